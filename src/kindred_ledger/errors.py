@@ -1,0 +1,146 @@
+"""The errors of the whole package: one root, one class per thing a caller would handle differently.
+
+Every error says what was wrong, where, and what to do next, and knows the exit status the command
+line ends with: 2 wrong usage, 3 a decision is needed and nothing was written, 4 failed and rolled
+back, 5 stored data is damaged. Inner code knows the key or offset; outer code adds the file while
+the error unwinds (`inside`).
+"""
+
+from __future__ import annotations
+
+__all__ = [
+    "BooksUnbalanced",
+    "Cancelled",
+    "CardError",
+    "DecisionNeeded",
+    "FormatError",
+    "KindredError",
+    "LedgerDamaged",
+    "LedgerError",
+    "LossNotAllowed",
+    "NoRoute",
+    "PlaceBusy",
+    "PlaceChanged",
+    "PlaceError",
+    "PreconditionUnmet",
+    "UnsafeArchive",
+    "UnsafeName",
+    "UsageError",
+    "VersionError",
+]
+
+
+class KindredError(Exception):
+    """Root of all errors raised on purpose by this package."""
+
+    exit_status = 4
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+
+    def inside(self, outer: str) -> KindredError:
+        """Put `outer` (a file, a table) in front of the place named so far; return self."""
+        self.where = f"{outer}: {self.where}" if self.where else outer
+        return self
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{text}\n{self.remedy}" if self.remedy else text
+
+
+class UsageError(KindredError):
+    """Something named by the caller does not exist or cannot be meant."""
+
+    exit_status = 2
+
+
+class VersionError(KindredError):
+    """A version text cannot be read, or two versions cannot be compared."""
+
+    exit_status = 2
+
+
+class CardError(KindredError):
+    """A card is wrong; `faults` holds every fault found, each with its place."""
+
+    exit_status = 2
+
+    def __init__(self, what: str, *, where: str = "", faults: tuple[str, ...] = ()) -> None:
+        super().__init__(what, where=where, remedy="\n".join(f"  {fault}" for fault in faults))
+        self.faults = faults
+
+
+class LedgerError(KindredError):
+    """A folder is no ledger, or one of a format this program does not read."""
+
+    exit_status = 2
+
+
+class DecisionNeeded(KindredError):
+    """More than one answer is possible and none may be guessed; `choices` lists them."""
+
+    exit_status = 3
+
+    def __init__(
+        self, what: str, *, where: str = "", remedy: str = "", choices: tuple[str, ...] = ()
+    ) -> None:
+        listed = "\n".join(f"  {choice}" for choice in choices)
+        super().__init__(what, where=where, remedy="\n".join(x for x in (listed, remedy) if x))
+        self.choices = choices
+
+
+class LossNotAllowed(KindredError):
+    """An operation would lose something and nobody consented to it."""
+
+    exit_status = 3
+
+
+class PreconditionUnmet(KindredError):
+    """A step's requirement on the data does not hold; the remedy says what to do in the game."""
+
+    exit_status = 3
+
+
+class FormatError(KindredError):
+    """A file cannot be read as the format it should be in."""
+
+
+class NoRoute(KindredError):
+    """No chain of steps leads from one format version to the other."""
+
+
+class BooksUnbalanced(KindredError):
+    """What went in and what came out do not agree with the statement's lines."""
+
+
+class UnsafeName(KindredError):
+    """A path from outside could escape its folder or cannot exist on every system."""
+
+
+class UnsafeArchive(KindredError):
+    """An archive is damaged, grows without bound, or holds what it must not."""
+
+
+class PlaceError(KindredError):
+    """The operating system refused: permission, space, a missing folder, a name too long."""
+
+
+class PlaceChanged(KindredError):
+    """A file is not what it was when it was looked at; something else is writing there."""
+
+
+class PlaceBusy(KindredError):
+    """Another writer holds the place, or an unfinished change waits in it."""
+
+
+class Cancelled(KindredError):
+    """The person asked to stop; nothing was left half done."""
+
+
+class LedgerDamaged(KindredError):
+    """Stored bytes are missing or do not have the digest they were stored under."""
+
+    exit_status = 5

@@ -1,0 +1,69 @@
+"""How long work tells how far it is and learns that it should stop. No screen code.
+
+`Progress` itself is the null object: work that nobody watches passes it on at no cost. Whoever
+draws subclasses it. `cancel()` may be called from any thread or signal handler; the work notices
+at its next `advance` and ends with `Cancelled`, leaving nothing half done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from .errors import Cancelled
+
+__all__ = ["Progress", "Task"]
+
+
+class Progress:
+    """Receives tasks and their advance; draws nothing."""
+
+    def __init__(self) -> None:
+        self._stop = False
+
+    def cancel(self) -> None:
+        """Ask the work to stop at the next safe point."""
+        self._stop = True
+
+    def check(self) -> None:
+        """Raise `Cancelled` once `cancel` was called."""
+        if self._stop:
+            raise Cancelled("stopped because you asked for it", remedy="Nothing was left half done.")
+
+    @contextmanager
+    def task(self, label: str, *, total: int = 0, unit: str = "files") -> Iterator[Task]:
+        """Open a piece of work of `total` units (0: unknown); `unit` is "files" or "bytes"."""
+        task = Task(self, label, total, unit)
+        self.begin(task)
+        try:
+            yield task
+        finally:
+            self.end(task)
+
+    def begin(self, task: Task) -> None:
+        """Called when a task starts."""
+
+    def moved(self, task: Task) -> None:
+        """Called when a task advanced."""
+
+    def end(self, task: Task) -> None:
+        """Called when a task ended, well or not."""
+
+
+class Task:
+    """One piece of work: how much of it is done."""
+
+    __slots__ = ("done", "label", "progress", "total", "unit")
+
+    def __init__(self, progress: Progress, label: str, total: int, unit: str) -> None:
+        self.progress = progress
+        self.label = label
+        self.total = total
+        self.unit = unit
+        self.done = 0
+
+    def advance(self, amount: int = 1) -> None:
+        """Count `amount` more units as done; raise `Cancelled` if asked to stop."""
+        self.done += amount
+        self.progress.check()
+        self.progress.moved(self)

@@ -1,0 +1,123 @@
+"""The account of an operation: a line for every item, and the check that the lines balance.
+
+What always holds for a balanced statement:
+
+    items in  = kept + changed + dropped + held + in conflict
+    items out = kept + changed + added
+
+where both sides are names counted from the real input and the re-read output, never from the
+operation's own notes. The check compares the names themselves, so that two mistakes of opposite
+sign cannot cancel out.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from typing import Any
+
+from .errors import BooksUnbalanced
+
+__all__ = ["Line", "Outcome", "Statement"]
+
+
+class Outcome(StrEnum):
+    """What became of an item."""
+
+    KEPT = "kept"
+    CHANGED = "changed"
+    ADDED = "added"
+    DROPPED = "dropped"
+    HELD = "held"
+    CONFLICT = "conflict"
+
+
+_IN = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.DROPPED, Outcome.HELD, Outcome.CONFLICT})
+_OUT = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.ADDED})
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One item: its name on the way in, what became of it, its name on the way out, and why.
+
+    `became` is empty where the name did not change. An added item stands under `item`.
+    """
+
+    outcome: Outcome
+    item: str
+    reason: str = ""
+    became: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """The lines of one operation on one subject, with the totals counted independently.
+
+    `unit` says what an item is ("files", "fields"); `counted_in` and `counted_out` are None until
+    `balanced` has compared the lines with the real items.
+    """
+
+    subject: str
+    unit: str
+    lines: tuple[Line, ...] = ()
+    counted_in: int | None = None
+    counted_out: int | None = None
+
+    def totals(self) -> dict[str, int]:
+        """Return how many lines there are of each outcome, in the order of `Outcome`."""
+        counts = Counter(line.outcome for line in self.lines)
+        return {outcome.value: counts[outcome] for outcome in Outcome}
+
+    def of(self, *outcomes: Outcome) -> tuple[Line, ...]:
+        """Return the lines with one of these outcomes."""
+        return tuple(line for line in self.lines if line.outcome in outcomes)
+
+    def balanced(self, items_in: Iterable[str], items_out: Iterable[str]) -> Statement:
+        """Return this statement with both sides counted, or fail.
+
+        >>> Statement("x", "fields", (Line(Outcome.KEPT, "a"),)).balanced(["a"], ["a"]).counted_in
+        1
+
+        Raises:
+            BooksUnbalanced: an item has no line, or a line has no item.
+        """
+        real_in, real_out = Counter(items_in), Counter(items_out)
+        lines_in = Counter(line.item for line in self.lines if line.outcome in _IN)
+        lines_out = Counter(line.became or line.item for line in self.lines if line.outcome in _OUT)
+        faults = [
+            *_differences("went in", real_in, lines_in),
+            *_differences("came out", real_out, lines_out),
+        ]
+        if faults:
+            shown = faults[:10] + ([f"and {len(faults) - 10} more"] if len(faults) > 10 else [])
+            raise BooksUnbalanced(
+                f"the books of {self.subject} do not balance ({len(faults)} {self.unit})",
+                remedy="\n".join(f"  {fault}" for fault in shown),
+            )
+        return replace(self, counted_in=real_in.total(), counted_out=real_out.total())
+
+    def to_json(self, *, lines: bool = True) -> dict[str, Any]:
+        """Return the statement as plain values; `lines` False leaves only the totals."""
+        out: dict[str, Any] = {
+            "subject": self.subject,
+            "unit": self.unit,
+            "totals": self.totals(),
+            "in": self.counted_in,
+            "out": self.counted_out,
+        }
+        if lines:
+            out["lines"] = [
+                {"outcome": line.outcome.value, "item": line.item}
+                | ({"became": line.became} if line.became else {})
+                | ({"reason": line.reason} if line.reason else {})
+                for line in self.lines
+            ]
+        return out
+
+
+def _differences(verb: str, real: Counter[str], lines: Counter[str]) -> list[str]:
+    missing = [f"{name} {verb} and has no line" for name in sorted((real - lines).keys())]
+    extra = [f"{name} has a line but never {verb}" for name in sorted((lines - real).keys())]
+    return missing + extra
