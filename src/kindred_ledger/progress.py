@@ -28,7 +28,9 @@ class Progress:
     def check(self) -> None:
         """Raise `Cancelled` once `cancel` was called."""
         if self._stop:
-            raise Cancelled("stopped because you asked for it", remedy="Nothing was left half done.")
+            raise Cancelled(
+                "stopped because you asked for it", remedy="Nothing was left half done."
+            )
 
     @contextmanager
     def task(self, label: str, *, total: int = 0, unit: str = "files") -> Iterator[Task]:

@@ -62,7 +62,8 @@ class Scheme:
         clean = text.strip()
         if not clean or len(clean) > _LONGEST:
             raise VersionError(
-                f"{text[:_LONGEST]!r} is no version", remedy="Give a version such as 1.4 or 2.0-pre3."
+                f"{text[:_LONGEST]!r} is no version",
+                remedy="Give a version such as 1.4 or 2.0-pre3.",
             )
         return Version(clean, self, _READERS[self.name](clean, self))
 
@@ -156,7 +157,9 @@ class VersionRange:
 
     def __contains__(self, version: Version | str) -> bool:
         if isinstance(version, str):
-            version = self.bounds[0][1].scheme.parse(version) if self.bounds else Version.parse(version)
+            version = (
+                self.bounds[0][1].scheme.parse(version) if self.bounds else Version.parse(version)
+            )
         return all(_holds(version, sign, bound) for sign, bound in self.bounds)
 
     def __str__(self) -> str:
@@ -229,7 +232,7 @@ def _decimal_key(text: str, scheme: Scheme) -> Any:
     match = _DECIMAL.fullmatch(text)
     if match is None:
         raise _unreadable(text, scheme)
-    return int(text.split(".")[0]), (match[1] or "").rstrip("0")
+    return int(text.split(".", maxsplit=1)[0]), (match[1] or "").rstrip("0")
 
 
 def _listed_key(text: str, scheme: Scheme) -> Any:

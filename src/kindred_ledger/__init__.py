@@ -1,0 +1,1 @@
+"""Kindred Ledger: move saves, settings and installs between versions, with books that balance."""

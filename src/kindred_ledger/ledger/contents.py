@@ -1,0 +1,254 @@
+"""Contents: writing them into packs and reading them back, verified.
+
+Writing hashes each block once, leaves out what is stored already, gathers small files into
+blocks and lets threads compress while the next file is read. Reading goes through the packs in
+order, unpacks each frame once, a few ahead of need, and never hands on a byte whose digest was
+not checked.
+"""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+
+from blake3 import blake3
+
+from ..errors import LedgerDamaged
+from . import zstd
+from .index import Index, Location
+from .packs import PackWriter, Recipe, read_frame
+
+__all__ = ["ContentWriter", "read_contents"]
+
+CHUNK = 4 << 20  # larger files are cut into chunks of this size, so memory stays bounded
+_SMALL = 512 << 10  # chunks up to this size share a frame
+_FRAME = 1 << 20  # a shared frame is closed at this size: enough for the compressor, cheap to seek
+_PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, bounded rewriting
+_WORKERS = max(2, os.cpu_count() or 2)
+_AHEAD = 4  # frames unpacked ahead of need
+
+Frame = tuple[Future[bytes], list[tuple[bytes, int]]]
+
+
+class ContentWriter:
+    """Stores contents in new packs; `close` makes them durable, `abandon` drops the open pack.
+
+    Packs sealed before an `abandon` stay: what they hold is whole and will not be stored again.
+    """
+
+    def __init__(self, index: Index, *, packs_folder: str, part: str) -> None:
+        self._index = index
+        self._folder = packs_folder
+        self._part = part
+        self._pack: PackWriter | None = None
+        self._pool = ThreadPoolExecutor(_WORKERS)
+        self._pending: deque[Frame | Recipe] = deque()
+        self._sealing: list[Future[tuple[str, object]]] = []
+        self._new: set[bytes] = set()
+        self._block = bytearray()
+        self._block_chunks: list[tuple[bytes, int]] = []
+        self._packs = 0
+        self.stored_bytes = 0
+
+    def add(self, blocks: Iterable[bytes]) -> tuple[bytes, int]:
+        """Store one content given in blocks; return its digest and size in bytes."""
+        whole = blake3()
+        digests: list[bytes] = []
+        size = 0
+        for chunk in _rechunk(blocks):
+            digest = blake3(chunk).digest()
+            if len(chunk) == CHUNK or digests:
+                whole.update(chunk)
+            digests.append(digest)
+            size += len(chunk)
+            if not self._known(digest):
+                self._new.add(digest)
+                self._add_chunk(digest, chunk)
+        if len(digests) <= 1:
+            return digests[0] if digests else whole.digest(), size
+        recipe = Recipe(whole.digest(), size, tuple(digests))
+        if not self._known(recipe.digest):
+            self._new.add(recipe.digest)
+            self._pending.append(recipe)
+        return recipe.digest, size
+
+    def close(self) -> None:
+        """Make all that was added durable."""
+        self._flush_block()
+        self._write_pending(0)
+        self._seal()
+        for sealed in self._sealing:
+            sealed.result()
+        self._pool.shutdown()
+        self._index.sync()
+
+    def abandon(self) -> None:
+        """Drop the pack that is not finished."""
+        self._pool.shutdown(cancel_futures=True)
+        if self._pack is not None:
+            self._pack.abandon()
+
+    def _known(self, digest: bytes) -> bool:
+        return digest in self._new or self._index.has(digest)
+
+    def _add_chunk(self, digest: bytes, chunk: bytes) -> None:
+        if len(chunk) > _SMALL:
+            self._submit(chunk, [(digest, len(chunk))])
+            return
+        self._block += chunk
+        self._block_chunks.append((digest, len(chunk)))
+        if len(self._block) >= _FRAME:
+            self._flush_block()
+
+    def _flush_block(self) -> None:
+        if self._block_chunks:
+            self._submit(self._block, self._block_chunks)
+            self._block, self._block_chunks = bytearray(), []
+
+    def _submit(self, data: bytes | bytearray, chunks: list[tuple[bytes, int]]) -> None:
+        self._pending.append((self._pool.submit(zstd.compress, data), chunks))
+        self._write_pending(2 * _WORKERS)
+
+    def _write_pending(self, leave: int) -> None:
+        while len(self._pending) > leave:
+            item = self._pending.popleft()
+            if self._pack is None:
+                self._packs += 1
+                self._pack = PackWriter(f"{self._part}-{self._packs}")
+            if isinstance(item, Recipe):
+                self._pack.add_recipe(item)
+                continue
+            frame, chunks = item
+            self._pack.add_frame(frame.result(), chunks)
+            if self._pack.stored_bytes >= _PACK:
+                self._seal()
+
+    def _seal(self) -> None:
+        if self._pack is not None:
+            self.stored_bytes += self._pack.stored_bytes
+            self._sealing.append(self._pool.submit(self._pack.seal, self._folder))
+            self._pack = None
+
+
+def _rechunk(blocks: Iterable[bytes]) -> Iterator[bytes]:
+    """Cut a stream of blocks into chunks, whatever the size of the blocks."""
+    held = b""
+    for block in blocks:
+        if held or len(block) > CHUNK:
+            held += block
+            while len(held) >= CHUNK:
+                yield held[:CHUNK]
+                held = held[CHUNK:]
+        elif len(block) == CHUNK:
+            yield block
+        else:
+            held = block
+    if held:
+        yield held
+
+
+def read_contents(
+    index: Index, wanted: Iterable[tuple[str, bytes]]
+) -> Iterator[tuple[str, Iterator[bytes]]]:
+    """Yield (name, blocks) for each wanted (name, digest), in the order they lie in the packs.
+
+    Raises:
+        LedgerDamaged: a content is missing, or its bytes do not have its digest.
+    """
+    plan = []
+    for name, digest in wanted:
+        places = index.locate(digest)
+        if places is None:
+            if digest != blake3(b"").digest():
+                raise LedgerDamaged(
+                    f"the content of {name} ({digest.hex()[:16]}…) is not in the ledger",
+                    remedy="A pack may be missing; bring it back from a copy of the ledger.",
+                )
+            places = ()
+        plan.append(
+            (places[0].pack if places else 0, places[0].at if places else 0, name, digest, places)
+        )
+    plan.sort(key=lambda item: item[:3])
+    with _Frames(index, [part for item in plan for part in item[4]]) as frames:
+        for _, _, name, digest, places in plan:
+            yield name, _verified(frames, name, digest, places)
+
+
+def _verified(
+    frames: _Frames, name: str, digest: bytes, places: tuple[Location, ...]
+) -> Iterator[bytes]:
+    whole = blake3()
+    for part in places:
+        chunk = frames.chunk(part)
+        if blake3(chunk).digest() != part.digest:
+            raise LedgerDamaged(
+                f"the content of {name} does not have its digest", where=frames.path(part)
+            )
+        if len(places) > 1:
+            whole.update(chunk)
+        yield chunk
+    if len(places) > 1 and whole.digest() != digest:
+        raise LedgerDamaged(f"the chunks of {name} do not add up to its digest")
+
+
+class _Frames:
+    """Unpacked frames in the order they will be needed, a few ahead."""
+
+    def __init__(self, index: Index, parts: list[Location]) -> None:
+        self._index = index
+        self._fds: dict[str, int] = {}
+        needed: list[tuple[int, int]] = []
+        for part in parts:
+            key = part.pack, index.frames(part.pack)[1].frame_at(part.at)
+            if not needed or needed[-1] != key:
+                needed.append(key)
+        self._needed = iter(needed)
+        self._ahead: deque[tuple[tuple[int, int], Future[bytes]]] = deque()
+        self._current: tuple[tuple[int, int], bytes] = ((-1, -1), b"")
+        self._pool = ThreadPoolExecutor(_WORKERS)
+
+    def __enter__(self) -> _Frames:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self._pool.shutdown(cancel_futures=True)
+        for fd in self._fds.values():
+            os.close(fd)
+
+    def path(self, part: Location) -> str:
+        return self._index.frames(part.pack)[0]
+
+    def chunk(self, part: Location) -> bytes:
+        path, frames = self._index.frames(part.pack)
+        number = frames.frame_at(part.at)
+        try:
+            content = self._frame((part.pack, number))
+        except LedgerDamaged as error:
+            raise error.inside(path) from None
+        start = part.at - frames.offsets[number]
+        return content if len(content) == part.size else content[start : start + part.size]
+
+    def _frame(self, key: tuple[int, int]) -> bytes:
+        while self._current[0] != key:
+            while len(self._ahead) < _AHEAD and (coming := next(self._needed, None)):
+                self._ahead.append((coming, self._pool.submit(self._unpack, coming)))
+            if not self._ahead:  # asked for out of order: a caller skipped or repeated a file
+                self._current = (key, self._unpack(key))
+                break
+            found, future = self._ahead.popleft()
+            self._current = (found, future.result())
+        return self._current[1]
+
+    def _unpack(self, key: tuple[int, int]) -> bytes:
+        path, frames = self._index.frames(key[0])  # cached by __init__: SQLite stays on its thread
+        if path not in self._fds:
+            try:
+                fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            except OSError as error:
+                raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
+            if self._fds.setdefault(path, fd) != fd:
+                os.close(fd)
+        at = key[1]
+        return read_frame(self._fds[path], frames.starts[at], frames.lengths[at], frames.sizes[at])

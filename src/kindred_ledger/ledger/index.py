@@ -1,0 +1,187 @@
+"""The index: a cache in SQLite of where each content lies and what each entry says of itself.
+
+It may be deleted at any time: `sync` brings it in line with the packs and entries that are there,
+and what it says of a file's digest (`seen`) is only ever used to save a reading.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+import msgspec
+
+from ..places import Seen
+from . import zstd
+from .packs import PACK_SUFFIX, PackIndex, read_index
+
+__all__ = ["Index", "Location"]
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
+CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INTEGER, size INTEGER)
+    WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, chunks BLOB)
+    WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS headers (name TEXT PRIMARY KEY, header BLOB);
+CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
+"""
+_FORMAT = 1
+
+
+class Location(NamedTuple):
+    """Where a chunk lies: the pack's number in the index, offset unpacked, size."""
+
+    digest: bytes
+    pack: int
+    at: int
+    size: int
+
+
+class Index:
+    """The open cache of one ledger. Used from one thread."""
+
+    def __init__(self, path: str, packs_folder: str) -> None:
+        self._path = path
+        self._packs_folder = packs_folder
+        try:
+            self._db = _open(path)
+        except sqlite3.DatabaseError:  # damaged by a power cut: it is only a cache
+            os.remove(path)
+            self._db = _open(path)
+        self._frames: dict[int, tuple[str, PackIndex]] = {}
+
+    def close(self) -> None:
+        """Close the cache."""
+        self._db.close()
+
+    def rebuild(self) -> None:
+        """Forget everything and read the packs again."""
+        with self._db:
+            for table in ("packs", "chunks", "recipes", "headers"):
+                self._db.execute(f"DELETE FROM {table}")
+        self._frames.clear()
+        self.sync()
+
+    def sync(self) -> None:
+        """Bring the cache in line with the packs that are there now.
+
+        Raises:
+            LedgerDamaged: the index of a new pack cannot be read.
+        """
+        names = {
+            name[: -len(PACK_SUFFIX)]
+            for name in os.listdir(self._packs_folder)
+            if name.endswith(PACK_SUFFIX)
+        }
+        known = dict(self._db.execute("SELECT name, id FROM packs"))
+        for name in sorted(known.keys() - names):
+            self._forget(known[name])
+        for name in sorted(names - known.keys()):
+            self.add(name, read_index(self.pack_path(name)))
+
+    def add(self, name: str, index: PackIndex) -> None:
+        """Note what a pack holds."""
+        frames = zstd.compress(msgspec.json.encode([index.starts, index.lengths, index.sizes]))
+        with self._db:
+            cursor = self._db.execute(
+                "INSERT OR IGNORE INTO packs (name, frames) VALUES (?, ?)", (name, frames)
+            )
+            if not cursor.rowcount:
+                return
+            pack = cursor.lastrowid
+            self._db.executemany(
+                "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?)",
+                ((c.digest, pack, c.at, c.size) for c in index.chunks),
+            )
+            self._db.executemany(
+                "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
+                ((r.digest, pack, b"".join(r.chunks)) for r in index.recipes),
+            )
+
+    def _forget(self, pack: int) -> None:
+        with self._db:
+            for table in ("chunks", "recipes"):
+                self._db.execute(f"DELETE FROM {table} WHERE pack = ?", (pack,))
+            self._db.execute("DELETE FROM packs WHERE id = ?", (pack,))
+
+    def pack_path(self, name: str) -> str:
+        """Return where a pack lies on disk."""
+        return os.path.join(self._packs_folder, name + PACK_SUFFIX)
+
+    def has(self, digest: bytes) -> bool:
+        """Tell whether a content is stored."""
+        return any(
+            self._db.execute(f"SELECT 1 FROM {table} WHERE digest = ?", (digest,)).fetchone()
+            for table in ("chunks", "recipes")
+        )
+
+    def locate(self, digest: bytes) -> tuple[Location, ...] | None:
+        """Return the chunks a content is made of, in order; None if any is not stored."""
+        one = self._chunk(digest)
+        if one is not None:
+            return (one,)
+        row = self._db.execute("SELECT chunks FROM recipes WHERE digest = ?", (digest,)).fetchone()
+        if row is None:
+            return None
+        parts = [self._chunk(row[0][at : at + 32]) for at in range(0, len(row[0]), 32)]
+        return None if None in parts else tuple(part for part in parts if part is not None)
+
+    def _chunk(self, digest: bytes) -> Location | None:
+        row = self._db.execute(
+            "SELECT pack, at, size FROM chunks WHERE digest = ?", (digest,)
+        ).fetchone()
+        return Location(digest, *row) if row else None
+
+    def frames(self, pack: int) -> tuple[str, PackIndex]:
+        """Return the path of a pack and its frames (no chunks)."""
+        if pack not in self._frames:
+            name, stored = self._db.execute(
+                "SELECT name, frames FROM packs WHERE id = ?", (pack,)
+            ).fetchone()
+            content, _ = zstd.decompress(stored)
+            self._frames[pack] = self.pack_path(name), PackIndex(*msgspec.json.decode(content))
+        return self._frames[pack]
+
+    def headers(self, names: Iterable[str]) -> dict[str, dict[str, Any]]:
+        """Return the cached headers of those manifests that have one."""
+        wanted = set(names)
+        rows = self._db.execute("SELECT name, header FROM headers")
+        return {name: msgspec.json.decode(data) for name, data in rows if name in wanted}
+
+    def remember_headers(self, headers: dict[str, dict[str, Any]]) -> None:
+        """Cache headers of manifests; they never change."""
+        with self._db:
+            self._db.executemany(
+                "INSERT OR REPLACE INTO headers VALUES (?, ?)",
+                ((name, msgspec.json.encode(header)) for name, header in headers.items()),
+            )
+
+    def seen(self, place: str) -> Seen:
+        """Return what was last read in a place."""
+        row = self._db.execute("SELECT columns FROM seen WHERE place = ?", (place,)).fetchone()
+        return Seen(msgspec.json.decode(row[0]) if row else None)
+
+    def remember_seen(self, place: str, seen: Seen) -> None:
+        """Save what was read in a place."""
+        with self._db:
+            self._db.execute(
+                "INSERT OR REPLACE INTO seen VALUES (?, ?)",
+                (place, msgspec.json.encode(seen.columns())),
+            )
+
+
+def _open(path: str) -> sqlite3.Connection:
+    db = sqlite3.connect(path, timeout=30)
+    try:
+        db.execute("PRAGMA synchronous = OFF")  # a cache: durability is the packs' business
+        if db.execute("PRAGMA user_version").fetchone()[0] not in (0, _FORMAT):
+            raise sqlite3.DatabaseError("another format")
+        db.executescript(_SCHEMA)
+        db.execute(f"PRAGMA user_version = {_FORMAT}")
+    except sqlite3.DatabaseError:
+        db.close()
+        raise
+    return db

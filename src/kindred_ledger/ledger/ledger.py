@@ -1,0 +1,409 @@
+"""Ledger: the memory. One folder that holds entries, their contents and the history of changes.
+
+What always holds: an entry appears only when all it refers to is durable; nothing that is stored
+is ever written again; whatever is read back is verified by digest. See docs/ledger-format.md.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+import tomllib
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from datetime import UTC, datetime
+from functools import cached_property
+
+from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
+from ..places import (
+    FILE,
+    OTHER,
+    Node,
+    Place,
+    Seen,
+    Tree,
+    hold,
+    is_held,
+    refusals,
+    roots_of,
+    scan,
+    still_changing,
+    write_atomic,
+)
+from ..progress import Progress
+from .binder import Binder
+from .contents import ContentWriter, read_contents
+from .entries import Entry, Record, Tag, Tagged
+from .ids import new_id
+from .index import Index
+from .manifest import tree_from_columns, tree_to_columns
+
+__all__ = ["EntryPlace", "Ledger"]
+
+_FORMAT = 1
+_SETTINGS = "ledger.toml"
+_FOLDERS = ("packs", "entries", "history", "work")
+_TRIES = 3  # readings of a file that will not hold still
+
+
+class Ledger:
+    """An open ledger. `clock` gives the time in seconds since 1970."""
+
+    def __init__(self, root: str, *, clock: Callable[[], float] = time.time) -> None:
+        self.root = root
+        self.clock = clock
+
+    @staticmethod
+    def open(
+        where: str | os.PathLike[str],
+        *,
+        create: bool = True,
+        clock: Callable[[], float] = time.time,
+    ) -> Ledger:
+        """Open the ledger in the folder `where`; `create` makes one where there is none.
+
+        Raises:
+            LedgerError: the folder is no ledger, or one of a newer format.
+        """
+        root = os.path.abspath(os.path.expanduser(os.fspath(where)))
+        settings = os.path.join(root, _SETTINGS)
+        if not os.path.exists(settings):
+            if not create:
+                raise LedgerError("there is no ledger here", where=root, remedy="Check the path.")
+            _create(root, settings)
+        with open(settings, "rb") as file:
+            try:
+                found = tomllib.load(file).get("format")
+            except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+                raise LedgerDamaged(
+                    f"the settings cannot be read: {error}", where=settings
+                ) from error
+        if found != _FORMAT:
+            raise LedgerError(
+                f"this ledger is of format {found}; this program reads format {_FORMAT}",
+                where=root,
+                remedy="Update this program, then run the command again.",
+            )
+        return Ledger(root, clock=clock)
+
+    def folder(self, name: str) -> str:
+        """Return the path of one of the ledger's folders."""
+        return os.path.join(self.root, name)
+
+    @cached_property
+    def index(self) -> Index:
+        """The cache, brought in line with the packs."""
+        index = Index(self.folder("index.sqlite"), self.folder("packs"))
+        index.sync()
+        return index
+
+    @cached_property
+    def _entries(self) -> Binder:
+        return Binder(self.folder("entries"), self.index, noun="entry")
+
+    @cached_property
+    def _history(self) -> Binder:
+        return Binder(self.folder("history"), self.index, noun="change")
+
+    # Keeping
+
+    def backup(
+        self,
+        subject: Tagged | Place,
+        *,
+        only: Callable[[str], bool] | None = None,
+        note: str = "",
+        pinned: bool = False,
+        progress: Progress | None = None,
+    ) -> Entry:
+        """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
+
+        Raises:
+            PlaceError, PlaceChanged: something cannot be read; no entry is made.
+        """
+        place, tag = _place_and_tag(subject)
+        seen = self.seen(place)
+        tree = place.survey(seen=seen)
+        wanted = tree if only is None else tree.select(only)
+        kept = self._store(place, wanted, seen, progress or Progress())
+        self.index.remember_seen(place.location, seen)
+        return self._enter(place, tag, kept, complete=only is None, note=note, pinned=pinned)
+
+    def keep(
+        self, place: Place, tag: Tag, tree: Tree, *, reason: str, progress: Progress | None = None
+    ) -> Entry:
+        """Keep the files of `tree` as they are in `place` now, before an operation changes them.
+
+        Raises:
+            PlaceChanged: a file no longer has the digest that `tree` gives it.
+        """
+        kept = self._store(place, tree, None, progress or Progress())
+        for path in kept.files:
+            if kept[path].digest != tree[path].digest:
+                raise PlaceChanged(
+                    f"{path} changed since it was looked at",
+                    where=place.location,
+                    remedy="Close the game and its launcher, then run this again.",
+                )
+        return self._enter(place, tag, kept, complete=False, reason=reason)
+
+    def seen(self, place: Place) -> Seen:
+        """Return what is remembered of the files of a place, to save reading them."""
+        return self.index.seen(place.location)
+
+    def scan(self, place: Place, *, progress: Progress | None = None) -> Tree:
+        """Return the tree of a place with digests, reading only what is not remembered."""
+        seen = self.seen(place)
+        tree = scan(place, seen=seen, progress=progress)
+        self.index.remember_seen(place.location, seen)
+        return tree
+
+    def _store(self, place: Place, tree: Tree, seen: Seen | None, progress: Progress) -> Tree:
+        """Make the contents of a tree durable; return it with every digest."""
+        digests: dict[str, bytes] = {}
+        left = [
+            path
+            for path, node in tree.items()
+            if node.kind == FILE and (node.digest is None or not self._has(node))
+        ]
+        if not left:
+            return tree
+        total = sum(tree[path].size for path in left)
+        with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
+            for attempt in range(_TRIES):
+                again: list[str] = []
+                for path, blocks in place.read(left):
+                    read_at = time.time_ns()
+                    try:
+                        digest, size = writer.add(blocks)
+                    except PlaceChanged:
+                        again.append(path)
+                        continue
+                    if size != tree[path].size:
+                        again.append(path)
+                        continue
+                    digests[path] = digest
+                    if seen is not None:
+                        seen.learn(path, digest, read_at)
+                    task.advance(size)
+                if not again:
+                    break
+                if attempt == _TRIES - 1:
+                    raise still_changing(again[0], place.location)
+                time.sleep(0.05)
+                now = place.survey(seen=seen)
+                tree = tree.overlay(Tree({path: now[path] for path in again if path in now}))
+                left = again
+        return tree.overlay(
+            Tree({path: tree[path]._replace(digest=digest) for path, digest in digests.items()})
+        )
+
+    def _has(self, node: Node) -> bool:
+        return node.size == 0 or (node.digest is not None and self.index.has(node.digest))
+
+    @contextlib.contextmanager
+    def _writer(self) -> Iterator[ContentWriter]:
+        session = os.path.join(self.folder("work"), f"packing-{os.urandom(6).hex()}")
+        with refusals(self.root), hold(f"{session}.lock", busy="a pack is being written"):
+            self._sweep()
+            writer = ContentWriter(self.index, packs_folder=self.folder("packs"), part=session)
+            try:
+                yield writer
+                writer.close()
+            except BaseException:
+                writer.abandon()
+                raise
+        with contextlib.suppress(OSError):
+            os.remove(f"{session}.lock")
+
+    def _sweep(self) -> None:
+        """Remove unfinished packs whose writer died."""
+        work = self.folder("work")
+        for name in os.listdir(work):
+            session, _, _ = name.removesuffix(".lock").partition("-part")
+            session = "-".join(session.split("-")[:2])
+            lock = os.path.join(work, f"{session}.lock")
+            if session.startswith("packing-") and not is_held(lock):
+                with contextlib.suppress(OSError):
+                    os.remove(os.path.join(work, name))
+
+    def _enter(
+        self,
+        place: Place,
+        tag: Tag,
+        tree: Tree,
+        *,
+        complete: bool,
+        reason: str = "asked",
+        note: str = "",
+        pinned: bool = False,
+    ) -> Entry:
+        ids = self._entries.ids()
+        now = self.clock()
+        entry = Entry(
+            id=new_id(now, after=ids[-1] if ids else ""),
+            when=iso(now),
+            tag=tag,
+            roots=roots_of(place),
+            files=len(tree.files),
+            size_bytes=tree.size_bytes,
+            complete=complete,
+            reason=reason,
+            note=note,
+            pinned=pinned,
+        )
+        self._entries.write(entry.id, entry.to_json(), {"tree": tree_to_columns(tree)})
+        return entry
+
+    # Looking
+
+    def entries(self) -> list[Entry]:
+        """Return all entries, the oldest first."""
+        return [Entry.from_json(header) for header in self._entries.headers()]
+
+    def entry(self, text: str) -> Entry:
+        """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
+
+        `title@version` is the newest complete entry with that tag, or the newest at all.
+
+        Raises:
+            UsageError: none fits, or an id's beginning fits several.
+        """
+        text = text.removeprefix("entry:")
+        if "@" not in text:
+            asked = self._entries.resolve(text)
+            return Entry.from_json(self._entries.read(asked)[0])
+        fitting = [entry for entry in self.entries() if entry.name == text]
+        if not fitting:
+            names = sorted({entry.name for entry in self.entries()})
+            raise UsageError(
+                f"there is no entry of {text}",
+                remedy=f"The ledger has: {', '.join(names)}." if names else "The ledger is empty.",
+            )
+        return max(fitting, key=lambda entry: (entry.complete, entry.id))
+
+    def tree(self, entry: Entry) -> Tree:
+        """Return the tree of an entry."""
+        return tree_from_columns(self._entries.read(entry.id)[1]["tree"])
+
+    def place(self, entry: Entry) -> EntryPlace:
+        """Return an entry as a place to read from."""
+        return EntryPlace(self, entry)
+
+    def check(self, entry: Entry) -> list[str]:
+        """Read everything an entry refers to and return what is wrong, a line a fault."""
+        faults: list[str] = []
+        place = self.place(entry)
+        try:
+            tree = self.tree(entry)
+        except LedgerDamaged as error:
+            return [str(error)]
+        for path in tree.files:
+            try:
+                for _, blocks in place.read([path]):
+                    for _ in blocks:
+                        pass
+            except LedgerDamaged as error:
+                faults.append(f"{entry.id} {path}: {error}")
+        return faults
+
+    # The history
+
+    def records(self) -> list[Record]:
+        """Return the applied changes, the oldest first, without their trees."""
+        return [Record.from_json(header) for header in self._history.headers()]
+
+    def record(self, text: str) -> Record:
+        """Return one applied change whole: by id, its beginning, or `latest`."""
+        header, body = self._history.read(self._history.resolve(text))
+        record = Record.from_json(header)
+        return replace(
+            record,
+            paths=tuple(body["paths"]),
+            before=tree_from_columns(body["before"]),
+            after=tree_from_columns(body["after"]),
+            statements=tuple(body["statements"]),
+        )
+
+    def write_record(self, record: Record) -> None:
+        """Add an applied change to the history."""
+        body = {
+            "paths": record.paths,
+            "before": tree_to_columns(record.before),
+            "after": tree_to_columns(record.after),
+            "statements": record.statements,
+        }
+        self._history.write(record.id, record.header(), body)
+
+    def has_record(self, id: str) -> bool:
+        """Tell whether a change stands in the history."""
+        return id in self._history.ids()
+
+    def new_record_id(self) -> str:
+        """Return an id behind all that are there."""
+        ids = self._history.ids()
+        return new_id(self.clock(), after=ids[-1] if ids else "")
+
+
+class EntryPlace:
+    """An entry as a place: read like any other, verified as it is read."""
+
+    def __init__(self, ledger: Ledger, entry: Entry) -> None:
+        self._ledger = ledger
+        self.entry = entry
+
+    @property
+    def location(self) -> str:
+        return f"entry:{self.entry.id}"
+
+    @property
+    def tag(self) -> Tag:
+        """What was kept."""
+        return self.entry.tag
+
+    @cached_property
+    def tree(self) -> Tree:
+        """The entry's tree."""
+        return self._ledger.tree(self.entry)
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree; every digest is known."""
+        return self.tree.select(lambda path: self.tree[path].kind != OTHER)
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield contents in the order they lie in the packs, verified."""
+        wanted = []
+        for path in paths:
+            node = self.tree.get(path)
+            if node is None or node.digest is None:
+                raise UsageError(f"there is no file {path}", where=self.location)
+            wanted.append((path, node.digest))
+        try:
+            yield from read_contents(self._ledger.index, wanted)
+        except LedgerDamaged as error:
+            raise error.inside(self.location) from None
+
+
+def iso(now: float) -> str:
+    """Return a time as UTC in ISO 8601, to the second."""
+    return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _create(root: str, settings: str) -> None:
+    if os.path.isdir(root) and os.listdir(root):
+        raise LedgerError(
+            "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
+        )
+    with refusals(root):
+        for name in _FOLDERS:
+            os.makedirs(os.path.join(root, name), exist_ok=True)
+        text = f'# A ledger. See docs/ledger-format.md.\nformat = {_FORMAT}\nid = "{os.urandom(8).hex()}"\n'
+        write_atomic(settings, text.encode())
+
+
+def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:
+    place = getattr(subject, "place", None)
+    if place is not None:
+        return place, subject.tag  # type: ignore[union-attr]
+    return subject, getattr(subject, "tag", Tag())  # type: ignore[return-value]

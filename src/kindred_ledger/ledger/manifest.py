@@ -1,0 +1,111 @@
+"""Manifests: the files entries and history records are kept in.
+
+A manifest is three lines of JSON in three Zstandard frames, one after the other: a short header
+that can be read alone, a body, and the BLAKE3 digest of the two lines before it. `zstd -dc`
+prints it. Trees are stored as columns, so that a hundred thousand files are a few long arrays.
+See docs/ledger-format.md.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+from blake3 import blake3
+
+from ..errors import KindredError, LedgerDamaged
+from ..places import FILE, LINK, Node, Tree
+from . import zstd
+
+__all__ = ["decode", "decode_header", "encode", "tree_from_columns", "tree_to_columns"]
+
+_KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
+_KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
+
+
+def encode(header: dict[str, Any], body: dict[str, Any]) -> bytes:
+    """Return the bytes of a manifest."""
+    lines = [msgspec.json.encode(part) + b"\n" for part in (header, body)]
+    seal = msgspec.json.encode({"blake3": blake3(b"".join(lines)).hexdigest()}) + b"\n"
+    return b"".join(zstd.compress(line) for line in (*lines, seal))
+
+
+def decode_header(data: bytes, *, where: str) -> dict[str, Any]:
+    """Return the header alone; its frame's checksum is verified, the seal is not."""
+    try:
+        line, _ = zstd.decompress(data)
+        return _object(line)
+    except KindredError as error:
+        raise error.inside(where) from None
+
+
+def decode(data: bytes, *, where: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return header and body, verified against the seal.
+
+    Raises:
+        LedgerDamaged: any byte is not what was written.
+    """
+    try:
+        header, rest = zstd.decompress(data)
+        body, rest = zstd.decompress(rest)
+        seal, rest = zstd.decompress(rest)
+        if rest or _object(seal).get("blake3") != blake3(header + body).hexdigest():
+            raise LedgerDamaged("it does not have the digest it was written with")
+        return _object(header), _object(body)
+    except KindredError as error:
+        raise error.inside(where) from None
+
+
+def _object(line: bytes) -> dict[str, Any]:
+    try:
+        return msgspec.json.decode(line, type=dict[str, Any])
+    except msgspec.MsgspecError as error:
+        raise LedgerDamaged(f"it cannot be read: {error}") from error
+
+
+def tree_to_columns(tree: Tree) -> dict[str, Any]:
+    """Return a tree as columns; digests stand in hex, one after the other, for the files only."""
+    nodes = tree.values()
+    return {
+        "paths": list(tree),
+        "kinds": "".join(_KINDS[node.kind] for node in nodes),
+        "sizes": [node.size for node in nodes],
+        "mtimes_ns": [node.mtime_ns for node in nodes],
+        "modes": [node.mode for node in nodes],
+        "digests": b"".join(node.digest or bytes(32) for node in nodes if node.kind == FILE).hex(),
+        "targets": [node.target for node in nodes if node.kind == LINK],
+    }
+
+
+def tree_from_columns(columns: dict[str, Any]) -> Tree:
+    """Read what `tree_to_columns` wrote.
+
+    Raises:
+        LedgerDamaged: columns are missing or of different lengths.
+    """
+    try:
+        digests = bytes.fromhex(columns["digests"])
+        files = iter(range(0, len(digests), 32))
+        targets = iter(columns["targets"])
+        return Tree(
+            {
+                path: Node(
+                    _KIND_OF[kind],
+                    size,
+                    digests[(at := next(files)) : at + 32] if kind == "f" else None,
+                    mtime,
+                    mode,
+                    next(targets) if kind == "l" else "",
+                )
+                for path, kind, size, mtime, mode in zip(
+                    columns["paths"],
+                    columns["kinds"],
+                    columns["sizes"],
+                    columns["mtimes_ns"],
+                    columns["modes"],
+                    strict=True,
+                )
+            }
+        )
+    except (KeyError, ValueError, StopIteration, RuntimeError) as error:
+        raise LedgerDamaged(f"the tree cannot be read: {error}") from error

@@ -1,0 +1,203 @@
+"""Packs: the files contents are kept in.
+
+A pack is a valid Zstandard stream (RFC 8878): frames of content, then one skippable frame that
+holds the index. What always holds: a pack is written once, synced, and only then given its name,
+which is derived from its index; so a pack that can be seen is whole. Content is addressed by its
+place in the unpacked stream (`at`), so `zstd -dc`, `tail` and `head` are enough to get it out.
+See docs/ledger-format.md.
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import accumulate
+from typing import Any, NamedTuple
+
+import msgspec
+from blake3 import blake3
+
+from ..errors import LedgerDamaged
+from ..places import sync_dir
+from . import zstd
+
+__all__ = ["PACK_SUFFIX", "Chunk", "PackIndex", "PackWriter", "Recipe", "read_frame", "read_index"]
+
+PACK_SUFFIX = ".pack.zst"
+_SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (RFC 8878, 3.1.2)
+_TRAILER = struct.Struct("<32sQ8s")  # digest of the index, its length, signature
+_SIGNATURE = b"KLPACK\x00\x01"
+
+
+class Chunk(NamedTuple):
+    """Some content in a pack: its digest, where it starts in the unpacked stream, its size."""
+
+    digest: bytes
+    at: int
+    size: int
+
+
+class Recipe(NamedTuple):
+    """A content made of several chunks, in order; they may lie in other packs."""
+
+    digest: bytes
+    size: int
+    chunks: tuple[bytes, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PackIndex:
+    """What a pack holds; `starts` and `lengths` are the frames in the file, `sizes` unpacked."""
+
+    starts: Sequence[int]
+    lengths: Sequence[int]
+    sizes: Sequence[int]
+    chunks: Sequence[Chunk] = ()
+    recipes: Sequence[Recipe] = ()
+    offsets: Sequence[int] = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "offsets", list(accumulate(self.sizes, initial=0)))
+
+    def frame_at(self, at: int) -> int:
+        """Return the number of the frame that holds the unpacked offset `at`."""
+        return bisect_right(self.offsets, at) - 1
+
+    def encode(self) -> bytes:
+        """Return the index as stored: one frame of JSON columns."""
+        columns = {
+            "format": 1,
+            "frames": {"start": self.starts, "length": self.lengths, "size": self.sizes},
+            "chunks": {
+                "digest": b"".join(chunk.digest for chunk in self.chunks).hex(),
+                "at": [chunk.at for chunk in self.chunks],
+                "size": [chunk.size for chunk in self.chunks],
+            },
+            "recipes": [
+                {"digest": r.digest.hex(), "size": r.size, "chunks": b"".join(r.chunks).hex()}
+                for r in self.recipes
+            ],
+        }
+        return zstd.compress(msgspec.json.encode(columns) + b"\n")
+
+    @staticmethod
+    def decode(stored: bytes) -> PackIndex:
+        """Read what `encode` wrote; raise `LedgerDamaged` if it cannot be read."""
+        line, _ = zstd.decompress(stored)
+        try:
+            columns = msgspec.json.decode(line, type=dict[str, Any])
+            frames, chunks = columns["frames"], columns["chunks"]
+            return PackIndex(
+                frames["start"],
+                frames["length"],
+                frames["size"],
+                [
+                    Chunk(*columns)
+                    for columns in zip(
+                        _cut(chunks["digest"]), chunks["at"], chunks["size"], strict=True
+                    )
+                ],
+                [
+                    Recipe(bytes.fromhex(r["digest"]), r["size"], tuple(_cut(r["chunks"])))
+                    for r in columns["recipes"]
+                ],
+            )
+        except (msgspec.MsgspecError, KeyError, ValueError, TypeError) as error:
+            raise LedgerDamaged(f"the pack's index cannot be read: {error}") from error
+
+
+def _cut(digests: str) -> list[bytes]:
+    raw = bytes.fromhex(digests)
+    return [raw[at : at + 32] for at in range(0, len(raw), 32)]
+
+
+class PackWriter:
+    """Writes one pack: frames in order, then `seal`."""
+
+    def __init__(self, part: str) -> None:
+        self._path = part
+        self._file = open(part, "wb")  # noqa: SIM115  # closed by seal or abandon
+        self._starts: list[int] = []
+        self._lengths: list[int] = []
+        self._sizes: list[int] = []
+        self._chunks: list[Chunk] = []
+        self._recipes: list[Recipe] = []
+        self._at = 0
+        self.stored_bytes = 0
+
+    def add_frame(self, frame: bytes, chunks: Sequence[tuple[bytes, int]]) -> None:
+        """Append a frame that holds these chunks (digest, size) one after the other."""
+        self._file.write(frame)
+        self._starts.append(self.stored_bytes)
+        self._lengths.append(len(frame))
+        self._sizes.append(sum(size for _, size in chunks))
+        self.stored_bytes += len(frame)
+        for digest, size in chunks:
+            self._chunks.append(Chunk(digest, self._at, size))
+            self._at += size
+
+    def add_recipe(self, recipe: Recipe) -> None:
+        """Note how a large content is made of chunks."""
+        self._recipes.append(recipe)
+
+    def seal(self, folder: str) -> tuple[str, PackIndex]:
+        """Write the index, sync, and give the pack its name in `folder`; return name and index."""
+        index = PackIndex(self._starts, self._lengths, self._sizes, self._chunks, self._recipes)
+        stored = index.encode()
+        digest = blake3(stored).digest()
+        payload = stored + _TRAILER.pack(digest, len(stored), _SIGNATURE)
+        self._file.write(struct.pack("<II", _SKIPPABLE, len(payload)) + payload)
+        self._file.flush()
+        os.fsync(self._file.fileno())
+        self._file.close()
+        name = digest.hex()[:32]
+        os.replace(self._path, os.path.join(folder, name + PACK_SUFFIX))
+        sync_dir(folder)
+        return name, index
+
+    def abandon(self) -> None:
+        """Close and remove the unfinished file."""
+        self._file.close()
+        if os.path.exists(self._path):
+            os.remove(self._path)
+
+
+def read_index(path: str) -> PackIndex:
+    """Read the index at the end of a pack.
+
+    Raises:
+        LedgerDamaged: the pack is cut short or its index is damaged.
+    """
+    with open(path, "rb") as file:
+        size = file.seek(0, os.SEEK_END)
+        if size < _TRAILER.size:
+            raise LedgerDamaged("the pack is cut short", where=path)
+        file.seek(size - _TRAILER.size)
+        digest, length, signature = _TRAILER.unpack(file.read(_TRAILER.size))
+        if signature != _SIGNATURE or length > size - _TRAILER.size:
+            raise LedgerDamaged("the pack is cut short or no pack of this format", where=path)
+        file.seek(size - _TRAILER.size - length)
+        stored = file.read(length)
+    if blake3(stored).digest() != digest:
+        raise LedgerDamaged("the pack's index is damaged", where=path)
+    try:
+        return PackIndex.decode(stored)
+    except LedgerDamaged as error:
+        raise error.inside(path) from None
+
+
+def read_frame(fd: int, start: int, length: int, size: int) -> bytes:
+    """Return the content of one frame of an open pack. Safe to call from any thread."""
+    if hasattr(os, "pread"):
+        stored = os.pread(fd, length, start)
+    else:  # Windows has no pread: open the file once more rather than share its position
+        with open(fd, "rb", closefd=False) as file:
+            file.seek(start)
+            stored = file.read(length)
+    content, _ = zstd.decompress(stored, size=max(size, 1))
+    if len(content) != size:
+        raise LedgerDamaged(f"a frame holds {len(content)} bytes where the index says {size}")
+    return content

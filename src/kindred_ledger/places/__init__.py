@@ -1,0 +1,70 @@
+"""Places and trees: somewhere files live, and what is there."""
+
+from .archive import ZipPlace, rewrite_zip
+from .durable import refusals, remove_tree, sync_dir, write_atomic
+from .folder import WORK_FOLDER, FolderPlace, lstat_node
+from .lock import hold, hold_place, is_held
+from .memory import MemoryPlace
+from .names import check_portable, collisions, parents
+from .opening import join_folders, open_place, place_at, roots_of
+from .place import BLOCK, Place, digest_of, read_bytes, scan, still_changing
+from .seen import Seen
+from .select import Patterns
+from .tree import (
+    DIR,
+    FILE,
+    LINK,
+    OTHER,
+    Difference,
+    Node,
+    Side,
+    ThreeWay,
+    Tree,
+    same_content,
+    three_way,
+)
+from .views import JoinedPlace, SubPlace
+
+__all__ = [
+    "BLOCK",
+    "DIR",
+    "FILE",
+    "LINK",
+    "OTHER",
+    "WORK_FOLDER",
+    "Difference",
+    "FolderPlace",
+    "JoinedPlace",
+    "MemoryPlace",
+    "Node",
+    "Patterns",
+    "Place",
+    "Seen",
+    "Side",
+    "SubPlace",
+    "ThreeWay",
+    "Tree",
+    "ZipPlace",
+    "check_portable",
+    "collisions",
+    "digest_of",
+    "hold",
+    "hold_place",
+    "is_held",
+    "join_folders",
+    "lstat_node",
+    "open_place",
+    "parents",
+    "place_at",
+    "read_bytes",
+    "refusals",
+    "remove_tree",
+    "rewrite_zip",
+    "roots_of",
+    "same_content",
+    "scan",
+    "still_changing",
+    "sync_dir",
+    "three_way",
+    "write_atomic",
+]

@@ -1,0 +1,218 @@
+"""ZipPlace: a zip archive, read under guard and rewritten without disturbing what stays.
+
+Before a byte is unpacked the whole directory of the archive is judged: names that escape or
+collide, links, encrypted or overlapping members and expansion without bound are refused. A
+rewritten archive carries untouched members over byte for byte, and new ones deterministically:
+the same members and times give the same file.
+"""
+
+from __future__ import annotations
+
+import copy
+import os
+import stat as stat_bits
+import time
+import zipfile
+from calendar import timegm
+from collections.abc import Callable, Iterable, Iterator
+from typing import IO
+
+from ..errors import UnsafeArchive, UnsafeName
+from .durable import refusals
+from .names import check_portable, collisions
+from .place import BLOCK
+from .seen import Seen
+from .tree import DIR, FILE, Node, Tree
+
+__all__ = ["ZipPlace", "rewrite_zip"]
+
+# An archive may unpack to this many times its own size; small ones always may. Deflate reaches
+# about 1,000 on constant data; real game data stays under 50.
+_MOST_EXPANSION = 200
+_ALWAYS_ALLOWED = 16 << 20
+_MOST_MEMBERS = 2_000_000
+_HEADER = 30  # bytes of a local file header before the name (APPNOTE 4.3.7)
+_EARLIEST = (1980, 1, 1, 0, 0, 0)  # the first time a zip member can carry
+
+
+class ZipPlace:
+    """A zip archive as a place.
+
+    Raises:
+        UnsafeArchive, UnsafeName: on the first use, if the archive fails a guard.
+        PlaceError: the file cannot be read.
+    """
+
+    def __init__(self, path: str | os.PathLike[str]) -> None:
+        self.path = os.path.abspath(os.path.expanduser(os.fspath(path)))
+
+    @property
+    def location(self) -> str:
+        return self.path
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree; digests only where `seen` knows this very archive."""
+        with refusals(self.path):
+            stat = os.stat(self.path)
+        nodes = {}
+        with self._open() as archive:
+            for info in archive.infolist():
+                name = info.filename.rstrip("/")
+                digest = seen.digest(name, stat) if seen and not info.is_dir() else None
+                nodes[name] = _node(info, digest)
+        return Tree(nodes)
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield members in the order they lie in the archive."""
+        with self._open() as archive:
+            infos = [self._member(archive, path) for path in paths]
+            for info in sorted(infos, key=lambda info: info.header_offset):
+                yield info.filename, self._blocks(archive, info)
+
+    def _member(self, archive: zipfile.ZipFile, path: str) -> zipfile.ZipInfo:
+        try:
+            return archive.getinfo(path)
+        except KeyError as error:
+            raise UnsafeArchive(f"there is no member {path}", where=self.path) from error
+
+    def _blocks(self, archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Iterator[bytes]:
+        import zlib
+
+        try:
+            with archive.open(info) as member:
+                while block := member.read(BLOCK):
+                    yield block
+        except (zipfile.BadZipFile, EOFError, zlib.error, NotImplementedError, OSError) as error:
+            raise UnsafeArchive(
+                f"{info.filename} cannot be unpacked: {error}",
+                where=self.path,
+                remedy="The archive is damaged; fetch it again and compare its size.",
+            ) from error
+
+    def _open(self) -> zipfile.ZipFile:
+        try:
+            with refusals(self.path):
+                archive = zipfile.ZipFile(self.path)
+        except zipfile.BadZipFile as error:
+            raise UnsafeArchive(
+                f"this is no whole zip archive: {error}",
+                where=self.path,
+                remedy="The download may have been cut short; fetch it again and compare its size.",
+            ) from error
+        try:
+            _judge(archive, os.path.getsize(self.path))
+        except (UnsafeArchive, UnsafeName) as error:
+            archive.close()
+            raise error.inside(self.path) from None
+        return archive
+
+
+def _judge(archive: zipfile.ZipFile, size: int) -> None:
+    infos = archive.infolist()
+    if len(infos) > _MOST_MEMBERS:
+        raise UnsafeArchive(f"it has {len(infos)} members, more than {_MOST_MEMBERS}")
+    names = set()
+    for info in infos:
+        check_portable(info.orig_filename.rstrip("/"))
+        mode = info.external_attr >> 16
+        if mode and stat_bits.S_IFMT(mode) not in (0, stat_bits.S_IFREG, stat_bits.S_IFDIR):
+            raise UnsafeArchive(f"the member {info.filename} is a link or a device")
+        if info.flag_bits & 1:
+            raise UnsafeArchive(
+                f"the member {info.filename} is encrypted", remedy="Unpack it yourself first."
+            )
+        name = info.filename.rstrip("/")
+        if name in names:
+            raise UnsafeArchive(f"the member {name} is there twice")
+        names.add(name)
+    if twins := collisions(names):
+        raise UnsafeArchive(
+            f"{twins[0][0]} and {twins[0][1]} are one file on systems that ignore case or Unicode form"
+        )
+    expanded = sum(info.file_size for info in infos)
+    if expanded > max(_ALWAYS_ALLOWED, _MOST_EXPANSION * size):
+        raise UnsafeArchive(
+            f"it would unpack to {expanded:,} bytes, {expanded // max(size, 1)} times its size",
+            remedy=f"More than {_MOST_EXPANSION} times is refused, as in an archive made to fill a disk.",
+        )
+    end = 0
+    for info in sorted(infos, key=lambda info: info.header_offset):
+        if info.header_offset < end:
+            raise UnsafeArchive(f"the member {info.filename} overlaps another")
+        end = info.header_offset + _HEADER + info.compress_size
+
+
+def _node(info: zipfile.ZipInfo, digest: bytes | None) -> Node:
+    mode = stat_bits.S_IMODE(info.external_attr >> 16)
+    if info.is_dir():
+        return Node(DIR, mode=mode)
+    # Zip times are local without a zone; taken as UTC they are the same on every machine.
+    return Node(FILE, info.file_size, digest, timegm((*info.date_time, 0, 0, 0)) * 10**9, mode)
+
+
+def rewrite_zip(
+    old: str | None,
+    out: IO[bytes],
+    *,
+    remove: Iterable[str] = (),
+    put: dict[str, Node] | None = None,
+    content: Callable[[str], Iterable[bytes]] = lambda _: (),
+) -> None:
+    """Write to `out` the archive at `old` without `remove` and with `put` added or replaced.
+
+    Untouched members keep their local header, data and place in the order, byte for byte;
+    `content(path)` gives the blocks of each new file; new members stand at the end, sorted.
+    """
+    put = put or {}
+    gone = {*remove, *put}
+    with zipfile.ZipFile(out, "w") as new:
+        if old is not None:
+            with zipfile.ZipFile(old) as archive, open(old, "rb") as raw:
+                new.comment = archive.comment
+                for info, start, end in _regions(archive):
+                    if info.filename.rstrip("/") not in gone:
+                        _carry(new, info, raw, start, end)
+        for path in sorted(put):
+            _add(new, path, put[path], content)
+
+
+def _regions(archive: zipfile.ZipFile) -> list[tuple[zipfile.ZipInfo, int, int]]:
+    """Return each member with the span of its local header, data and what follows them."""
+    infos = sorted(archive.infolist(), key=lambda info: info.header_offset)
+    starts = [info.header_offset for info in infos]
+    ends = [*starts[1:], archive.start_dir]
+    return list(zip(infos, starts, ends, strict=True))
+
+
+def _carry(
+    new: zipfile.ZipFile, info: zipfile.ZipInfo, raw: IO[bytes], start: int, end: int
+) -> None:
+    assert new.fp is not None
+    raw.seek(start)
+    moved = copy.copy(info)
+    moved.header_offset = new.start_dir
+    new.fp.seek(new.start_dir)
+    left = end - start
+    while left and (block := raw.read(min(left, BLOCK))):
+        new.fp.write(block)
+        left -= len(block)
+    new.start_dir = new.fp.tell()
+    new.filelist.append(moved)
+    new.NameToInfo[moved.filename] = moved
+    new._didModify = True  # type: ignore[attr-defined]  # zipfile has no call for members carried raw
+
+
+def _add(
+    new: zipfile.ZipFile, path: str, node: Node, content: Callable[[str], Iterable[bytes]]
+) -> None:
+    is_dir = node.kind == DIR
+    when = time.gmtime(node.mtime_ns // 10**9)[:6] if node.mtime_ns else _EARLIEST
+    info = zipfile.ZipInfo(path + ("/" if is_dir else ""), max(when, _EARLIEST))
+    kind, mode = (stat_bits.S_IFDIR, 0o755) if is_dir else (stat_bits.S_IFREG, 0o644)
+    info.external_attr = (kind | (node.mode or mode)) << 16 | (0x10 if is_dir else 0)
+    info.create_system = 3  # Unix, on every system, so that the same input gives the same file
+    info.compress_type = zipfile.ZIP_STORED if is_dir else zipfile.ZIP_DEFLATED
+    info.file_size = node.size
+    with new.open(info, "w", force_zip64=node.size > 1 << 31) as member:
+        for block in content(path):
+            member.write(block)

@@ -1,0 +1,99 @@
+"""Path names: portable relative paths with `/` between parts, and nothing else.
+
+Whatever comes from outside (an archive, a manifest, a changeset) passes `check_portable` before
+it is used as a path. A name that passes can exist on Linux, macOS and Windows and cannot leave
+the folder it is joined to.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator
+
+from ..errors import UnsafeName
+
+__all__ = ["check_portable", "collisions", "parents"]
+
+_DEVICE = re.compile(r"(con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])", re.I)
+_FORBIDDEN = re.compile(r'[\x00-\x1f\x7f<>:"|?*\\]')
+_LONGEST_PART = 255  # bytes; the limit of every file system in use
+_LONGEST = 1024
+
+
+def check_portable(path: str, *, where: str = "") -> str:
+    """Return `path` if it is a relative path that every system can hold.
+
+    >>> check_portable("data/tiles/0.tile")
+    'data/tiles/0.tile'
+
+    Raises:
+        UnsafeName: it is absolute, climbs, names a device or drive, or no system-wide valid name.
+    """
+    fault = _fault(path)
+    if fault:
+        raise UnsafeName(
+            f"the path {path[:200]!r} {fault}",
+            where=where,
+            remedy="It was not used. If the file comes from somebody else, ask them about it.",
+        )
+    return path
+
+
+def _fault(path: str) -> str:
+    if not path:
+        return "is empty"
+    if path.startswith("/"):
+        return "is absolute"
+    if len(path) > _LONGEST:
+        return f"is longer than {_LONGEST} characters"
+    if bad := _FORBIDDEN.search(path):
+        return f"contains {bad[0]!r}, which is not portable or names a drive"
+    for part in path.split("/"):
+        if part in ("", ".", ".."):
+            return f"has the part {part!r}, which is not allowed"
+        if part[-1] in ". ":
+            return f"has the part {part!r}, which ends in a dot or a space"
+        if _DEVICE.fullmatch(part.split(".")[0].rstrip(" ")):
+            return f"has the part {part!r}, which is a device name on Windows"
+        try:
+            size = len(part.encode())
+        except UnicodeEncodeError:
+            return "is no valid text"
+        if size > _LONGEST_PART:
+            return f"has a part longer than {_LONGEST_PART} bytes"
+    return ""
+
+
+def parents(path: str) -> Iterator[str]:
+    """Yield the folders `path` lies in, the outermost first.
+
+    >>> list(parents("a/b/c"))
+    ['a', 'a/b']
+    """
+    at = path.find("/")
+    while at >= 0:
+        yield path[:at]
+        at = path.find("/", at + 1)
+
+
+def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
+    """Return pairs of paths that are one on a system that ignores case or Unicode form.
+
+    Folders count as well: `Data/a` and `data/b` collide.
+    """
+    seen: dict[str, str] = {}
+    pairs: dict[tuple[str, str], None] = {}
+    for path in paths:
+        for name in (*parents(path), path):
+            folded = _fold(name)
+            first = seen.setdefault(folded, name)
+            if first != name:
+                pairs[first, name] = None
+    return list(pairs)
+
+
+def _fold(name: str) -> str:
+    if name.isascii():
+        return name.lower()
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())

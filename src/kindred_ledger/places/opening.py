@@ -1,0 +1,67 @@
+"""Opening a place by the text a person gives."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+
+from ..errors import UsageError
+from .archive import ZipPlace
+from .folder import FolderPlace
+from .place import Place
+from .views import JoinedPlace
+
+__all__ = ["join_folders", "open_place", "place_at", "roots_of"]
+
+
+def open_place(where: str | os.PathLike[str]) -> Place:
+    """Open a folder or a zip archive.
+
+    Raises:
+        UsageError: nothing is there, or it is neither.
+    """
+    path = os.path.abspath(os.path.expanduser(os.fspath(where)))
+    if os.path.isdir(path):
+        return FolderPlace(path)
+    if os.path.isfile(path):
+        with open(path, "rb") as file:
+            start = file.read(4)
+        if start[:2] == b"PK" or path.lower().endswith(".zip"):
+            return ZipPlace(path)
+        raise UsageError(
+            "this is neither a folder nor a zip archive",
+            where=path,
+            remedy="Give the folder of an install, or unpack the archive first.",
+        )
+    raise UsageError("there is nothing here", where=path, remedy="Check the path.")
+
+
+def join_folders(roots: Mapping[str, str]) -> JoinedPlace:
+    """Join folders under their names; one that lies inside another is left out of the outer one.
+
+    >>> install = join_folders({"program": "/games/m", "user": "/games/m/userdata"})
+    >>> "userdata" in install.parts["program"].without
+    True
+    """
+    full = {name: os.path.abspath(os.path.expanduser(root)) for name, root in roots.items()}
+    parts = {}
+    for name, root in full.items():
+        inner = [
+            os.path.relpath(other, root).replace(os.sep, "/")
+            for key, other in full.items()
+            if key != name and other.startswith(root + os.sep)
+        ]
+        parts[name] = FolderPlace(root, without=tuple(inner))
+    return JoinedPlace(parts)
+
+
+def roots_of(place: Place) -> dict[str, str]:
+    """Return the folders a place consists of, by name ("" for a single folder or an archive)."""
+    if isinstance(place, JoinedPlace):
+        return {name: part.location for name, part in place.parts.items()}
+    return {"": place.location}
+
+
+def place_at(roots: Mapping[str, str]) -> Place:
+    """Open what `roots_of` described."""
+    return FolderPlace(roots[""]) if "" in roots else join_folders(roots)

@@ -1,0 +1,136 @@
+"""Place: somewhere files live. Three members are all a place needs to be read.
+
+`survey` looks without reading contents, `read` streams contents in the order that is fastest for
+the place, and `location` says where it is. Everything else is built on these, so a new kind of
+place is one new module.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Protocol
+
+from blake3 import blake3
+
+from ..errors import PlaceChanged, UsageError
+from ..progress import Progress, Task
+from .seen import Seen
+from .tree import FILE, Node, Tree
+
+__all__ = ["BLOCK", "Place", "digest_of", "read_bytes", "scan"]
+
+BLOCK = (
+    4 << 20
+)  # bytes streamed at a time: large enough for the hash and the compressor to run free
+_THREADS = 2  # more fight over the interpreter lock in the work between the hashes
+_WORTH_THREADS = 32 << 20
+
+
+class Place(Protocol):
+    """What every place offers."""
+
+    @property
+    def location(self) -> str:
+        """Where the place is, as shown to people."""
+        ...
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree with the digests that need no reading; None for the others."""
+        ...
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield each file with its content in blocks, in the place's own fastest order.
+
+        The blocks of a file must be consumed before the next is asked for.
+        """
+        ...
+
+
+def scan(
+    place: Place, *, seen: Seen | None = None, progress: Progress | None = None, tries: int = 3
+) -> Tree:
+    """Return the tree of a place with all digests, reading only what `seen` does not know.
+
+    Raises:
+        PlaceError: a file cannot be read.
+        PlaceChanged: a file still changes while it is read after `tries` readings.
+    """
+    tree = place.survey(seen=seen)
+    unread = [path for path, node in tree.items() if node.kind == FILE and node.digest is None]
+    if not unread:
+        return tree
+    found: dict[str, Node] = {}
+    watch = progress or Progress()
+    total = sum(tree[path].size for path in unread)
+    with watch.task("reading", total=total, unit="bytes") as task:
+        slices = _slices(unread, tree, total)
+        with ThreadPoolExecutor(len(slices)) as pool:
+            for part in pool.map(lambda some: _digests(place, tree, some, task), slices):
+                for path, digest, read_at in part:
+                    if digest is None:
+                        continue
+                    found[path] = tree[path]._replace(digest=digest)
+                    if seen is not None:
+                        seen.learn(path, digest, read_at)
+    whole = tree.overlay(Tree(found))
+    moving = [path for path in unread if path not in found]
+    if not moving:
+        return whole
+    if tries <= 1:
+        raise still_changing(moving[0], place.location)
+    time.sleep(0.05)
+    return scan(place, seen=seen, progress=progress, tries=tries - 1)
+
+
+def still_changing(path: str, location: str) -> PlaceChanged:
+    """Return the error for a file that does not hold still."""
+    return PlaceChanged(
+        f"{path} changes while it is read",
+        where=location,
+        remedy="Something is writing there. Close the game and its launcher, then run this again.",
+    )
+
+
+def digest_of(blocks: Iterable[bytes]) -> tuple[bytes, int]:
+    """Return the BLAKE3 digest and the number of bytes of some content."""
+    hasher, size = blake3(), 0
+    for block in blocks:
+        hasher.update(block)
+        size += len(block)
+    return hasher.digest(), size
+
+
+def read_bytes(place: Place, path: str) -> bytes:
+    """Return the whole content of one file."""
+    for _, blocks in place.read([path]):
+        return b"".join(blocks)
+    raise UsageError(f"there is no file {path}", where=place.location)
+
+
+def _slices(paths: list[str], tree: Tree, total: int) -> list[list[str]]:
+    """Cut the paths into runs of about equal bytes, one a thread, if that is worth it."""
+    count = _THREADS if total > _WORTH_THREADS and len(paths) > 1 else 1
+    out: list[list[str]] = [[] for _ in range(count)]
+    so_far = 0
+    for path in paths:
+        out[min(count - 1, so_far * count // max(total, 1))].append(path)
+        so_far += tree[path].size
+    return [some for some in out if some]
+
+
+def _digests(
+    place: Place, tree: Tree, paths: list[str], task: Task
+) -> list[tuple[str, bytes | None, int]]:
+    out: list[tuple[str, bytes | None, int]] = []
+    for path, blocks in place.read(paths):
+        read_at = time.time_ns()
+        try:
+            digest, size = digest_of(blocks)
+        except PlaceChanged:
+            out.append((path, None, 0))
+            continue
+        out.append((path, digest if size == tree[path].size else None, read_at))
+        task.advance(size)
+    return out

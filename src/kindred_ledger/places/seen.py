@@ -1,0 +1,84 @@
+"""Seen: which digest a file had when it was last read, so that an unchanged one is not read again.
+
+A cache, never the truth. A digest is believed only while size, modification time, change time
+and inode are what they were, and only if the file was already older than the clock's grain when
+it was read (the racy case: written twice within one tick). Saved as plain columns; loading it
+cannot run code.
+"""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+__all__ = ["Seen"]
+
+# A file modified within this time before it was read may change again without a new time stamp:
+# file systems tick as coarsely as every 10 ms (ext4) to 2 s (FAT); the latter also round.
+_GRAIN_NS = 50_000_000
+
+
+class Seen:
+    """Digests by path and file status, for one place."""
+
+    __slots__ = ("_fresh", "_known", "_now", "_prefix")
+
+    def __init__(self, columns: dict[str, Any] | None = None) -> None:
+        self._prefix = ""
+        self._fresh: dict[str, tuple[bytes, int]] = {}
+        self._now: dict[str, tuple[int, ...]] = {}
+        self._known: dict[str, tuple[tuple[int, ...], bytes]] = {}
+        if columns:
+            digests = bytes.fromhex(columns["digests"])
+            stats = zip(*(columns[name] for name in _COLUMNS), strict=True)
+            self._known = {
+                path: (key, digests[at : at + 32])
+                for path, key, at in zip(
+                    columns["paths"], stats, range(0, len(digests), 32), strict=True
+                )
+            }
+
+    def under(self, folder: str) -> Seen:
+        """Return a view in which paths are relative to `folder`."""
+        view = Seen()
+        view._prefix = f"{self._prefix}{folder}/"
+        view._known, view._now, view._fresh = self._known, self._now, self._fresh
+        return view
+
+    def digest(self, path: str, stat: os.stat_result) -> bytes | None:
+        """Return the digest of the file if its status is the one it was last read with."""
+        key = (stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino)
+        self._now[self._prefix + path] = key
+        known = self._known.get(self._prefix + path)
+        return known[1] if known and known[0] == key else None
+
+    def learn(self, path: str, digest: bytes, read_at_ns: int) -> None:
+        """Remember what was read at `read_at_ns` (clock time) under the status last looked up."""
+        self._fresh[self._prefix + path] = (digest, read_at_ns)
+
+    def columns(self) -> dict[str, Any]:
+        """Return what is worth saving: the paths looked up this time, racy ones left out."""
+        paths: list[str] = []
+        keys: list[tuple[int, ...]] = []
+        digests: list[bytes] = []
+        for path, key in self._now.items():
+            if path in self._fresh:
+                digest, read_at = self._fresh[path]
+                if max(key[1], key[2]) > read_at - _GRAIN_NS:
+                    continue
+            elif path in self._known and self._known[path][0] == key:
+                digest = self._known[path][1]
+            else:
+                continue
+            paths.append(path)
+            keys.append(key)
+            digests.append(digest)
+        stats = list(zip(*keys, strict=True)) or [()] * len(_COLUMNS)
+        return {
+            "paths": paths,
+            **dict(zip(_COLUMNS, stats, strict=True)),
+            "digests": b"".join(digests).hex(),
+        }
+
+
+_COLUMNS = ("size", "mtime_ns", "ctime_ns", "inode")

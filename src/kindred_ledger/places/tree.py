@@ -1,0 +1,210 @@
+"""Tree: what a place holds, as an immutable value with an algebra.
+
+A tree maps relative paths to nodes, in sorted order; every folder stands in it, empty ones too.
+Operations return new trees and touch no disk. Two nodes have the same content when their kind
+and digest (or link target) agree; times and modes are kept but are not content.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import NamedTuple
+
+from .names import parents
+
+__all__ = ["Difference", "Node", "Side", "ThreeWay", "Tree", "same_content", "three_way"]
+
+FILE, DIR, LINK, OTHER = "file", "dir", "link", "other"
+
+
+class Node(NamedTuple):
+    """One path of a tree.
+
+    `kind` is file, dir, link, or other (a socket or device: listed, never kept). `size` is in
+    bytes; `digest` is the BLAKE3 of the content, 32 bytes, or None where nobody has read it yet;
+    `mtime_ns` is 0 where no time is known or kept; `mode` holds the permission bits, 0 where
+    unknown; `target` is the text of a link.
+    """
+
+    kind: str
+    size: int = 0
+    digest: bytes | None = None
+    mtime_ns: int = 0
+    mode: int = 0
+    target: str = ""
+
+
+class Difference(NamedTuple):
+    """One path in which two trees differ: added, removed, changed, or touched (time, mode)."""
+
+    path: str
+    status: str
+    before: Node | None
+    after: Node | None
+
+
+class Side(StrEnum):
+    """Who changed a path since the common base."""
+
+    NOBODY = "nobody"
+    MINE = "mine"
+    THEIRS = "theirs"
+    BOTH = "both"
+
+
+@dataclass(frozen=True, slots=True)
+class ThreeWay:
+    """One path of a three-way comparison; None where that side has nothing there."""
+
+    path: str
+    base: Node | None
+    mine: Node | None
+    theirs: Node | None
+    changed_by: Side
+
+
+class Tree(Mapping[str, Node]):
+    """An immutable, sorted mapping of relative path to `Node`.
+
+    >>> tree = Tree({"a/b.txt": Node("file", 3)})
+    >>> list(tree), tree.files
+    (['a', 'a/b.txt'], ('a/b.txt',))
+    """
+
+    __slots__ = ("_nodes",)
+
+    def __init__(self, nodes: Mapping[str, Node] | Iterable[tuple[str, Node]] = ()) -> None:
+        found = dict(nodes)
+        for path in list(found):
+            for folder in parents(path):
+                if folder not in found:
+                    found[folder] = Node(DIR)
+        self._nodes = dict(sorted(found.items()))
+
+    def __getitem__(self, path: str) -> Node:
+        return self._nodes[path]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._nodes)
+
+    def __len__(self) -> int:
+        return len(self._nodes)
+
+    def __eq__(self, other: object) -> bool:
+        return self._nodes == other._nodes if isinstance(other, Tree) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(tuple(self._nodes.items()))
+
+    def __repr__(self) -> str:
+        return f"Tree({len(self.files)} files, {self.size_bytes} bytes)"
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The paths of the files, sorted."""
+        return tuple(path for path, node in self._nodes.items() if node.kind == FILE)
+
+    @property
+    def leaves(self) -> tuple[str, ...]:
+        """The paths of all but folders, sorted: what a statement counts."""
+        return tuple(path for path, node in self._nodes.items() if node.kind != DIR)
+
+    @property
+    def size_bytes(self) -> int:
+        """The sum of the sizes of the files."""
+        return sum(node.size for node in self._nodes.values() if node.kind == FILE)
+
+    def select(self, wanted: Callable[[str], bool]) -> Tree:
+        """Return the nodes whose path is wanted (with the folders they lie in)."""
+        return Tree({path: node for path, node in self._nodes.items() if wanted(path)})
+
+    def overlay(self, upper: Tree) -> Tree:
+        """Return this tree with `upper` laid over it; where both have a path, upper wins."""
+        return Tree({**self._nodes, **upper._nodes})
+
+    def subtract(self, lower: Tree) -> Tree:
+        """Return what differs in content from `lower`, or is not in it at all."""
+        return Tree(
+            {
+                path: node
+                for path, node in self._nodes.items()
+                if node.kind != DIR and not same_content(node, lower.get(path))
+            }
+        )
+
+    def diff(self, later: Tree) -> tuple[Difference, ...]:
+        """Return how `later` differs from this tree, by path."""
+        if self._nodes == later._nodes:
+            return ()
+        out = []
+        for path in sorted(self._nodes.keys() | later._nodes.keys()):
+            before, after = self._nodes.get(path), later._nodes.get(path)
+            if before == after:
+                continue
+            status = (
+                "added"
+                if before is None
+                else "removed"
+                if after is None
+                else "touched"
+                if same_content(before, after)
+                else "changed"
+            )
+            out.append(Difference(path, status, before, after))
+        return tuple(out)
+
+    def same_content(self, other: Tree) -> bool:
+        """Tell whether both hold the same paths with the same content (times and modes apart)."""
+        return self._nodes.keys() == other._nodes.keys() and all(
+            same_content(node, other._nodes[path]) for path, node in self._nodes.items()
+        )
+
+    def under(self, folder: str) -> Tree:
+        """Return what lies in `folder`, with paths relative to it.
+
+        >>> list(Tree({"a/b": Node("file")}).under("a"))
+        ['b']
+        """
+        start = f"{folder}/"
+        return Tree(
+            {
+                path[len(start) :]: node
+                for path, node in self._nodes.items()
+                if path.startswith(start)
+            }
+        )
+
+    def moved_into(self, folder: str) -> Tree:
+        """Return this tree as the content of `folder`."""
+        return Tree({f"{folder}/{path}": node for path, node in self._nodes.items()})
+
+
+def same_content(one: Node | None, other: Node | None) -> bool:
+    """Tell whether two nodes hold the same; a file nobody has read equals nothing."""
+    if one is None or other is None or one.kind != other.kind:
+        return one is other
+    if one.kind == FILE:
+        return one.digest is not None and one.digest == other.digest
+    return one.target == other.target
+
+
+def three_way(base: Tree, mine: Tree, theirs: Tree) -> Iterator[ThreeWay]:
+    """Compare two descendants of `base`, path by path, folders left out.
+
+    Where mine and theirs agree nobody counts as having changed it.
+    """
+    for path in sorted(base.keys() | mine.keys() | theirs.keys()):
+        b, m, t = base.get(path), mine.get(path), theirs.get(path)
+        if all(node is None or node.kind == DIR for node in (b, m, t)):
+            continue
+        if same_content(m, t):
+            side = Side.NOBODY
+        elif same_content(b, m):
+            side = Side.THEIRS
+        elif same_content(b, t):
+            side = Side.MINE
+        else:
+            side = Side.BOTH
+        yield ThreeWay(path, b, m, t, side)

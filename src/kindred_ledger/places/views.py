@@ -1,0 +1,72 @@
+"""Views: a part of a place as a place, and several places as one.
+
+An install is often two folders: the program's and the user's. Joined under one name each they
+are one place, so that one changeset covers both and either all of it happens or nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from ..errors import UsageError
+from .place import Place
+from .seen import Seen
+from .tree import Tree
+
+__all__ = ["JoinedPlace", "SubPlace"]
+
+
+class SubPlace:
+    """What lies in one folder of another place."""
+
+    def __init__(self, place: Place, folder: str) -> None:
+        self.place = place
+        self.folder = folder
+
+    @property
+    def location(self) -> str:
+        return f"{self.place.location}/{self.folder}"
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the folder's part of the other place's tree."""
+        return self.place.survey(seen=seen).under(self.folder)
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield contents under their paths in this view."""
+        start = f"{self.folder}/"
+        for path, blocks in self.place.read(start + path for path in paths):
+            yield path[len(start) :], blocks
+
+
+class JoinedPlace:
+    """Places side by side, each as one top folder of the whole.
+
+    `parts` maps the name of the top folder ("program", "user") to the place that is there.
+    """
+
+    def __init__(self, parts: Mapping[str, Place]) -> None:
+        self.parts = dict(parts)
+
+    @property
+    def location(self) -> str:
+        return " + ".join(place.location for place in self.parts.values())
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the parts' trees, each under its name."""
+        whole = Tree()
+        for name, place in self.parts.items():
+            part = place.survey(seen=seen.under(name) if seen is not None else None)
+            whole = whole.overlay(part.moved_into(name))
+        return whole
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield contents part by part."""
+        by_part: dict[str, list[str]] = {}
+        for path in paths:
+            name, _, rest = path.partition("/")
+            if name not in self.parts or not rest:
+                raise UsageError(f"there is no file {path}", where=self.location)
+            by_part.setdefault(name, []).append(rest)
+        for name, some in by_part.items():
+            for path, blocks in self.parts[name].read(some):
+                yield f"{name}/{path}", blocks
