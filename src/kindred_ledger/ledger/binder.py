@@ -29,10 +29,12 @@ class Binder:
             names = os.listdir(self._folder)
         return sorted(name[: -len(_SUFFIX)] for name in names if name.endswith(_SUFFIX))
 
-    def write(self, id: str, header: dict[str, Any], body: dict[str, Any]) -> None:
+    def write(
+        self, id: str, header: dict[str, Any], body: dict[str, Any], *, path: str = ""
+    ) -> None:
         """Write a manifest; it is there whole or not at all."""
         with refusals(self._folder):
-            write_atomic(self._path(id), manifest.encode(header, body))
+            write_atomic(path or self.path(id), manifest.encode(header, body))
 
     def headers(self) -> list[dict[str, Any]]:
         """Return the headers of all manifests, the oldest first, from the cache where it has them.
@@ -49,7 +51,7 @@ class Binder:
 
     def read(self, id: str) -> tuple[dict[str, Any], dict[str, Any]]:
         """Return header and body of one manifest, verified."""
-        return manifest.decode(self._bytes(id), where=self._path(id))
+        return manifest.decode(self._bytes(id), where=self.path(id))
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.
@@ -74,14 +76,15 @@ class Binder:
         )
 
     def _header(self, id: str) -> dict[str, Any]:
-        return manifest.decode_header(self._bytes(id), where=self._path(id))
+        return manifest.decode_header(self._bytes(id), where=self.path(id))
 
     def _bytes(self, id: str) -> bytes:
         try:
-            with open(self._path(id), "rb") as file:
+            with open(self.path(id), "rb") as file:
                 return file.read()
         except FileNotFoundError as error:
-            raise LedgerDamaged(f"the {self._noun} is missing", where=self._path(id)) from error
+            raise LedgerDamaged(f"the {self._noun} is missing", where=self.path(id)) from error
 
-    def _path(self, id: str) -> str:
+    def path(self, id: str) -> str:
+        """Return where a manifest lies on disk."""
         return os.path.join(self._folder, id + _SUFFIX)

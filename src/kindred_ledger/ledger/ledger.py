@@ -326,15 +326,19 @@ class Ledger:
             statements=tuple(body["statements"]),
         )
 
-    def write_record(self, record: Record) -> None:
-        """Add an applied change to the history."""
+    def record_path(self, id: str) -> str:
+        """Return where the record of a change stands in the history."""
+        return self._history.path(id)
+
+    def write_record(self, record: Record, *, path: str = "") -> None:
+        """Add an applied change to the history, or write its record to `path` to wait there."""
         body = {
             "paths": record.paths,
             "before": tree_to_columns(record.before),
             "after": tree_to_columns(record.after),
             "statements": record.statements,
         }
-        self._history.write(record.id, record.header(), body)
+        self._history.write(record.id, record.header(), body, path=path)
 
     def has_record(self, id: str) -> bool:
         """Tell whether a change stands in the history."""

@@ -2,7 +2,7 @@
 
 from .archive import ZipPlace, rewrite_zip
 from .durable import refusals, remove_tree, sync_dir, write_atomic
-from .folder import WORK_FOLDER, FolderPlace, lstat_node
+from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, parents
@@ -33,6 +33,7 @@ __all__ = [
     "OTHER",
     "WORK_FOLDER",
     "Difference",
+    "FilePlace",
     "FolderPlace",
     "JoinedPlace",
     "MemoryPlace",

@@ -12,7 +12,7 @@ from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree
 
-__all__ = ["WORK_FOLDER", "FolderPlace", "lstat_node"]
+__all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "lstat_node"]
 
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 _SMALL = 1 << 20
@@ -93,6 +93,26 @@ class FolderPlace:
                 os.close(fd)
 
 
+class FilePlace(FolderPlace):
+    """One file, as a place of its own: what an archive is to those who replace it whole."""
+
+    def __init__(self, path: str | os.PathLike[str]) -> None:
+        super().__init__(os.path.dirname(os.path.abspath(os.path.expanduser(os.fspath(path)))))
+        self.name = os.path.basename(os.fspath(path))
+
+    @property
+    def location(self) -> str:
+        return self.path(self.name)
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree of the one file, empty if it is not there."""
+        full = self.path(self.name)
+        node = lstat_node(full)
+        if node is not None and node.kind == FILE and seen is not None:
+            node = node._replace(digest=seen.digest(self.name, os.stat(full)))
+        return Tree({self.name: node} if node else {})
+
+
 def lstat_node(path: str) -> Node | None:
     """Return what stands at a path on disk now, unread; None if nothing does."""
     try:
@@ -106,7 +126,7 @@ def lstat_node(path: str) -> Node | None:
 
 def _special(stat: os.stat_result, path: str) -> Node:
     if stat_bits.S_ISLNK(stat.st_mode) or getattr(os.path, "isjunction", lambda _: False)(path):
-        return Node(LINK, 0, None, stat.st_mtime_ns, 0, os.readlink(path))
+        return Node(LINK, target=os.readlink(path))
     if stat_bits.S_ISDIR(stat.st_mode):
         return Node(DIR, mode=stat_bits.S_IMODE(stat.st_mode))
     return Node(OTHER)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from ..errors import UsageError
 from .archive import ZipPlace
-from .folder import FolderPlace
+from .folder import FilePlace, FolderPlace
 from .place import Place
 from .views import JoinedPlace
 
@@ -64,4 +64,6 @@ def roots_of(place: Place) -> dict[str, str]:
 
 def place_at(roots: Mapping[str, str]) -> Place:
     """Open what `roots_of` described."""
-    return FolderPlace(roots[""]) if "" in roots else join_folders(roots)
+    if "" not in roots:
+        return join_folders(roots)
+    return FilePlace(roots[""]) if os.path.isfile(roots[""]) else FolderPlace(roots[""])

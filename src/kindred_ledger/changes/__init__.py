@@ -1,0 +1,20 @@
+"""Changes: changesets, the engine that applies them, recovering and undoing."""
+
+from .actions import Action, Conflict, Loss, actions_between
+from .changeset import Changeset
+from .engine import Applied
+from .recover import Recovered, recover
+from .restore import restore, undo
+
+__all__ = [
+    "Action",
+    "Applied",
+    "Changeset",
+    "Conflict",
+    "Loss",
+    "Recovered",
+    "actions_between",
+    "recover",
+    "restore",
+    "undo",
+]

@@ -1,0 +1,66 @@
+"""Action: what happens to one path. Loss and Conflict: what a person has to say yes to first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..places import Node, Place, Tree, same_content
+from ..statement import Outcome
+
+__all__ = ["Action", "Conflict", "Loss", "actions_between"]
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """One path: what stands there, what shall stand there, where its content comes from, and why.
+
+    `before` None means nothing is there yet, `after` None that it shall go. `source` gives the
+    content under `source_path`; None for folders, links, removals and changes of time or mode.
+    """
+
+    path: str
+    before: Node | None
+    after: Node | None
+    source: Place | None = None
+    source_path: str = ""
+    reason: str = ""
+
+    @property
+    def outcome(self) -> Outcome:
+        """What a statement of the place says of this path."""
+        if self.before is None:
+            return Outcome.ADDED
+        if self.after is None:
+            return Outcome.DROPPED
+        return Outcome.KEPT if same_content(self.before, self.after) else Outcome.CHANGED
+
+
+@dataclass(frozen=True, slots=True)
+class Loss:
+    """Something the operation would lose; needs consent. `one_way` marks a door without return."""
+
+    item: str
+    reason: str
+    one_way: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Conflict:
+    """Something only a person can decide, with the ways to decide it."""
+
+    item: str
+    reason: str
+
+
+def actions_between(
+    before: Tree, after: Tree, source: Place, *, reason: str, metadata: bool = True
+) -> list[Action]:
+    """Return the actions that turn one tree into the other, contents taken from `source`.
+
+    `metadata` False leaves paths alone that differ in time or mode only.
+    """
+    return [
+        Action(d.path, d.before, d.after, source, d.path, reason)
+        for d in before.diff(after)
+        if metadata or d.status != "touched"
+    ]

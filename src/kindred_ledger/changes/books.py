@@ -1,0 +1,57 @@
+"""The books of a change: the plan held against what was scanned before and after."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..errors import PlaceChanged
+from ..places import Tree, same_content
+from ..statement import Statement
+
+if TYPE_CHECKING:
+    from .changeset import Changeset
+
+__all__ = ["settle"]
+
+
+def settle(changeset: Changeset, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
+    """Verify the place against the plan and count both sides of the books.
+
+    Paths that the change does not touch but something else changed meanwhile are noted; they are
+    not the change's doing.
+    """
+    before, planned = changeset.before, changeset.after
+    touched = {action.path for action in changeset.actions}
+    for path in sorted(touched):
+        if not same_content(after.get(path), planned.get(path)):
+            raise PlaceChanged(
+                f"{path} is not what was written there",
+                where=changeset.place.location,
+                remedy="Something else writes here. Close the game and its launcher, then run this again.",
+            )
+    meanwhile = [
+        path
+        for path in sorted({*before.leaves, *after.leaves} - touched)
+        if not same_content(before.get(path), after.get(path))
+    ]
+    notes = [f"changed by something else meanwhile: {path}" for path in meanwhile]
+    out = [path for path in after.leaves if path not in meanwhile]
+    out += [path for path in before.leaves if path in meanwhile]
+    books = [changeset.preview().balanced(before.leaves, out)]
+    if changeset.offered is not None and changeset.statements:
+        arrived = [
+            path
+            for path in changeset.offered.leaves
+            if _arrived(path, changeset.offered, before, after)
+        ]
+        books.append(changeset.statements[0].balanced(changeset.offered.leaves, arrived))
+        return (*books, *changeset.statements[1:]), notes
+    return (*books, *changeset.statements), notes
+
+
+def _arrived(path: str, offered: Tree, before: Tree, after: Tree) -> bool:
+    """Tell whether what was offered is there now: as it was, or in a form made from it."""
+    here = after.get(path)
+    if here is None:
+        return False
+    return same_content(here, offered[path]) or not same_content(here, before.get(path))

@@ -1,0 +1,153 @@
+"""Changeset: what shall change in a place, and why, path by path.
+
+A changeset is a value: operations compute it and write nothing; applying it is the only way a
+file of the user's is ever changed. What always holds in one: every action names what stands there
+now and what shall stand there, every folder that must come into being has an action of its own,
+and nothing is put below a link or a file.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+
+from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
+from ..ledger import Ledger, Tag
+from ..places import DIR, Node, Place, Tree, collisions, parents
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+from .actions import Action, Conflict, Loss
+from .engine import Applied, apply_changeset
+
+__all__ = ["Changeset"]
+
+
+@dataclass(frozen=True, slots=True)
+class Changeset:
+    """A computed change of one place.
+
+    `before` is the whole tree it was computed from; `offered` is what the operation was given to
+    bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
+    Further statements account for other things, such as the fields of converted files.
+    """
+
+    place: Place
+    operation: str
+    summary: str
+    before: Tree
+    actions: tuple[Action, ...]
+    tag: Tag = field(default_factory=Tag)
+    version_after: str = ""
+    offered: Tree | None = None
+    statements: tuple[Statement, ...] = ()
+    losses: tuple[Loss, ...] = ()
+    conflicts: tuple[Conflict, ...] = ()
+    notes: tuple[str, ...] = ()
+    undoes: str = ""
+
+    def __post_init__(self) -> None:
+        complete = (*_missing_folders(self.before, self.actions), *self.actions)
+        object.__setattr__(self, "actions", tuple(sorted(complete, key=lambda a: a.path)))
+        _check_structure(self.after, {a.path for a in self.actions if a.before is None})
+
+    @property
+    def after(self) -> Tree:
+        """The tree the place shall have."""
+        nodes = dict(self.before)
+        for action in self.actions:
+            if action.after is None:
+                nodes.pop(action.path, None)
+            else:
+                nodes[action.path] = action.after
+        return Tree(nodes)
+
+    def preview(self) -> Statement:
+        """Return the account of the place as it would be: a line for every file in it."""
+        reasons = {action.path: action for action in self.actions}
+        lines = []
+        for path in sorted({*self.before.leaves, *self.after.leaves}):
+            action = reasons.get(path)
+            if action is None:
+                lines.append(Line(Outcome.KEPT, path))
+            else:
+                lines.append(Line(_outcome(action), path, action.reason))
+        return Statement(self.place.location, "files", tuple(lines))
+
+    def check_consent(self, *, allow_loss: bool) -> None:
+        """Raise if something must be decided first.
+
+        Raises:
+            DecisionNeeded: there are conflicts.
+            LossNotAllowed: something would be lost and `allow_loss` is False.
+        """
+        if self.conflicts:
+            raise DecisionNeeded(
+                f"{len(self.conflicts)} files need your decision",
+                where=self.place.location,
+                choices=tuple(f"{c.item}: {c.reason}" for c in self.conflicts[:20]),
+                remedy="Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the new).",
+            )
+        if self.losses and not allow_loss:
+            listed = "\n".join(f"  {loss.item}: {loss.reason}" for loss in self.losses[:20])
+            raise LossNotAllowed(
+                f"{self.operation} would lose {len(self.losses)} things",
+                where=self.place.location,
+                remedy=f"{listed}\nAllow it with --allow-loss. What is there now is kept either way.",
+            )
+
+    def apply(
+        self, ledger: Ledger, *, allow_loss: bool = False, progress: Progress | None = None
+    ) -> Applied:
+        """Make the change: keep what it touches, then all of it or nothing.
+
+        Raises:
+            DecisionNeeded, LossNotAllowed: consent is missing; nothing was written.
+            PlaceBusy, PlaceChanged, PlaceError: the place is as it was before.
+            BooksUnbalanced: the result is not what was planned; the place is as it was before.
+        """
+        self.check_consent(allow_loss=allow_loss)
+        return apply_changeset(self, ledger, progress=progress or Progress())
+
+    def noting(self, *notes: str) -> Changeset:
+        """Return this changeset with more notes."""
+        return replace(self, notes=(*self.notes, *notes))
+
+
+def _outcome(action: Action) -> Outcome:
+    if action.before is not None and action.before.kind == DIR:
+        return Outcome.ADDED
+    if action.after is not None and action.after.kind == DIR:
+        return Outcome.DROPPED
+    return action.outcome
+
+
+def _missing_folders(before: Tree, actions: Iterable[Action]) -> list[Action]:
+    known = {action.path for action in actions if action.after and action.after.kind == DIR}
+    out = {}
+    for action in actions:
+        if action.after is None:
+            continue
+        for folder in parents(action.path):
+            node = before.get(folder)
+            if folder not in known and folder not in out and (node is None or node.kind != DIR):
+                out[folder] = Action(folder, node, Node(DIR), reason="needed for what lies in it")
+    return list(out.values())
+
+
+def _check_structure(after: Tree, added: set[str]) -> None:
+    for path in added:
+        if path.startswith("/") or any(part in ("", ".", "..") for part in path.split("/")):
+            raise UnsafeName(f"the path {path!r} leaves the place")
+        for folder in parents(path):
+            if after[folder].kind != DIR:
+                raise UnsafeName(
+                    f"{path} would be put below {folder}, which is a {after[folder].kind}",
+                    remedy="Move that out of the way, then run this again.",
+                )
+    if added:
+        for one, other in collisions(after):
+            if one in added or other in added:
+                raise UnsafeName(
+                    f"{one} and {other} are one file on systems that ignore case or Unicode form",
+                    remedy="Rename one of them, then run this again.",
+                )

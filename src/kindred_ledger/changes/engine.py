@@ -1,0 +1,256 @@
+"""The engine: the one way a change is carried out.
+
+    lock, look again, check the room, keep, stage, sync, swap, verify, record, clear
+
+Until the journal says `swapping` nothing of the user's was touched and a cut leaves the place as
+it was; from then on both directions are possible and `recover` takes one. What was written is read
+back and verified by digest, and both sides of the books are counted from what was scanned.
+"""
+
+from __future__ import annotations
+
+import os
+from contextlib import ExitStack
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from ..errors import (
+    KindredError,
+    PlaceBusy,
+    PlaceChanged,
+    PlaceError,
+    UsageError,
+)
+from ..ledger import Ledger, Record, iso
+from ..places import (
+    DIR,
+    WORK_FOLDER,
+    FolderPlace,
+    Node,
+    Place,
+    Tree,
+    ZipPlace,
+    hold_place,
+    refusals,
+    roots_of,
+    same_content,
+    sync_dir,
+)
+from ..progress import Progress
+from ..statement import Statement
+from .actions import Action
+from .archived import as_file_changeset
+from .books import settle
+from .journal import STAGING, SWAPPING, Journal, Op, folders_of
+from .stage import check_space, owner_of, stage_contents
+from .swap import swap_back, swap_forward
+
+if TYPE_CHECKING:
+    from .changeset import Changeset
+
+__all__ = ["Applied", "apply_changeset", "finish", "unwind"]
+
+
+@dataclass(frozen=True, slots=True)
+class Applied:
+    """A change that was made: its record in the history, its books, and what was noticed."""
+
+    record: Record
+    statements: tuple[Statement, ...]
+    notes: tuple[str, ...] = ()
+
+
+def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress) -> Applied:
+    """Carry out a changeset; see `Changeset.apply`."""
+    if isinstance(changeset.place, ZipPlace):
+        with as_file_changeset(changeset, ledger) as whole:
+            return apply_changeset(whole, ledger, progress=progress)
+    folders = folders_of(changeset.place)
+    if not folders:
+        raise UsageError("this place can be read but not changed", where=changeset.place.location)
+    with ExitStack() as locks:
+        for root in sorted({folder.root for folder in folders.values()}):
+            locks.enter_context(hold_place(root))
+            _refuse_unfinished(root)
+        now = ledger.scan(changeset.place, progress=progress)
+        _check_unchanged(changeset, now)
+        return _Application(replace(changeset, before=now), ledger, progress).run()
+
+
+class _Application:
+    """One run of the engine, phase by phase."""
+
+    def __init__(self, changeset: Changeset, ledger: Ledger, progress: Progress) -> None:
+        self.changeset = changeset
+        self.ledger = ledger
+        self.progress = progress
+        ops, self.sources = _operations(changeset)
+        self.journal = Journal(
+            ledger.new_record_id(), ledger.root, roots_of(changeset.place), tuple(ops)
+        )
+
+    def run(self) -> Applied:
+        changeset, journal = self.changeset, self.journal
+        with refusals(changeset.place.location):
+            check_space(journal, changeset.actions, self.ledger)
+            journal.write()
+        try:
+            record = self._keep()
+            with refusals(changeset.place.location):
+                stage_contents(journal, self.sources, self.progress)
+                self._write_record(record)
+                journal.at(SWAPPING).write()
+        except BaseException:
+            journal.clear()
+            raise
+        try:
+            swap_forward(journal, self.progress)
+            after = self.ledger.scan(changeset.place, progress=self.progress)
+            statements, notes = settle(changeset, after)
+            record = replace(record, statements=tuple(s.to_json() for s in statements))
+            self.ledger.write_record(record)
+        except BaseException as error:
+            self._unwind(error)
+            raise
+        journal.clear()
+        return Applied(record, statements, (*changeset.notes, *notes))
+
+    def _keep(self) -> Record:
+        changeset = self.changeset
+        touched = [action.path for action in changeset.actions]
+        before = _at(changeset.before, touched)
+        entry = self.ledger.keep(
+            changeset.place,
+            changeset.tag,
+            before,
+            reason=f"before {changeset.operation}",
+            progress=self.progress,
+        )
+        return Record(
+            id=self.journal.id,
+            when=iso(self.ledger.clock()),
+            operation=changeset.operation,
+            summary=changeset.summary,
+            tag=changeset.tag,
+            roots=self.journal.roots,
+            entry=entry.id,
+            version_after=changeset.version_after,
+            undoes=changeset.undoes,
+            paths=tuple(touched),
+            before=before,
+            after=_at(changeset.after, touched),
+            statements=tuple(s.to_json() for s in (changeset.preview(), *changeset.statements)),
+        )
+
+    def _write_record(self, record: Record) -> None:
+        self.ledger.write_record(record, path=self.journal.record_path)
+
+    def _unwind(self, error: BaseException) -> None:
+        if self.ledger.has_record(self.journal.id):
+            return  # it is done and recorded; only the clearing was cut off
+        try:
+            unwind(self.journal, self.ledger)
+        except (KindredError, OSError) as second:
+            raise PlaceError(
+                f"the change failed ({error}) and could not be taken back yet: {second}",
+                where=self.changeset.place.location,
+                remedy="Nothing is lost. Put right what refused, then run: kindred recover",
+            ) from error
+
+
+def finish(journal: Journal, ledger: Ledger) -> None:
+    """Carry an unfinished change to its end: the rest of the swap, verify, record, clear.
+
+    Raises:
+        PlaceChanged: the place does not hold what was planned; not recorded.
+    """
+    swap_forward(journal)
+    after = ledger.scan(journal.place())
+    expected: dict[str, Node | None] = {}
+    for op in journal.ops:
+        path = f"{op.part}/{op.path}" if op.part else op.path
+        if op.kind in ("remove", "rmdir"):
+            expected.setdefault(path, None)
+        else:
+            expected[path] = op.after
+    for path, node in expected.items():
+        if not same_content(after.get(path), node):
+            raise PlaceChanged(f"{path} is not what was planned")
+    with refusals(ledger.root):
+        os.replace(journal.record_path, ledger.record_path(journal.id))
+        sync_dir(ledger.folder("history"))
+    journal.clear()
+
+
+def unwind(journal: Journal, ledger: Ledger) -> None:
+    """Take an unfinished change back; what somebody else wrote meanwhile goes into the ledger."""
+    for stage in swap_back(journal):
+        ledger.backup(FolderPlace(stage), note=f"found while change {journal.id} was taken back")
+    journal.at(STAGING).write()  # from here on only the clearing is left
+    journal.clear()
+
+
+def _refuse_unfinished(root: str) -> None:
+    work = os.path.join(root, WORK_FOLDER)
+    for name in os.listdir(work) if os.path.isdir(work) else ():
+        raise PlaceBusy(
+            "a change was cut off here",
+            where=root,
+            remedy=f"Run first: kindred recover --ledger {owner_of(os.path.join(work, name))}",
+        )
+
+
+def _check_unchanged(changeset: Changeset, now: Tree) -> None:
+    for action in changeset.actions:
+        here = now.get(action.path)
+        if same_content(here, action.before):
+            continue
+        raise PlaceChanged(
+            f"{action.path} changed since the change was computed",
+            where=changeset.place.location,
+            remedy="Nothing was written. Look at what changed it, then run this again.",
+        )
+
+
+def _operations(changeset: Changeset) -> tuple[list[Op], dict[int, tuple[Place, str]]]:
+    """Turn actions into operations on folders, with the source of each new content."""
+    joined = "" not in folders_of(changeset.place)
+    ops: list[Op] = []
+    sources: dict[int, tuple[Place, str]] = {}
+    for action in changeset.actions:
+        part, _, path = action.path.partition("/") if joined else ("", "", action.path)
+        if not path:
+            continue  # the part's own top folder
+        for kind, before, after in _steps(action):
+            number = len(ops)
+            ops.append(Op(kind, number, part, path, before, after))
+            if kind == "put" and action.source is not None:
+                sources[number] = action.source, action.source_path
+    return ops, sources
+
+
+def _steps(action: Action) -> list[tuple[str, Node | None, Node | None]]:
+    """Return the operations an action takes, each with what it finds and what it leaves."""
+    before, after = action.before, action.after
+    if before is not None and after is not None:
+        if same_content(before, after):
+            return [("meta", before, after)]
+        if before.kind != DIR and after.kind != DIR:
+            return [("put", before, after)]
+    steps: list[tuple[str, Node | None, Node | None]] = []
+    if before is not None:
+        steps.append(("rmdir" if before.kind == DIR else "remove", before, None))
+    if after is not None and after.kind == DIR:
+        steps += [("mkdir", None, after), ("meta", None, after)]
+    elif after is not None:
+        steps.append(("put", None, after))
+    return steps
+
+
+def _at(tree: Tree, paths: list[str]) -> Tree:
+    nodes: dict[str, Node] = {}
+    for path in paths:
+        node = tree.get(path)
+        if node is not None:
+            nodes[path] = node
+    return Tree(nodes)

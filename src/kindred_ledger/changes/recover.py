@@ -1,0 +1,77 @@
+"""Recovering: what was cut off is finished or unwound, whichever way, never left between."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass
+
+from ..errors import KindredError, PlaceBusy
+from ..ledger import Ledger
+from ..places import hold_place, remove_tree
+from .engine import finish, unwind
+from .journal import STAGING, Journal, unfinished
+
+__all__ = ["Recovered", "recover"]
+
+
+@dataclass(frozen=True, slots=True)
+class Recovered:
+    """What was done about one change that was cut off.
+
+    `outcome` is "finished" (the place is as intended), "taken back" (as before) or "running".
+    """
+
+    id: str
+    places: tuple[str, ...]
+    outcome: str
+    reason: str = ""
+
+
+def recover(ledger: Ledger, *, back: bool = False) -> list[Recovered]:
+    """Finish every unfinished change that can be, or take all back if `back`.
+
+    A change that was cut off before all it needs was durable had touched nothing and is dropped.
+
+    Raises:
+        PlaceError: the system refuses; doing it again is safe.
+    """
+    return [done for name in unfinished(ledger) for done in _recover_one(ledger, name, back)]
+
+
+def _recover_one(ledger: Ledger, name: str, back: bool) -> Iterator[Recovered]:
+    journal = Journal.read(ledger, name)
+    if journal is None:  # cut off before the journal: nothing was even staged
+        remove_tree(os.path.join(ledger.folder("work"), name))
+        return
+    places = tuple(journal.roots.values())
+    with ExitStack() as locks:
+        try:
+            for folder in journal.folders().values():
+                locks.enter_context(hold_place(folder.root))
+        except PlaceBusy:
+            yield Recovered(journal.id, places, "running", "it is still at work")
+            return
+        yield _carry_out(journal, ledger, places, back)
+
+
+def _carry_out(journal: Journal, ledger: Ledger, places: tuple[str, ...], back: bool) -> Recovered:
+    if ledger.has_record(journal.id):
+        journal.clear()
+        return Recovered(journal.id, places, "finished", "only the clearing up was left")
+    if journal.state == STAGING:
+        journal.clear()
+        return Recovered(journal.id, places, "taken back", "nothing had been changed yet")
+    reason = "you asked for it"
+    if not back:
+        try:
+            finish(journal, ledger)
+            return Recovered(journal.id, places, "finished", "everything needed was there")
+        except KindredError as error:
+            reason = f"it could not be finished: {error.what}"
+    with contextlib.suppress(FileNotFoundError):
+        os.remove(journal.record_path)
+    unwind(journal, ledger)
+    return Recovered(journal.id, places, "taken back", reason)

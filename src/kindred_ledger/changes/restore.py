@@ -1,0 +1,158 @@
+"""Restoring and undoing: a place is brought back to a tree that was remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from ..errors import UsageError
+from ..ledger import Entry, Ledger, Tag
+from ..places import DIR, OTHER, JoinedPlace, Place, Tree, place_at, same_content
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+from .actions import Action, Loss, actions_between
+from .changeset import Changeset
+
+__all__ = ["restore", "undo"]
+
+
+def restore(
+    entry: Entry,
+    ledger: Ledger,
+    place: Place | None = None,
+    *,
+    only: Callable[[str], bool] | None = None,
+    exact: bool = False,
+    tag: Tag | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that brings `place` (default: where it was) back to an entry.
+
+    `only` selects by path; what it leaves out stays as it is. `exact` also removes what the entry
+    does not hold; without it such files stay and are listed. `tag` is what the place holds now.
+
+    Raises:
+        UsageError: the place has other parts than the entry.
+    """
+    place = place or place_at(entry.roots)
+    remembered = _fitted(ledger.tree(entry), entry, place)
+    source = ledger.place(entry)
+    now = ledger.scan(place, progress=progress)
+    wanted = remembered.select(lambda path: remembered[path].kind != OTHER)
+    if only is not None:
+        wanted = wanted.select(only)
+    reason = f"as in entry {entry.id}"
+    target = now.overlay(wanted)
+    extra = tuple(
+        path
+        for path in now.leaves
+        if path not in remembered and (only is None or only(path)) and entry.complete
+    )
+    losses: tuple[Loss, ...] = ()
+    notes: tuple[str, ...] = ()
+    if exact and entry.complete:
+        target = Tree(
+            {p: n for p, n in target.items() if p in wanted or not _gone(p, only, remembered)}
+        )
+        losses = tuple(Loss(path, "the entry does not hold it") for path in extra)
+    elif extra:
+        notes = (f"{len(extra)} files that the entry does not hold stay (--exact removes them)",)
+    if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
+        notes += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
+    actions = actions_between(now, target, source, reason=reason)
+    return Changeset(
+        place=place,
+        operation="restore",
+        summary=f"bring back {entry.name} from entry {entry.id}",
+        before=now,
+        actions=tuple(actions),
+        tag=tag or entry.tag,
+        version_after=entry.tag.version if only is None and entry.complete else "",
+        offered=wanted,
+        statements=(_statement(entry, wanted),),
+        losses=losses,
+        notes=notes,
+    )
+
+
+def undo(ledger: Ledger, text: str = "latest", *, progress: Progress | None = None) -> Changeset:
+    """Compute the change that takes back one change of the history; undoing that does it again.
+
+    A path that changed since is brought back too, which is a loss that needs consent; the newer
+    content is kept first, like everything a changeset touches.
+
+    Raises:
+        UsageError: the change was taken back already.
+    """
+    record = ledger.record(text)
+    standing = _standing_undo(ledger, record.id)
+    if standing:
+        raise UsageError(
+            f"change {record.id} was taken back already",
+            remedy=f"To do it again, undo that: kindred undo {standing}",
+        )
+    place = place_at(record.roots)
+    now = ledger.scan(place, progress=progress)
+    source = ledger.place(ledger.entry(record.entry))
+    reason = f"as before {record.operation} {record.id}"
+    actions, losses, stay = [], [], []
+    going = {path for path in record.paths if path not in record.before}
+    for path in record.paths:
+        was, became, here = record.before.get(path), record.after.get(path), now.get(path)
+        if here == was or (same_content(here, was) and was is not None and was.kind == DIR):
+            continue
+        if was is None and here is not None and here.kind == DIR:
+            if any(inner.startswith(f"{path}/") and inner not in going for inner in now):
+                stay.append(path)
+                continue
+        elif not same_content(here, became) and not same_content(here, was):
+            losses.append(
+                Loss(path, f"it changed after {record.operation}; that would be taken back too")
+            )
+        actions.append(Action(path, here, was, source, path, reason))
+    notes = tuple(f"{path} stays: files made since lie in it" for path in stay)
+    version = record.version_after or record.tag.version
+    return Changeset(
+        place=place,
+        operation="undo",
+        summary=f"take back {record.operation} {record.id}: {record.summary}",
+        before=now,
+        actions=tuple(actions),
+        tag=replace(record.tag, version=version),
+        version_after=record.tag.version,
+        losses=tuple(losses),
+        notes=notes,
+        undoes=record.id,
+    )
+
+
+def _standing_undo(ledger: Ledger, id: str) -> str:
+    """Return the change that took `id` back and was not itself taken back; empty if none."""
+    taken_back: set[str] = set()
+    for record in reversed(ledger.records()):  # an undo is younger than what it takes back
+        if record.undoes and record.id not in taken_back:
+            if record.undoes == id:
+                return record.id
+            taken_back.add(record.undoes)
+    return ""
+
+
+def _gone(path: str, only: Callable[[str], bool] | None, remembered: Tree) -> bool:
+    return path not in remembered and (only is None or only(path))
+
+
+def _fitted(tree: Tree, entry: Entry, place: Place) -> Tree:
+    """Return the entry's tree if the place has the same parts."""
+    if isinstance(place, JoinedPlace) and set(entry.roots) != set(place.parts):
+        raise UsageError(
+            f"entry {entry.id} has the parts {', '.join(sorted(entry.roots)) or 'of one folder'}, "
+            f"this place {', '.join(sorted(place.parts))}",
+            where=place.location,
+            remedy="Restore it into a plain folder first: --into FOLDER",
+        )
+    return tree
+
+
+def _statement(entry: Entry, wanted: Tree) -> Statement:
+    lines = [Line(Outcome.KEPT, path, "arrives as it was kept") for path in wanted.leaves]
+    return Statement(f"entry {entry.id}", "files", tuple(lines))
