@@ -118,7 +118,7 @@ class _Application:
     def _keep(self) -> Record:
         changeset = self.changeset
         touched = [action.path for action in changeset.actions]
-        before = _at(changeset.before, touched)
+        before = changeset.before.select(set(touched).__contains__)
         entry = self.ledger.keep(
             changeset.place,
             changeset.tag,
@@ -138,7 +138,7 @@ class _Application:
             undoes=changeset.undoes,
             paths=tuple(touched),
             before=before,
-            after=_at(changeset.after, touched),
+            after=changeset.after.select(set(touched).__contains__),
             statements=tuple(s.to_json() for s in (changeset.preview(), *changeset.statements)),
         )
 
@@ -245,12 +245,3 @@ def _steps(action: Action) -> list[tuple[str, Node | None, Node | None]]:
     elif after is not None:
         steps.append(("put", None, after))
     return steps
-
-
-def _at(tree: Tree, paths: list[str]) -> Tree:
-    nodes: dict[str, Node] = {}
-    for path in paths:
-        node = tree.get(path)
-        if node is not None:
-            nodes[path] = node
-    return Tree(nodes)

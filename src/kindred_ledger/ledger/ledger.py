@@ -193,10 +193,10 @@ class Ledger:
                     raise still_changing(again[0], place.location)
                 time.sleep(0.05)
                 now = place.survey(seen=seen)
-                tree = tree.overlay(Tree({path: now[path] for path in again if path in now}))
+                tree = tree.overlay({path: now[path] for path in again if path in now})
                 left = again
         return tree.overlay(
-            Tree({path: tree[path]._replace(digest=digest) for path, digest in digests.items()})
+            {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
         )
 
     def _has(self, node: Node) -> bool:

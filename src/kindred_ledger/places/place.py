@@ -74,7 +74,7 @@ def scan(
                     found[path] = tree[path]._replace(digest=digest)
                     if seen is not None:
                         seen.learn(path, digest, read_at)
-    whole = tree.overlay(Tree(found))
+    whole = tree.overlay(found)
     moving = [path for path in unread if path not in found]
     if not moving:
         return whole

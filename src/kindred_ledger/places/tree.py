@@ -118,11 +118,13 @@ class Tree(Mapping[str, Node]):
 
     def select(self, wanted: Callable[[str], bool]) -> Tree:
         """Return the nodes whose path is wanted (with the folders they lie in)."""
-        return Tree({path: node for path, node in self._nodes.items() if wanted(path)})
+        nodes = {path: node for path, node in self._nodes.items() if wanted(path)}
+        folders = {folder for path in nodes for folder in parents(path)}
+        return Tree({**nodes, **{folder: self._nodes[folder] for folder in folders}})
 
-    def overlay(self, upper: Tree) -> Tree:
+    def overlay(self, upper: Mapping[str, Node]) -> Tree:
         """Return this tree with `upper` laid over it; where both have a path, upper wins."""
-        return Tree({**self._nodes, **upper._nodes})
+        return Tree({**self._nodes, **upper})
 
     def subtract(self, lower: Tree) -> Tree:
         """Return what differs in content from `lower`, or is not in it at all."""
