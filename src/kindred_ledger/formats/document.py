@@ -1,0 +1,145 @@
+"""Document: what a file holds, as nested values that can be edited without disturbing the rest.
+
+A path leads to a value: keys and list indexes. Every leaf (a scalar, or an empty container) can be
+listed; each knows the path it was read under (`origin`, None for one that was added), so that
+whoever edits a document can account for every leaf of it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any, Protocol
+
+from ..errors import FormatError, UsageError
+
+__all__ = ["ANY", "Document", "Leaf", "Path", "format_path", "occupied", "parse_path", "same_value"]
+
+Path = tuple[str | int, ...]
+ANY = "*"  # in a pattern: every key or index at that level
+_PART = re.compile(
+    r"(?P<dot>\.?)"
+    r'(?:\[(?P<index>\d{1,9}|\*)\]|"(?P<quoted>(?:[^"\\]|\\.)*)"|(?P<key>[^.\[\]"]+))'
+)
+_PLAIN = re.compile(r'[^.\[\]"*]+')
+
+
+@dataclass(frozen=True, slots=True)
+class Leaf:
+    """One leaf: where it is, its value, its text in the file, and where it was when read.
+
+    `value` is str, int, Decimal, bool or None; {} or [] for an empty container. `text` is the raw
+    text, so that 1.10 and 1.1 differ.
+    """
+
+    path: Path
+    value: Any
+    text: str
+    origin: Path | None
+
+    @property
+    def name(self) -> str:
+        """The path as people write it."""
+        return format_path(self.path)
+
+
+class Document(Protocol):
+    """A decoded file. Edits change it in place; `encode` gives the bytes."""
+
+    def leaves(self) -> Iterator[Leaf]:
+        """Yield every leaf in the order of the file."""
+        ...
+
+    def find(self, pattern: Path) -> list[Path]:
+        """Return the existing paths that a pattern (with `ANY`) means, in order."""
+        ...
+
+    def get(self, path: Path) -> Any:
+        """Return the value at a path as plain values; raise `UsageError` if there is none."""
+        ...
+
+    def set(self, path: Path, value: Any) -> None:
+        """Put a value at a path, making the containers it needs."""
+        ...
+
+    def remove(self, path: Path) -> None:
+        """Remove what is at a path; comments stay."""
+        ...
+
+    def move(self, path: Path, to: Path) -> None:
+        """Give what is at a path another path, its text untouched; within one container in place.
+
+        Raises:
+            FormatError: something is there already.
+        """
+        ...
+
+    def encode(self) -> bytes:
+        """Return the bytes; those of an unedited document are the bytes it was read from."""
+        ...
+
+
+def parse_path(text: str) -> Path:
+    """Read a path: keys with dots between, indexes in brackets, odd keys in double quotes.
+
+    >>> parse_path('crew[0]."pet.name"')
+    ('crew', 0, 'pet.name')
+
+    Raises:
+        UsageError: the text is no path.
+    """
+    parts: list[str | int] = []
+    at = 0
+    while at < len(text):
+        match = _PART.match(text, at)
+        if match is None or bool(match["dot"]) != (at > 0 and match["index"] is None):
+            raise UsageError(
+                f"{text!r} is no path: it breaks at column {at + 1}",
+                remedy='Write it like ship.crew[0].name, or crew[*].name; quote odd keys: "a.b".c',
+            )
+        if match["index"] is not None:
+            parts.append(ANY if match["index"] == "*" else int(match["index"]))
+        elif match["quoted"] is not None:
+            parts.append(re.sub(r"\\(.)", r"\1", match["quoted"]))
+        else:
+            parts.append(match["key"])
+        at = match.end()
+    if not parts:
+        raise UsageError("a path is empty", remedy="Write it like ship.crew[0].name")
+    return tuple(parts)
+
+
+def format_path(path: Path) -> str:
+    """Return a path as text, the reverse of `parse_path`.
+
+    >>> format_path(("crew", 0, "pet.name"))
+    'crew[0]."pet.name"'
+    """
+    out = ""
+    for part in path:
+        if isinstance(part, int):
+            out += f"[{part}]"
+            continue
+        escaped = part.replace("\\", "\\\\").replace('"', '\\"')
+        key = part if _PLAIN.fullmatch(part) else f'"{escaped}"'
+        out += f".{key}" if out else key
+    return out
+
+
+def same_value(one: Any, other: Any) -> bool:
+    """Compare values without taking 1 for True or 1.0 for 1."""
+    numbers = (int, Decimal)
+    if isinstance(one, bool) or isinstance(other, bool):
+        return one is other
+    if isinstance(one, numbers) and isinstance(other, numbers):
+        return one == other
+    return type(one) is type(other) and bool(one == other)
+
+
+def occupied(path: Path) -> FormatError:
+    """Return the error for a move onto something."""
+    return FormatError(
+        "something is there already", where=format_path(path), remedy="Drop or move that first."
+    )

@@ -1,0 +1,72 @@
+"""Text files as bytes plus what it takes to write them back: encoding, mark, line endings."""
+
+from __future__ import annotations
+
+import codecs
+from dataclasses import dataclass
+
+from ..errors import FormatError
+
+__all__ = ["Text", "position"]
+
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """Decoded text and how it was encoded; `encode(Text.decode(data).text) == data`.
+
+    Without a byte-order mark UTF-8 is tried; what is not valid UTF-8 is read as Latin-1, in which
+    every byte has a character and so survives.
+    """
+
+    text: str
+    encoding: str
+    mark: bytes
+
+    @staticmethod
+    def decode(data: bytes) -> Text:
+        """Read bytes; never fails except on a damaged UTF-16 file."""
+        for mark, encoding in _MARKS:
+            if data.startswith(mark):
+                try:
+                    return Text(data[len(mark) :].decode(encoding), encoding, mark)
+                except UnicodeDecodeError as error:
+                    if encoding == "utf-8":
+                        break
+                    raise FormatError(
+                        f"the text is no valid {encoding}", where=f"byte {error.start + len(mark)}"
+                    ) from error
+        try:
+            return Text(data.decode(), "utf-8", b"")
+        except UnicodeDecodeError:
+            return Text(data.decode("latin-1"), "latin-1", b"")
+
+    def encode(self, text: str) -> bytes:
+        """Return `text` in the encoding the file had.
+
+        Raises:
+            FormatError: a character has no place in that encoding.
+        """
+        try:
+            return self.mark + text.encode(self.encoding)
+        except UnicodeEncodeError as error:
+            raise FormatError(
+                f"{text[error.start]!r} cannot be written in {self.encoding}, the file's encoding"
+            ) from error
+
+    @property
+    def newline(self) -> str:
+        """The line ending of the first line; `\\n` where there is none."""
+        end = self.text.find("\n")
+        return "\r\n" if end > 0 and self.text[end - 1] == "\r" else "\n"
+
+
+def position(text: str, at: int) -> str:
+    """Return where an offset is, as people count: line and column from 1."""
+    line = text.count("\n", 0, at) + 1
+    return f"line {line}, column {at - text.rfind(chr(10), 0, at)}"
