@@ -1,1 +1,86 @@
-"""Kindred Ledger: move saves, settings and installs between versions, with books that balance."""
+"""Kindred Ledger: move saves, settings and installs between versions, with books that balance.
+
+The public names, imported when first used, so that `import kindred_ledger` costs almost nothing.
+
+>>> import kindred_ledger as kl
+>>> kl.Version.parse("1.10") > kl.Version.parse("1.9")
+True
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from .cards import Card, Install, find_installs
+    from .changes import Action, Applied, Changeset, recover, restore, undo
+    from .convert import convert, convert_bytes
+    from .errors import KindredError
+    from .formats import decode
+    from .installs import carry, update
+    from .ledger import Entry, Ledger
+    from .places import FolderPlace, MemoryPlace, Patterns, Tree, ZipPlace, open_place, scan
+    from .progress import Progress
+    from .statement import Line, Outcome, Statement
+    from .versions import Version, VersionRange, scheme
+
+_HOMES = {
+    "cards": "Card Install find_installs",
+    "changes": "Action Applied Changeset recover restore undo",
+    "convert": "convert convert_bytes",
+    "errors": "KindredError",
+    "formats": "decode",
+    "installs": "carry update",
+    "ledger": "Entry Ledger",
+    "places": "FolderPlace MemoryPlace Patterns Tree ZipPlace open_place scan",
+    "progress": "Progress",
+    "statement": "Line Outcome Statement",
+    "versions": "Version VersionRange scheme",
+}
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
+
+__all__ = [
+    "Action",
+    "Applied",
+    "Card",
+    "Changeset",
+    "Entry",
+    "FolderPlace",
+    "Install",
+    "KindredError",
+    "Ledger",
+    "Line",
+    "MemoryPlace",
+    "Outcome",
+    "Patterns",
+    "Progress",
+    "Statement",
+    "Tree",
+    "Version",
+    "VersionRange",
+    "ZipPlace",
+    "carry",
+    "convert",
+    "convert_bytes",
+    "decode",
+    "find_installs",
+    "open_place",
+    "recover",
+    "restore",
+    "scan",
+    "scheme",
+    "undo",
+    "update",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME_OF:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    home = import_module(f".{_HOME_OF[name]}", __name__)
+    # A room may be called like a thing in it (`convert`); the thing wins.
+    globals()[name] = value = getattr(home, name)
+    return value

@@ -46,10 +46,11 @@ class Loss:
 
 @dataclass(frozen=True, slots=True)
 class Conflict:
-    """Something only a person can decide, with the ways to decide it."""
+    """Something only a person can decide; `remedy` says how they do."""
 
     item: str
     reason: str
+    remedy: str
 
 
 def actions_between(

@@ -82,10 +82,10 @@ class Changeset:
         """
         if self.conflicts:
             raise DecisionNeeded(
-                f"{len(self.conflicts)} files need your decision",
+                f"your decision is needed about {len(self.conflicts)} of the files",
                 where=self.place.location,
                 choices=tuple(f"{c.item}: {c.reason}" for c in self.conflicts[:20]),
-                remedy="Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the new).",
+                remedy="\n".join(dict.fromkeys(c.remedy for c in self.conflicts)),
             )
         if self.losses and not allow_loss:
             listed = "\n".join(f"  {loss.item}: {loss.reason}" for loss in self.losses[:20])

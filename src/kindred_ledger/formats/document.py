@@ -48,8 +48,8 @@ class Leaf:
 class Document(Protocol):
     """A decoded file. Edits change it in place; `encode` gives the bytes."""
 
-    def leaves(self) -> Iterator[Leaf]:
-        """Yield every leaf in the order of the file."""
+    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+        """Yield every leaf at or below a path, in the order of the file."""
         ...
 
     def find(self, pattern: Path) -> list[Path]:

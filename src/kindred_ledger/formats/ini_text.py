@@ -57,13 +57,16 @@ class IniDocument:
             section = line.section
             self._lines.append(line)
 
-    def leaves(self) -> Iterator[Leaf]:
+    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
         full = {line.section for line in self._pairs()}
         for line in self._lines:
+            path: Path = (line.section, line.key) if line.is_pair else (line.section,)
+            if path[: len(at)] != at:
+                continue
             if line.is_pair:
-                yield Leaf((line.section, line.key), line.value, line.value, line.origin)
+                yield Leaf(path, line.value, line.value, line.origin)
             elif line.is_section and line.section not in full:
-                yield Leaf((line.section,), {}, "", line.origin)
+                yield Leaf(path, {}, "", line.origin)
 
     def find(self, pattern: Path) -> list[Path]:
         out: dict[Path, None] = {}

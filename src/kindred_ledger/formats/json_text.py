@@ -72,8 +72,10 @@ class JsonDocument:
         for path, value in _walk(self._root, ()):
             value.origin = path
 
-    def leaves(self) -> Iterator[Leaf]:
-        for path, value in _walk(self._root, ()):
+    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+        if at and not self.find(at):
+            return
+        for path, value in _walk(self._value(at), at):
             if value.kind == "scalar":
                 yield Leaf(path, _scalar(_text(value)), _text(value), value.origin)
             elif not value.members:

@@ -1,0 +1,271 @@
+"""Card: what is known about one title. Install: one install of it, found and told apart."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from ..errors import DecisionNeeded, UsageError
+from ..ledger import Tag
+from ..places import (
+    JoinedPlace,
+    Patterns,
+    Place,
+    SubPlace,
+    Tree,
+    join_folders,
+    open_place,
+)
+from ..versions import Scheme, Version, VersionRange, scheme
+from .detect import Evidence, detect
+from .locate import Surroundings, locate
+from .models import BuildFormat, CardFile, FormatTable
+from .reader import read_card
+
+__all__ = ["PROGRAM", "Card", "Format", "Install"]
+
+PROGRAM = "program"  # the part of an install every title has
+
+
+@dataclass(frozen=True)
+class Format:
+    """A kind of file of a title: which files, which versions of it which builds read and write."""
+
+    name: str
+    table: FormatTable
+    builds: Scheme
+
+    @cached_property
+    def files(self) -> Patterns:
+        """Which paths of an install are of this format."""
+        return Patterns(tuple(self.table.files))
+
+    @cached_property
+    def scheme(self) -> Scheme:
+        """How the format's versions are ordered."""
+        return scheme(self.table.scheme)
+
+    def written_by(self, build: Version) -> Version:
+        """Return the format version a build writes.
+
+        Raises:
+            UsageError: the card says nothing about that build.
+        """
+        return self.scheme.parse(self._row(build).writes)
+
+    def read_by(self, build: Version) -> tuple[Version, ...]:
+        """Return the format versions a build reads."""
+        return tuple(self.scheme.parse(text) for text in self._row(build).reads)
+
+    def _row(self, build: Version) -> BuildFormat:
+        for row in self.table.builds:
+            if build in VersionRange.parse(row.builds, self.builds):
+                return row
+        known = ", ".join(row.builds for row in self.table.builds)
+        raise UsageError(
+            f"the card says nothing about {self.name} files of build {build}",
+            remedy=f"It knows the builds {known}.",
+        )
+
+
+class Card:
+    """A card that was read and checked."""
+
+    def __init__(self, file: CardFile, path: str) -> None:
+        self.file = file
+        self.path = path
+        self.title = file.title
+        self.name = file.name or file.title
+
+    @staticmethod
+    def load(path: str | os.PathLike[str]) -> Card:
+        """Read a card file; raise `CardError` with every fault it has."""
+        return Card(read_card(path), os.fspath(path))
+
+    @cached_property
+    def scheme(self) -> Scheme:
+        """How the title's builds are ordered."""
+        return scheme(self.file.versions.scheme, self.file.versions.order)
+
+    @cached_property
+    def categories(self) -> dict[str, Patterns]:
+        """The paths that belong to each category."""
+        return {
+            name: Patterns(tuple(table.include), tuple(table.exclude))
+            for name, table in self.file.categories.items()
+        }
+
+    @cached_property
+    def formats(self) -> dict[str, Format]:
+        """The kinds of files, by name."""
+        return {name: Format(name, table, self.scheme) for name, table in self.file.formats.items()}
+
+    def protected_by(self, path: str) -> str:
+        """Return the category because of which an update leaves a path alone; empty if none."""
+        return next(
+            (
+                name
+                for name, patterns in self.categories.items()
+                if self.file.categories[name].protect and patterns(path)
+            ),
+            "",
+        )
+
+    def category_of(self, path: str) -> str:
+        """Return the first category a path belongs to; empty if none."""
+        return next((name for name, patterns in self.categories.items() if patterns(path)), "")
+
+    def is_install(self, folder: str) -> bool:
+        """Tell whether a folder is the program folder of an install of this title."""
+        return all(
+            os.path.exists(os.path.join(folder, marker)) for marker in self.file.program.markers
+        )
+
+    def open(
+        self,
+        program: str | os.PathLike[str],
+        *,
+        version: str = "",
+        folders: Mapping[str, str] | None = None,
+        around: Surroundings | None = None,
+    ) -> Install:
+        """Find what belongs to the install whose program lies in the folder `program`.
+
+        `version` overrules the evidence; `folders` gives the folder of a location by name.
+
+        Raises:
+            UsageError: the folder is no install of this title.
+            DecisionNeeded: a location is ambiguous.
+        """
+        root = os.path.abspath(os.path.expanduser(os.fspath(program)))
+        if not self.is_install(root):
+            raise UsageError(
+                f"this is no install of {self.name}",
+                where=root,
+                remedy=f"The card looks for {', '.join(self.file.program.markers)} there.",
+            )
+        around = around or Surroundings.here(os.environ, sys.platform)
+        roots = {PROGRAM: root}
+        for name, table in self.file.locations.items():
+            found = (folders or {}).get(name) or locate(name, table, root, around)
+            if found and os.path.isdir(found):
+                roots[name] = found
+        place = join_folders(roots)
+        evidence = detect(
+            place,
+            place.survey(),
+            self.file.detect,
+            self.scheme,
+            folder=os.path.basename(root),
+            prefix=f"{PROGRAM}/",
+        )
+        install = Install(self, place, evidence)
+        return replace(install, chosen=self.scheme.parse(version)) if version else install
+
+    def open_release(self, where: str | os.PathLike[str], *, version: str = "") -> Install:
+        """Open the unmodified files of a build: a folder or an archive, wrapped in a folder or not.
+
+        Raises:
+            UsageError: it is not of this title.
+        """
+        place = open_place(where)
+        tree = place.survey()
+        folder = os.path.splitext(os.path.basename(place.location))[0]
+        tops = {path.partition("/")[0] for path in tree}
+        if len(tops) == 1 and not self._has_markers(tree):
+            folder = tops.pop()
+            place, tree = SubPlace(place, folder), tree.under(folder)
+        if not self._has_markers(tree):
+            raise UsageError(
+                f"this is no release of {self.name}",
+                where=os.fspath(where),
+                remedy=f"The card looks for {', '.join(self.file.program.markers)} in it.",
+            )
+        evidence = detect(place, tree, self.file.detect, self.scheme, folder=folder, prefix="")
+        release = Install(self, JoinedPlace({PROGRAM: place}), evidence)
+        return replace(release, chosen=self.scheme.parse(version)) if version else release
+
+    def _has_markers(self, tree: Tree) -> bool:
+        return all(marker in tree for marker in self.file.program.markers)
+
+
+@dataclass(frozen=True)
+class Install:
+    """An install or a release: its place, the evidence of its version, and how sure that is."""
+
+    card: Card
+    place: Place
+    evidence: tuple[Evidence, ...]
+    chosen: Version | None = None
+
+    @property
+    def agreed(self) -> bool:
+        """Whether all evidence that says anything says the same."""
+        return len({piece.version for piece in self.evidence if piece.version}) <= 1
+
+    @property
+    def version(self) -> Version | None:
+        """The build: what the caller said, else the first evidence in the card's order."""
+        if self.chosen:
+            return self.chosen
+        return next((piece.version for piece in self.evidence if piece.version), None)
+
+    @property
+    def sure_version(self) -> Version:
+        """The build, if it is certain.
+
+        Raises:
+            DecisionNeeded: nothing tells the version, or the evidence disagrees.
+        """
+        version = self.version
+        if version is None or not (self.chosen or self.agreed):
+            what = (
+                "the evidence disagrees about the version"
+                if version
+                else "nothing tells the version"
+            )
+            raise DecisionNeeded(
+                f"{what} of this {self.card.name}",
+                where=self.place.location,
+                choices=tuple(map(str, self.evidence)),
+                remedy="Say which it is with --build VERSION.",
+            )
+        return version
+
+    @property
+    def tag(self) -> Tag:
+        """What a backup of this is tagged with."""
+        version = self.version
+        said_so = [piece.source for piece in self.evidence if piece.version == version]
+        return Tag(
+            self.card.title,
+            version.text if version else "",
+            "given by the caller" if self.chosen else ", ".join(said_so),
+            self.card.categories,
+        )
+
+    def select(self, categories: Iterable[str]) -> Callable[[str], bool]:
+        """Return what tells whether a path is in one of some categories; see below."""
+        return select_categories(self.card.categories, categories)
+
+
+def select_categories(
+    known: Mapping[str, Patterns], wanted: Iterable[str]
+) -> Callable[[str], bool]:
+    """Return what tells whether a path is in one of the wanted categories.
+
+    Raises:
+        UsageError: there is no such category.
+    """
+    chosen = []
+    for name in wanted:
+        if name not in known:
+            raise UsageError(
+                f"there is no category {name!r}",
+                remedy=f"There are: {', '.join(known) or 'none'}.",
+            )
+        chosen.append(known[name])
+    return lambda path: any(patterns(path) for patterns in chosen)

@@ -1,0 +1,111 @@
+"""Detecting a version: every piece of evidence is gathered, and disagreement is reported."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from ..errors import FormatError, KindredError, VersionError
+from ..formats import look_up
+from ..places import FILE, Place, Tree, read_bytes
+from ..versions import Scheme, Version
+from .models import DetectTable
+
+__all__ = ["Evidence", "detect"]
+
+_LARGEST_TEXT = 4 << 20  # a file that names its version in text or under a key is never larger
+_LONGEST_LINE = 4096  # bounds what a pattern can cost: expressions may backtrack
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One place a version was looked for: what it said, or why it said nothing."""
+
+    source: str
+    version: Version | None
+    fault: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.source}: {self.version.text if self.version else self.fault}"
+
+
+def detect(
+    place: Place, tree: Tree, tables: list[DetectTable], scheme: Scheme, *, folder: str, prefix: str
+) -> tuple[Evidence, ...]:
+    """Look for a version in every way a card names.
+
+    Files are named relative to `prefix` in the tree ("program/" in an install, "" in a release);
+    `folder` is the name of the program's folder.
+    """
+    out = []
+    for table in tables:
+        source = f"folder name {folder!r}" if table.folder else table.file
+        try:
+            text = (
+                _from_folder(table, folder)
+                if table.folder
+                else _from_file(table, place, tree, prefix)
+            )
+            out.append(Evidence(source, scheme.parse(text)))
+        except VersionError as error:
+            out.append(Evidence(source, None, error.what))
+        except KindredError as error:
+            out.append(
+                Evidence(
+                    source, None, f"{error.where}: {error.what}" if error.where else error.what
+                )
+            )
+    return tuple(out)
+
+
+def _from_folder(table: DetectTable, folder: str) -> str:
+    pattern = re.escape(table.folder).replace(r"\{version\}", r"(\d[\w.+-]*)")
+    match = re.fullmatch(pattern, folder, re.I)
+    if match is None:
+        raise FormatError("it names no version")
+    return match[1]
+
+
+def _from_file(table: DetectTable, place: Place, tree: Tree, prefix: str) -> str:
+    path = prefix + table.file
+    node = tree.get(path)
+    if node is None or node.kind != FILE:
+        raise FormatError("the file is not there")
+    if table.offset >= 0:
+        return _at_offset(table, place, path, node.size)
+    if not table.digests and node.size > _LARGEST_TEXT:
+        raise FormatError("the file is too large to hold a version in text")
+    data = read_bytes(place, path)
+    if table.digests:
+        digest = blake3(data).hexdigest()
+        for known, version in table.digests.items():
+            if known.lower() == digest:
+                return version
+        raise FormatError(f"its digest {digest[:16]}… is not in the card")
+    if table.key:
+        return look_up(data, table.codec, table.key)
+    for line in _lines(data):
+        if match := re.search(table.pattern, line):
+            return match[1]
+    raise FormatError("the pattern is not found")
+
+
+def _at_offset(table: DetectTable, place: Place, path: str, size: int) -> str:
+    end = table.offset + table.length
+    if end > size:
+        raise FormatError(f"the file ends before byte {end}")
+    held = b""
+    for _, blocks in place.read([path]):
+        for block in blocks:
+            held += block
+            if len(held) >= end:
+                break
+    return held[table.offset : end].split(b"\0")[0].decode("utf-8", "replace").strip()
+
+
+def _lines(data: bytes) -> Iterator[str]:
+    for line in data.decode("utf-8", "replace").splitlines():
+        yield line[:_LONGEST_LINE]

@@ -1,0 +1,70 @@
+"""Finding: cards by where they are kept, and installs by looking through folders."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+
+from ..errors import UsageError
+from .card import Card
+
+__all__ = ["card_for", "find_cards", "find_installs"]
+
+_SUFFIX = ".card.toml"
+_DEEPEST = 3  # folders below the one given: libraries keep titles one or two levels down
+
+
+def find_cards(folders: Iterable[str]) -> list[Card]:
+    """Load every `*.card.toml` in these folders; the first of a title wins."""
+    found: dict[str, Card] = {}
+    for folder in folders:
+        if not os.path.isdir(folder):
+            continue
+        for name in sorted(os.listdir(folder)):
+            if name.endswith(_SUFFIX):
+                card = Card.load(os.path.join(folder, name))
+                found.setdefault(card.title, card)
+    return list(found.values())
+
+
+def card_for(folder: str, cards: list[Card]) -> Card:
+    """Return the card whose title is installed in `folder`.
+
+    Raises:
+        UsageError: none fits, or more than one.
+    """
+    fitting = [card for card in cards if card.is_install(folder)]
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        raise UsageError(
+            f"{len(fitting)} cards fit: {', '.join(card.title for card in fitting)}",
+            where=folder,
+            remedy="Say which with --card FILE.",
+        )
+    known = ", ".join(card.title for card in cards)
+    raise UsageError(
+        "no card fits this folder",
+        where=folder,
+        remedy=f"Cards known here: {known}."
+        if known
+        else "No cards were found. Give one with --card FILE, or keep it beside you as NAME.card.toml.",
+    )
+
+
+def find_installs(top: str, cards: list[Card]) -> Iterator[tuple[str, Card]]:
+    """Yield the program folders of installs in `top` and a few levels below, with their cards."""
+    stack = [(os.path.abspath(top), 0)]
+    while stack:
+        folder, depth = stack.pop()
+        fitting = [card for card in cards if card.is_install(folder)]
+        if fitting:
+            yield from ((folder, card) for card in fitting)
+            continue
+        if depth < _DEEPEST:
+            try:
+                with os.scandir(folder) as entries:
+                    inner = sorted(e.path for e in entries if e.is_dir(follow_symlinks=False))
+            except OSError:
+                continue  # a folder nobody may look into holds no install of theirs
+            stack += [(path, depth + 1) for path in reversed(inner)]

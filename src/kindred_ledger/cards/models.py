@@ -1,0 +1,124 @@
+"""What a card says, as values. One class a table; docs/cards.md explains each key.
+
+Only the shape is described here; what must hold between keys is checked by `reader`. All are
+immutable and refuse keys they do not know (said of each class, as type checkers want it).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+__all__ = [
+    "BuildFormat",
+    "CardFile",
+    "CategoryTable",
+    "DetectTable",
+    "FormatTable",
+    "LocationTable",
+    "PortableTable",
+    "ProgramTable",
+    "StepTable",
+    "VersionKey",
+    "VersionsTable",
+]
+
+
+class VersionsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[versions]`: how builds are ordered."""
+
+    scheme: str = "number"
+    order: list[str] = []
+
+
+class ProgramTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[program]`: files that tell that a folder is an install of this title."""
+
+    markers: list[str]
+
+
+class DetectTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[[detect]]`: one way to tell the build of an install."""
+
+    file: str = ""
+    pattern: str = ""
+    key: str = ""
+    codec: str = ""
+    offset: int = -1
+    length: int = 0
+    digests: dict[str, str] = {}
+    folder: str = ""
+
+
+class PortableTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`portable` of a location: the folder used when a marker file stands in the program's."""
+
+    marker: str
+    folder: str
+
+
+class LocationTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[locations.NAME]`: where a part of the title's data lives, per platform."""
+
+    windows: list[str] = []
+    macos: list[str] = []
+    linux: list[str] = []
+    portable: PortableTable | None = None
+
+
+class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[categories.NAME]`: which files belong together, and whether an update leaves them alone."""
+
+    include: list[str]
+    exclude: list[str] = []
+    protect: bool = False
+
+
+class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`version` of a format: where a file says which format version it is in."""
+
+    key: str
+    default: str = ""
+
+
+class BuildFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `builds`: which format version these builds write and which they read."""
+
+    builds: str
+    writes: str
+    reads: list[str]
+
+
+class StepTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `steps`: how to get from one format version to another, in order."""
+
+    source: str = msgspec.field(name="from")
+    to: str
+    do: list[dict[str, Any]]
+    note: str = ""
+
+
+class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[formats.NAME]`: a kind of file, its versions, and how it converts."""
+
+    files: list[str]
+    codec: str
+    version: VersionKey
+    scheme: str = "integer"
+    builds: list[BuildFormat]
+    steps: list[StepTable] = []
+
+
+class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """A whole card."""
+
+    card: int
+    title: str
+    name: str = ""
+    versions: VersionsTable = VersionsTable()
+    program: ProgramTable
+    detect: list[DetectTable] = []
+    locations: dict[str, LocationTable] = {}
+    categories: dict[str, CategoryTable] = {}
+    formats: dict[str, FormatTable] = {}

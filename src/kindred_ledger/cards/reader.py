@@ -1,0 +1,262 @@
+"""Reading a card and naming every fault of it at once: file, line, table, key, what was expected."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import re
+import tomllib
+import types
+from collections.abc import Iterator
+from typing import Any, Union, get_args, get_origin, get_type_hints
+
+import msgspec
+
+from ..errors import CardError, KindredError
+from ..formats import CODECS, READABLE, parse_path
+from ..places import Patterns
+from ..versions import VersionRange, scheme
+from .models import CardFile, DetectTable, FormatTable
+
+__all__ = ["VERBS", "read_card"]
+
+_FORMAT = 1
+_LARGEST = 4 << 20
+_KEY = tuple[str | int, ...]
+
+# The verbs of a step and the keys that go with each; a key with * must be there.
+VERBS: dict[str, tuple[str, ...]] = {
+    "require": ("equals", "one_of", "exists", "at_least", "at_most", "otherwise*"),
+    "rename": ("to*",),
+    "move": ("to*",),
+    "set": ("value*",),
+    "default": ("value*",),
+    "map": ("table*", "otherwise"),
+    "drop": ("reason*", "lossless"),
+}
+
+
+def read_card(path: str | os.PathLike[str]) -> CardFile:
+    """Read and check a card file.
+
+    Raises:
+        CardError: with every fault found.
+    """
+    where = os.fspath(path)
+    try:
+        with open(where, "rb") as file:
+            data = file.read(_LARGEST + 1)
+    except OSError as error:
+        raise CardError(f"the card cannot be read: {error.strerror}", where=where) from error
+    if len(data) > _LARGEST:
+        raise CardError("the card is larger than 4 MB", where=where)
+    try:
+        text = data.decode("utf-8-sig")
+        values = tomllib.loads(text)
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
+        raise CardError(f"the card is no valid TOML: {error}", where=where) from error
+    faults = list(_shape_faults(values, CardFile, ()))
+    if not faults:
+        card = msgspec.convert(values, CardFile)
+        faults = list(_meaning_faults(card))
+        if not faults:
+            return card
+    lines = [f"{_line_of(text, key)}{_show(key)}: {fault}" for key, fault in faults]
+    count = f"{len(lines)} faults" if len(lines) > 1 else "a fault"
+    raise CardError(f"the card has {count}", where=where, faults=tuple(lines))
+
+
+def _shape_faults(value: Any, kind: Any, key: _KEY) -> Iterator[tuple[_KEY, str]]:
+    """Yield every unknown, missing or wrongly typed key below `key`."""
+    origin = get_origin(kind)
+    if origin in (Union, types.UnionType):
+        kind = next(arg for arg in get_args(kind) if arg is not type(None))
+        origin = get_origin(kind)
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        if not isinstance(value, dict):
+            yield key, f"expected a table, found {_found(value)}"
+            return
+        yield from _table_faults(value, kind, key)
+    elif origin is list:
+        if not isinstance(value, list):
+            yield key, f"expected a list, found {_found(value)}"
+            return
+        for at, item in enumerate(value):
+            yield from _shape_faults(item, get_args(kind)[0], (*key, at))
+    elif origin is dict:
+        if not isinstance(value, dict):
+            yield key, f"expected a table, found {_found(value)}"
+            return
+        for name, item in value.items():
+            yield from _shape_faults(item, get_args(kind)[1], (*key, name))
+    elif kind is not Any and type(value) is not kind:
+        yield key, f"expected {_NAMES[kind]}, found {_found(value)}"
+
+
+def _table_faults(
+    value: dict[str, Any], kind: type[msgspec.Struct], key: _KEY
+) -> Iterator[tuple[_KEY, str]]:
+    hints = get_type_hints(kind)
+    known = {field.encode_name: field for field in msgspec.structs.fields(kind)}
+    for name, item in value.items():
+        if name in known:
+            yield from _shape_faults(item, hints[known[name].name], (*key, name))
+        else:
+            yield (*key, name), _unknown(name, known)
+    for name, field in known.items():
+        if field.required and name not in value:
+            yield (*key, name), "this key is missing"
+
+
+def _meaning_faults(card: CardFile) -> Iterator[tuple[_KEY, str]]:
+    """Yield what contradicts itself in a card whose shape is right."""
+    if card.card != _FORMAT:
+        yield (
+            ("card",),
+            f"cards of format {_FORMAT} are read, this is {card.card}; update this program",
+        )
+    if not re.fullmatch(r"[a-z0-9][a-z0-9._-]*", card.title):
+        yield ("title",), "expected small letters, digits, dots and dashes, as people type it"
+    builds = None
+    try:
+        builds = scheme(card.versions.scheme, card.versions.order)
+    except KindredError as error:
+        yield ("versions",), error.what
+    if not card.program.markers:
+        yield ("program", "markers"), "at least one file must tell that an install is of this title"
+    for at, detect in enumerate(card.detect):
+        for fault in _detect_faults(detect):
+            yield ("detect", at), fault
+    for name, category in card.categories.items():
+        try:
+            Patterns(tuple(category.include), tuple(category.exclude)).check()
+        except KindredError as error:
+            yield ("categories", name), error.what
+    for name, table in card.formats.items():
+        for key, fault in _format_faults(table, builds):
+            yield ("formats", name, *key), fault
+
+
+def _detect_faults(detect: DetectTable) -> Iterator[str]:
+    if bool(detect.file) == bool(detect.folder):
+        yield "expected either `file` or `folder`"
+        return
+    if detect.folder:
+        if "{version}" not in detect.folder:
+            yield "`folder` needs {version} where the version stands in the name"
+        return
+    ways = [detect.pattern, detect.key, detect.offset >= 0, detect.digests]
+    if sum(map(bool, ways)) != 1:
+        yield "expected one of `pattern`, `key`, `offset` or `digests` with `file`"
+    elif detect.pattern:
+        try:
+            if re.compile(detect.pattern).groups != 1:
+                yield "`pattern` needs one group in parentheses, around the version"
+        except re.error as error:
+            yield f"`pattern` cannot be read: {error}"
+    elif detect.key and detect.codec not in READABLE:
+        yield f"`key` needs a `codec`, one of {', '.join(READABLE)}" + _near(detect.codec, READABLE)
+    elif detect.offset >= 0 and not 0 < detect.length <= 100:
+        yield "`offset` needs a `length` of 1 to 100 bytes"
+
+
+def _format_faults(table: FormatTable, builds: Any) -> Iterator[tuple[_KEY, str]]:
+    if table.codec not in CODECS:
+        yield ("codec",), f"there is no codec {table.codec!r}" + _near(table.codec, CODECS)
+    versions = scheme("integer")
+    try:
+        versions = scheme(table.scheme)
+        parse_path(table.version.key)
+    except KindredError as error:
+        yield ("version",), error.what
+    for at, row in enumerate(table.builds):
+        try:
+            VersionRange.parse(row.builds, builds)
+            for text in (row.writes, *row.reads):
+                versions.parse(text)
+        except KindredError as error:
+            yield ("builds", at), error.what
+        if row.writes not in row.reads:
+            yield ("builds", at), "these builds cannot read what they write"
+    for at, step in enumerate(table.steps):
+        for number, action in enumerate(step.do):
+            for fault in _action_faults(action):
+                yield ("steps", at, "do", number), fault
+
+
+def _action_faults(action: dict[str, Any]) -> Iterator[str]:
+    verbs = [name for name in action if name in VERBS]
+    if len(verbs) != 1:
+        near = "".join(_near(name, VERBS) for name in action if name not in VERBS)
+        yield f"expected exactly one of {', '.join(VERBS)}{near}"
+        return
+    verb = verbs[0]
+    allowed = {name.rstrip("*") for name in VERBS[verb]}
+    for name in action:
+        if name != verb and name not in allowed:
+            yield f"unknown key {name!r} for {verb}" + _near(name, allowed)
+    for name in VERBS[verb]:
+        if name.endswith("*") and name[:-1] not in action:
+            yield f"{verb} needs {name[:-1]!r}"
+    for name in (verb, "to"):
+        if name in action:
+            try:
+                parse_path(str(action[name]))
+            except KindredError as error:
+                yield error.what
+    if verb == "map" and not isinstance(action.get("table"), dict):
+        yield "map needs a table of old = new"
+
+
+_NAMES = {str: "text in quotes", int: "a whole number", bool: "true or false"}
+
+
+def _found(value: Any) -> str:
+    names = {dict: "a table", list: "a list", float: "a number with a point"}
+    return f"{names.get(type(value), _NAMES.get(type(value), type(value).__name__))} ({str(value)[:40]})"
+
+
+def _unknown(name: str, known: Any) -> str:
+    return "unknown key" + (_near(name, known) or f"; expected one of {', '.join(known)}")
+
+
+def _near(name: str, known: Any) -> str:
+    near = difflib.get_close_matches(name, list(known), 1)
+    return f"; did you mean {near[0]!r}?" if near else ""
+
+
+def _show(key: _KEY) -> str:
+    out = ""
+    for part in key:
+        out += f"[{part + 1}]" if isinstance(part, int) else f".{part}" if out else part
+    return out
+
+
+def _line_of(text: str, key: _KEY) -> str:
+    """Return "line N: " for the deepest part of a key that can be found, counting tables."""
+    names = [part for part in key if isinstance(part, str)]
+    lines = text.splitlines()
+    for depth in range(len(names), 0, -1):
+        header = re.compile(
+            r"\s*\[\[?\s*" + r"\s*\.\s*".join(map(re.escape, names[:depth])) + r"\s*\]"
+        )
+        number = next((part for part in key[depth:] if isinstance(part, int)), 0)
+        at = [n for n, line in enumerate(lines) if header.match(line)]
+        if not at:
+            continue
+        start = at[min(number, len(at) - 1)]
+        return f"line {_assignment(lines, start + 1, names[depth:]) or start + 1}: "
+    found = _assignment(lines, 0, names)
+    return f"line {found}: " if found else ""
+
+
+def _assignment(lines: list[str], start: int, names: list[str]) -> int:
+    if not names:
+        return 0
+    wanted = re.compile(rf"\s*[{{]?\s*{re.escape(names[0])}\b")
+    for number, line in enumerate(lines[start:], start + 1):
+        if re.match(r"\s*\[", line) and start:
+            return 0
+        if wanted.match(line):
+            return number
+    return 0
