@@ -17,7 +17,7 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from .cards import Card, Install, find_installs
     from .changes import Action, Applied, Changeset, recover, restore, undo
-    from .convert import convert, convert_bytes
+    from .convert import convert_bytes, convert_install
     from .errors import KindredError
     from .formats import decode
     from .installs import carry, update
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 _HOMES = {
     "cards": "Card Install find_installs",
     "changes": "Action Applied Changeset recover restore undo",
-    "convert": "convert convert_bytes",
+    "convert": "convert_bytes convert_install",
     "errors": "KindredError",
     "formats": "decode",
     "installs": "carry update",
@@ -63,8 +63,8 @@ __all__ = [
     "VersionRange",
     "ZipPlace",
     "carry",
-    "convert",
     "convert_bytes",
+    "convert_install",
     "decode",
     "find_installs",
     "open_place",
@@ -80,7 +80,4 @@ __all__ = [
 def __getattr__(name: str) -> Any:
     if name not in _HOME_OF:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    home = import_module(f".{_HOME_OF[name]}", __name__)
-    # A room may be called like a thing in it (`convert`); the thing wins.
-    globals()[name] = value = getattr(home, name)
-    return value
+    return getattr(import_module(f".{_HOME_OF[name]}", __name__), name)

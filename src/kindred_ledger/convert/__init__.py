@@ -1,15 +1,15 @@
 """Conversion: from one format version to another, with books that balance."""
 
 from .converter import Converted, convert_bytes, format_version, route_for
-from .operation import Fitted, convert, fit_file
+from .operation import Fitted, convert_install, fit_file
 from .routes import Hop, find_route
 
 __all__ = [
     "Converted",
     "Fitted",
     "Hop",
-    "convert",
     "convert_bytes",
+    "convert_install",
     "find_route",
     "fit_file",
     "format_version",

@@ -15,7 +15,7 @@ from ..statement import Statement
 from ..versions import Version
 from .converter import Converted, convert_bytes, format_version
 
-__all__ = ["Fitted", "convert", "fit_file"]
+__all__ = ["Fitted", "convert_install", "fit_file"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +27,7 @@ class Fitted:
     converted: Converted | None
 
 
-def convert(
+def convert_install(
     install: Install,
     build: Version | None = None,
     *,

@@ -13,7 +13,7 @@ from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger
-from ..places import DIR, FILE, LINK, Place, Side, ThreeWay, Tree, check_portable, scan, three_way
+from ..places import DIR, FILE, LINK, Place, Side, ThreeWay, Tree, check_portable, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 
@@ -45,8 +45,8 @@ def update(
     _check_titles(install, release, old)
     here, there = install.sure_version, release.sure_version
     now = ledger.scan(install.place, progress=progress)
-    offered = _release_tree(release, progress)
-    base = _release_tree(old, progress) if old else None
+    offered = _release_tree(release, ledger, progress)
+    base = _release_tree(old, ledger, progress) if old else None
     plan = _Plan(install, release.place, mine, theirs)
     for path in three_way(base if base is not None else Tree(), now, offered):
         if path.path.startswith(f"{PROGRAM}/"):
@@ -169,14 +169,14 @@ class _Plan:
             return
         going = {action.path for action in self.actions if action.after is None}
         for path in sorted(base, reverse=True):
-            node = now.get(path)
-            if base[path].kind != DIR or node is None or node.kind != DIR or path in offered:
+            here = now.get(path)
+            if base[path].kind != DIR or here is None or here.kind != DIR or path in offered:
                 continue
             inner = (other for other in now if other.startswith(f"{path}/"))
             if all(other in going for other in inner):
                 going.add(path)
                 self.actions.append(
-                    Action(path, node, None, reason="the new release no longer has it")
+                    Action(path, here, None, reason="the new release no longer has it")
                 )
 
     def notes(self) -> list[str]:
@@ -192,8 +192,8 @@ class _Plan:
         return notes
 
 
-def _release_tree(release: Install, progress: Progress | None) -> Tree:
-    tree = scan(release.place, progress=progress)
+def _release_tree(release: Install, ledger: Ledger, progress: Progress | None) -> Tree:
+    tree = ledger.scan(release.place, progress=progress)
     for path, node in tree.items():
         check_portable(path, where=release.place.location)
         if node.kind not in (FILE, DIR):

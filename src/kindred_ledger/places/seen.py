@@ -21,10 +21,11 @@ _GRAIN_NS = 50_000_000
 class Seen:
     """Digests by path and file status, for one place."""
 
-    __slots__ = ("_fresh", "_known", "_now", "_prefix")
+    __slots__ = ("_fresh", "_known", "_now", "_prefix", "_strip")
 
     def __init__(self, columns: dict[str, Any] | None = None) -> None:
         self._prefix = ""
+        self._strip = ""
         self._fresh: dict[str, tuple[bytes, int]] = {}
         self._now: dict[str, tuple[int, ...]] = {}
         self._known: dict[str, tuple[tuple[int, ...], bytes]] = {}
@@ -39,17 +40,25 @@ class Seen:
             }
 
     def under(self, folder: str) -> Seen:
-        """Return a view in which paths are relative to `folder`."""
+        """Return a view for what lies in `folder`: its paths are relative to that."""
+        return self._view(prefix=f"{self._prefix}{folder}/")
+
+    def above(self, folder: str) -> Seen:
+        """Return a view for the place of which this one shows only `folder`."""
+        return self._view(strip=f"{folder}/")
+
+    def _view(self, *, prefix: str = "", strip: str = "") -> Seen:
         view = Seen()
-        view._prefix = f"{self._prefix}{folder}/"
+        view._prefix, view._strip = prefix or self._prefix, strip
         view._known, view._now, view._fresh = self._known, self._now, self._fresh
         return view
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
         """Return the digest of the file if its status is the one it was last read with."""
         key = (stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino)
-        self._now[self._prefix + path] = key
-        known = self._known.get(self._prefix + path)
+        name = self._prefix + path.removeprefix(self._strip)
+        self._now[name] = key
+        known = self._known.get(name)
         return known[1] if known and known[0] == key else None
 
     def learn(self, path: str, digest: bytes, read_at_ns: int) -> None:

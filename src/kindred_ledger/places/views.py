@@ -29,7 +29,8 @@ class SubPlace:
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the folder's part of the other place's tree."""
-        return self.place.survey(seen=seen).under(self.folder)
+        inner = seen.above(self.folder) if seen is not None else None
+        return self.place.survey(seen=inner).under(self.folder)
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield contents under their paths in this view."""
