@@ -5,6 +5,7 @@ from .changeset import Changeset
 from .engine import Applied
 from .recover import Recovered, recover
 from .restore import restore, undo
+from .stage import unfinished_in
 
 __all__ = [
     "Action",
@@ -17,4 +18,5 @@ __all__ = [
     "recover",
     "restore",
     "undo",
+    "unfinished_in",
 ]

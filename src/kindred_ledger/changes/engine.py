@@ -24,7 +24,6 @@ from ..errors import (
 from ..ledger import Ledger, Record, iso
 from ..places import (
     DIR,
-    WORK_FOLDER,
     FolderPlace,
     Node,
     Place,
@@ -42,7 +41,7 @@ from .actions import Action
 from .archived import as_file_changeset
 from .books import settle
 from .journal import STAGING, SWAPPING, Journal, Op, folders_of
-from .stage import check_space, owner_of, stage_contents
+from .stage import check_space, stage_contents, unfinished_in
 from .swap import swap_back, swap_forward
 
 if TYPE_CHECKING:
@@ -71,7 +70,8 @@ def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress)
     with ExitStack() as locks:
         for root in sorted({folder.root for folder in folders.values()}):
             locks.enter_context(hold_place(root))
-            _refuse_unfinished(root)
+        for line in unfinished_in(changeset.place):
+            raise PlaceBusy(line, where=changeset.place.location)
         now = ledger.scan(changeset.place, progress=progress)
         _check_unchanged(changeset, now)
         return _Application(replace(changeset, before=now), ledger, progress).run()
@@ -188,16 +188,6 @@ def unwind(journal: Journal, ledger: Ledger) -> None:
         ledger.backup(FolderPlace(stage), note=f"found while change {journal.id} was taken back")
     journal.at(STAGING).write()  # from here on only the clearing is left
     journal.clear()
-
-
-def _refuse_unfinished(root: str) -> None:
-    work = os.path.join(root, WORK_FOLDER)
-    for name in os.listdir(work) if os.path.isdir(work) else ():
-        raise PlaceBusy(
-            "a change was cut off here",
-            where=root,
-            remedy=f"Run first: kindred recover --ledger {owner_of(os.path.join(work, name))}",
-        )
 
 
 def _check_unchanged(changeset: Changeset, now: Tree) -> None:

@@ -12,12 +12,12 @@ from blake3 import blake3
 
 from ..errors import PlaceChanged, PlaceError
 from ..ledger import Ledger
-from ..places import FILE, LINK, Node, Place, refusals, sync_dir
+from ..places import FILE, LINK, WORK_FOLDER, Node, Place, refusals, sync_dir
 from ..progress import Progress
 from .actions import Action
-from .journal import Journal, Op
+from .journal import Journal, Op, folders_of
 
-__all__ = ["check_space", "owner_of", "stage_contents"]
+__all__ = ["check_space", "stage_contents", "unfinished_in"]
 
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 _SYNC_THREADS = 8
@@ -86,7 +86,18 @@ def stage_contents(
         sync_dir(os.path.join(journal.stage(part), "new"))
 
 
-def owner_of(stage: str) -> str:
+def unfinished_in(place: Place) -> list[str]:
+    """Return what is to be said about changes that were cut off in a place, a line each."""
+    found = []
+    for folder in folders_of(place).values():
+        work = folder.path(WORK_FOLDER)
+        for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
+            owner = _owner_of(os.path.join(work, name))
+            found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
+    return found
+
+
+def _owner_of(stage: str) -> str:
     """Return the ledger that an abandoned stage belongs to, as it is shown to people."""
     try:
         with open(os.path.join(stage, "owner.json"), "rb") as file:

@@ -44,14 +44,15 @@ class Bookkeeper:
 
     def statement(self, subject: str, source: Document, result: Document) -> Statement:
         """Return the lines for every leaf of `source` (as read) and `result` (as edited)."""
+        known = {leaf.path for leaf in source.leaves()}
         arrived: dict[Path, list[Leaf]] = {}
         lines: list[Line] = []
         for leaf in result.leaves():
-            if leaf.origin is None:
+            if leaf.origin not in known:  # new, or a container that lost all it held
                 reason = self._added.get(leaf.path, "left empty" if leaf.value in ({}, []) else "")
                 lines.append(Line(Outcome.ADDED, leaf.name, reason))
             else:
-                arrived.setdefault(leaf.origin, []).append(leaf)
+                arrived.setdefault(leaf.origin or (), []).append(leaf)
         here = {leaf.path[:depth] for leaf in result.leaves() for depth in range(len(leaf.path))}
         for leaf in source.leaves():
             found = arrived.get(leaf.path)

@@ -265,16 +265,17 @@ class Ledger:
     def entry(self, text: str) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
 
-        `title@version` is the newest complete entry with that tag, or the newest at all.
+        Of several, the newest that holds a whole place is meant: what operations kept of the
+        paths they touched is found by id.
 
         Raises:
             UsageError: none fits, or an id's beginning fits several.
         """
         text = text.removeprefix("entry:")
-        if "@" not in text:
+        if "@" not in text and (text != "latest" or not self._entries.ids()):
             asked = self._entries.resolve(text)
             return Entry.from_json(self._entries.read(asked)[0])
-        fitting = [entry for entry in self.entries() if entry.name == text]
+        fitting = [entry for entry in self.entries() if text in (entry.name, "latest")]
         if not fitting:
             names = sorted({entry.name for entry in self.entries()})
             raise UsageError(

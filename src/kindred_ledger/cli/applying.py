@@ -1,0 +1,91 @@
+"""Applying a changeset from the command line: show, ask, do, tell."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from ..changes import Applied, Changeset
+from ..errors import DecisionNeeded
+from . import drawing
+from .session import Session
+
+__all__ = ["carry_out"]
+
+
+def carry_out(
+    session: Session, change: Changeset, *, dry_run: bool, yes: bool, allow_loss: bool, lines: bool
+) -> int:
+    """Show what a changeset would do, ask, apply it, and draw or print the books.
+
+    Nobody at a terminal and no --yes is a decision that is missing: status 3, nothing written.
+    """
+    plan = _plan(change, lines)
+    if not session.json:
+        drawing.changeset(session.out, change, lines=lines)
+    if dry_run:
+        if session.json:
+            return session.emit(dry_run=True, change=plan)
+        session.out.print("\nThis was a dry run; nothing was written.", style="dim")
+        return 0
+    if not change.actions and not change.conflicts:
+        return session.emit(change=plan, applied=None) if session.json else 0
+    consent = allow_loss or _ask(session, change, yes)
+    change.check_consent(allow_loss=consent)
+    done = change.apply(session.ledger, allow_loss=consent, progress=session.progress)
+    if session.json:
+        return session.emit(change=plan, applied=_done(done, lines))
+    _draw_done(session, done)
+    return 0
+
+
+def _ask(session: Session, change: Changeset, yes: bool) -> bool:
+    """Ask for what is missing; return whether losses are consented to."""
+    if change.conflicts or (yes and not change.losses):
+        return False
+    if not sys.stdin.isatty():
+        if yes:
+            return False  # losses are never covered by --yes
+        raise DecisionNeeded(
+            "nobody is here to ask, so nothing was written",
+            where=change.place.location,
+            remedy="Say --yes to go ahead, or --dry-run to look only.",
+        )
+    question = "Go ahead, and allow these losses?" if change.losses else "Go ahead?"
+    session.err.print()
+    if not click.confirm(question, default=False, err=True):
+        raise click.Abort
+    return bool(change.losses)
+
+
+def _draw_done(session: Session, done: Applied) -> None:
+    drawing.settled(session.out, done.statements)
+    drawing.notes(session.out, [note for note in done.notes if "meanwhile" in note])
+    session.out.print(
+        f"\nDone: change {done.record.id}. What was there before is in entry {done.record.entry}."
+    )
+    session.out.print(f"To take it back: kindred undo {done.record.id}", style="dim")
+
+
+def _plan(change: Changeset, lines: bool) -> dict[str, Any]:
+    return {
+        "operation": change.operation,
+        "summary": change.summary,
+        "place": change.place.location,
+        "place_books": change.preview().to_json(lines=lines),
+        "books": [books.to_json(lines=lines) for books in change.statements],
+        "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
+        "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],
+        "notes": list(change.notes),
+    }
+
+
+def _done(done: Applied, lines: bool) -> dict[str, Any]:
+    return {
+        "id": done.record.id,
+        "entry": done.record.entry,
+        "books": [books.to_json(lines=lines) for books in done.statements],
+        "notes": list(done.notes),
+    }

@@ -1,0 +1,1 @@
+"""One module a command; each has a click command called `command`."""

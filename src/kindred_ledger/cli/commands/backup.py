@@ -1,0 +1,44 @@
+"""kindred backup"""
+
+from __future__ import annotations
+
+import click
+
+from ...cards import Install
+from ...errors import UsageError
+from .. import drawing
+from ..options import placing, session
+from ..session import Session
+
+
+@click.command()
+@click.argument("place")
+@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
+@click.option("--note", default="", help="Why; shown in the list of entries.")
+@click.option("--pin", is_flag=True, help="Never to be retired.")
+@placing
+@session("backup")
+def command(session: Session, place: str, categories: tuple[str, ...], note: str, pin: bool) -> int:
+    """Keep what PLACE holds, under the version it is of, as a new entry of the ledger.
+
+    \b
+    Example, in the demo's folder:
+      kindred backup mossferry --note "before 2.0"
+    """
+    subject = session.subject(place)
+    only = None
+    if categories:
+        if not isinstance(subject, Install):
+            raise UsageError("categories need an install that a card describes", where=place)
+        only = subject.select(categories)
+    entry = session.ledger.backup(
+        subject, only=only, note=note, pinned=pin, progress=session.progress
+    )
+    if session.json:
+        return session.emit(entry=entry.to_json())
+    session.out.print(
+        f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
+    )
+    if entry.tag.read_from:
+        session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
+    return 0

@@ -1,0 +1,50 @@
+"""kindred entries"""
+
+from __future__ import annotations
+
+import click
+
+from ...ledger import Entry
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@click.option("--title", default="", help="Only entries of this title.")
+@session("entries")
+def command(session: Session, title: str) -> int:
+    """List what the ledger keeps, the oldest first.
+
+    \b
+    Example, in the demo's folder:
+      kindred entries
+    """
+    found = [e for e in session.ledger.entries() if not title or e.tag.title == title]
+    if session.json:
+        return session.emit(entries=[entry.to_json() for entry in found])
+    if not found:
+        session.out.print("The ledger keeps nothing yet. Begin with: kindred backup PLACE")
+        return 0
+    lines = [
+        (
+            e.id,
+            e.when.replace("T", " ").rstrip("Z"),
+            e.name,
+            f"{e.files:,}",
+            drawing.size(e.size_bytes),
+            _why(e),
+        )
+        for e in found
+    ]
+    drawing.rows(
+        session.out, ("entry", "when (UTC)", "what", "files", "size", "why"), lines, "   rr"
+    )
+    return 0
+
+
+def _why(entry: Entry) -> str:
+    parts = [entry.note or ("" if entry.reason == "asked" else entry.reason)]
+    parts += ["pinned"] if entry.pinned else []
+    parts += [] if entry.complete else ["part of the place"]
+    return "; ".join(filter(None, parts))

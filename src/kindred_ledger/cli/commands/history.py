@@ -1,0 +1,29 @@
+"""kindred history"""
+
+from __future__ import annotations
+
+import click
+
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@session("history")
+def command(session: Session) -> int:
+    """List the changes that were made, the oldest first.
+
+    \b
+    Example, in the demo's folder:
+      kindred history
+    """
+    records = session.ledger.records()
+    if session.json:
+        return session.emit(changes=[record.header() for record in records])
+    if not records:
+        session.out.print("Nothing has been changed yet.")
+        return 0
+    lines = [(r.id, drawing.moment(r.when), r.operation, r.summary, r.entry) for r in records]
+    drawing.rows(session.out, ("change", "when (UTC)", "what", "summary", "before it"), lines)
+    return 0

@@ -1,0 +1,69 @@
+"""kindred restore"""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from ...cards import Install, select_categories
+from ...changes import restore
+from ...errors import UsageError
+from ...places import FolderPlace, Place
+from ..applying import carry_out
+from ..options import placing, session, writing
+from ..session import Session, patterns
+
+
+@click.command()
+@click.argument("entry")
+@click.option(
+    "--into", default="", metavar="PLACE", help="Another place than the one it came from."
+)
+@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
+@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
+@click.option("--exact", is_flag=True, help="Also remove what the entry does not hold.")
+@writing
+@placing
+@session("restore")
+def command(
+    session: Session,
+    entry: str,
+    into: str,
+    categories: tuple[str, ...],
+    only: tuple[str, ...],
+    exact: bool,
+    **options: bool,
+) -> int:
+    """Bring an ENTRY back: whole, by category or by path, where it was or elsewhere.
+
+    \b
+    Example, in the demo's folder:
+      kindred restore mossferry@1.4 --category saves --dry-run
+    """
+    found = session.ledger.entry(entry)
+    chosen = [f for f in (patterns(only),) if f]
+    if categories:
+        chosen.append(select_categories(found.tag.categories, categories))
+    wanted = (lambda path: all(f(path) for f in chosen)) if chosen else None
+    place: Place | None = None
+    tag = None
+    target = into or found.roots.get("program", "")
+    if target and os.path.isdir(os.path.expanduser(target)):
+        subject = session.subject(target)
+        if isinstance(subject, Install):
+            place, tag = subject.place, subject.tag
+    if into and place is None:
+        place = _folder(into)
+    change = restore(
+        found, session.ledger, place, only=wanted, exact=exact, tag=tag, progress=session.progress
+    )
+    return carry_out(session, change, **options)
+
+
+def _folder(path: str) -> Place:
+    full = os.path.abspath(os.path.expanduser(path))
+    if os.path.exists(full) and not os.path.isdir(full):
+        raise UsageError("an entry is restored into a folder", where=path)
+    os.makedirs(full, exist_ok=True)
+    return FolderPlace(full)

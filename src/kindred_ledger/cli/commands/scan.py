@@ -1,0 +1,108 @@
+"""kindred scan"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from ...cards import PROGRAM, Install, find_installs
+from ...changes import unfinished_in
+from ...places import Tree
+from .. import drawing
+from ..options import placing, session
+from ..session import Session
+
+_PROGRAM_FILES = "(program)"
+_UNLISTED = "(in no category)"
+
+
+@click.command()
+@click.argument("folders", nargs=-1)
+@placing
+@session("scan")
+def command(session: Session, folders: tuple[str, ...]) -> int:
+    """Find installs of the titles that cards describe, with their versions and belongings.
+
+    Looks through FOLDERS (default: here) and a few levels below. Status 1 if something is odd:
+    evidence that disagrees, or a change that was cut off.
+
+    \b
+    Example, in the demo's folder:
+      kindred scan
+    """
+    found = [
+        session.install(root)
+        if session.build
+        else card.open(root, folders=session.folders, around=session.around)
+        for folder in folders or (".",)
+        for root, card in find_installs(folder, session.cards)
+    ]
+    trees = [install.place.survey() for install in found]
+    odd = [_oddities(install, session) for install in found]
+    status = 1 if any(odd) else 0
+    if session.json:
+        return session.emit(
+            status, installs=[_plain(*each) for each in zip(found, trees, odd, strict=True)]
+        )
+    for install, tree, oddities in zip(found, trees, odd, strict=True):
+        _draw(session, install, tree, oddities)
+    if not found:
+        known = ", ".join(card.name for card in session.cards) or "none"
+        session.out.print(f"No installs here of the titles the cards describe ({known}).")
+    return status
+
+
+def _belongings(install: Install, tree: Tree) -> list[tuple[str, int, int]]:
+    """Return (category, files, bytes), last the program's own and the user's in no category."""
+    sums: dict[str, list[int]] = {
+        name: [0, 0] for name in (*install.card.categories, _PROGRAM_FILES, _UNLISTED)
+    }
+    for path in tree.files:
+        own = _PROGRAM_FILES if path.startswith(f"{PROGRAM}/") else _UNLISTED
+        name = install.card.category_of(path) or own
+        sums[name][0] += 1
+        sums[name][1] += tree[path].size
+    return [(name, files, size) for name, (files, size) in sums.items() if files]
+
+
+def _oddities(install: Install, session: Session) -> list[str]:
+    odd = []
+    if not install.agreed:
+        odd.append("the evidence disagrees about the version: a half-done update?")
+    if install.version is None:
+        odd.append("nothing tells the version")
+    odd += unfinished_in(install.place)
+    return odd
+
+
+def _draw(session: Session, install: Install, tree: Tree, odd: list[str]) -> None:
+    version = install.version.text if install.version else "of unknown version"
+    drawing.heading(session.out, f"{install.card.name} {version}", install.place.location)
+    for piece in install.evidence:
+        mark = "✓" if piece.version and piece.version == install.version else "·"
+        session.out.print(f"    {mark} {piece}", style="dim" if mark == "·" else "default")
+    lines = [
+        (f"    {name or 'in no category'}", f"{files:,}", drawing.size(size))
+        for name, files, size in _belongings(install, tree)
+    ]
+    drawing.rows(session.out, ("    belongings", "files", "size"), lines, " rr")
+    for fault in odd:
+        session.out.print(f"    ! {fault}", style="bold yellow")
+
+
+def _plain(install: Install, tree: Tree, odd: list[str]) -> dict[str, Any]:
+    return {
+        "title": install.card.title,
+        "version": install.version.text if install.version else None,
+        "place": install.place.location,
+        "evidence": [
+            {"source": e.source, "version": e.version.text if e.version else None, "fault": e.fault}
+            for e in install.evidence
+        ],
+        "belongings": [
+            {"category": name, "files": files, "bytes": size}
+            for name, files, size in _belongings(install, tree)
+        ],
+        "odd": odd,
+    }

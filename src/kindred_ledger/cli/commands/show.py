@@ -1,0 +1,63 @@
+"""kindred show"""
+
+from __future__ import annotations
+
+import click
+
+from ...places import FILE
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@click.argument("entry")
+@click.option("--files", "list_files", is_flag=True, help="List every file.")
+@session("show")
+def command(session: Session, entry: str, list_files: bool) -> int:
+    """Look into one ENTRY: an id, its beginning, title@version, or latest.
+
+    \b
+    Example, in the demo's folder:
+      kindred show mossferry@1.4 --files
+    """
+    found = session.ledger.entry(entry)
+    tree = session.ledger.tree(found)
+    sums: dict[str, list[int]] = {}
+    for path in tree.files:
+        name = next((n for n, p in found.tag.categories.items() if p(path)), "the rest")
+        one = sums.setdefault(name, [0, 0])
+        one[0] += 1
+        one[1] += tree[path].size
+    if session.json:
+        nodes = [
+            {
+                "path": p,
+                "kind": n.kind,
+                "bytes": n.size,
+                "blake3": n.digest.hex() if n.digest else None,
+            }
+            for p, n in tree.items()
+        ]
+        sums_plain = {name: {"files": n, "bytes": size} for name, (n, size) in sums.items()}
+        return session.emit(entry=found.to_json(), categories=sums_plain, tree=nodes)
+    drawing.heading(session.out, found.name, f"entry {found.id}, {found.when}")
+    for name, root in found.roots.items():
+        session.out.print(f"    {name or 'place'}: {root}", soft_wrap=True)
+    for label, text in (
+        ("note", found.note),
+        ("why", found.reason),
+        ("version from", found.tag.read_from),
+    ):
+        if text:
+            session.out.print(f"    {label}: {text}", style="dim")
+    lines = [(f"    {name}", f"{n:,}", drawing.size(size)) for name, (n, size) in sums.items()]
+    drawing.rows(session.out, ("    category", "files", "size"), lines, " rr")
+    if list_files:
+        listed = [
+            (f"    {path}", drawing.size(node.size) if node.kind == FILE else node.kind)
+            for path, node in tree.items()
+            if node.kind != "dir"
+        ]
+        drawing.rows(session.out, ("    path", "size"), listed, " r")
+    return 0

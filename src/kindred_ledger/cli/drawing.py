@@ -1,0 +1,224 @@
+"""Drawing: statements, tables and sizes as people read them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from ..changes import Changeset
+from ..statement import Line, Outcome, Statement
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+__all__ = [
+    "changeset",
+    "count",
+    "files",
+    "heading",
+    "moment",
+    "notes",
+    "rows",
+    "settled",
+    "size",
+    "statement",
+]
+
+_IN = ("kept", "changed", "dropped", "held", "conflict")
+_OUT = ("kept", "changed", "added")
+_STYLES = {
+    "kept": "default",
+    "changed": "cyan",
+    "added": "green",
+    "dropped": "red",
+    "held": "yellow",
+    "conflict": "bold red",
+}
+_EXAMPLES = 3
+_MOST_GROUPS = 14
+
+
+def size(count_bytes: int) -> str:
+    """Return a number of bytes in the unit people would use."""
+    amount = float(count_bytes)
+    for unit in ("B", "KB", "MB", "GB"):
+        if amount < 1000:
+            return (
+                f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+            )
+        amount /= 1000
+    return f"{amount:.1f} TB"
+
+
+def count(number: int, noun: str) -> str:
+    """Return a number with its noun in the right form.
+
+    >>> count(1, "entry"), count(2, "entry"), count(3, "loss")
+    ('1 entry', '2 entries', '3 losses')
+    """
+    if number == 1:
+        return f"1 {noun}"
+    plural = (
+        f"{noun[:-1]}ies"
+        if noun.endswith("y")
+        else f"{noun}es"
+        if noun.endswith("s")
+        else f"{noun}s"
+    )
+    return f"{number:,} {plural}"
+
+
+def files(number: int, size_bytes: int) -> str:
+    """Return a number of files and their size."""
+    return f"{count(number, 'file')}, {size(size_bytes)}"
+
+
+def moment(when: str) -> str:
+    """Return a time of the ledger as people read it (UTC)."""
+    return when.replace("T", " ").rstrip("Z")
+
+
+def heading(console: Console, text: str, aside: str = "") -> None:
+    """Draw the head of a page."""
+    from rich.text import Text
+
+    console.print()
+    console.print(Text.assemble((text, "bold"), ("   " + aside if aside else "", "dim")))
+
+
+def rows(
+    console: Console, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str = ""
+) -> None:
+    """Draw a table without rules; `right` holds the letters r for columns set to the right."""
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+    for at, head in enumerate(heads):
+        table.add_column(
+            head, justify="right" if right[at : at + 1] == "r" else "left", overflow="fold"
+        )
+    for line in lines:
+        table.add_row(*(Text(cell) for cell in line))
+    console.print(table)
+
+
+def statement(console: Console, books: Statement, *, lines: bool = False) -> None:
+    """Draw the account of an operation: both sides, the balance, and what happened why."""
+    totals = books.totals()
+    total_in = sum(totals[name] for name in _IN)
+    total_out = sum(totals[name] for name in _OUT)
+    heading(console, books.subject, books.unit)
+    for left, right in zip(_IN, (*_OUT, "", ""), strict=True):
+        if totals[left] or (right and totals[right]):
+            console.print(_side(left, totals[left]), end="")
+            console.print(_side(right, totals[right]) if right else "")
+    console.print(f"    {'─' * 18}    {'─' * 18}", style="dim")
+    console.print(f"    in {total_in:>15,}    out {total_out:>14,}", end="")
+    counted = books.counted_in == total_in and books.counted_out == total_out
+    balance = "    counted: the books balance" if counted else "    as planned"
+    console.print(balance, style="green" if counted else "dim")
+    if lines:
+        _every_line(console, books.lines)
+    else:
+        _groups(console, books.lines)
+
+
+def changeset(console: Console, change: Changeset, *, lines: bool = False) -> None:
+    """Draw what a changeset would do."""
+    heading(console, change.summary)
+    if not change.actions:
+        console.print("    nothing would change")
+    fields = change.statements[change.offered is not None :]
+    for one in _summed((change.preview(), *fields), lines):
+        statement(console, one, lines=lines)
+    if change.offered is not None:
+        _groups(console, change.statements[0].of(Outcome.HELD, Outcome.CONFLICT))
+    for conflict in change.conflicts[:20]:
+        console.print(
+            f"  ? {conflict.item}: {conflict.reason}", style="bold yellow", soft_wrap=True
+        )
+    if change.losses:
+        console.print()
+        console.print(
+            f"  {count(len(change.losses), 'loss')}, kept in the ledger all the same", style="red"
+        )
+        for loss in change.losses[:12]:
+            console.print(f"    - {loss.item}: {loss.reason}", style="red", soft_wrap=True)
+        if len(change.losses) > 12:
+            console.print(f"    … and {len(change.losses) - 12} more", style="red")
+    notes(console, change.notes)
+
+
+def notes(console: Console, texts: Iterable[str]) -> None:
+    """Draw what a person should know beyond the lines."""
+    for text in texts:
+        console.print(f"  · {text}", style="dim", soft_wrap=True)
+
+
+def settled(console: Console, books: Sequence[Statement]) -> None:
+    """Draw the balance of each account after the change, a line each."""
+    console.print()
+    for one in _summed(books, False):
+        parts = [f"{number:,} {name}" for name, number in one.totals().items() if number]
+        known = one.counted_in is not None and one.counted_out is not None
+        sides = f"{one.counted_in:,} in, {one.counted_out:,} out" if known else "not counted"
+        text = f"  {one.subject}: {sides} {one.unit}: {', '.join(parts)}"
+        console.print(text, style="green", soft_wrap=True)
+
+
+def _side(name: str, number: int) -> str:
+    return f"    {name:<9}{number:>9,}"
+
+
+def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
+    """Return field statements as one where there are many: a page has room for few accounts."""
+    fields = [one for one in books if one.unit == "fields"]
+    if lines or len(fields) < 2:
+        return list(books)
+    joined = Statement(
+        f"inside {len(fields)} files",
+        "fields",
+        tuple(line for one in fields for line in one.lines),
+        sum(one.counted_in or 0 for one in fields),
+        sum(one.counted_out or 0 for one in fields),
+    )
+    return [*(one for one in books if one.unit != "fields"), joined]
+
+
+def _groups(console: Console, lines: Iterable[Line]) -> None:
+    """Draw lines that happened for one reason as one."""
+    from rich.text import Text
+
+    groups: dict[tuple[Outcome, str], list[Line]] = {}
+    for line in lines:
+        if line.reason or line.outcome is not Outcome.KEPT:
+            groups.setdefault((line.outcome, line.reason), []).append(line)
+    for (outcome, reason), some in list(groups.items())[:_MOST_GROUPS]:
+        shown = ", ".join(line.item for line in some[:_EXAMPLES])
+        more = f" +{len(some) - _EXAMPLES}" if len(some) > _EXAMPLES else ""
+        console.print(
+            Text.assemble(
+                (f"    {outcome.value:<9}", _STYLES[outcome.value]),
+                f"{len(some):>6,}  ",
+                (reason or "", "default"),
+                (f"  {shown}{more}", "dim"),
+            ),
+            overflow="ellipsis",
+            no_wrap=True,
+        )
+    if len(groups) > _MOST_GROUPS:
+        console.print(
+            f"    … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim"
+        )
+
+
+def _every_line(console: Console, lines: Iterable[Line]) -> None:
+    for line in lines:
+        became = f" → {line.became}" if line.became else ""
+        reason = f"   {line.reason}" if line.reason else ""
+        console.print(
+            f"    {line.outcome.value:<9} {line.item}{became}{reason}",
+            style=_STYLES[line.outcome.value],
+            soft_wrap=True,
+        )

@@ -1,0 +1,93 @@
+"""`kindred`: finds the command by name and turns errors into messages and exit statuses.
+
+Only the module of the command that was asked for is imported, and nothing else at all for
+`--help`: starting a command line that is used in loops and hooks must cost almost nothing.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+
+__all__ = ["COMMANDS", "main"]
+
+# In the order people work, in groups.
+COMMANDS: dict[str, str] = {
+    "scan": "which titles, installs, versions and belongings are here",
+    "backup": "keep what a place holds under a version tag",
+    "entries": "list what the ledger keeps",
+    "show": "look into one entry",
+    "compare": "what differs between two places, entries or releases",
+    "restore": "bring an entry back, whole or in part",
+    "update": "bring an install to a new release, over the top",
+    "carry": "bring saves or settings from one install to another",
+    "convert": "bring files into the formats of another build",
+    "history": "what was changed, when and why",
+    "undo": "take a change back (or do it again)",
+    "recover": "finish or unwind what was cut off",
+    "demo": "try it all on a made-up game",
+}
+_GROUPS = (
+    ("find and keep", ("scan", "backup", "entries", "show", "compare", "restore")),
+    ("move", ("update", "carry", "convert")),
+    ("go back", ("history", "undo", "recover")),
+    ("learn", ("demo",)),
+)
+_INTERRUPTED = 4
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command; return its exit status (see DESIGN: 0 to 5)."""
+    args = sys.argv[1:] if argv is None else argv
+    if not args or args[0] in ("--help", "-h", "help"):
+        print(_help())
+        return 0 if args else 2
+    if args[0] == "--version":
+        from .. import __version__
+
+        print(f"kindred {__version__}")
+        return 0
+    name = args[0]
+    if name not in COMMANDS:
+        print(_unknown(name), file=sys.stderr)
+        return 2
+    from .running import run
+
+    try:
+        return run(name, args[1:])
+    except KeyboardInterrupt:
+        print("\nStopped. Nothing was left half done.", file=sys.stderr)
+        return _INTERRUPTED
+    except BrokenPipeError:  # the reader of our output went away, as `head` does
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+
+
+def _help() -> str:
+    lines = [
+        "kindred: move saves, settings and installs between versions, with books that balance",
+        "",
+        "usage: kindred COMMAND [OPTIONS]        kindred COMMAND --help",
+    ]
+    for group, names in _GROUPS:
+        lines += ["", f"  {group}"]
+        lines += [f"    {name:<9} {COMMANDS[name]}" for name in names]
+    lines += [
+        "",
+        "The ledger is KINDRED_LEDGER or --ledger; cards are *.card.toml here, in KINDRED_CARDS, or --card.",
+        "Commands that write show what they would do and ask; --dry-run stops there, --yes does not ask.",
+        "New here? kindred demo",
+    ]
+    return "\n".join(lines)
+
+
+def _unknown(name: str) -> str:
+    from difflib import get_close_matches
+
+    near = get_close_matches(name, COMMANDS, 1)
+    hint = f"Did you mean: kindred {near[0]}" if near else "See: kindred --help"
+    return f"There is no command {name!r}. {hint}"
+
+
+if __name__ == "__main__":
+    sys.exit(main())

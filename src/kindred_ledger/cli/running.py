@@ -1,0 +1,57 @@
+"""Running one command: its errors become a message, a JSON object if asked for, and a status."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+
+import click
+import msgspec
+
+from ..errors import KindredError
+
+__all__ = ["run"]
+
+
+def run(name: str, args: list[str]) -> int:
+    """Run the command `name`; return its exit status."""
+    module = import_module(f".commands.{name}", __package__)
+    as_json = "--json" in args
+    try:
+        status = module.command.main(args, prog_name=f"kindred {name}", standalone_mode=False)
+        return int(status or 0)
+    except click.exceptions.Exit as done:
+        return done.exit_code
+    except click.UsageError as error:
+        error.show(sys.stderr)
+        return 2
+    except click.Abort:
+        print("Nothing was changed.", file=sys.stderr)
+        return 3
+    except KindredError as error:
+        if as_json:
+            fault = {
+                "what": error.what,
+                "where": error.where,
+                "remedy": error.remedy,
+                "kind": type(error).__name__,
+            }
+            sys.stdout.write(
+                msgspec.json.encode(
+                    {"command": name, "status": error.exit_status, "error": fault}
+                ).decode()
+                + "\n"
+            )
+        else:
+            _show(error)
+        return error.exit_status
+
+
+def _show(error: KindredError) -> None:
+    from rich.console import Console
+
+    console = Console(stderr=True, highlight=False, markup=False, soft_wrap=True)
+    where = f"{error.where}: " if error.where else ""
+    console.print(f"✗ {where}{error.what}", style="bold red")
+    if error.remedy:
+        console.print(error.remedy)

@@ -1,0 +1,130 @@
+"""Session: what every command shares: where output goes, the ledger, the cards, the places."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from ..cards import Card, Install, Surroundings, card_for, find_cards
+from ..errors import UsageError
+from ..ledger import EntryPlace, Ledger
+from ..places import FolderPlace, Patterns, Place, open_place
+from ..progress import Progress
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+__all__ = ["Session", "patterns"]
+
+_PLAIN_WIDTH = 120  # of tables that do not go to a terminal
+
+
+@dataclass
+class Session:
+    """The common options of one call, and what they lead to."""
+
+    name: str
+    json: bool = False
+    ledger_path: str = ""
+    card_path: str = ""
+    build: str = ""
+    folders: Mapping[str, str] = field(default_factory=dict)
+    user_ids: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def out(self) -> Console:
+        """Where results are drawn."""
+        return _console(sys.stdout)
+
+    @cached_property
+    def err(self) -> Console:
+        """Where everything else goes."""
+        return _console(sys.stderr)
+
+    @cached_property
+    def progress(self) -> Progress:
+        """Draws progress on a terminal; silent elsewhere."""
+        if not sys.stderr.isatty():
+            return Progress()
+        from .watching import DrawnProgress
+
+        return DrawnProgress(self.err)
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The ledger: --ledger, KINDRED_LEDGER, or the user's own."""
+        path = self.ledger_path or os.environ.get("KINDRED_LEDGER", "")
+        if not path:
+            from platformdirs import user_data_dir
+
+            path = os.path.join(user_data_dir("kindred-ledger", appauthor=False), "ledger")
+        return Ledger.open(path)
+
+    @cached_property
+    def cards(self) -> list[Card]:
+        """The cards: --card, or those beside the caller, in KINDRED_CARDS and in the user's."""
+        if self.card_path:
+            return [Card.load(self.card_path)]
+        from platformdirs import user_config_dir
+
+        kept = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "cards")
+        named = os.environ.get("KINDRED_CARDS", "").split(os.pathsep)
+        return find_cards([os.getcwd(), *filter(None, named), kept])
+
+    @cached_property
+    def around(self) -> Surroundings:
+        """The machine, as cards see it."""
+        return Surroundings.here(os.environ, sys.platform, user_ids=self.user_ids)
+
+    def install(self, path: str, *, build: str | None = None) -> Install:
+        """Open an install of a title that a card describes; `build` None takes --build."""
+        folder = os.path.abspath(os.path.expanduser(path))
+        if not os.path.isdir(folder):
+            raise UsageError("there is no such folder", where=path, remedy="Check the path.")
+        card = card_for(folder, self.cards)
+        version = self.build if build is None else build
+        return card.open(folder, version=version, folders=self.folders, around=self.around)
+
+    def subject(self, text: str) -> Install | EntryPlace | Place:
+        """Open what a person names: an install, a folder or archive, or entry:ID."""
+        if text.startswith("entry:"):
+            return self.ledger.place(self.ledger.entry(text))
+        if not os.path.exists(os.path.expanduser(text)):
+            if "/" not in text and os.sep not in text:
+                return self.ledger.place(self.ledger.entry(text))
+            raise UsageError("there is nothing here", where=text, remedy="Check the path.")
+        place = open_place(text)
+        if isinstance(place, FolderPlace) and any(
+            card.is_install(place.root) for card in self.cards
+        ):
+            return self.install(text)
+        return place
+
+    def emit(self, status: int = 0, **values: Any) -> int:
+        """Print the one JSON object of this call; return the status."""
+        whole = {"command": self.name, "status": status, **values}
+        data = msgspec.json.format(msgspec.json.encode(whole), indent=2)
+        sys.stdout.write(data.decode() + "\n")
+        return status
+
+
+def patterns(texts: tuple[str, ...]) -> Callable[[str], bool] | None:
+    """Return what tells whether a path fits one of the patterns; None for no patterns."""
+    if not texts:
+        return None
+    found = Patterns(texts)
+    found.check()
+    return found
+
+
+def _console(stream: Any) -> Console:
+    from rich.console import Console
+
+    width = None if stream.isatty() else _PLAIN_WIDTH
+    return Console(file=stream, width=width, highlight=False, markup=False, emoji=False)

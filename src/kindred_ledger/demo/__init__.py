@@ -1,0 +1,1 @@
+"""The demo: the made-up game Mossferry, its data, and the story told with it."""

@@ -1,0 +1,173 @@
+"""Mossferry, simulated: a game about running ferries through a peat-bog archipelago.
+
+This stands in for a real game. It shares no code with the library, reads its files with parsers of
+its own, and so is the independent judge of what the library did: it loads what its build can load,
+refuses what it cannot, and names each fault. A copy of this file, with its build filled in, is the
+program of every install of the demo.
+
+    python mossferry.py            load everything and say what was found; status 1 if refused
+    python mossferry.py --run      keep running until standard input closes, like a game left open
+"""
+
+import configparser
+import json
+import os
+import re
+import sys
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+BUILD = "@BUILD@"
+HERE = os.path.dirname(os.path.abspath(__file__))
+# What each build can load, and the keys a voyage of that format must have.
+CAN: dict[str, dict[str, Any]] = {
+    "1.4": {"voyage": (3, 4), "settings": 1, "controls": 1},
+    "2.0": {"voyage": (5,), "settings": 2, "controls": 2},
+}
+KEYS: dict[int, dict[str, type]] = {
+    3: {"captain": str, "money": int, "ship": dict, "crew": list},
+    4: {"captain": str, "purse": int, "ship": dict, "crew": list},
+    5: {"captain": str, "coins": int, "ship": dict, "crew": list},
+}
+WEATHER = {"1.4": ("clear", "drizzle", "haar"), "2.0": ("clear", "rain", "fog")}
+
+
+class Refused(Exception):
+    """The game cannot load a file."""
+
+
+def load_json(path: str) -> Any:
+    with open(path, encoding="utf-8-sig") as file:
+        text = file.read()
+    kept = re.sub(r'("(?:[^"\\]|\\.)*")|//[^\n]*|/\*.*?\*/', lambda m: m[1] or "", text, flags=re.S)
+    kept = re.sub(r",(\s*[}\]])", r"\1", kept)
+    try:
+        return json.loads(kept)
+    except ValueError as error:
+        raise Refused(f"it is damaged: {error}") from None
+
+
+def load_program() -> dict[int, str]:
+    with open(os.path.join(HERE, "version.txt")) as file:
+        text = file.read()
+    info = load_json(os.path.join(HERE, "build.json"))
+    if f"build {BUILD}" not in text or info["build"] != BUILD:
+        raise Refused(
+            f"mixed builds: program {BUILD}, version.txt {text!r}, build.json {info['build']}"
+        )
+    missing = [name for name in info["files"] if not os.path.exists(os.path.join(HERE, name))]
+    if missing:
+        raise Refused(f"{len(missing)} program files are missing, such as {missing[0]}")
+    return {
+        harbour["id"]: harbour["name"]
+        for harbour in load_json(os.path.join(HERE, "data", "harbours.json"))
+    }
+
+
+def load_voyage(path: str, harbours: dict[int, str]) -> str:
+    voyage = load_json(path)
+    number = voyage.get("format")
+    if number not in CAN[BUILD]["voyage"]:
+        raise Refused(f"voyage format {number}; build {BUILD} loads {CAN[BUILD]['voyage']}")
+    for key, kind in KEYS[number].items():
+        if not isinstance(voyage.get(key), kind):
+            raise Refused(f"{key} is missing or of the wrong kind")
+    for hand in voyage["crew"]:
+        if number > 3 and hand["home"] not in harbours:
+            raise Refused(
+                f"{hand['name']} comes from harbour {hand['home']}, which is not on the chart"
+            )
+        if number >= 5 and not 0 <= hand["morale"] <= 100:
+            raise Refused(f"{hand['name']} has morale {hand['morale']}")
+    ship = voyage["ship"]
+    peat = ship["stores"]["peat"] if number >= 5 else ship["peat"]
+    if voyage["weather"] not in WEATHER[BUILD]:
+        raise Refused(f"weather {voyage['weather']!r} is unknown in {BUILD}")
+    money = voyage.get("coins", voyage.get("purse", voyage.get("money")))
+    hands = len(voyage["crew"])
+    return f"{voyage['captain']} on the {ship['name']}, {money} coins, {peat} peat, crew of {hands}"
+
+
+def load_settings(path: str) -> str:
+    parser = configparser.ConfigParser(interpolation=None)
+    parser.optionxform = str  # type: ignore[method-assign, assignment]
+    with open(path, encoding="utf-8-sig") as file:
+        parser.read_file(file)
+    number = int(parser["General"]["SettingsFormat"])
+    if number != CAN[BUILD]["settings"]:
+        raise Refused(f"settings format {number}; build {BUILD} would throw your settings away")
+    section, key = ("Display", "Quality") if number == 1 else ("Video", "Detail")
+    return f"{parser[section]['Width']} wide, {key.lower()} {parser[section][key]}"
+
+
+def load_controls(path: str) -> str:
+    controls = load_json(path)
+    if controls["format"] != CAN[BUILD]["controls"]:
+        raise Refused(f"controls format {controls['format']}; build {BUILD} would reset your keys")
+    keys = controls["bindings"] if controls["format"] > 1 else controls["keys"]
+    return f"{len(keys)} keys bound"
+
+
+def check() -> int:
+    print(f"Mossferry {BUILD}")
+    try:
+        harbours = load_program()
+    except Refused as fault:
+        print(f"  does not start: {fault}")
+        return 1
+    user = os.path.join(HERE, "userdata")
+    saves = os.path.join(user, "saves")
+    jobs: list[tuple[str, Callable[[str], str]]] = [
+        ("settings.ini", load_settings),
+        ("controls.json", load_controls),
+    ]
+    if os.path.isdir(saves):
+        for name in sorted(os.listdir(saves)):
+            jobs.append((f"saves/{name}", lambda path: load_voyage(path, harbours)))
+    refused = 0
+    for name, load in jobs:
+        path = os.path.join(user, *name.split("/"))
+        if not os.path.exists(path):
+            continue
+        try:
+            print(f"  loaded   {name}: {load(path)}")
+        except (Refused, KeyError) as fault:
+            refused += 1
+            print(f"  refused  {name}: {fault}")
+    mods = os.path.join(HERE, "mods")
+    for name in sorted(os.listdir(mods)) if os.path.isdir(mods) else ():
+        print(f"  mod      {load_json(os.path.join(mods, name, 'mod.json'))['name']}")
+    print("Everything loads." if not refused else f"{refused} files were refused.")
+    return 1 if refused else 0
+
+
+def run() -> int:
+    """Stay open: watch the program's folder and warm the chart cache again when it changes."""
+    cache = os.path.join(HERE, "data", "water", "charts.cache")
+    with open(cache, "rb") as file:
+        cold = file.read()
+    closed = threading.Event()
+
+    def wait_for_the_end() -> None:
+        sys.stdin.read()
+        closed.set()
+
+    threading.Thread(target=wait_for_the_end, daemon=True).start()
+    print(f"Mossferry {BUILD} is running", flush=True)
+    seen, warmed = os.stat(HERE).st_mtime_ns, 0
+    while not closed.is_set():
+        now = os.stat(HERE).st_mtime_ns
+        if now != seen:
+            seen, warmed = now, warmed + 1
+            with open(cache, "wb") as out:
+                out.write(b"warm %d\n" % warmed + cold)
+        time.sleep(0.001)
+    with open(cache, "wb") as out:
+        out.write(cold)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(run() if "--run" in sys.argv[1:] else check())

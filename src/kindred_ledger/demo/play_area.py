@@ -1,0 +1,211 @@
+"""The play area: an install of Mossferry 1.4 with months of somebody's work in it, and what is new.
+
+    mossferry/            the install of 1.4: portable, so the user's files lie in its userdata
+    second/mossferry/     a fresh install of 2.0
+    downloads/            the releases 1.4 and 2.0 as archives
+    mossferry.card.toml   the card
+    ledger/               an empty ledger, made by the first command
+
+Everything is made from fixed seeds of its own names: the same files on every machine.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import zipfile
+from importlib import resources
+
+__all__ = ["BUILDS", "build_play_area", "build_release"]
+
+BUILDS = ("1.4", "2.0")
+_TILES = 180
+_TIME = 1_780_000_000  # seconds; one moment for all, so that archives are the same everywhere
+_QUAYS = ("Ashwater", "Bracken Stage", "Cold Lantern", "Dunlin Steps", "Eelgate", "Fenwick Hythe")
+_NEW_QUAYS = ("Gannet Landing", "Heather Lock")
+
+
+def build_play_area(folder: str) -> None:
+    """Build everything in `folder`, which must be empty or missing.
+
+    Raises:
+        FileExistsError: something is in the way.
+    """
+    os.makedirs(folder, exist_ok=True)
+    if os.listdir(folder):
+        raise FileExistsError(folder)
+    card = resources.files(__package__).joinpath("mossferry.card.toml").read_bytes()
+    _write(folder, "mossferry.card.toml", card)
+    for build in BUILDS:
+        files = build_release(build)
+        _write_zip(os.path.join(folder, "downloads", f"mossferry-{build}.zip"), build, files)
+    for top, build in (("mossferry", "1.4"), ("second/mossferry", "2.0")):
+        for name, data in build_release(build).items():
+            _write(folder, f"{top}/{name}", data)
+    for name, data in _belongings().items():
+        _write(folder, f"mossferry/{name}", data)
+    for name, data in _fresh_user_files().items():
+        _write(folder, f"second/mossferry/{name}", data)
+    os.makedirs(os.path.join(folder, "second", "mossferry", "userdata", "saves"))
+
+
+def build_release(build: str) -> dict[str, bytes]:
+    """Return the files of an unmodified build by their path."""
+    program = resources.files(__package__).joinpath("game.py").read_bytes()
+    quays = _QUAYS if build == "1.4" else _QUAYS + _NEW_QUAYS
+    files = {
+        "mossferry.py": program.replace(b"@BUILD@", build.encode()),
+        "version.txt": f"Mossferry build {build}\n".encode(),
+        "portable.txt": b"This install keeps your files in its own folder.\n",
+        "data/harbours.json": _json([{"id": n, "name": name} for n, name in enumerate(quays, 1)]),
+        "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 2.40\r\nneap = 1.10\r\n",
+        "data/water/charts.cache": f"cold {build}\n".encode(),
+    }
+    for number in range(_TILES):
+        since = "1.4" if number % 3 else build  # a third of the tiles is redrawn in each build
+        files[f"data/tiles/{number:03}.tile"] = _noise(f"tile {number} {since}", 6_000)
+    if build == "1.4":
+        for number in range(6):
+            files[f"data/old_charts/{number}.chart"] = _noise(f"chart {number}", 3_000)
+    else:
+        for number in range(8):
+            files[f"data/lanterns/{number}.lamp"] = _noise(f"lamp {number}", 2_000)
+    listed = sorted(name for name in files if name.startswith("data/"))
+    files["build.json"] = _json({"product": "mossferry", "build": build, "files": listed})
+    return files
+
+
+def _belongings() -> dict[str, bytes]:
+    """Return what the person added and changed in their install."""
+    files = {
+        "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 3.10\r\nneap = 0.80\r\n",
+        "mods/reedlight/mod.json": _json({"name": "Reedlight", "version": "1.3", "for": "1.4"}),
+        "mods/reedlight/reeds.dat": _noise("reeds", 20_000),
+        "userdata/settings.ini": _SETTINGS,
+        "userdata/controls.json": _CONTROLS,
+    }
+    for number in range(3):
+        files[f"userdata/pictures/evening-{number}.ppm"] = b"P6 40 30 255\n" + _noise(
+            f"p{number}", 3600
+        )
+    files["userdata/saves/first-crossing.voyage"] = _old_voyage()
+    for name, captain, weather in (
+        ("eel-season", "Ines Marrow", "haar"),
+        ("long-way-round", "Tobias Quill", "drizzle"),
+        ("midwinter", "Ines Marrow", "clear"),
+    ):
+        files[f"userdata/saves/{name}.voyage"] = _voyage(name, captain, weather)
+    return files
+
+
+def _fresh_user_files() -> dict[str, bytes]:
+    settings = b"[General]\r\nSettingsFormat = 2\r\n\r\n[Video]\r\nWidth = 1280\r\nDetail = 2\r\n"
+    return {
+        "userdata/settings.ini": settings,
+        "userdata/controls.json": _json(
+            {"format": 2, "bindings": {"cast_off": "C", "signal": "F"}}
+        ),
+    }
+
+
+_SETTINGS = b"""; Mossferry settings
+; the long table in the tavern needs 2560
+[General]
+SettingsFormat = 1
+Language = en
+
+[Display]
+Width = 2560
+Height = 1080
+Quality = high\x20\x20
+
+[Sound]
+Volume = 80
+Midi = 1
+""".replace(b"\n", b"\r\n")
+
+_CONTROLS = b"""{
+  // my own keys; the left hand stays on the wheel
+  "format": 1,
+  "keys": {
+    "cast_off": "C",
+    "moor":     "M",   // was X
+    "lantern":  "L",
+  },
+}
+"""
+
+
+def _voyage(name: str, captain: str, weather: str) -> bytes:
+    rng = random.Random(f"voyage {name}")
+    voyage = {
+        "format": 4,
+        "build": "1.4",
+        "captain": captain,
+        "purse": rng.randrange(200, 90_000),
+        "weather": weather,
+        "ship": {
+            "name": rng.choice(("Heron", "Bittern", "Marsh Lily")),
+            "hull": rng.randrange(40, 100) / 100,
+            "moored": True,
+            "peat": rng.randrange(10, 900) / 4,
+            "lantern_glow": rng.randrange(1, 9),
+        },
+        "crew": [
+            {"id": n, "name": hand, "home": rng.randrange(1, len(_QUAYS) + 1)}
+            for n, hand in enumerate(rng.sample(("Ada", "Bo", "Cass", "Dov", "Esk", "Finn"), 4), 1)
+        ],
+        "cargo": {good: rng.randrange(0, 40) for good in ("reeds", "eels", "tallow", "letters")},
+        "visited": [rng.randrange(1, len(_QUAYS) + 1) for _ in range(30)],
+        "log": [
+            f"day {day}: {rng.choice(('fair', 'wet', 'fog on the water'))}" for day in range(12)
+        ],
+        "scratch": {"seed_hash": f"{rng.randrange(1 << 60):x}"},
+    }
+    return _json(voyage)
+
+
+def _old_voyage() -> bytes:
+    """Return a voyage that was last saved with build 1.2."""
+    return b"""{
+  "format": 3,
+  "build": "1.2",
+  "captain": "Ines Marrow",
+  "money": 310,
+  "weather": "clear",
+  "ship": {"name": "Duckling", "hull": 0.50, "moored": true, "peat": 7.0, "lantern_glow": 1},
+  "crew": [{"id": 1, "name": "Bo"}],
+  "cargo": {},
+  "log": ["day 0: the first crossing, and nobody drowned"],
+  "scratch": {"seed_hash": "5eed"}
+}
+"""
+
+
+def _json(value: object) -> bytes:
+    return (json.dumps(value, indent=2) + "\n").encode()
+
+
+def _noise(name: str, size: int) -> bytes:
+    """Return bytes that compress about as well as drawn data does."""
+    rng = random.Random(name)
+    return bytes(rng.choices(range(32), k=size))
+
+
+def _write(folder: str, name: str, data: bytes) -> None:
+    path = os.path.join(folder, *name.split("/"))
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with open(path, "wb") as file:
+        file.write(data)
+    os.utime(path, (_TIME, _TIME))
+
+
+def _write_zip(path: str, build: str, files: dict[str, bytes]) -> None:
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in sorted(files.items()):
+            info = zipfile.ZipInfo(f"mossferry-{build}/{name}", (2026, 5, 28, 12, 0, 0))
+            info.compress_type = zipfile.ZIP_DEFLATED
+            info.external_attr = 0o100644 << 16
+            archive.writestr(info, data)

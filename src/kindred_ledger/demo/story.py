@@ -1,0 +1,194 @@
+"""The story: from build 1.4 to 2.0 and back, told by running the real commands.
+
+Each command is printed as it can be typed again. What a command must end with is checked, so the
+story is also a test of the whole.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from .play_area import build_play_area
+
+__all__ = ["tell"]
+
+_FAILED = 4
+
+
+class _Broken(Exception):
+    """A command did not end as the story says."""
+
+
+def tell(folder: str, *, quick: bool = False, only_build: bool = False) -> int:
+    """Build the play area in `folder` and tell the story there; return an exit status."""
+    where = os.path.abspath(folder)
+    try:
+        build_play_area(where)
+    except FileExistsError:
+        print(f"{where} is not empty.\nDelete it, or choose another with --dir.", file=sys.stderr)
+        return 2
+    print(f"The play area is in {where}")
+    if only_build:
+        return 0
+    try:
+        _Story(where, pause=not quick and sys.stdin.isatty() and sys.stdout.isatty()).run()
+    except _Broken as fault:
+        print(f"\nThe story broke: {fault}", file=sys.stderr)
+        return _FAILED
+    return 0
+
+
+class _Story:
+    def __init__(self, where: str, *, pause: bool) -> None:
+        self._where = where
+        self._pause = pause
+        self._bold = sys.stdout.isatty()
+        self._environment = {**os.environ, "KINDRED_LEDGER": os.path.join(where, "ledger")}
+
+    def run(self) -> None:
+        self._say("To type the commands again yourself:")
+        setting = "set" if os.name == "nt" else "export"
+        print(f"    cd {shlex.quote(self._where)}\n    {setting} KINDRED_LEDGER=ledger")
+        self._look_and_keep()
+        self._fail_and_recover()
+        self._update_and_convert()
+        self._back_and_forth()
+        self._say(
+            "That was it. Everything is still there; look around with kindred entries and history."
+        )
+
+    def _look_and_keep(self) -> None:
+        self._chapter(
+            "1. What is here?",
+            "Two installs: yours of 1.4, with saves, settings and a mod, and a fresh one of 2.0.",
+        )
+        self._kindred("scan")
+        self._chapter("2. Keep it first.", "A backup, tagged with the version that was found.")
+        self._kindred("backup", "mossferry", "--note", "before 2.0")
+
+    def _fail_and_recover(self) -> None:
+        self._chapter(
+            "3. Update, with the game left open.",
+            "It still runs behind another window and writes to its chart cache. The update "
+            "notices half-way and takes back what it had done.",
+        )
+        with self._game_left_open():
+            self._kindred(*_UPDATE, "--yes", status=4)
+        self._say(
+            "The game is closed now. Was anything harmed? Compare the backup with the install:"
+        )
+        self._kindred("compare", "latest", "mossferry")
+        self._game()
+
+    def _update_and_convert(self) -> None:
+        self._chapter(
+            "4. Update again.",
+            "The settings, saves and the mod stay; the tides you had "
+            "changed yourself stay too, and what only 1.4 had goes.",
+        )
+        self._kindred(*_UPDATE, "--yes")
+        self._say("The program is 2.0 now, but 2.0 does not read what 1.4 wrote:")
+        self._game(status=1)
+        self._chapter(
+            "5. Convert saves and settings.",
+            "Every field is accounted for. Two kinds of "
+            "fields have no place in 2.0; that is shown, and needs consent.",
+        )
+        self._kindred("convert", "mossferry", "--yes", status=3)
+        self._say("Looked at, and agreed to:")
+        self._kindred("convert", "mossferry", "--yes", "--allow-loss")
+        self._say("What does the game say?")
+        self._game()
+        self._kindred("compare", "mossferry@1.4", "mossferry", status=1)
+
+    def _back_and_forth(self) -> None:
+        self._chapter("6. Back to 1.4.", "Two changes were made; they are taken back in turn.")
+        self._kindred("history")
+        for change in self._last_changes(2):
+            self._kindred("undo", change, "--yes")
+        self._game()
+        self._chapter(
+            "7. And forward again.", "An undo is a change like any other, and can be undone."
+        )
+        for change in self._last_changes(2):
+            self._kindred("undo", change, "--yes")
+        self._game()
+        self._kindred("entries")
+
+    def _last_changes(self, number: int) -> list[str]:
+        """Return the ids of the last changes, the newest first."""
+        text = subprocess.run(
+            [*_KINDRED, "history", "--json"],
+            cwd=self._where,
+            env=self._environment,
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
+        return [change["id"] for change in json.loads(text)["changes"]][-number:][::-1]
+
+    @contextmanager
+    def _game_left_open(self) -> Iterator[None]:
+        self._print_command("python mossferry/mossferry.py --run", " &")
+        game = subprocess.Popen(
+            [sys.executable, os.path.join("mossferry", "mossferry.py"), "--run"],
+            cwd=self._where,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert game.stdout is not None and game.stdin is not None
+        try:
+            print(game.stdout.readline().strip())
+            time.sleep(0.1)
+            yield
+        finally:
+            game.stdin.close()
+            game.wait(timeout=30)
+            game.stdout.close()
+
+    def _game(self, *, status: int = 0) -> None:
+        self._print_command("python mossferry/mossferry.py")
+        self._run([sys.executable, os.path.join("mossferry", "mossferry.py")], status)
+
+    def _kindred(self, *args: str, status: int = 0) -> None:
+        self._print_command(shlex.join(["kindred", *args]))
+        self._run([*_KINDRED, *args], status)
+
+    def _run(self, command: list[str], status: int) -> None:
+        sys.stdout.flush()
+        done = subprocess.run(command, cwd=self._where, env=self._environment, check=False)
+        if done.returncode != status:
+            raise _Broken(f"{shlex.join(command)} ended with {done.returncode}, not {status}")
+
+    def _chapter(self, title: str, text: str) -> None:
+        if self._pause:
+            input("\n[Enter] ")
+        print(f"\n\n{self._mark(title)}")
+        self._say(text, before="")
+
+    def _say(self, text: str, *, before: str = "\n") -> None:
+        print(f"{before}{text}")
+
+    def _print_command(self, command: str, after: str = "") -> None:
+        print(f"\n{self._mark('$ ' + command + after)}", flush=True)
+
+    def _mark(self, text: str) -> str:
+        return f"\x1b[1m{text}\x1b[0m" if self._bold else text
+
+
+_KINDRED = [sys.executable, "-m", "kindred_ledger.cli.main"]
+_UPDATE = (
+    "update",
+    "mossferry",
+    "downloads/mossferry-2.0.zip",
+    "--old",
+    "downloads/mossferry-1.4.zip",
+)
