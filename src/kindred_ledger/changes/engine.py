@@ -149,13 +149,18 @@ class _Application:
         if self.ledger.has_record(self.journal.id):
             return  # it is done and recorded; only the clearing was cut off
         try:
-            unwind(self.journal, self.ledger)
+            files = unwind(self.journal, self.ledger)
         except (KindredError, OSError) as second:
             raise PlaceError(
                 f"the change failed ({error}) and could not be taken back yet: {second}",
                 where=self.changeset.place.location,
                 remedy="Nothing is lost. Put right what refused, then run: kindred recover",
             ) from error
+        if isinstance(error, KindredError) and files:
+            error.remedy = (
+                f"{files} of {len(self.changeset.actions)} files had been changed and were taken "
+                f"back; the place is as it was.\n{error.remedy}"
+            )
 
 
 def finish(journal: Journal, ledger: Ledger) -> None:
@@ -182,12 +187,17 @@ def finish(journal: Journal, ledger: Ledger) -> None:
     journal.clear()
 
 
-def unwind(journal: Journal, ledger: Ledger) -> None:
-    """Take an unfinished change back; what somebody else wrote meanwhile goes into the ledger."""
-    for stage in swap_back(journal):
+def unwind(journal: Journal, ledger: Ledger) -> int:
+    """Take an unfinished change back and return how many files that moved.
+
+    What somebody else wrote meanwhile goes into the ledger.
+    """
+    taken_back = swap_back(journal)
+    for stage in taken_back.foreign:
         ledger.backup(FolderPlace(stage), note=f"found while change {journal.id} was taken back")
     journal.at(STAGING).write()  # from here on only the clearing is left
     journal.clear()
+    return taken_back.files
 
 
 def _check_unchanged(changeset: Changeset, now: Tree) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from ..errors import UsageError
-from ..ledger import Entry, Ledger, Tag
+from ..ledger import Entry, Ledger, Record, Tag
 from ..places import DIR, OTHER, JoinedPlace, Place, Tree, place_at, same_content
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -94,7 +94,7 @@ def undo(ledger: Ledger, text: str = "latest", *, progress: Progress | None = No
     place = place_at(record.roots)
     now = ledger.scan(place, progress=progress)
     source = ledger.place(ledger.entry(record.entry))
-    reason = f"as before {record.operation} {record.id}"
+    reason = f"as before {record.id}"
     actions, losses, stay = [], [], []
     going = {path for path in record.paths if path not in record.before}
     for path in record.paths:
@@ -115,7 +115,7 @@ def undo(ledger: Ledger, text: str = "latest", *, progress: Progress | None = No
     return Changeset(
         place=place,
         operation="undo",
-        summary=f"take back {record.operation} {record.id}: {record.summary}",
+        summary=_undo_summary(ledger, record),
         before=now,
         actions=tuple(actions),
         tag=replace(record.tag, version=version),
@@ -124,6 +124,16 @@ def undo(ledger: Ledger, text: str = "latest", *, progress: Progress | None = No
         notes=notes,
         undoes=record.id,
     )
+
+
+def _undo_summary(ledger: Ledger, record: Record) -> str:
+    """Say what an undo does, in terms of the change that began a chain of undoing and redoing."""
+    again = False
+    while record.undoes:
+        again = not again
+        record = ledger.record(record.undoes)
+    verb = "do again" if again else "take back"
+    return f"{verb} {record.operation} {record.id}: {record.summary}"
 
 
 def _standing_undo(ledger: Ledger, id: str) -> str:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from ..errors import PlaceChanged
 from ..places import (
@@ -28,11 +29,19 @@ from ..places import (
 from ..progress import Progress
 from .journal import Journal, Op
 
-__all__ = ["swap_back", "swap_forward"]
+__all__ = ["TakenBack", "swap_back", "swap_forward"]
 
 # Files leave before folders, the deepest folder first; folders come before files, the outermost
 # first; times and modes last, since putting a file changes its folder's.
 _ORDER = {"remove": 0, "rmdir": 1, "mkdir": 2, "put": 3, "meta": 4}
+
+
+@dataclass(frozen=True, slots=True)
+class TakenBack:
+    """How many files were taken back, and the folders of what somebody else put in their place."""
+
+    files: int
+    foreign: tuple[str, ...]
 
 
 def swap_forward(journal: Journal, progress: Progress | None = None) -> None:
@@ -52,20 +61,19 @@ def swap_forward(journal: Journal, progress: Progress | None = None) -> None:
     swap.sync()
 
 
-def swap_back(journal: Journal) -> list[str]:
+def swap_back(journal: Journal) -> TakenBack:
     """Take back every operation that has happened.
-
-    Returns the folders that hold what somebody else put in the place of what was changed.
 
     Raises:
         PlaceError: the system refuses; doing it again is safe.
     """
     swap = _Swap(journal)
+    files = 0
     for op in reversed(_in_order(journal.ops)):
         with refusals(swap.final(op)):
-            swap.back(op)
+            files += swap.back(op)
     swap.sync()
-    return swap.foreign()
+    return TakenBack(files, tuple(swap.foreign()))
 
 
 def _in_order(ops: Sequence[Op]) -> list[Op]:
@@ -102,7 +110,8 @@ class _Swap:
                     raise _foreign(final)
                 os.rename(new, final)
 
-    def back(self, op: Op) -> None:
+    def back(self, op: Op) -> bool:
+        """Take one operation back; tell whether a file was moved for it."""
         final, new, old = self._paths(op)
         if op.kind == "mkdir":
             with contextlib.suppress(OSError):  # not empty: somebody put something there
@@ -114,12 +123,20 @@ class _Swap:
         elif op.kind == "meta":
             self._metadata(final, op.before)
         else:
-            there = lstat_node(final) is not None
-            if there and (os.path.lexists(old) or (op.before is None and not os.path.lexists(new))):
-                ours = op.kind == "put" and op.after is not None and self._is(final, op.after)
-                os.rename(final, new if ours else self._foreign(op))
-            if os.path.lexists(old):
-                os.rename(old, final)
+            return self._file_back(op, final, new, old)
+        return False
+
+    def _file_back(self, op: Op, final: str, new: str, old: str) -> bool:
+        moved = False
+        there = lstat_node(final) is not None
+        if there and (os.path.lexists(old) or (op.before is None and not os.path.lexists(new))):
+            ours = op.kind == "put" and op.after is not None and self._is(final, op.after)
+            os.rename(final, new if ours else self._foreign(op))
+            moved = True
+        if os.path.lexists(old):
+            os.rename(old, final)
+            moved = True
+        return moved
 
     def sync(self) -> None:
         for folder in sorted(self._touched):

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from ..changes import Applied, Changeset
-from ..errors import DecisionNeeded
+from ..errors import DecisionNeeded, LossNotAllowed
 from . import drawing
 from .session import Session
 
@@ -33,6 +33,11 @@ def carry_out(
     if not change.actions and not change.conflicts:
         return session.emit(change=plan, applied=None) if session.json else 0
     consent = allow_loss or _ask(session, change, yes)
+    if change.losses and not (consent or change.conflicts or session.json):
+        raise LossNotAllowed(
+            "nobody consented to the losses above, so nothing was written",
+            remedy="Consent with --allow-loss. What is there now is kept either way.",
+        )
     change.check_consent(allow_loss=consent)
     done = change.apply(session.ledger, allow_loss=consent, progress=session.progress)
     if session.json:
@@ -53,8 +58,7 @@ def _ask(session: Session, change: Changeset, yes: bool) -> bool:
             where=change.place.location,
             remedy="Say --yes to go ahead, or --dry-run to look only.",
         )
-    question = "Go ahead, and allow these losses?" if change.losses else "Go ahead?"
-    session.err.print()
+    question = "\nGo ahead, and allow these losses?" if change.losses else "\nGo ahead?"
     if not click.confirm(question, default=False, err=True):
         raise click.Abort
     return bool(change.losses)

@@ -127,7 +127,7 @@ class Ledger:
         tree = place.survey(seen=seen)
         wanted = tree if only is None else tree.select(only)
         kept = self._store(place, wanted, seen, progress or Progress())
-        self.index.remember_seen(place.location, seen)
+        self.index.remember_seen(_key_of(place), seen)
         return self._enter(place, tag, kept, complete=only is None, note=note, pinned=pinned)
 
     def keep(
@@ -150,13 +150,13 @@ class Ledger:
 
     def seen(self, place: Place) -> Seen:
         """Return what is remembered of the files of a place, to save reading them."""
-        return self.index.seen(place.location)
+        return self.index.seen(_key_of(place))
 
     def scan(self, place: Place, *, progress: Progress | None = None) -> Tree:
         """Return the tree of a place with digests, reading only what is not remembered."""
         seen = self.seen(place)
         tree = scan(place, seen=seen, progress=progress)
-        self.index.remember_seen(place.location, seen)
+        self.index.remember_seen(_key_of(place), seen)
         return tree
 
     def _store(self, place: Place, tree: Tree, seen: Seen | None, progress: Progress) -> Tree:
@@ -393,6 +393,11 @@ class EntryPlace:
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _key_of(place: Place) -> str:
+    """Return what a place's digests are remembered under: paths differ with its parts."""
+    return "\n".join(f"{name}={root}" for name, root in sorted(roots_of(place).items()))
 
 
 def _create(root: str, settings: str) -> None:

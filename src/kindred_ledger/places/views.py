@@ -6,6 +6,7 @@ are one place, so that one changeset covers both and either all of it happens or
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator, Mapping
 
 from ..errors import UsageError
@@ -50,7 +51,9 @@ class JoinedPlace:
 
     @property
     def location(self) -> str:
-        return " + ".join(place.location for place in self.parts.values())
+        places = [place.location for place in self.parts.values()]
+        outer = [x for x in places if not any(x.startswith(y + os.sep) for y in places)]
+        return " + ".join(outer)
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the parts' trees, each under its name."""

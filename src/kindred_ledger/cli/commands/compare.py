@@ -9,12 +9,13 @@ import click
 
 from ...cards import Install
 from ...ledger import EntryPlace
-from ...places import DIR, Tree
+from ...places import DIR, Difference, Tree
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
 
-_MOST = 40
+_MOST = 30  # differences listed one by one; beyond, folders are summed up
+_FEW = 3
 
 
 @click.command()
@@ -57,13 +58,10 @@ def command(session: Session, before: str, after: str, show_all: bool) -> int:
     totals = Counter(d.status for d in found)
     parts = ", ".join(f"{number:,} {status}" for status, number in sorted(totals.items()))
     drawing.heading(session.out, f"{before} → {after}", f"{parts}, {same:,} the same")
-    shown = found if show_all else found[:_MOST]
-    lines = [(f"    {d.status}", d.path, category(d.path) or "program") for d in shown]
+    lines = [(f"    {d.status}", d.path, category(d.path)) for d in found]
+    if len(found) > _MOST and not show_all:
+        lines = _by_folder(found, category)
     drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
-    if len(found) > len(shown):
-        session.out.print(
-            f"    … and {len(found) - len(shown):,} more; --all lists them", style="dim"
-        )
     return 1
 
 
@@ -74,9 +72,26 @@ def _tree(session: Session, subject: object) -> Tree:
     return session.ledger.scan(place, progress=session.progress)  # type: ignore[arg-type]
 
 
+def _by_folder(
+    found: Sequence[Difference], category: Callable[[str], str]
+) -> list[tuple[str, str, str]]:
+    """Return the differences as lines, those of one kind in one folder as one."""
+    groups: dict[tuple[str, str], list[str]] = {}
+    for difference in found:
+        folder = difference.path.rpartition("/")[0]
+        groups.setdefault((difference.status, folder), []).append(difference.path)
+    lines = []
+    for (status, folder), paths in groups.items():
+        if len(paths) <= _FEW:
+            lines += [(f"    {status}", path, category(path)) for path in paths]
+        else:
+            lines.append((f"    {status}", f"{folder}/ ({len(paths):,} files)", category(paths[0])))
+    return lines
+
+
 def _counts(before: object, after: object) -> bool:
-    kinds = {getattr(node, "kind", DIR) for node in (before, after)}
-    return kinds != {DIR} or None in (before, after)
+    """Folders come and go with what lies in them; only files and links are told."""
+    return {getattr(node, "kind", DIR) for node in (before, after)} != {DIR}
 
 
 def _category(subjects: Sequence[object]) -> Callable[[str], str]:
@@ -84,5 +99,5 @@ def _category(subjects: Sequence[object]) -> Callable[[str], str]:
     for subject in reversed(subjects):
         known = getattr(getattr(subject, "tag", None), "categories", {})
         if known:
-            return lambda path: next((name for name, p in known.items() if p(path)), "")
+            return lambda path: next((name for name, p in known.items() if p(path)), "program")
     return lambda path: ""
