@@ -14,6 +14,8 @@ from .session import Session
 
 __all__ = ["carry_out"]
 
+_DECISION_NEEDED = 3
+
 
 def carry_out(
     session: Session, change: Changeset, *, dry_run: bool, yes: bool, allow_loss: bool, lines: bool
@@ -26,10 +28,11 @@ def carry_out(
     if not session.json:
         drawing.changeset(session.out, change, lines=lines)
     if dry_run:
+        status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
-            return session.emit(dry_run=True, change=plan)
+            return session.emit(status, dry_run=True, change=plan)
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
-        return 0
+        return status
     if not change.actions and not change.conflicts:
         return session.emit(change=plan, applied=None) if session.json else 0
     consent = allow_loss or _ask(session, change, yes)

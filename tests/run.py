@@ -1,0 +1,33 @@
+"""Run the whole suite (or the tests whose name contains -k WORD) and print the count."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import unittest
+
+HERE = os.path.dirname(os.path.abspath(__file__))
+
+
+def main() -> int:
+    """Return 0 if everything passed and at least one test ran."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("-k", dest="words", action="append", help="only tests that contain WORD")
+    parser.add_argument("-v", dest="verbose", action="store_true")
+    options = parser.parse_args()
+    sys.path.insert(0, os.path.dirname(HERE))
+    loader = unittest.TestLoader()
+    if options.words:
+        loader.testNamePatterns = [f"*{word}*" for word in options.words]
+    suite = loader.discover(HERE, top_level_dir=os.path.dirname(HERE))
+    result = unittest.TextTestRunner(verbosity=2 if options.verbose else 1).run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    passed = result.testsRun - failed - len(result.skipped)
+    skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
+    print(f"{passed} passed, {failed} failed{skipped}")
+    return 0 if passed and not failed else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
