@@ -9,10 +9,9 @@ True
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
-
 __version__ = "0.1.0"
+
+TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 10 ms to import
 
 if TYPE_CHECKING:
     from .cards import Card, Install, find_installs
@@ -77,7 +76,10 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
+    from importlib import import_module
+
     if name not in _HOME_OF:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f".{_HOME_OF[name]}", __name__), name)
+    found: object = getattr(import_module(f".{_HOME_OF[name]}", __name__), name)
+    return found

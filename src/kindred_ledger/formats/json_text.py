@@ -202,7 +202,7 @@ class JsonDocument:
         if parent.members:
             last = parent.members[-1]
             member.lead = re.sub(r"//[^\n]*|/\*.*?\*/", "", last.lead, flags=re.S)
-            member.lead = re.sub(r"\n\s*\n", "\n", member.lead)
+            member.lead = re.sub(r"\n\s*\n", "\n", member.lead) or " "
             member.colon = last.colon or member.colon
             member.comma, last.comma = last.comma, True
         else:

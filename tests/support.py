@@ -1,0 +1,184 @@
+"""What the tests share: folders to work in, trees to write, the command line, random trees."""
+
+from __future__ import annotations
+
+import functools
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Mapping
+from typing import Any
+
+from hypothesis import HealthCheck, settings
+from hypothesis import strategies as st
+
+from kindred_ledger.cards import Card
+from kindred_ledger.changes import Changeset, actions_between
+from kindred_ledger.demo.play_area import build_play_area
+from kindred_ledger.ledger import Ledger
+from kindred_ledger.places import FolderPlace, MemoryPlace, Node, Place, Tree, scan
+
+# 1,000 random cases a law; KINDRED_EXAMPLES=10000 for the longer run.
+EXAMPLES = int(os.environ.get("KINDRED_EXAMPLES", "1000"))
+ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+
+law = settings(
+    max_examples=EXAMPLES,
+    deadline=None,
+    derandomize=True,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
+)
+
+# Contents of a made-up folder: bytes for a file, None for an empty folder, text for a link.
+Contents = Mapping[str, "bytes | None | str"]
+
+
+class Case(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = os.path.realpath(holder.name)
+
+    def path(self, *parts: str) -> str:
+        return os.path.join(self.folder, *parts)
+
+    def ledger(self, name: str = "ledger", **options: Any) -> Ledger:
+        ledger = Ledger.open(self.path(name), **options)
+        self.addCleanup(lambda: ledger.index.close())
+        return ledger
+
+    def place(self, contents: Contents, name: str = "place") -> FolderPlace:
+        write(self.path(name), contents)
+        return FolderPlace(self.path(name))
+
+
+class PlayCase(Case):
+    """A test that begins with the demo's play area."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.folder = os.path.join(self.folder, "area")
+        shutil.copytree(_play_area(), self.folder)
+        self.card = Card.load(self.path("mossferry.card.toml"))
+        self.old_zip = self.path("downloads", "mossferry-1.4.zip")
+        self.new_zip = self.path("downloads", "mossferry-2.0.zip")
+
+    def install(self, name: str = "mossferry", **options: Any) -> Any:
+        return self.card.open(self.path(*name.split("/")), **options)
+
+    def kindred(self, *args: str, status: int | None = 0, text: str = "") -> Any:
+        """Run a command with --json; return what it printed. `status` None takes any."""
+        done = kindred(*args, "--json", folder=self.folder, text=text)
+        if status is not None:
+            self.assertEqual(done.returncode, status, done.stdout + done.stderr)
+        return json.loads(done.stdout) if done.stdout.startswith("{") else {}
+
+    def judge(self, name: str = "mossferry") -> tuple[int, str]:
+        """Let the simulated game load an install; return its status and what it said."""
+        done = subprocess.run(
+            [sys.executable, self.path(*name.split("/"), "mossferry.py")],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        return done.returncode, done.stdout
+
+
+@functools.cache
+def _play_area() -> str:
+    holder = tempfile.TemporaryDirectory()
+    _HOLDERS.append(holder)
+    folder = os.path.join(os.path.realpath(holder.name), "area")
+    build_play_area(folder)
+    return folder
+
+
+_HOLDERS: list[tempfile.TemporaryDirectory[str]] = []
+
+
+def kindred(
+    *args: str, folder: str, text: str = "", environment: Mapping[str, str] | None = None
+) -> subprocess.CompletedProcess[str]:
+    """Run the command line as a process, with a ledger in `folder`."""
+    return subprocess.run(
+        [sys.executable, "-m", "kindred_ledger.cli.main", *args],
+        cwd=folder,
+        env={**os.environ, "KINDRED_LEDGER": "ledger", **(environment or {})},
+        input=text,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+
+
+def write(folder: str, contents: Contents) -> None:
+    """Write made-up contents to disk."""
+    os.makedirs(folder, exist_ok=True)
+    for name, data in contents.items():
+        path = os.path.join(folder, *name.split("/"))
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        if data is None:
+            os.makedirs(path, exist_ok=True)
+        elif isinstance(data, str):
+            os.symlink(data, path)
+        else:
+            with open(path, "wb") as file:
+                file.write(data)
+
+
+def snapshot(folder: str) -> dict[str, Any]:
+    """Read everything below a folder, apart from the library: kind, bytes, mode, time of files."""
+    found: dict[str, Any] = {}
+    for top, folders, files in os.walk(folder):
+        for name in folders + files:
+            path = os.path.join(top, name)
+            key = os.path.relpath(path, folder).replace(os.sep, "/")
+            if os.path.islink(path):
+                found[key] = ("link", os.readlink(path))
+            elif os.path.isdir(path):
+                found[key] = ("dir", os.stat(path).st_mode)
+            else:
+                stat = os.stat(path)
+                with open(path, "rb") as file:
+                    found[key] = ("file", file.read(), stat.st_mode, stat.st_mtime_ns)
+    return found
+
+
+def change_to(place: Place, contents: Contents, **options: Any) -> Changeset:
+    """Return the changeset that turns a place into made-up contents."""
+    files = {path: data for path, data in contents.items() if isinstance(data, bytes)}
+    source = MemoryPlace(files)
+    special = {
+        path: Node("dir", mode=0o755) if data is None else Node("link", target=str(data))
+        for path, data in contents.items()
+        if not isinstance(data, bytes)
+    }
+    now = scan(place)
+    target = Tree({**source.survey(), **special})
+    actions = actions_between(now, target, source, reason="a test", metadata=False)
+    return Changeset(place, "test", "a test", now, tuple(actions), **options)
+
+
+_PARTS = st.sampled_from(("a", "b", "Cargo", "d e", "ü", "f.txt"))
+_PATHS = st.lists(_PARTS, min_size=1, max_size=3).map("/".join)
+_DATA = st.one_of(st.binary(max_size=60), st.sampled_from((b"", b"same", b"x" * 5000)))
+_NODES = st.one_of(_DATA, _DATA, st.none(), st.sampled_from(("a", "../b", "nowhere")))
+
+
+def _possible(drawn: dict[str, Any]) -> dict[str, Any]:
+    """Leave out what would lie below a file or a link, and folders that are not empty."""
+    kept: dict[str, Any] = {}
+    for path in sorted(drawn):
+        above = [path[:at] for at, letter in enumerate(path) if letter == "/"]
+        if not any(isinstance(kept.get(folder, None), (bytes, str)) for folder in above):
+            kept[path] = drawn[path]
+    return {p: d for p, d in kept.items() if d is not None or not any(q.startswith(p + "/") for q in kept)}
+
+
+contents = st.dictionaries(_PATHS, _NODES, max_size=8).map(_possible)

@@ -1,0 +1,147 @@
+"""The house: which room may import which, what start-up may load, and that examples in docs run."""
+
+from __future__ import annotations
+
+import ast
+import doctest
+import importlib
+import os
+import subprocess
+import sys
+import unittest
+
+import kindred_ledger
+from tests.support import ROOT
+
+SRC = os.path.join(ROOT, "src", "kindred_ledger")
+# From the ground up; a room imports only from floors below it, and from itself.
+FLOORS = (
+    ("errors", "versions", "progress", "statement"),
+    ("places", "formats"),
+    ("ledger",),
+    ("changes",),
+    ("cards",),
+    ("convert", "installs", "edits", "worlds"),
+    ("migrate",),
+    ("report", "demo"),
+    ("cli",),
+)
+# Rooms of one floor that may lean on each other, with the reason.
+SIDEWAYS = {
+    ("installs", "convert"): "what is carried must be brought into a form the other install reads",
+    ("progress", "errors"): "the ground floor's own errors",
+    ("versions", "errors"): "the ground floor's own errors",
+    ("statement", "errors"): "the ground floor's own errors",
+}
+# Modules that `kindred --help` may load beyond what the bare interpreter has.
+AT_START = {"kindred_ledger", "kindred_ledger.cli", "kindred_ledger.cli.main"}
+
+
+def sources() -> list[str]:
+    return [
+        os.path.join(top, name)
+        for top, _, names in os.walk(SRC)
+        for name in names
+        if name.endswith(".py")
+    ]
+
+
+def rooms_imported(path: str) -> set[str]:
+    """Return the rooms a module imports from, also inside functions."""
+    relative = os.path.relpath(path, SRC).split(os.sep)
+    with open(path, encoding="utf-8") as file:
+        tree = ast.parse(file.read())
+    found = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.level:
+            parts = relative[: len(relative) - node.level]
+            full = [*parts, *(node.module or "").split(".")] if node.module else parts
+            found |= {full[0]} if full and full[0] else {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and (node.module or "").startswith("kindred_ledger."):
+            found.add((node.module or "").split(".")[1])
+    return found
+
+
+class Floors(unittest.TestCase):
+    def test_rooms_import_only_from_floors_below(self) -> None:
+        """Every import of every module goes down, or is excepted with its reason."""
+        level = {room: height for height, rooms in enumerate(FLOORS) for room in rooms}
+        faults = []
+        for path in sources():
+            room = os.path.relpath(path, SRC).split(os.sep)[0].removesuffix(".py")
+            if room == "__init__":
+                continue  # the public names, imported lazily
+            for other in rooms_imported(path):
+                goes_down = level.get(other, 99) < level[room]
+                if other != room and not goes_down and (room, other) not in SIDEWAYS:
+                    faults.append(f"{os.path.relpath(path, SRC)} imports {other}")
+        self.assertEqual(faults, [])
+
+    def test_the_check_sees_a_wrong_import(self) -> None:
+        """The reader of imports finds relative imports of any depth."""
+        self.assertIn("changes", rooms_imported(os.path.join(SRC, "cli", "commands", "undo.py")))
+        self.assertIn("places", rooms_imported(os.path.join(SRC, "ledger", "ledger.py")))
+
+    def test_the_simulated_game_shares_no_code(self) -> None:
+        """The judge imports the standard library and nothing else."""
+        with open(os.path.join(SRC, "demo", "game.py"), encoding="utf-8") as file:
+            tree = ast.parse(file.read())
+        for node in ast.walk(tree):
+            names = [a.name for a in node.names] if isinstance(node, ast.Import) else []
+            if isinstance(node, ast.ImportFrom):
+                names = [node.module or "." * node.level]
+            for name in names:
+                self.assertIn(name.split(".")[0], sys.stdlib_module_names)
+
+    def test_modules_stay_readable(self) -> None:
+        """No module grows past 600 lines."""
+        for path in sources():
+            with open(path, encoding="utf-8") as file:
+                self.assertLess(len(file.readlines()), 600, path)
+
+
+class StartUp(unittest.TestCase):
+    def loaded(self, code: str) -> set[str]:
+        bare, full = (
+            set(
+                subprocess.run(
+                    [sys.executable, "-c", f"{part}; import sys; print(*sys.modules)"],
+                    capture_output=True,
+                    text=True,
+                    check=True,
+                ).stdout.split()
+            )
+            for part in ("pass", code)
+        )
+        return full - bare
+
+    def test_help_loads_almost_nothing(self) -> None:
+        """`kindred --help` loads its own table of commands and no other module."""
+        code = "import io, sys; sys.stdout = io.StringIO(); from kindred_ledger.cli.main import main; "
+        code += "main(['--help']); sys.stdout = sys.__stdout__"
+        self.assertEqual(self.loaded(code), AT_START)
+
+    def test_the_package_itself_loads_almost_nothing(self) -> None:
+        """`import kindred_ledger` loads no room; its names arrive when used."""
+        ours = {name for name in self.loaded("import kindred_ledger") if "kindred" in name}
+        self.assertEqual(ours, {"kindred_ledger"})
+        heavy = {"rich", "click", "numpy", "pathspec", "platformdirs", "filelock"}
+        used = self.loaded("import kindred_ledger as k; k.Ledger; k.scan; k.Version")
+        self.assertEqual(used & heavy, set())
+
+    def test_all_public_names_are_there(self) -> None:
+        """Every name of __all__ can be fetched, and no room hides one."""
+        for name in kindred_ledger.__all__:
+            self.assertTrue(callable(getattr(kindred_ledger, name)), name)
+        with self.assertRaises(AttributeError):
+            kindred_ledger.nothing  # noqa: B018
+
+
+def load_tests(loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str) -> unittest.TestSuite:
+    """Run the examples in all docstrings."""
+    for path in sources():
+        name = os.path.relpath(path, os.path.dirname(SRC))[:-3].replace(os.sep, ".")
+        if name.endswith((".versions", ".game")):
+            continue
+        tests.addTests(doctest.DocTestSuite(importlib.import_module(name.removesuffix(".__init__"))))
+    return tests
