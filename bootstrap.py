@@ -28,7 +28,9 @@ def main(argv: list[str]) -> int:
         print(__doc__)
         return 0 if argv[:1] in (["--help"], ["-h"]) else 2
     if sys.version_info < OLDEST:
-        print(f"This needs Python {OLDEST[0]}.{OLDEST[1]} or newer; this is {sys.version.split()[0]}.")
+        print(
+            f"This needs Python {OLDEST[0]}.{OLDEST[1]} or newer; this is {sys.version.split()[0]}."
+        )
         return 2
     name, rest = argv[0], argv[1:]
     python = environment()
@@ -42,7 +44,10 @@ def main(argv: list[str]) -> int:
             ["-m", "mypy", *rest],
         ],
     }
-    statuses = [subprocess.run([python, *command], cwd=HERE).returncode for command in commands[name]]
+    statuses = [
+        subprocess.run([python, *command], cwd=HERE, check=False).returncode
+        for command in commands[name]
+    ]
     return max(map(abs, statuses))
 
 
@@ -52,7 +57,7 @@ def environment() -> str:
     python = os.path.join(VENV, folder, program)
     if not os.path.exists(python):
         print(f"Making an environment in {VENV} …", flush=True)
-        done = subprocess.run([sys.executable, "-m", "venv", VENV])
+        done = subprocess.run([sys.executable, "-m", "venv", VENV], check=False)
         if done.returncode:
             print("This Python cannot make environments; on Debian: apt-get install python3-venv")
             sys.exit(done.returncode)
@@ -74,6 +79,7 @@ def install(python: str, name: str) -> None:
         [python, "-m", "pip", "install", *quiet, "-e", f".{EXTRAS[name]}"],
         cwd=HERE,
         stdin=subprocess.DEVNULL,
+        check=False,
     )
     if done.returncode:
         print("The packages could not be installed; is there a way to the Python package index?")

@@ -34,7 +34,7 @@ law = settings(
 )
 
 # Contents of a made-up folder: bytes for a file, None for an empty folder, text for a link.
-Contents = Mapping[str, "bytes | None | str"]
+Contents = Mapping[str, "bytes | str | None"]
 
 
 class Case(unittest.TestCase):
@@ -50,7 +50,7 @@ class Case(unittest.TestCase):
 
     def ledger(self, name: str = "ledger", **options: Any) -> Ledger:
         ledger = Ledger.open(self.path(name), **options)
-        self.addCleanup(lambda: ledger.index.close())
+        self.addCleanup(ledger.index.close)
         return ledger
 
     def place(self, contents: Contents, name: str = "place") -> FolderPlace:
@@ -176,9 +176,13 @@ def _possible(drawn: dict[str, Any]) -> dict[str, Any]:
     kept: dict[str, Any] = {}
     for path in sorted(drawn):
         above = [path[:at] for at, letter in enumerate(path) if letter == "/"]
-        if not any(isinstance(kept.get(folder, None), (bytes, str)) for folder in above):
+        if not any(isinstance(kept.get(folder), (bytes, str)) for folder in above):
             kept[path] = drawn[path]
-    return {p: d for p, d in kept.items() if d is not None or not any(q.startswith(p + "/") for q in kept)}
+    return {
+        p: d
+        for p, d in kept.items()
+        if d is not None or not any(q.startswith(p + "/") for q in kept)
+    }
 
 
 contents = st.dictionaries(_PATHS, _NODES, max_size=8).map(_possible)

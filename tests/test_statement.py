@@ -14,7 +14,10 @@ from tests.support import law
 
 lines = st.lists(
     st.builds(
-        Line, st.sampled_from(Outcome), st.sampled_from("abcdef"), became=st.sampled_from(("", "z", "y"))
+        Line,
+        st.sampled_from(Outcome),
+        st.sampled_from("abcdef"),
+        became=st.sampled_from(("", "z", "y")),
     ),
     min_size=1,
     max_size=12,
@@ -24,7 +27,9 @@ lines = st.lists(
 def sides(books: tuple[Line, ...]) -> tuple[list[str], list[str]]:
     """Return the items in and out that lines speak of, worked out without the library."""
     items_in = [line.item for line in books if line.outcome != "added"]
-    items_out = [line.became or line.item for line in books if line.outcome in ("kept", "changed", "added")]
+    items_out = [
+        line.became or line.item for line in books if line.outcome in ("kept", "changed", "added")
+    ]
     return items_in, items_out
 
 

@@ -14,8 +14,10 @@ from kindred_ledger.errors import VersionError
 from kindred_ledger.versions import DATE, DECIMAL, INTEGER, NUMBER, Version, VersionRange, scheme
 from tests.support import law
 
-IN_ORDER = """0.9 1.2-dev 1.2-snapshot4 1.2-alpha 1.2-alpha.2 1.2-beta 1.2-beta3 1.2-pre3 1.2-pre10
- 1.2rc1 1.2-rc.2 1.2 1.2a 1.2b 1.2.0.1 1.2.1 1.9 1.10 1.10.2 1.12.2 1.12.2a 2.0-pre3 2.0 10.0""".split()
+IN_ORDER = (
+    "0.9 1.2-dev 1.2-snapshot4 1.2-alpha 1.2-alpha.2 1.2-beta 1.2-beta3 1.2-pre3 1.2-pre10 1.2rc1 "
+    "1.2-rc.2 1.2 1.2a 1.2b 1.2.0.1 1.2.1 1.9 1.10 1.10.2 1.12.2 1.12.2a 2.0-pre3 2.0 10.0"
+).split()
 
 texts = st.builds(
     lambda numbers, suffix: ".".join(map(str, numbers)) + suffix,
@@ -101,6 +103,8 @@ class Ranges(unittest.TestCase):
             VersionRange.parse(">=1.2,")
 
 
-def load_tests(loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str) -> unittest.TestSuite:
+def load_tests(
+    loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str
+) -> unittest.TestSuite:
     tests.addTests(doctest.DocTestSuite(versions))
     return tests

@@ -1,0 +1,41 @@
+"""Run one command of the command line and die by SIGKILL at the Nth change to the disk.
+
+    killed.py N ARG...      N = 0: live, and print how many changes were made
+
+The points are found by an audit hook, from outside: the program itself knows nothing of it.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+
+from kindred_ledger.cli.main import main
+
+_CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.chmod", "os.utime", "os.symlink"}
+
+
+def run() -> int:
+    last = int(sys.argv[1])
+    count = 0
+
+    def hook(event: str, args: tuple[object, ...]) -> None:
+        nonlocal count
+        writes = (
+            event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR)
+        )
+        if event in _CHANGES or writes:
+            count += 1
+            if count == last:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+    sys.addaudithook(hook)
+    status = main(sys.argv[2:])
+    if not last:
+        print(f"\nchanges: {count}")
+    return status
+
+
+if __name__ == "__main__":
+    sys.exit(run())
