@@ -118,6 +118,10 @@ class Card:
         """Return the first category a path belongs to; empty if none."""
         return next((name for name, patterns in self.categories.items() if patterns(path)), "")
 
+    def format_of(self, path: str) -> Format | None:
+        """Return the kind of file that a path of an install is; None if the card does not say."""
+        return next((format for format in self.formats.values() if format.files(path)), None)
+
     def is_install(self, folder: str) -> bool:
         """Tell whether a folder is the program folder of an install of this title."""
         return all(

@@ -1,4 +1,8 @@
-"""Detecting a version: every piece of evidence is gathered, and disagreement is reported."""
+"""Detecting a version: every piece of evidence is gathered, and disagreement is reported.
+
+Where a version stands in a text or a name is described by a template of our own, not by a regular
+expression: a card is data from strangers, and an expression from a file can run for years.
+"""
 
 from __future__ import annotations
 
@@ -14,10 +18,12 @@ from ..places import FILE, Place, Tree, read_bytes
 from ..versions import Scheme, Version
 from .models import DetectTable
 
-__all__ = ["Evidence", "detect"]
+__all__ = ["Evidence", "compile_template", "detect"]
 
 _LARGEST_TEXT = 4 << 20  # a file that names its version in text or under a key is never larger
-_LONGEST_LINE = 4096  # bounds what a pattern can cost: expressions may backtrack
+_LONGEST_LINE = 4096  # characters of a line that are looked at
+# What may stand in a template for the version: one word, or all to the end of the line.
+_HOLES = {"{version}": r"(\w[\w.+-]*)", "{rest}": r"(\S.*?)\s*$"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,9 +67,34 @@ def detect(
     return tuple(out)
 
 
+def compile_template(text: str) -> re.Pattern[str]:
+    """Return what finds a version: fixed text around one {version} or {rest}.
+
+    A space stands for any run of spaces and tabs; letters count in either case. The result takes
+    time linear in what it searches, whatever the template.
+
+    >>> compile_template("build {version}").search("Mossferry  build 2.0-pre3, 64 bit")[1]
+    '2.0-pre3'
+
+    Raises:
+        VersionError: there is not exactly one of {version} and {rest}.
+    """
+    parts = re.split(r"(\{version\}|\{rest\})", text)
+    if len(parts) != 3:
+        raise VersionError(
+            f"the template {text!r} has not one {{version}} or {{rest}}",
+            remedy="Write it like: build {version}",
+        )
+    before, hole, after = parts
+    return re.compile(_literal(before) + _HOLES[hole] + _literal(after), re.I)
+
+
+def _literal(text: str) -> str:
+    return r"[ \t]+".join(re.escape(word) for word in re.split(r"[ \t]+", text))
+
+
 def _from_folder(table: DetectTable, folder: str) -> str:
-    pattern = re.escape(table.folder).replace(r"\{version\}", r"(\d[\w.+-]*)")
-    match = re.fullmatch(pattern, folder, re.I)
+    match = compile_template(table.folder).fullmatch(folder)
     if match is None:
         raise FormatError("it names no version")
     return match[1]
@@ -87,8 +118,9 @@ def _from_file(table: DetectTable, place: Place, tree: Tree, prefix: str) -> str
         raise FormatError(f"its digest {digest[:16]}… is not in the card")
     if table.key:
         return look_up(data, table.codec, table.key)
+    template = compile_template(table.pattern)
     for line in _lines(data):
-        if match := re.search(table.pattern, line):
+        if match := template.search(line):
             return match[1]
     raise FormatError("the pattern is not found")
 

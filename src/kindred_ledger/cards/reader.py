@@ -16,6 +16,7 @@ from ..errors import CardError, KindredError
 from ..formats import CODECS, READABLE, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
+from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
 
 __all__ = ["VERBS", "read_card"]
@@ -141,19 +142,16 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
     if bool(detect.file) == bool(detect.folder):
         yield "expected either `file` or `folder`"
         return
+    for template in filter(None, (detect.folder, detect.pattern)):
+        try:
+            compile_template(template)
+        except KindredError as error:
+            yield error.what
     if detect.folder:
-        if "{version}" not in detect.folder:
-            yield "`folder` needs {version} where the version stands in the name"
         return
     ways = [detect.pattern, detect.key, detect.offset >= 0, detect.digests]
     if sum(map(bool, ways)) != 1:
         yield "expected one of `pattern`, `key`, `offset` or `digests` with `file`"
-    elif detect.pattern:
-        try:
-            if re.compile(detect.pattern).groups != 1:
-                yield "`pattern` needs one group in parentheses, around the version"
-        except re.error as error:
-            yield f"`pattern` cannot be read: {error}"
     elif detect.key and detect.codec not in READABLE:
         yield f"`key` needs a `codec`, one of {', '.join(READABLE)}" + _near(detect.codec, READABLE)
     elif detect.offset >= 0 and not 0 < detect.length <= 100:

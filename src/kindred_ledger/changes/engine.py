@@ -147,7 +147,8 @@ class _Application:
 
     def _unwind(self, error: BaseException) -> None:
         if self.ledger.has_record(self.journal.id):
-            return  # it is done and recorded; only the clearing was cut off
+            self.journal.clear()  # it is done and recorded; only the clearing was cut off
+            return
         try:
             files = unwind(self.journal, self.ledger)
         except (KindredError, OSError) as second:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -24,6 +25,7 @@ __all__ = [
     "statement",
 ]
 
+_INDEX = re.compile(r"\[\d+\]")
 _IN = ("kept", "changed", "dropped", "held", "conflict")
 _OUT = ("kept", "changed", "added")
 _STYLES = {
@@ -35,7 +37,9 @@ _STYLES = {
     "conflict": "bold red",
 }
 _EXAMPLES = 3
-_MOST_GROUPS = 14
+_MOST_GROUPS = 24
+# What a person must see first comes first.
+_URGENCY = {name: at for at, name in enumerate(reversed(_STYLES))}
 
 
 def size(count_bytes: int) -> str:
@@ -187,22 +191,21 @@ def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
 
 
 def _groups(console: Console, lines: Iterable[Line]) -> None:
-    """Draw lines that happened for one reason as one."""
+    """Draw lines that happened for one reason as one, the most urgent first."""
     from rich.text import Text
 
-    groups: dict[tuple[Outcome, str], list[Line]] = {}
+    groups: dict[tuple[Outcome, str], list[str]] = {}
     for line in lines:
         if line.reason or line.outcome is not Outcome.KEPT:
-            groups.setdefault((line.outcome, line.reason), []).append(line)
-    for (outcome, reason), some in list(groups.items())[:_MOST_GROUPS]:
-        shown = ", ".join(line.item for line in some[:_EXAMPLES])
-        more = f" +{len(some) - _EXAMPLES}" if len(some) > _EXAMPLES else ""
+            groups.setdefault((line.outcome, line.reason), []).append(line.item)
+    ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
+    for (outcome, reason), items in ordered[:_MOST_GROUPS]:
         console.print(
             Text.assemble(
                 (f"    {outcome.value:<9}", _STYLES[outcome.value]),
-                f"{len(some):>6,}  ",
+                f"{len(items):>6,}  ",
                 (reason or "", "default"),
-                (f"  {shown}{more}", "dim"),
+                (f"  {_examples(items)}", "dim"),
             ),
             overflow="ellipsis",
             no_wrap=True,
@@ -211,6 +214,13 @@ def _groups(console: Console, lines: Iterable[Line]) -> None:
         console.print(
             f"    … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim"
         )
+
+
+def _examples(items: Sequence[str]) -> str:
+    """Return the first of some items; those that differ only in an index count as one."""
+    names = list(dict.fromkeys(_INDEX.sub("[*]", item) for item in items))
+    more = f" +{len(names) - _EXAMPLES}" if len(names) > _EXAMPLES else ""
+    return ", ".join(names[:_EXAMPLES]) + more
 
 
 def _every_line(console: Console, lines: Iterable[Line]) -> None:

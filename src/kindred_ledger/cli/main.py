@@ -56,7 +56,8 @@ def main(argv: list[str] | None = None) -> int:
     try:
         return run(name, args[1:])
     except KeyboardInterrupt:
-        print("\nStopped. Nothing was left half done.", file=sys.stderr)
+        print("\nStopped. What was begun was taken back, or had been finished:", file=sys.stderr)
+        print("kindred history shows what was made.", file=sys.stderr)
         return _INTERRUPTED
     except BrokenPipeError:  # the reader of our output went away, as `head` does
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

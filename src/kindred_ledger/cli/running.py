@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import signal
 import sys
 from importlib import import_module
+from types import FrameType
 
 import click
 import msgspec
 
 from ..errors import KindredError
+from ..places import refusals
 
 __all__ = ["run"]
 
@@ -17,15 +20,20 @@ def run(name: str, args: list[str]) -> int:
     """Run the command `name`; return its exit status."""
     module = import_module(f".commands.{name}", __package__)
     as_json = "--json" in args
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, _interrupt)
     try:
-        status = module.command.main(args, prog_name=f"kindred {name}", standalone_mode=False)
+        with refusals(""):
+            status = module.command.main(args, prog_name=f"kindred {name}", standalone_mode=False)
         return int(status or 0)
     except click.exceptions.Exit as done:
         return done.exit_code
     except click.UsageError as error:
         error.show(sys.stderr)
         return 2
-    except click.Abort:
+    except click.Abort as error:
+        if isinstance(error.__cause__, KeyboardInterrupt):
+            raise KeyboardInterrupt from None
         print("Nothing was changed.", file=sys.stderr)
         return 3
     except KindredError as error:
@@ -45,6 +53,12 @@ def run(name: str, args: list[str]) -> int:
         else:
             _show(error)
         return error.exit_status
+
+
+def _interrupt(signal_number: int, frame: FrameType | None) -> None:
+    """Stop once; what was begun is then taken back undisturbed by an impatient second key."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    raise KeyboardInterrupt
 
 
 def _show(error: KindredError) -> None:

@@ -9,13 +9,13 @@ from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import KindredError
 from ..ledger import Ledger
-from ..places import MemoryPlace, Tree, read_bytes
+from ..places import MemoryPlace, Place, Tree, read_bytes
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
 from .converter import Converted, convert_bytes, format_version
 
-__all__ = ["Fitted", "convert_install", "fit_file"]
+__all__ = ["Fitted", "convert_install", "fit_file", "unread_by"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +109,7 @@ def fit_file(
     Raises:
         KindredError: it is damaged, or no route leads to what the build reads.
     """
-    format = next((known for known in card.formats.values() if known.files(path)), None)
+    format = card.format_of(path)
     if format is None:
         return None
     try:
@@ -122,11 +122,29 @@ def fit_file(
     return Fitted(format, version, convert_bytes(data, format, target, name=path))
 
 
+def unread_by(card: Card, place: Place, tree: Tree, build: Version) -> dict[str, list[str]]:
+    """Return the files of a place that `build` does not read, by format and version.
+
+    A file whose version cannot be told is left out: converting says what is wrong with it.
+    """
+    unread: dict[str, list[str]] = {}
+    for path in _convertible(card, tree, None):
+        format = card.format_of(path)
+        assert format is not None
+        try:
+            version = format_version(read_bytes(place, path), format)
+            if version not in format.read_by(build):
+                unread.setdefault(f"{format.name} of format {version}", []).append(path)
+        except KindredError:
+            continue
+    return unread
+
+
 def _convertible(card: Card, tree: Tree, only: Callable[[str], bool] | None) -> list[str]:
     return [
         path
         for path in tree.files
-        if (only is None or only(path)) and any(f.files(path) for f in card.formats.values())
+        if (only is None or only(path)) and card.format_of(path) is not None
     ]
 
 

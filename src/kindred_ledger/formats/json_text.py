@@ -22,7 +22,8 @@ from .text import Text, position
 __all__ = ["JsonDocument"]
 
 _SPACE = re.compile(r"(?:[ \t\r\n]+|//[^\n]*|/\*.*?\*/)*", re.S)
-_REST_OF_LINE = re.compile(r"(?:[ \t]+|/\*[^\n]*?\*/)*(?://[^\r\n]*)?(?=\r?\n)")
+# Possessive: where no line ends here, spaces must not be shared out in every possible way.
+_REST_OF_LINE = re.compile(r"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\["\\/bfnrt]|\\u[0-9a-fA-F]{4})*"')
 _NUMBER = re.compile(r"-?(?:0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?")
 _WORD = re.compile(r"true|false|null")

@@ -136,8 +136,7 @@ class _Load:
         ]
 
     def _fit(self, path: str, node: Node) -> Fitted | None:
-        formats = self._source.card.formats.values()
-        if node.kind != FILE or not any(format.files(path) for format in formats):
+        if node.kind != FILE or self._source.card.format_of(path) is None:
             return None
         return fit_file(self._source.card, path, read_bytes(self._source.place, path), self._build)
 

@@ -11,11 +11,13 @@ from dataclasses import dataclass
 
 from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset, Conflict, Loss
+from ..convert import unread_by
 from ..errors import UsageError
 from ..ledger import Ledger
 from ..places import DIR, FILE, LINK, Place, Side, ThreeWay, Tree, check_portable, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
+from ..versions import Version
 
 __all__ = ["update"]
 
@@ -71,7 +73,7 @@ def update(
         statements=(Statement(f"release {there}", "files", tuple(plan.lines)),),
         losses=tuple(plan.losses),
         conflicts=tuple(plan.conflicts),
-        notes=tuple(plan.notes()),
+        notes=(*plan.notes(), *_left_to_convert(install, now, plan, there)),
     )
 
 
@@ -217,6 +219,20 @@ def _check_titles(install: Install, release: Install, old: Install | None) -> No
             where=old.place.location,
             remedy="Give the release the install was made from, or none.",
         )
+
+
+def _left_to_convert(install: Install, now: Tree, plan: _Plan, build: Version) -> list[str]:
+    """Say which files the new build will not read as they stay."""
+    going = {action.path for action in plan.actions}
+    staying = now.select(lambda path: path not in going)
+    unread = unread_by(install.card, install.place, staying, build)
+    if not unread:
+        return []
+    kinds = ", ".join(f"{len(paths)} {kind}" for kind, paths in unread.items())
+    return [
+        f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
+        "when this is done, run: kindred convert"
+    ]
 
 
 def _listed(paths: list[str], most: int = 5) -> str:

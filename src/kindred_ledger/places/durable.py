@@ -27,9 +27,14 @@ _REMEDIES = {
 
 @contextlib.contextmanager
 def refusals(where: str) -> Iterator[None]:
-    """Turn an OSError of the block into a `PlaceError` that names `where` and a remedy."""
+    """Turn an OSError of the block into a `PlaceError` that names `where` and a remedy.
+
+    A broken pipe is none of a place's and passes through.
+    """
     try:
         yield
+    except BrokenPipeError:
+        raise
     except OSError as error:
         raise PlaceError(
             f"the system refused: {os.strerror(error.errno) if error.errno else error}",

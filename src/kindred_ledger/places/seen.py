@@ -14,8 +14,10 @@ from typing import Any
 __all__ = ["Seen"]
 
 # A file modified within this time before it was read may change again without a new time stamp:
-# file systems tick as coarsely as every 10 ms (ext4) to 2 s (FAT); the latter also round.
+# file systems tick every few milliseconds, or (FAT) round to two whole seconds.
 _GRAIN_NS = 50_000_000
+_COARSE_GRAIN_NS = 2_000_000_000
+_SECOND_NS = 1_000_000_000
 
 
 class Seen:
@@ -73,7 +75,7 @@ class Seen:
         for path, key in self._now.items():
             if path in self._fresh:
                 digest, read_at = self._fresh[path]
-                if max(key[1], key[2]) > read_at - _GRAIN_NS:
+                if any(_racy(stamp, read_at) for stamp in key[1:3]):
                     continue
             elif path in self._known and self._known[path][0] == key:
                 digest = self._known[path][1]
@@ -88,6 +90,12 @@ class Seen:
             **dict(zip(_COLUMNS, stats, strict=True)),
             "digests": b"".join(digests).hex(),
         }
+
+
+def _racy(stamp_ns: int, read_at_ns: int) -> bool:
+    """Tell whether a file stamped so may have changed after it was read without showing it."""
+    grain = _GRAIN_NS if stamp_ns % _SECOND_NS else _COARSE_GRAIN_NS
+    return stamp_ns > read_at_ns - grain
 
 
 _COLUMNS = ("size", "mtime_ns", "ctime_ns", "inode")
