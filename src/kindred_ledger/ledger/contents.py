@@ -26,6 +26,7 @@ CHUNK = 4 << 20  # larger files are cut into chunks of this size, so memory stay
 _SMALL = 512 << 10  # chunks up to this size share a frame
 _FRAME = 1 << 20  # a shared frame is closed at this size: enough for the compressor, cheap to seek
 _PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, bounded rewriting
+_SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that sealing need not wait
 _WORKERS = max(2, os.cpu_count() or 2)
 _AHEAD = 4  # frames unpacked ahead of need
 
@@ -44,12 +45,14 @@ class ContentWriter:
         self._part = part
         self._pack: PackWriter | None = None
         self._pool = ThreadPoolExecutor(_WORKERS)
+        self._syncing = ThreadPoolExecutor(1)  # waits for the disk while others compress
         self._pending: deque[Frame | Recipe] = deque()
-        self._sealing: list[Future[tuple[str, object]]] = []
+        self._sealing: list[Future[object]] = []
         self._new: set[bytes] = set()
         self._block = bytearray()
         self._block_chunks: list[tuple[bytes, int]] = []
         self._packs = 0
+        self._unsynced = 0
         self.stored_bytes = 0
 
     def add(self, blocks: Iterable[bytes]) -> tuple[bytes, int]:
@@ -82,11 +85,13 @@ class ContentWriter:
         for sealed in self._sealing:
             sealed.result()
         self._pool.shutdown()
+        self._syncing.shutdown()
         self._index.sync()
 
     def abandon(self) -> None:
         """Drop the pack that is not finished."""
         self._pool.shutdown(cancel_futures=True)
+        self._syncing.shutdown(cancel_futures=True)
         if self._pack is not None:
             self._pack.abandon()
 
@@ -121,15 +126,21 @@ class ContentWriter:
                 self._pack.add_recipe(item)
                 continue
             frame, chunks = item
+            before = self._pack.stored_bytes
             self._pack.add_frame(frame.result(), chunks)
+            self._unsynced += self._pack.stored_bytes - before
             if self._pack.stored_bytes >= _PACK:
                 self._seal()
+            elif self._unsynced >= _SYNC:
+                self._unsynced = 0
+                self._sealing.append(self._syncing.submit(self._pack.sync))
 
     def _seal(self) -> None:
         if self._pack is not None:
             self.stored_bytes += self._pack.stored_bytes
-            self._sealing.append(self._pool.submit(self._pack.seal, self._folder))
+            self._sealing.append(self._syncing.submit(self._pack.seal, self._folder))
             self._pack = None
+            self._unsynced = 0
 
 
 def _rechunk(blocks: Iterable[bytes]) -> Iterator[bytes]:

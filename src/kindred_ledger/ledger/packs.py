@@ -9,6 +9,7 @@ See docs/ledger-format.md.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import struct
 from bisect import bisect_right
@@ -142,6 +143,11 @@ class PackWriter:
     def add_recipe(self, recipe: Recipe) -> None:
         """Note how a large content is made of chunks."""
         self._recipes.append(recipe)
+
+    def sync(self) -> None:
+        """Have what was written so far on the disk; may run beside `add_frame`."""
+        with contextlib.suppress(ValueError):  # closed meanwhile: sealed or abandoned
+            os.fsync(self._file.fileno())
 
     def seal(self, folder: str) -> tuple[str, PackIndex]:
         """Write the index, sync, and give the pack its name in `folder`; return name and index."""

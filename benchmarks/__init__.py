@@ -1,0 +1,1 @@
+"""Benchmarks: the work of the library side by side with what people use instead."""

@@ -1,0 +1,86 @@
+"""Measuring: commands as whole processes, in turn, and the ratio of each pair.
+
+The machines this runs on are shared and noisy, so a figure is the median of the ratios of runs that
+followed each other, never of two times taken apart.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+import statistics
+import subprocess
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass
+
+__all__ = ["Ratio", "compare", "report"]
+
+
+@dataclass(frozen=True, slots=True)
+class Ratio:
+    """Our time divided by another's for one work: below 1 we are faster. Times in seconds."""
+
+    work: str
+    against: str
+    ratio: float
+    lowest: float
+    highest: float
+    ours_seconds: float
+    theirs_seconds: float
+    rounds: int
+
+
+def compare(
+    work: str,
+    ours: Sequence[str],
+    others: dict[str, Sequence[str]],
+    *,
+    prepare: Callable[[], None],
+    rounds: int,
+) -> list[Ratio]:
+    """Run our command and each other in turn, `rounds` times after a round not counted.
+
+    `prepare` puts everything back before each run and is not timed.
+    """
+    times: dict[str, list[float]] = {"": [], **{name: [] for name in others}}
+    for number in range(rounds + 1):
+        for name, command in {"": ours, **others}.items():
+            prepare()
+            os.sync()
+            start = time.perf_counter()
+            subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+            if number:
+                times[name].append(time.perf_counter() - start)
+    out = []
+    for name in others:
+        ratios = [a / b for a, b in zip(times[""], times[name], strict=True)]
+        medians = statistics.median(times[""]), statistics.median(times[name])
+        out.append(
+            Ratio(work, name, statistics.median(ratios), min(ratios), max(ratios), *medians, rounds)
+        )
+    return out
+
+
+def report(name: str, found: Sequence[Ratio], facts: dict[str, object], out: str) -> None:
+    """Print a table and, if `out` names a file, write the same as JSON."""
+    print(f"{name}: {', '.join(f'{key} {value}' for key, value in facts.items())}")
+    print(
+        f"{'work':<34}{'against':<26}{'ratio':>7}{'from':>7}{'to':>7}{'ours s':>9}{'theirs s':>10}"
+    )
+    for row in found:
+        print(
+            f"{row.work:<34}{row.against:<26}{row.ratio:>7.2f}{row.lowest:>7.2f}{row.highest:>7.2f}"
+            f"{row.ours_seconds:>9.2f}{row.theirs_seconds:>10.2f}"
+        )
+    if out:
+        machine = {"python": platform.python_version(), "cores": os.cpu_count()}
+        whole = {
+            "name": name,
+            "machine": machine,
+            "facts": facts,
+            "rows": [asdict(r) for r in found],
+        }
+        with open(out, "w", encoding="utf-8") as file:
+            json.dump(whole, file, indent=2)
