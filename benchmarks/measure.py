@@ -12,7 +12,7 @@ import platform
 import statistics
 import subprocess
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 
 __all__ = ["Ratio", "compare", "report"]
@@ -35,7 +35,7 @@ class Ratio:
 def compare(
     work: str,
     ours: Sequence[str],
-    others: dict[str, Sequence[str]],
+    others: Mapping[str, Sequence[str]],
     *,
     prepare: Callable[[], None],
     rounds: int,

@@ -10,7 +10,8 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
 from hypothesis import HealthCheck, settings
@@ -186,3 +187,47 @@ def _possible(drawn: dict[str, Any]) -> dict[str, Any]:
 
 
 contents = st.dictionaries(_PATHS, _NODES, max_size=8).map(_possible)
+
+
+@contextmanager
+def opened_files(folder: str) -> Iterator[list[str]]:
+    """Give the list of files below `folder` that are opened within the block, by anyone here."""
+    opened: list[str] = []
+    _WATCHERS[folder] = opened
+    if not _HOOKED:
+        _HOOKED.append(True)
+        sys.addaudithook(_note_open)
+    try:
+        yield opened
+    finally:
+        del _WATCHERS[folder]
+
+
+_WATCHERS: dict[str, list[str]] = {}
+_HOOKED: list[bool] = []
+
+
+def _note_open(event: str, args: tuple[Any, ...]) -> None:
+    if event == "open" and _WATCHERS and isinstance(args[0], str):
+        for folder, opened in list(_WATCHERS.items()):
+            if args[0].startswith(folder + os.sep) and not os.path.isdir(args[0]):
+                opened.append(args[0])
+
+
+@contextmanager
+def unprivileged(folder: str) -> Iterator[None]:
+    """Be an ordinary user within the block, one who may enter `folder`, even if run as root."""
+    if not hasattr(os, "geteuid") or os.geteuid():
+        yield
+        return
+    for top, folders, files in os.walk(folder):
+        for name in ("", *folders, *files):
+            os.chown(os.path.join(top, name), _NOBODY, _NOBODY, follow_symlinks=False)
+    os.seteuid(_NOBODY)
+    try:
+        yield
+    finally:
+        os.seteuid(0)
+
+
+_NOBODY = 65534

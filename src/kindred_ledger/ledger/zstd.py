@@ -40,7 +40,7 @@ def _level_for(data: bytes | bytearray | memoryview) -> int:
 
 
 def _compress(data: bytes | bytearray | memoryview, level: int) -> bytes:
-    options = {
+    options: dict[int, int] = {
         _zstd.CompressionParameter.compression_level: level,
         _zstd.CompressionParameter.checksum_flag: 1,
     }

@@ -8,6 +8,7 @@ the same members and times give the same file.
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import os
 import stat as stat_bits
@@ -33,6 +34,9 @@ _ALWAYS_ALLOWED = 16 << 20
 _MOST_MEMBERS = 2_000_000
 _HEADER = 30  # bytes of a local file header before the name (APPNOTE 4.3.7)
 _EARLIEST = (1980, 1, 1, 0, 0, 0)  # the first time a zip member can carry
+
+
+_Region = tuple[zipfile.ZipInfo, int, int]  # a member, where it starts, where the next does
 
 
 class ZipPlace:
@@ -160,46 +164,55 @@ def rewrite_zip(
 ) -> None:
     """Write to `out` the archive at `old` without `remove` and with `put` added or replaced.
 
-    Untouched members keep their local header, data and place in the order, byte for byte;
-    `content(path)` gives the blocks of each new file; new members stand at the end, sorted.
+    Untouched members keep their local header, data and place in the order, byte for byte, and so
+    does what stands before the first (a program that unpacks itself). `content(path)` gives the
+    blocks of each new file; new members stand at the end, sorted.
     """
     put = put or {}
     gone = {*remove, *put}
-    with zipfile.ZipFile(out, "w") as new:
+    with contextlib.ExitStack() as stack:
+        regions: list[_Region] = []
         if old is not None:
-            with zipfile.ZipFile(old) as archive, open(old, "rb") as raw:
-                new.comment = archive.comment
-                for info, start, end in _regions(archive):
-                    if info.filename.rstrip("/") not in gone:
-                        _carry(new, info, raw, start, end)
-        for path in sorted(put):
-            _add(new, path, put[path], content)
+            archive = stack.enter_context(zipfile.ZipFile(old))
+            raw = stack.enter_context(open(old, "rb"))
+            regions = _regions(archive)
+            _copy(raw, out, 0, regions[0][1] if regions else 0)
+        with zipfile.ZipFile(out, "w") as new:
+            new.comment = archive.comment if old is not None else b""
+            for info, start, end in regions:
+                if info.filename.rstrip("/") not in gone:
+                    _carry(new, info, raw, start, end)
+            for path in sorted(put):
+                _add(new, path, put[path], content)
 
 
-def _regions(archive: zipfile.ZipFile) -> list[tuple[zipfile.ZipInfo, int, int]]:
+def _regions(archive: zipfile.ZipFile) -> list[_Region]:
     """Return each member with the span of its local header, data and what follows them."""
     infos = sorted(archive.infolist(), key=lambda info: info.header_offset)
-    starts = [info.header_offset for info in infos]
-    ends = [*starts[1:], archive.start_dir]
-    return list(zip(infos, starts, ends, strict=True))
+    bounds = [*(info.header_offset for info in infos), archive.start_dir]
+    return [(info, bounds[at], bounds[at + 1]) for at, info in enumerate(infos)]
 
 
 def _carry(
     new: zipfile.ZipFile, info: zipfile.ZipInfo, raw: IO[bytes], start: int, end: int
 ) -> None:
     assert new.fp is not None
-    raw.seek(start)
     moved = copy.copy(info)
     moved.header_offset = new.start_dir
     new.fp.seek(new.start_dir)
-    left = end - start
-    while left and (block := raw.read(min(left, BLOCK))):
-        new.fp.write(block)
-        left -= len(block)
+    _copy(raw, new.fp, start, end)
     new.start_dir = new.fp.tell()
     new.filelist.append(moved)
     new.NameToInfo[moved.filename] = moved
     new._didModify = True  # type: ignore[attr-defined]  # zipfile has no call for members carried raw
+
+
+def _copy(source: IO[bytes], target: IO[bytes], start: int, end: int) -> None:
+    source.seek(start)
+    left = end - start
+    while left and (block := source.read(min(left, BLOCK))):
+        target.write(block)
+        left -= len(block)
 
 
 def _add(

@@ -1,0 +1,200 @@
+"""Folders: what is seen, what is left alone, and what a refusing system looks like."""
+
+from __future__ import annotations
+
+import os
+import socket
+import sys
+import threading
+import unittest
+from contextlib import closing
+
+from blake3 import blake3
+
+from kindred_ledger.errors import PlaceBusy, PlaceChanged, PlaceError, UsageError
+from kindred_ledger.places import (
+    WORK_FOLDER,
+    FolderPlace,
+    JoinedPlace,
+    Seen,
+    hold,
+    hold_place,
+    join_folders,
+    open_place,
+    read_bytes,
+    roots_of,
+    scan,
+    write_atomic,
+)
+from tests.support import Case, opened_files, unprivileged, write
+
+
+class Looking(Case):
+    def test_a_scan_tells_kind_size_digest_time_and_mode(self) -> None:
+        """Files, empty folders and links stand in the tree; the work folder does not."""
+        place = self.place({"a/b.txt": b"peat", "empty": None, "link": "a/b.txt", "dangling": "no"})
+        write(place.path(WORK_FOLDER), {"x": b"1"})
+        os.utime(place.path("a/b.txt"), ns=(1, 1_700_000_000_123_456_789))
+        os.chmod(place.path("a/b.txt"), 0o640)
+        tree = scan(place)
+        self.assertEqual(list(tree), ["a", "a/b.txt", "dangling", "empty", "link"])
+        kind, size, digest, mtime_ns, mode, _ = tree["a/b.txt"]
+        self.assertEqual((kind, size, digest), ("file", 4, blake3(b"peat").digest()))
+        self.assertEqual((mtime_ns, mode), (1_700_000_000_123_456_789, 0o640))
+        self.assertEqual((tree["link"].kind, tree["dangling"].target), ("link", "no"))
+
+    def test_links_are_never_followed(self) -> None:
+        """A link to a folder is a link: what lies behind it is neither listed nor read."""
+        write(self.path("outside"), {"secret.txt": b"theirs"})
+        place = self.place({"in.txt": b"mine"})
+        os.symlink(self.path("outside"), place.path("door"))
+        os.symlink(self.path("outside", "secret.txt"), place.path("key"))
+        self.assertEqual(list(scan(place)), ["door", "in.txt", "key"])
+        with self.assertRaises(PlaceError):
+            read_bytes(place, "key")
+
+    @unittest.skipIf(os.name == "nt", "no such sockets there")
+    def test_what_is_no_file_is_listed_and_not_read(self) -> None:
+        """A socket does not stop a scan."""
+        place = self.place({"a": b"1"})
+        with closing(socket.socket(socket.AF_UNIX)) as end:
+            end.bind(place.path("door"))
+            self.assertEqual(scan(place)["door"].kind, "other")
+
+    @unittest.skipUnless(sys.platform == "linux", "names are text elsewhere")
+    def test_a_name_that_is_no_text_is_named(self) -> None:
+        """The error shows the bytes and says what to do."""
+        place = self.place({"a": b"1"})
+        os.close(os.open(os.fsencode(place.root) + b"/\xff.sav", os.O_CREAT | os.O_WRONLY))
+        with self.assertRaisesRegex(PlaceError, "Rename the file"):
+            scan(place)
+
+    def test_joined_folders_are_one_place(self) -> None:
+        """A folder within another belongs to one part only; contents are found under both names."""
+        write(self.path("game"), {"run.py": b"run", "userdata/a.sav": b"save"})
+        place = join_folders({"program": self.path("game"), "user": self.path("game", "userdata")})
+        self.assertEqual(scan(place).leaves, ("program/run.py", "user/a.sav"))
+        self.assertEqual(read_bytes(place, "user/a.sav"), b"save")
+        self.assertEqual(roots_of(place)["user"], self.path("game", "userdata"))
+        with self.assertRaises(UsageError):
+            read_bytes(JoinedPlace({}), "user/a.sav")
+
+    def test_opening_what_is_no_place(self) -> None:
+        """Nothing there, and a file that is no archive, are told apart."""
+        write(self.folder, {"notes.txt": b"hello"})
+        with self.assertRaisesRegex(UsageError, "nothing here"):
+            open_place(self.path("missing"))
+        with self.assertRaisesRegex(UsageError, "neither a folder nor a zip"):
+            open_place(self.path("notes.txt"))
+
+
+class Reading(Case):
+    def test_an_unchanged_folder_is_not_read_again(self) -> None:
+        """The second scan opens no file; a changed one is the only one read; renamed ones too."""
+        place = self.place({f"{n}.txt": b"%d" % n for n in range(50)})
+        for name in os.listdir(place.root):
+            os.utime(place.path(name), ns=(10**18, 10**18))
+        seen = Seen()
+        first = scan(place, seen=seen)
+        self._age(place)
+        again = Seen()
+        scan(place, seen=again)
+        known = Seen(again.columns())
+        with opened_files(place.root) as opened:
+            self.assertEqual(scan(place, seen=known), first)
+        self.assertEqual(opened, [])
+        with open(place.path("7.txt"), "wb") as file:
+            file.write(b"8")
+        os.utime(place.path("7.txt"), ns=(10**18, 10**18))  # size and time as before
+        with opened_files(place.root) as opened:
+            self.assertNotEqual(scan(place, seen=known)["7.txt"], first["7.txt"])
+        self.assertEqual(opened, [place.path("7.txt")])
+
+    def _age(self, place: FolderPlace) -> None:
+        """Wait until what was written is older than the clock's grain."""
+        event = threading.Event()
+        event.wait(0.1)
+
+    def test_a_file_just_written_is_not_believed(self) -> None:
+        """A file as young as the clock's grain is read again: it may have changed unseen."""
+        place = self.place({"a": b"1"})
+        seen = Seen()
+        scan(place, seen=seen)
+        self.assertEqual(seen.columns()["paths"], [])
+
+    def test_a_file_that_will_not_hold_still(self) -> None:
+        """One that changes during each reading ends the scan with its name."""
+        place = self.place({"calm": b"1", "log": b"x" * (5 << 20)})
+        stop = threading.Event()
+
+        def scribble() -> None:
+            with open(place.path("log"), "ab", buffering=0) as file:
+                while not stop.wait(0.0005):
+                    file.write(b"more")
+
+        thread = threading.Thread(target=scribble)
+        thread.start()
+        try:
+            with self.assertRaisesRegex(PlaceChanged, "log"):
+                scan(place)
+        finally:
+            stop.set()
+            thread.join()
+        self.assertEqual(len(scan(place)), 2)
+
+    def test_permission_refused(self) -> None:
+        """A file one may not read is named, with what to do."""
+        place = self.place({"a": b"1", "locked": b"2"})
+        os.chmod(place.path("locked"), 0)
+        with unprivileged(self.folder), self.assertRaisesRegex(PlaceError, "permissions") as caught:
+            scan(place)
+        self.assertIn("locked", caught.exception.where)
+
+    def test_a_missing_folder_is_named(self) -> None:
+        """As an error of ours, with the path."""
+        with self.assertRaisesRegex(PlaceError, "gone"):
+            scan(FolderPlace(self.path("gone")))
+
+
+class Holding(Case):
+    def test_one_writer_at_a_time(self) -> None:
+        """A held place refuses a second holder and is free at once afterwards."""
+        with hold_place(self.folder), self.assertRaises(PlaceBusy), hold_place(self.folder):
+            pass
+        with hold_place(self.folder):
+            pass
+
+    def test_a_lock_is_free_when_its_holder_dies(self) -> None:
+        """A killed process holds nothing."""
+        lock = self.path("lock")
+        reader, writer = os.pipe()
+        child = os.fork() if hasattr(os, "fork") else -1
+        if child < 0:
+            self.skipTest("no fork here")
+        if not child:
+            with hold(lock, busy=""):
+                os.write(writer, b"1")
+                threading.Event().wait(60)
+            os._exit(0)
+        os.read(reader, 1)
+        with self.assertRaises(PlaceBusy), hold(lock, busy="held"):
+            pass
+        os.kill(child, 9)
+        os.waitpid(child, 0)
+        with hold(lock, busy="held"):
+            pass
+        os.close(reader)
+        os.close(writer)
+
+    def test_writing_is_old_or_new(self) -> None:
+        """A write that fails leaves the old file and says why."""
+        write(self.folder, {"a": b"old"})
+        os.mkdir(self.path("a.part"))
+        with self.assertRaises(OSError):
+            write_atomic(self.path("a"), b"new")
+        os.rmdir(self.path("a.part"))
+        with open(self.path("a"), "rb") as file:
+            self.assertEqual(file.read(), b"old")
+        write_atomic(self.path("a"), b"new")
+        with open(self.path("a"), "rb") as file:
+            self.assertEqual(file.read(), b"new")
