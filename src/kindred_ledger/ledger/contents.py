@@ -161,12 +161,15 @@ def _rechunk(blocks: Iterable[bytes]) -> Iterator[bytes]:
 
 
 def read_contents(
-    index: Index, wanted: Iterable[tuple[str, bytes]]
+    index: Index, wanted: Iterable[tuple[str, bytes]], *, where: str
 ) -> Iterator[tuple[str, Iterator[bytes]]]:
     """Yield (name, blocks) for each wanted (name, digest), in the order they lie in the packs.
 
+    `where` is what the names are names in, for errors.
+
     Raises:
-        LedgerDamaged: a content is missing, or its bytes do not have its digest.
+        LedgerDamaged: a content is missing, or (while its blocks are taken) its bytes do not have
+            its digest.
     """
     plan = []
     for name, digest in wanted:
@@ -174,7 +177,8 @@ def read_contents(
         if places is None:
             if digest != blake3(b"").digest():
                 raise LedgerDamaged(
-                    f"the content of {name} ({digest.hex()[:16]}…) is not in the ledger",
+                    f"its content {digest.hex()[:16]}… is not in the ledger",
+                    where=f"{where}/{name}",
                     remedy="A pack may be missing; bring it back from a copy of the ledger.",
                 )
             places = ()
@@ -184,7 +188,7 @@ def read_contents(
     plan.sort(key=lambda item: item[:3])
     with _Frames(index, [part for item in plan for part in item[4]]) as frames:
         for _, _, name, digest, places in plan:
-            yield name, _verified(frames, name, digest, places)
+            yield name, _verified(frames, f"{where}/{name}", digest, places)
 
 
 def _verified(
@@ -192,16 +196,15 @@ def _verified(
 ) -> Iterator[bytes]:
     whole = blake3()
     for part in places:
-        chunk = frames.chunk(part)
-        if blake3(chunk).digest() != part.digest:
-            raise LedgerDamaged(
-                f"the content of {name} does not have its digest", where=frames.path(part)
-            )
+        try:
+            chunk = frames.chunk(part)
+        except LedgerDamaged as error:
+            raise error.inside(name) from None
         if len(places) > 1:
             whole.update(chunk)
         yield chunk
     if len(places) > 1 and whole.digest() != digest:
-        raise LedgerDamaged(f"the chunks of {name} do not add up to its digest")
+        raise LedgerDamaged("its chunks do not add up to its digest", where=name)
 
 
 class _Frames:
@@ -228,10 +231,8 @@ class _Frames:
         for fd in self._fds.values():
             os.close(fd)
 
-    def path(self, part: Location) -> str:
-        return self._index.frames(part.pack)[0]
-
     def chunk(self, part: Location) -> bytes:
+        """Return the bytes of a chunk, whose digest was checked."""
         path, frames = self._index.frames(part.pack)
         number = frames.frame_at(part.at)
         try:
@@ -239,7 +240,11 @@ class _Frames:
         except LedgerDamaged as error:
             raise error.inside(path) from None
         start = part.at - frames.offsets[number]
-        return content if len(content) == part.size else content[start : start + part.size]
+        whole = len(content) == part.size
+        chunk = content if whole else content[start : start + part.size]
+        if blake3(chunk).digest() != part.digest:
+            raise LedgerDamaged("a chunk does not have its digest", where=path)
+        return chunk
 
     def _frame(self, key: tuple[int, int]) -> bytes:
         while self._current[0] != key:

@@ -44,6 +44,7 @@ __all__ = ["EntryPlace", "Ledger"]
 _FORMAT = 1
 _SETTINGS = "ledger.toml"
 _FOLDERS = ("packs", "entries", "history", "work")
+_OLD_SECONDS = 3600.0  # far longer than a writer takes from its lock to the first byte of a pack
 _TRIES = 3  # readings of a file that will not hold still
 
 
@@ -214,19 +215,23 @@ class Ledger:
             except BaseException:
                 writer.abandon()
                 raise
-        with contextlib.suppress(OSError):
-            os.remove(f"{session}.lock")
+        _remove(f"{session}.lock")
 
     def _sweep(self) -> None:
-        """Remove unfinished packs whose writer died."""
+        """Remove unfinished packs whose writer died, and locks that nobody will take again."""
         work = self.folder("work")
-        for name in os.listdir(work):
-            session, _, _ = name.removesuffix(".lock").partition("-part")
-            session = "-".join(session.split("-")[:2])
-            lock = os.path.join(work, f"{session}.lock")
-            if session.startswith("packing-") and not is_held(lock):
-                with contextlib.suppress(OSError):
-                    os.remove(os.path.join(work, name))
+        packing = [name for name in os.listdir(work) if name.startswith("packing-")]
+        for name in packing:
+            if name.endswith(".lock"):
+                path = os.path.join(work, name)
+                # A writer may be about to take a young lock; one that has begun has a pack too.
+                if not any(n.startswith(f"{name[:-5]}-") for n in packing) and _is_old(path):
+                    _remove(path)
+                continue
+            lock = os.path.join(work, name.rpartition("-")[0] + ".lock")
+            if not is_held(lock):
+                _remove(os.path.join(work, name))
+                _remove(lock)
 
     def _enter(
         self,
@@ -306,7 +311,7 @@ class Ledger:
                     for _ in blocks:
                         pass
             except LedgerDamaged as error:
-                faults.append(f"{entry.id} {path}: {error}")
+                faults.append(str(error))
         return faults
 
     # The history
@@ -384,15 +389,23 @@ class EntryPlace:
             if node is None or node.digest is None:
                 raise UsageError(f"there is no file {path}", where=self.location)
             wanted.append((path, node.digest))
-        try:
-            yield from read_contents(self._ledger.index, wanted)
-        except LedgerDamaged as error:
-            raise error.inside(self.location) from None
+        yield from read_contents(self._ledger.index, wanted, where=self.location)
 
 
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _remove(path: str) -> None:
+    with contextlib.suppress(OSError):
+        os.remove(path)
+
+
+def _is_old(path: str) -> bool:
+    with contextlib.suppress(OSError):
+        return time.time() - os.stat(path).st_mtime > _OLD_SECONDS
+    return False
 
 
 def _key_of(place: Place) -> str:

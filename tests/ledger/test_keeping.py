@@ -1,0 +1,205 @@
+"""Keeping: what is put into the ledger comes out the same, and is stored and read once."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import threading
+import time
+import unittest
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kindred_ledger.changes import restore
+from kindred_ledger.errors import LedgerError, PlaceChanged, PlaceError, UsageError
+from kindred_ledger.ledger import Ledger, Tag
+from kindred_ledger.places import (
+    FolderPlace,
+    MemoryPlace,
+    Patterns,
+    Seen,
+    Tree,
+    read_bytes,
+    scan,
+)
+from tests.support import Case, contents, law, opened_files, snapshot, unprivileged, write
+
+
+class Laws(unittest.TestCase):
+    @law
+    @given(contents, contents)
+    def test_restoring_gives_the_same_tree(
+        self, kept: dict[str, Any], later: dict[str, Any]
+    ) -> None:
+        """Whatever stands there by then: an exact restore gives back what was kept."""
+        with tempfile.TemporaryDirectory() as folder:
+            write(f"{folder}/place", kept)
+            ledger = Ledger.open(f"{folder}/ledger")
+            entry = ledger.backup(FolderPlace(f"{folder}/place"))
+            before = snapshot(f"{folder}/place")
+            tree = ledger.tree(entry)
+            shutil.rmtree(f"{folder}/place")
+            write(f"{folder}/place", later)
+            restore(entry, ledger, exact=True).apply(ledger, allow_loss=True)
+            self.assertEqual(snapshot(f"{folder}/place"), before)
+            self.assertEqual(scan(FolderPlace(f"{folder}/place")), tree)
+            self.assertEqual(ledger.check(entry), [])
+            ledger.index.close()
+
+    @law
+    @given(st.lists(st.tuples(st.binary(max_size=40), st.integers(0, 3)), max_size=12), st.data())
+    def test_a_cache_of_digests_is_never_the_truth(
+        self, drawn: list[tuple[bytes, int]], data: st.DataObject
+    ) -> None:
+        """A tree scanned with any remembered state equals one scanned without."""
+        with tempfile.TemporaryDirectory() as folder:
+            place = FolderPlace(folder)
+            seen = Seen()
+            for content, name in drawn:
+                write(folder, {f"{name}.txt": content})
+                if data.draw(st.booleans()):
+                    os.utime(place.path(f"{name}.txt"), ns=(10**18, 10**18))
+                self.assertEqual(scan(place, seen=seen), scan(place))
+                seen = Seen(seen.columns())
+
+
+class Backup(Case):
+    def test_an_unchanged_install_is_not_read(self) -> None:
+        """The second backup of 3,000 files opens none of them and stores no content."""
+        place = self.place({f"{n % 40}/{n}.dat": b"content %d" % n for n in range(3000)})
+        for top, _, names in os.walk(place.root):
+            for name in names:
+                os.utime(os.path.join(top, name), ns=(10**18, 10**18))
+        time.sleep(0.1)
+        ledger = self.ledger()
+        first = ledger.backup(place)
+        stored = self._stored()
+        with opened_files(place.root) as opened:
+            second = ledger.backup(place)
+        self.assertEqual(opened, [])
+        self.assertEqual(self._stored(), stored)
+        self.assertEqual(ledger.tree(first), ledger.tree(second))
+        with opened_files(place.root) as opened:  # the count can count: without memory all are read
+            ledger.backup(FolderPlace(place.root, without=("none",)))
+            scan(place)
+        self.assertEqual(len(opened), 3000)
+
+    def _stored(self) -> int:
+        packs = self.path("ledger", "packs")
+        return sum(os.path.getsize(os.path.join(packs, name)) for name in os.listdir(packs))
+
+    def test_the_same_content_is_stored_once(self) -> None:
+        """In one place, in another, under another name."""
+        noise = os.urandom(300_000)
+        ledger = self.ledger()
+        ledger.backup(self.place({"a": noise, "b": noise}))
+        stored = self._stored()
+        self.assertLess(stored, 310_000)
+        ledger.backup(self.place({"deep/c": noise}, "other"))
+        self.assertEqual(self._stored(), stored)
+
+    def test_large_files_are_chunks_and_come_back(self) -> None:
+        """Sizes around the chunk's, and one that spans several packs."""
+        chunk = 4 << 20
+        files = {f"{n}": os.urandom(n) for n in (chunk - 1, chunk, chunk + 1, 3 * chunk)}
+        files["packs"] = os.urandom(70 << 20)
+        place = self.place(files)
+        ledger = self.ledger()
+        entry = ledger.backup(place)
+        self.assertGreater(len(os.listdir(self.path("ledger", "packs"))), 1)
+        for name, data in files.items():
+            self.assertEqual(read_bytes(ledger.place(entry), name), data, name)
+
+    def test_a_backup_can_be_a_selection(self) -> None:
+        """Only what is wanted is kept, and the entry says that it is a part."""
+        ledger = self.ledger()
+        place = self.place({"saves/a": b"1", "other/b": b"2"})
+        entry = ledger.backup(place, only=Patterns(("saves/",)), note="mine", pinned=True)
+        self.assertEqual(ledger.tree(entry).leaves, ("saves/a",))
+        self.assertEqual((entry.complete, entry.note, entry.pinned), (False, "mine", True))
+
+    def test_a_file_that_changes_meanwhile_makes_no_entry(self) -> None:
+        """An entry of a file that never held still would be of no moment at all."""
+        place = self.place({"log": os.urandom(6 << 20)})
+        ledger = self.ledger()
+        stop = threading.Event()
+
+        def scribble() -> None:
+            with open(place.path("log"), "ab", buffering=0) as file:
+                while not stop.wait(0.0005):
+                    file.write(b"more")
+
+        thread = threading.Thread(target=scribble)
+        thread.start()
+        try:
+            with self.assertRaisesRegex(PlaceChanged, "log"):
+                ledger.backup(place)
+        finally:
+            stop.set()
+            thread.join()
+        self.assertEqual(ledger.entries(), [])
+        self.assertEqual(ledger.check(ledger.backup(place)), [])
+
+    def test_permission_refused_makes_no_entry(self) -> None:
+        """One unreadable file ends the backup with its name; nothing half kept is listed."""
+        place = self.place({"a": b"1", "locked": b"2"})
+        ledger = self.ledger()
+        os.chmod(place.path("locked"), 0)
+        with unprivileged(self.folder), self.assertRaisesRegex(PlaceError, "permissions"):
+            ledger.backup(place)
+        self.assertEqual(ledger.entries(), [])
+
+
+class Entries(Case):
+    def test_entries_are_found_as_people_name_them(self) -> None:
+        """By id, its beginning, title@version and latest; anything else is told with what there is."""
+        ledger = self.ledger(clock=iter(range(10**9 * 2, 10**9 * 3, 1000)).__next__)
+        place = MemoryPlace({"a": b"1"})
+        ids = []
+        for version in ("1.4", "1.4", "2.0"):
+            tag = Tag("mossferry", version, "version.txt", {"saves": Patterns(("saves/",))})
+            ids.append(ledger.backup(_Tagged(place, tag)).id)
+        self.assertEqual([e.id for e in ledger.entries()], ids)
+        self.assertEqual(sorted(ids), ids)
+        self.assertEqual(ledger.entry("mossferry@1.4").id, ids[1])
+        self.assertEqual(ledger.entry("latest").id, ids[2])
+        self.assertEqual(ledger.entry(f"entry:{ids[0]}").id, ids[0])
+        self.assertEqual(ledger.entry(ids[0][:8]).id, ids[0])
+        self.assertEqual(ledger.entry(ids[0]).tag.categories["saves"], Patterns(("saves/",)))
+        for text, words in (("mossferry@3", "2.0"), ("zzz", "latest"), (ids[0][:2], "Type more")):
+            with self.assertRaisesRegex(UsageError, words):
+                ledger.entry(text)
+
+    def test_ids_keep_their_order_when_the_clock_goes_back(self) -> None:
+        """A clock that jumps back makes no id that sorts before an older one."""
+        times = iter((2e9, 1.9e9, 1.9e9, 1.8e9))
+        ledger = self.ledger(clock=lambda: next(times))
+        ids = [ledger.backup(MemoryPlace({"a": b"1"})).id for _ in range(4)]
+        self.assertEqual(sorted(set(ids)), ids)
+
+    def test_a_folder_that_is_no_ledger(self) -> None:
+        """Neither a stranger's folder nor a newer format is touched."""
+        write(self.path("photos"), {"a.png": b"1"})
+        with self.assertRaisesRegex(LedgerError, "no ledger"):
+            Ledger.open(self.path("photos"))
+        with self.assertRaisesRegex(LedgerError, "no ledger here"):
+            Ledger.open(self.path("new"), create=False)
+        self.assertFalse(os.path.exists(self.path("new")))
+        write(self.path("newer"), {"ledger.toml": b"format = 9\n"})
+        with self.assertRaisesRegex(LedgerError, "(?s)format 9.*Update this program"):
+            Ledger.open(self.path("newer"))
+
+    def test_an_empty_place_is_an_entry(self) -> None:
+        """Nothing is kept, and comes back as nothing."""
+        ledger = self.ledger()
+        entry = ledger.backup(self.place({}))
+        self.assertEqual(ledger.tree(entry), Tree())
+
+
+class _Tagged:
+    def __init__(self, place: MemoryPlace, tag: Tag) -> None:
+        self.place = place
+        self.tag = tag
