@@ -16,16 +16,21 @@ from kindred_ledger.cli.main import main
 _CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.chmod", "os.utime", "os.symlink"}
 
 
+def is_change(event: str, args: tuple[object, ...]) -> bool:
+    """Tell whether an audit event is about to change the disk."""
+    if event != "open":
+        return event in _CHANGES
+    flags = args[2]
+    return isinstance(flags, int) and bool(flags & (os.O_WRONLY | os.O_RDWR))
+
+
 def run() -> int:
     last = int(sys.argv[1])
     count = 0
 
     def hook(event: str, args: tuple[object, ...]) -> None:
         nonlocal count
-        writes = (
-            event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR)
-        )
-        if event in _CHANGES or writes:
+        if is_change(event, args):
             count += 1
             if count == last:
                 os.kill(os.getpid(), signal.SIGKILL)

@@ -1,37 +1,42 @@
-"""All or nothing: an updating process killed at any moment leaves the old place or the new one."""
+"""All or nothing: an update that is killed, refused or interrupted leaves the old place or the new."""
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import signal
 import subprocess
 import sys
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import WORK_FOLDER
-from tests.support import PlayCase, kindred, snapshot
+from tests.support import ROOT, PlayCase, kindred, snapshot
 
-_BY_POINT = 56
-_BY_TIME = 16
-_KILLED = os.path.join(os.path.dirname(os.path.abspath(__file__)), "killed.py")
+_HERE = os.path.dirname(os.path.abspath(__file__))
 _UPDATE = (
     "update", "mossferry", "downloads/mossferry-2.0.zip",
     "--old", "downloads/mossferry-1.4.zip", "--yes", "--json",
 )  # fmt: skip
+# KINDRED_EXAMPLES=10000 asks for the longer run: ten times the points.
+_MORE = max(1, int(os.environ.get("KINDRED_EXAMPLES", "1000")) // 1000)
+_BY_POINT, _BY_TIME, _REFUSALS = 56 * _MORE, 16 * _MORE, 24 * _MORE
 
 
 @unittest.skipIf(os.name == "nt", "there is no SIGKILL on Windows")
-class Killed(PlayCase):
+class CutOff(PlayCase):
     def setUp(self) -> None:
         super().setUp()
         self.assertEqual(kindred("backup", "mossferry", folder=self.folder).returncode, 0)
         self.old = snapshot(self.path("mossferry"))
         whole = self._copy("whole")
-        done = self._start(whole, 0)
+        start = time.monotonic()
+        done = self._start("killed.py", whole, 0)
         out, _ = done.communicate()
+        self.seconds = time.monotonic() - start
         self.assertEqual(done.returncode, 0, out)
         self.changes = int(out.rpartition("changes: ")[2])
         self.new = snapshot(os.path.join(whole, "mossferry"))
@@ -43,26 +48,33 @@ class Killed(PlayCase):
         shutil.copytree(self.folder, folder, symlinks=True)
         return folder
 
-    def _start(self, folder: str, point: int) -> subprocess.Popen[str]:
+    def _start(self, script: str, folder: str, *numbers: int) -> subprocess.Popen[str]:
         return subprocess.Popen(
-            [sys.executable, _KILLED, str(point), *_UPDATE],
+            [sys.executable, os.path.join(_HERE, script), *map(str, numbers), *_UPDATE],
             cwd=folder,
-            env={**os.environ, "KINDRED_LEDGER": "ledger", "PYTHONPATH": os.pathsep.join(sys.path)},
+            env={**os.environ, "KINDRED_LEDGER": "ledger", "PYTHONPATH": ROOT},
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             text=True,
         )
 
-    def _fate(self, name: str, point: int, seconds: float | None, back: bool) -> str:
-        """Kill one update, recover, and return what the place holds: old, new or mixed."""
+    def _run(self, name: str, script: str, *numbers: int) -> tuple[str, int, str]:
         folder = self._copy(name)
-        process = self._start(folder, point)
-        try:
-            process.communicate(timeout=seconds)
-        except subprocess.TimeoutExpired:
-            process.send_signal(signal.SIGKILL)
-            process.communicate()
+        process = self._start(script, folder, *numbers)
+        out, _ = process.communicate()
+        return folder, process.returncode, out
+
+    def _kill_at_time(self, name: str, seconds: float, number: int) -> str:
+        folder = self._copy(name)
+        process = self._start("killed.py", folder, 0)
+        time.sleep(seconds)
+        process.send_signal(number)
+        process.communicate()
         self.killed += process.returncode == -signal.SIGKILL
+        return folder
+
+    def _fate(self, folder: str, *, back: bool) -> str:
+        """Recover and return what the place holds: old, new or mixed."""
         recovered = kindred("recover", *(["--back"] if back else []), folder=folder)
         if recovered.returncode:
             return f"recover failed: {recovered.stderr}"
@@ -80,18 +92,61 @@ class Killed(PlayCase):
             return "old"
         return "new" if _content(found) == _content(self.new) and recorded else "mixed"
 
+    def _judge(self, outcomes: dict[str, str]) -> None:
+        told = [f"{name}: {found}" for name, found in outcomes.items()]
+        self.assertEqual([t for t in told if not t.endswith((": old", ": new"))], [])
+
     def test_every_kill_leaves_the_old_or_the_new_place(self) -> None:
         """SIGKILL at points spread over all changes to the disk, and at times: never a mix."""
-        points = sorted({1 + n * (self.changes - 1) // (_BY_POINT - 1) for n in range(_BY_POINT)})
-        jobs = [(f"p{n}", n, None, n % 3 == 0) for n in points]
-        jobs += [(f"t{n}", 0, 0.1 + n * 0.06, n % 2 == 0) for n in range(_BY_TIME)]
+        last = self.changes - 1
+        points = sorted({1 + n * last // (_BY_POINT - 1) for n in range(_BY_POINT)})
+
+        def by_point(point: int) -> tuple[str, str]:
+            folder, status, _ = self._run(f"p{point}", "killed.py", point)
+            self.killed += status == -signal.SIGKILL
+            return f"point {point}", self._fate(folder, back=point % 3 == 0)
+
+        def by_time(number: int) -> tuple[str, str]:
+            seconds = 0.1 + number * self.seconds * 1.5 / _BY_TIME
+            folder = self._kill_at_time(f"t{number}", seconds, signal.SIGKILL)
+            return f"after {seconds:.2f} s", self._fate(folder, back=number % 2 == 0)
+
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            outcomes = list(pool.map(lambda job: self._fate(*job), jobs))
-        told = [f"{job[0]}: {found}" for job, found in zip(jobs, outcomes, strict=True)]
-        self.assertEqual([t for t in told if not t.endswith((": old", ": new"))], [])
+            outcomes = dict(pool.map(by_point, points))
+            outcomes |= dict(pool.map(by_time, range(_BY_TIME)))
+        self._judge(outcomes)
         self.assertGreaterEqual(self.killed, 50)
-        self.assertGreater(outcomes.count("old"), 5, told)
-        self.assertGreater(outcomes.count("new"), 5, told)
+        for fate in ("old", "new"):
+            self.assertGreater(list(outcomes.values()).count(fate), 5, outcomes)
+
+    def test_every_refusal_leaves_the_old_or_the_new_place(self) -> None:
+        """The disk refuses one change, each in turn: the update ends whole, or says why not."""
+        points = sorted({1 + n * (self.changes - 1) // (_REFUSALS - 1) for n in range(_REFUSALS)})
+        codes = (errno.ENOSPC, errno.EACCES, errno.EIO)
+
+        def refuse(job: tuple[int, int]) -> tuple[str, str]:
+            point, code = job
+            folder, status, out = self._run(f"r{point}", "failing.py", point, code)
+            fate = self._fate(folder, back=False)
+            expected = {"old": (4, 5), "new": (0, 4)}.get(fate, ())
+            told = status == 0 or '"error"' in out
+            ok = status in expected and told and "Traceback" not in out
+            return f"point {point}", fate if ok else f"{fate}, status {status}: {out[-900:]}"
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            jobs = [(point, codes[n % len(codes)]) for n, point in enumerate(points)]
+            outcomes = dict(pool.map(refuse, jobs))
+        self._judge(outcomes)
+        self.assertGreater(list(outcomes.values()).count("old"), 5, outcomes)
+
+    def test_ctrl_c_takes_back_what_was_begun(self) -> None:
+        """Interrupted at any time, the update leaves nothing to recover."""
+        for number in range(8):
+            seconds = 0.25 + number * self.seconds / 8
+            folder = self._kill_at_time(f"c{number}", seconds, signal.SIGINT)
+            work = os.listdir(os.path.join(folder, "ledger", "work"))
+            self.assertEqual([name for name in work if name.startswith("change-")], [])
+            self._judge({f"after {seconds:.2f} s": self._fate(folder, back=False)})
 
 
 def _content(found: dict[str, tuple[object, ...]]) -> dict[str, tuple[object, ...]]:
