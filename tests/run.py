@@ -22,6 +22,7 @@ def main() -> int:
     options = parser.parse_args()
     if _roomy(MEMORY):  # thousands of small places: a disk would only wait for itself
         tempfile.tempdir = os.environ["TMPDIR"] = MEMORY
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands would compile themselves
     sys.path.insert(0, os.path.dirname(HERE))
     loader = unittest.TestLoader()
     if options.words:

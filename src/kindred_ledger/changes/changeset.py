@@ -48,7 +48,7 @@ class Changeset:
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)
         object.__setattr__(self, "actions", tuple(sorted(complete, key=lambda a: a.path)))
-        _check_structure(self.after, {a.path for a in self.actions if a.before is None})
+        _check_structure(self.after, self.actions)
 
     @property
     def after(self) -> Tree:
@@ -114,9 +114,9 @@ class Changeset:
 
 
 def _outcome(action: Action) -> Outcome:
-    if action.before is not None and action.before.kind == DIR:
+    if _is_folder(action.before):
         return Outcome.ADDED
-    if action.after is not None and action.after.kind == DIR:
+    if _is_folder(action.after):
         return Outcome.DROPPED
     return action.outcome
 
@@ -129,12 +129,24 @@ def _missing_folders(before: Tree, actions: Iterable[Action]) -> list[Action]:
             continue
         for folder in parents(action.path):
             node = before.get(folder)
-            if folder not in known and folder not in out and (node is None or node.kind != DIR):
-                out[folder] = Action(folder, node, Node(DIR), reason="needed for what lies in it")
+            if folder not in known and folder not in out and node is None:
+                out[folder] = Action(folder, None, Node(DIR), reason="needed for what lies in it")
     return list(out.values())
 
 
-def _check_structure(after: Tree, added: set[str]) -> None:
+def _is_folder(node: Node | None) -> bool:
+    return node is not None and node.kind == DIR
+
+
+def _check_structure(after: Tree, actions: Iterable[Action]) -> None:
+    added = {action.path for action in actions if action.before is None}
+    closed = {action.path for action in actions if action.before and not _is_folder(action.after)}
+    for path in after if closed else ():
+        if folder := next((folder for folder in parents(path) if folder in closed), ""):
+            raise UnsafeName(
+                f"{path} would be left without its folder {folder}",
+                remedy="Move it out of the way, then run this again.",
+            )
     for path in added:
         if path.startswith("/") or any(part in ("", ".", "..") for part in path.split("/")):
             raise UnsafeName(f"the path {path!r} leaves the place")

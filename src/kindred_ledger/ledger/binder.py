@@ -43,10 +43,10 @@ class Binder:
             LedgerDamaged: one cannot be read.
         """
         ids = self.ids()
-        known = self._index.headers(ids)
+        known = self._index.headers(self._noun, ids)
         new = {id: self._header(id) for id in ids if id not in known}
         if new:
-            self._index.remember_headers(new)
+            self._index.remember_headers(self._noun, new)
         return [known.get(id) or new[id] for id in ids]
 
     def read(self, id: str) -> tuple[dict[str, Any], dict[str, Any]]:

@@ -25,10 +25,11 @@ CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INT
     WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, chunks BLOB)
     WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS headers (name TEXT PRIMARY KEY, header BLOB);
+CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
+    WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
 """
-_FORMAT = 1
+_FORMAT = 2
 
 
 class Location(NamedTuple):
@@ -145,18 +146,18 @@ class Index:
             self._frames[pack] = self.pack_path(name), PackIndex(*msgspec.json.decode(content))
         return self._frames[pack]
 
-    def headers(self, names: Iterable[str]) -> dict[str, dict[str, Any]]:
-        """Return the cached headers of those manifests that have one."""
-        wanted = set(names)
-        rows = self._db.execute("SELECT name, header FROM headers")
-        return {name: msgspec.json.decode(data) for name, data in rows if name in wanted}
+    def headers(self, noun: str, ids: Iterable[str]) -> dict[str, dict[str, Any]]:
+        """Return the cached headers of those manifests of a kind that have one."""
+        wanted = set(ids)
+        rows = self._db.execute("SELECT id, header FROM headers WHERE noun = ?", (noun,))
+        return {id: msgspec.json.decode(data) for id, data in rows if id in wanted}
 
-    def remember_headers(self, headers: dict[str, dict[str, Any]]) -> None:
-        """Cache headers of manifests; they never change."""
+    def remember_headers(self, noun: str, headers: dict[str, dict[str, Any]]) -> None:
+        """Cache headers of manifests of a kind; they never change."""
         with self._db:
             self._db.executemany(
-                "INSERT OR REPLACE INTO headers VALUES (?, ?)",
-                ((name, msgspec.json.encode(header)) for name, header in headers.items()),
+                "INSERT OR REPLACE INTO headers VALUES (?, ?, ?)",
+                ((noun, id, msgspec.json.encode(header)) for id, header in headers.items()),
             )
 
     def seen(self, place: str) -> Seen:

@@ -215,7 +215,8 @@ class Ledger:
             except BaseException:
                 writer.abandon()
                 raise
-        _remove(f"{session}.lock")
+            finally:
+                _remove(f"{session}.lock")
 
     def _sweep(self) -> None:
         """Remove unfinished packs whose writer died, and locks that nobody will take again."""

@@ -227,5 +227,5 @@ def _add(
     info.compress_type = zipfile.ZIP_STORED if is_dir else zipfile.ZIP_DEFLATED
     info.file_size = node.size
     with new.open(info, "w", force_zip64=node.size > 1 << 31) as member:
-        for block in content(path):
+        for block in () if is_dir else content(path):
             member.write(block)

@@ -1,0 +1,305 @@
+"""Changesets: what needs consent, what is refused before a byte changes, and what is kept first."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import threading
+import unittest
+from unittest import mock
+
+from kindred_ledger.changes import (
+    Action,
+    Changeset,
+    Conflict,
+    Loss,
+    recover,
+    restore,
+    undo,
+    unfinished_in,
+)
+from kindred_ledger.errors import (
+    BooksUnbalanced,
+    Cancelled,
+    DecisionNeeded,
+    LossNotAllowed,
+    PlaceBusy,
+    PlaceChanged,
+    PlaceError,
+    UnsafeName,
+    UsageError,
+)
+from kindred_ledger.places import WORK_FOLDER, MemoryPlace, Node, hold_place, read_bytes, scan
+from kindred_ledger.progress import Progress, Task
+from kindred_ledger.statement import Line, Outcome, Statement
+from tests.support import Case, change_to, snapshot, write
+
+OLD = {"a.txt": b"old a", "b.txt": b"old b", "gone/c.txt": b"old c"}
+NEW = {"a.txt": b"new a", "b.txt": b"old b", "d/e.txt": b"new e"}
+
+
+class ChangeCase(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        self.where = self.place(OLD)
+        self.kept = self.ledger()
+        self.before = snapshot(self.where.root)
+
+    def assert_untouched(self) -> None:
+        self.assertEqual(snapshot(self.where.root), self.before)
+        self.assertEqual(self.kept.records(), [])
+        self.assertEqual(os.listdir(self.path("ledger", "work")), [])
+
+
+class Consent(ChangeCase):
+    def test_losses_and_conflicts_are_decided_first(self) -> None:
+        """Nothing is written before somebody consents; what would be lost is listed."""
+        loss = change_to(self.where, NEW, losses=(Loss("a.txt", "your words go"),))
+        with self.assertRaisesRegex(LossNotAllowed, "a.txt: your words go"):
+            loss.apply(self.kept)
+        conflict = Conflict("a.txt", "both changed it", "Choose with --mine.")
+        torn = change_to(self.where, NEW, conflicts=(conflict,))
+        with self.assertRaisesRegex(DecisionNeeded, "Choose with --mine"):
+            torn.apply(self.kept, allow_loss=True)
+        self.assert_untouched()
+        loss.apply(self.kept, allow_loss=True)
+        self.assertEqual(read_bytes(self.where, "a.txt"), b"new a")
+
+    def test_the_preview_accounts_for_every_file(self) -> None:
+        """A line for each, and it balances against both trees."""
+        change = change_to(self.where, NEW)
+        books = change.preview().balanced(change.before.leaves, change.after.leaves)
+        self.assertEqual(
+            {line.item: line.outcome.value for line in books.lines},
+            {"a.txt": "changed", "b.txt": "kept", "gone/c.txt": "dropped", "d/e.txt": "added"},
+        )
+
+    def test_paths_that_cannot_be(self) -> None:
+        """Out of the place, below a file, or one with another on some system."""
+        now, source = scan(self.where), MemoryPlace({"x": b"1"})
+        for path in ("../up", "/abs", "a//b", "a.txt/below", "A.TXT", "GONE/x"):
+            action = Action(path, None, Node("file", 1, source.survey()["x"].digest), source, "x")
+            with self.assertRaises(UnsafeName, msg=path):
+                Changeset(self.where, "test", "", now, (action,))
+
+
+class Refusals(ChangeCase):
+    def test_a_place_that_changed_since(self) -> None:
+        """What was computed from another state is not applied to this one."""
+        change = change_to(self.where, NEW)
+        write(self.where.root, {"a.txt": b"newer"})
+        self.before = snapshot(self.where.root)
+        with self.assertRaisesRegex(PlaceChanged, "a.txt changed since"):
+            change.apply(self.kept)
+        self.assert_untouched()
+
+    def test_what_it_does_not_touch_may_change(self) -> None:
+        """A file beside it that came meanwhile is in the books as it is now."""
+        change = change_to(self.where, NEW)
+        write(self.where.root, {"beside.txt": b"1"})
+        books = change.apply(self.kept).statements[0]
+        self.assertEqual((books.counted_in, books.counted_out), (4, 4))
+
+    def test_a_source_that_is_not_what_it_was(self) -> None:
+        """The content that arrives is verified before anything moves."""
+        source = MemoryPlace({"a.txt": b"promised"})
+        now = scan(self.where)
+        action = Action("a.txt", now["a.txt"], source.survey()["a.txt"], source, "a.txt")
+        change = Changeset(self.where, "test", "", now, (action,))
+        source.contents["a.txt"] = b"delivered"
+        with self.assertRaisesRegex(PlaceChanged, "not what it was"):
+            change.apply(self.kept)
+        self.assert_untouched()
+
+    def test_a_full_disk_is_noticed_before_the_first_byte(self) -> None:
+        """Room is needed for what is kept and for what is written."""
+        usage = shutil.disk_usage(self.folder)._replace(free=17 << 20)
+        change = change_to(self.where, {**NEW, "big": bytes(3 << 20)})
+        with (
+            mock.patch("shutil.disk_usage", return_value=usage),
+            self.assertRaisesRegex(PlaceError, "(?s)MB are needed.*Free some space"),
+        ):
+            change.apply(self.kept)
+        self.assert_untouched()
+
+    def test_a_disk_that_fills_up_meanwhile(self) -> None:
+        """A real disk of 2 MB: the change is refused or fails, and nothing is half done."""
+        disk = self.path("disk")
+        os.mkdir(disk)
+        mounted = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", disk],
+            capture_output=True,
+            check=False,
+        )
+        if mounted.returncode:
+            self.skipTest("no disk can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", disk], check=False)
+        place = self.place(OLD, "disk/place")
+        before = snapshot(place.root)
+        change = change_to(place, {**OLD, "big": os.urandom(3 << 20)})
+        usage = shutil.disk_usage("/")
+        with (
+            mock.patch("shutil.disk_usage", return_value=usage._replace(free=1 << 40)),
+            self.assertRaisesRegex(PlaceError, "(?i)no space left|full"),
+        ):
+            change.apply(self.kept)
+        self.assertEqual(snapshot(place.root), before)
+        self.assertEqual(self.kept.records(), [])
+
+    def test_a_place_in_other_hands(self) -> None:
+        """While another command changes it, or a change was cut off in it."""
+        change = change_to(self.where, NEW)
+        with hold_place(self.where.root), self.assertRaisesRegex(PlaceBusy, "another command"):
+            change.apply(self.kept)
+        write(self.where.path(WORK_FOLDER), {"x1/owner.json": b'{"ledger": "/far/ledger"}'})
+        self.assertIn("--ledger /far/ledger", unfinished_in(self.where)[0])
+        with self.assertRaisesRegex(PlaceBusy, "kindred recover --ledger /far/ledger"):
+            change.apply(self.kept)
+
+    def test_places_that_can_only_be_read(self) -> None:
+        """An entry is no place to change."""
+        entry = self.kept.place(self.kept.backup(self.where))
+        with self.assertRaisesRegex(UsageError, "not changed"):
+            Changeset(entry, "test", "", entry.survey(), ()).apply(self.kept)
+
+    def test_books_that_do_not_balance_roll_back(self) -> None:
+        """A statement that leaves out a file that was offered undoes the whole change."""
+        offered = MemoryPlace({"a.txt": b"new a", "d/e.txt": b"new e"}).survey()
+        line = Line(Outcome.KEPT, "a.txt")
+        change = change_to(
+            self.where, NEW, offered=offered, statements=(Statement("x", "files", (line,)),)
+        )
+        with self.assertRaisesRegex(BooksUnbalanced, "(?s)d/e.txt.*taken back|taken back.*d/e.txt"):
+            change.apply(self.kept)
+        self.assert_untouched()
+
+    def test_work_that_is_cancelled(self) -> None:
+        """At each step of the progress in turn: before or after, and nothing left over."""
+
+        class Stopping(Progress):
+            def __init__(self, left: int) -> None:
+                super().__init__()
+                self.left = left
+
+            def moved(self, task: Task) -> None:
+                self.left -= 1
+                if self.left <= 0:
+                    self.cancel()
+
+        for left in range(1, 40):
+            try:
+                change_to(self.where, NEW).apply(self.kept, progress=Stopping(left))
+            except Cancelled:
+                self.assert_untouched()
+                continue
+            self.assertGreater(left, 4)
+            return
+        self.fail("never finished")
+
+
+class Interference(ChangeCase):
+    def test_what_somebody_else_writes_meanwhile_is_not_lost(self) -> None:
+        """A foreign file in the way ends the change, and is kept in the ledger."""
+        change = change_to(self.where, NEW)
+        stop = threading.Event()
+
+        def scribble() -> None:
+            while not stop.is_set():
+                work = self.where.path(WORK_FOLDER)
+                staged = os.listdir(work) if os.path.isdir(work) else []
+                if any(os.path.exists(os.path.join(work, n, "old", "0")) for n in staged):
+                    write(self.where.root, {"a.txt": b"from the game"})
+                    return
+
+        thread = threading.Thread(target=scribble)
+        thread.start()
+        try:
+            change.apply(self.kept)
+            outcome = "done"
+        except PlaceChanged:
+            outcome = "taken back"
+        stop.set()
+        thread.join()
+        found = read_bytes(self.where, "a.txt")
+        kept = [
+            read_bytes(self.kept.place(e), p)
+            for e in self.kept.entries()
+            for p in self.kept.tree(e).files
+        ]
+        if outcome == "taken back":
+            self.assertIn(found, (b"old a", b"from the game"))
+            self.assertIn(b"from the game", [found, *kept])
+        self.assertIn(b"old a", [found, *kept])
+
+
+class GoingBack(ChangeCase):
+    def test_nothing_is_changed_that_is_not_kept(self) -> None:
+        """The entry of a change holds the old content of every path it touched."""
+        done = change_to(self.where, NEW).apply(self.kept)
+        entry = self.kept.entry(done.record.entry)
+        self.assertEqual(self.kept.tree(entry).leaves, ("a.txt", "gone/c.txt"))
+        self.assertEqual(read_bytes(self.kept.place(entry), "gone/c.txt"), b"old c")
+        self.assertEqual((entry.reason, entry.complete), ("before test", False))
+
+    def test_undo_says_what_it_would_take_with_it(self) -> None:
+        """A file edited since is a loss that needs consent; one made since in a new folder stays."""
+        done = change_to(self.where, NEW).apply(self.kept)
+        write(self.where.root, {"a.txt": b"edited since", "d/mine.txt": b"mine"})
+        back = undo(self.kept, done.record.id)
+        self.assertEqual([loss.item for loss in back.losses], ["a.txt"])
+        self.assertIn("d stays", back.notes[0])
+        with self.assertRaises(LossNotAllowed):
+            back.apply(self.kept)
+        taken = back.apply(self.kept, allow_loss=True)
+        self.assertEqual(read_bytes(self.where, "d/mine.txt"), b"mine")
+        self.assertEqual(read_bytes(self.where, "a.txt"), b"old a")
+        kept = self.kept.place(self.kept.entry(taken.record.entry))
+        self.assertEqual(read_bytes(kept, "a.txt"), b"edited since")
+
+    def test_a_change_is_taken_back_once(self) -> None:
+        """A second undo says how to do it again; that works, and can be undone again."""
+        done = change_to(self.where, NEW).apply(self.kept)
+        back = undo(self.kept).apply(self.kept)
+        with self.assertRaisesRegex(UsageError, f"kindred undo {back.record.id}"):
+            undo(self.kept, done.record.id)
+        undo(self.kept, back.record.id).apply(self.kept)
+        undo(self.kept, done.record.id).apply(self.kept)
+        self.assertEqual(snapshot(self.where.root), self.before)
+
+    def test_restore_by_path_and_elsewhere(self) -> None:
+        """Only what is asked for comes back; what the entry does not hold stays, and is told."""
+        entry = self.kept.backup(self.where)
+        change_to(self.where, {**NEW, "mine.txt": b"mine"}).apply(self.kept)
+        change = restore(entry, self.kept, only=lambda path: path == "a.txt")
+        self.assertEqual([action.path for action in change.actions], ["a.txt"])
+        change = restore(entry, self.kept)
+        self.assertIn("2 files that the entry does not hold stay", change.notes[0])
+        change.apply(self.kept)
+        self.assertEqual(read_bytes(self.where, "mine.txt"), b"mine")
+        other = self.place({}, "other")
+        restore(entry, self.kept, other).apply(self.kept)
+        self.assertEqual(snapshot(other.root), self.before)
+        self.assertEqual(
+            [loss.item for loss in restore(entry, self.kept, exact=True).losses],
+            ["d/e.txt", "mine.txt"],
+        )
+
+    def test_recover_has_nothing_to_do(self) -> None:
+        """After changes that were finished."""
+        change_to(self.where, NEW).apply(self.kept)
+        self.assertEqual(recover(self.kept), [])
+
+
+@unittest.skipIf(os.name == "nt", "links need rights there")
+class Links(Case):
+    def test_a_linked_folder_is_not_written_through(self) -> None:
+        """A file below what is a link to elsewhere is refused; elsewhere stays as it was."""
+        write(self.path("elsewhere"), {"a.txt": b"theirs"})
+        place = self.place({"x": b"1"})
+        os.symlink(self.path("elsewhere"), place.path("door"))
+        now = scan(place)
+        source = MemoryPlace({"n": b"new"})
+        action = Action("door/a.txt", None, source.survey()["n"], source, "n")
+        with self.assertRaisesRegex(UnsafeName, "door, which is a link"):
+            Changeset(place, "test", "", now, (action,))
