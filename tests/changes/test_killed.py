@@ -45,7 +45,8 @@ class CutOff(PlayCase):
 
     def _copy(self, name: str) -> str:
         folder = os.path.join(os.path.dirname(self.folder), name)
-        shutil.copytree(self.folder, folder, symlinks=True)
+        ignored = shutil.ignore_patterns("second")
+        shutil.copytree(self.folder, folder, symlinks=True, ignore=ignored)
         return folder
 
     def _start(self, script: str, folder: str, *numbers: int) -> subprocess.Popen[str]:

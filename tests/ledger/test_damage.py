@@ -9,6 +9,7 @@ import sqlite3
 
 from kindred_ledger.errors import KindredError, LedgerDamaged
 from kindred_ledger.ledger import Ledger
+from kindred_ledger.ledger.packs import read_index
 from kindred_ledger.places import read_bytes
 from tests.support import Case
 
@@ -94,14 +95,19 @@ class Damage(Case):
     def test_check_lists_every_damaged_file(self) -> None:
         """One bad frame costs the files in it and no other."""
         path, data = self.copy("packs")
-        with open(path, "r+b") as file:
-            file.seek(40)  # in the first frame, which the large file begins in
-            file.write(bytes([data[40] ^ 255]))
-        ledger = Ledger.open(self.path("copy"))
-        faults = ledger.check(self.entry)
-        ledger.index.close()
-        self.assertEqual(len(faults), 1)
-        self.assertIn(f"entry:{self.entry.id}/large: {path}: ", faults[0])
+        frames = read_index(path)
+        for number, names in ((0, {"large"}), (2, {*self.files} - {"large"})):
+            path, data = self.copy("packs")
+            at = frames.starts[number] + 40
+            with open(path, "r+b") as file:
+                file.seek(at)
+                file.write(bytes([data[at] ^ 255]))
+            ledger = Ledger.open(self.path("copy"))
+            faults = ledger.check(self.entry)
+            ledger.index.close()
+            places = {fault.split(": ")[0] for fault in faults}
+            self.assertEqual(places, {f"entry:{self.entry.id}/{name}" for name in names})
+            self.assertTrue(all(fault.count(path) == 1 for fault in faults), faults)
 
     def test_the_index_may_go_at_any_time(self) -> None:
         """Deleted, damaged, of another format or behind: it is rebuilt and nothing is missing."""

@@ -30,6 +30,10 @@ _SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that se
 _WORKERS = max(2, os.cpu_count() or 2)
 _AHEAD = 4  # frames unpacked ahead of need
 
+_EMPTY = blake3(b"").digest()  # the digest of nothing, which is stored nowhere
+
+# Where a content begins (pack and offset), its name, its digest, and its chunks if all are there.
+_Wanted = tuple[tuple[int, int], str, bytes, tuple[Location, ...] | None]
 Frame = tuple[Future[bytes], list[tuple[bytes, int]]]
 
 
@@ -165,35 +169,33 @@ def read_contents(
 ) -> Iterator[tuple[str, Iterator[bytes]]]:
     """Yield (name, blocks) for each wanted (name, digest), in the order they lie in the packs.
 
-    `where` is what the names are names in, for errors.
+    `where` is what the names are names in, for errors. One content that is damaged or missing
+    does not keep the others from being read.
 
     Raises:
-        LedgerDamaged: a content is missing, or (while its blocks are taken) its bytes do not have
-            its digest.
+        LedgerDamaged: while the blocks are taken: the content is missing, or its bytes do not
+            have its digest.
     """
-    plan = []
+    plan: list[_Wanted] = []
     for name, digest in wanted:
-        places = index.locate(digest)
-        if places is None:
-            if digest != blake3(b"").digest():
-                raise LedgerDamaged(
-                    f"its content {digest.hex()[:16]}… is not in the ledger",
-                    where=f"{where}/{name}",
-                    remedy="A pack may be missing; bring it back from a copy of the ledger.",
-                )
-            places = ()
-        plan.append(
-            (places[0].pack if places else 0, places[0].at if places else 0, name, digest, places)
-        )
-    plan.sort(key=lambda item: item[:3])
-    with _Frames(index, [part for item in plan for part in item[4]]) as frames:
-        for _, _, name, digest, places in plan:
+        places = () if digest == _EMPTY else index.locate(digest)
+        first = (places[0].pack, places[0].at) if places else (0, 0)
+        plan.append((first, name, digest, places))
+    plan.sort(key=lambda item: item[:2])
+    with _Frames(index, [part for item in plan for part in item[3] or ()]) as frames:
+        for _, name, digest, places in plan:
             yield name, _verified(frames, f"{where}/{name}", digest, places)
 
 
 def _verified(
-    frames: _Frames, name: str, digest: bytes, places: tuple[Location, ...]
+    frames: _Frames, name: str, digest: bytes, places: tuple[Location, ...] | None
 ) -> Iterator[bytes]:
+    if places is None:
+        raise LedgerDamaged(
+            f"its content {digest.hex()[:16]}… is not in the ledger",
+            where=name,
+            remedy="A pack may be missing; bring it back from a copy of the ledger.",
+        )
     whole = blake3()
     for part in places:
         try:
@@ -220,7 +222,7 @@ class _Frames:
                 needed.append(key)
         self._needed = iter(needed)
         self._ahead: deque[tuple[tuple[int, int], Future[bytes]]] = deque()
-        self._current: tuple[tuple[int, int], bytes] = ((-1, -1), b"")
+        self._current: tuple[tuple[int, int], Future[bytes]] = ((-1, -1), Future())
         self._pool = ThreadPoolExecutor(_WORKERS)
 
     def __enter__(self) -> _Frames:
@@ -237,8 +239,10 @@ class _Frames:
         number = frames.frame_at(part.at)
         try:
             content = self._frame((part.pack, number))
-        except LedgerDamaged as error:
-            raise error.inside(path) from None
+        except (
+            LedgerDamaged
+        ) as error:  # the frame's own, raised for every chunk in it: a new one each
+            raise LedgerDamaged(error.what, where=path, remedy=error.remedy) from None
         start = part.at - frames.offsets[number]
         whole = len(content) == part.size
         chunk = content if whole else content[start : start + part.size]
@@ -251,11 +255,10 @@ class _Frames:
             while len(self._ahead) < _AHEAD and (coming := next(self._needed, None)):
                 self._ahead.append((coming, self._pool.submit(self._unpack, coming)))
             if not self._ahead:  # asked for out of order: a caller skipped or repeated a file
-                self._current = (key, self._unpack(key))
+                self._current = key, self._pool.submit(self._unpack, key)
                 break
-            found, future = self._ahead.popleft()
-            self._current = (found, future.result())
-        return self._current[1]
+            self._current = self._ahead.popleft()
+        return self._current[1].result()
 
     def _unpack(self, key: tuple[int, int]) -> bytes:
         path, frames = self._index.frames(key[0])  # cached by __init__: SQLite stays on its thread

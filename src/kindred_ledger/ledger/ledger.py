@@ -306,11 +306,10 @@ class Ledger:
             tree = self.tree(entry)
         except LedgerDamaged as error:
             return [str(error)]
-        for path in tree.files:
+        for _, blocks in place.read(tree.files):
             try:
-                for _, blocks in place.read([path]):
-                    for _ in blocks:
-                        pass
+                for _ in blocks:
+                    pass
             except LedgerDamaged as error:
                 faults.append(str(error))
         return faults
