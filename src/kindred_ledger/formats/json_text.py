@@ -205,6 +205,10 @@ class JsonDocument:
             member.lead = re.sub(r"//[^\n]*|/\*.*?\*/", "", last.lead, flags=re.S)
             member.lead = re.sub(r"\n\s*\n", "\n", member.lead) or " "
             member.colon = last.colon or member.colon
+            if not last.comma and (rest := _REST_OF_LINE.match(parent.close)):
+                last.after, parent.close = rest[0], parent.close[rest.end() :]
+            if "//" in last.after and "\n" not in member.lead:
+                member.lead = self._encoding.newline + member.lead
             member.comma, last.comma = last.comma, True
         else:
             member.lead, parent.close = self._first_lead(parent)
