@@ -19,7 +19,6 @@ class Bookkeeper:
     def __init__(self) -> None:
         self._reasons: dict[Path, list[str]] = {}
         self._dropped: dict[Path, str] = {}
-        self._added: dict[Path, str] = {}
         self.losses: list[tuple[str, str]] = []
 
     def explain(self, document: Document, path: Path, reason: str) -> None:
@@ -27,12 +26,6 @@ class Bookkeeper:
         for leaf in list(document.leaves(path)):
             if leaf.origin is not None:
                 self._reasons.setdefault(leaf.origin, []).append(reason)
-
-    def introduce(self, document: Document, path: Path, reason: str) -> None:
-        """Note why the leaves at or below a path are there at all."""
-        for leaf in list(document.leaves(path)):
-            if leaf.origin is None:
-                self._added[leaf.path] = reason
 
     def drop(self, document: Document, path: Path, reason: str, *, loss: bool) -> None:
         """Note why the leaves at or below a path are left out."""
@@ -49,7 +42,7 @@ class Bookkeeper:
         lines: list[Line] = []
         for leaf in result.leaves():
             if leaf.origin not in known:  # new, or a container that lost all it held
-                reason = self._added.get(leaf.path, "left empty" if leaf.value in ({}, []) else "")
+                reason = leaf.note or "left empty"
                 lines.append(Line(Outcome.ADDED, leaf.name, reason))
             else:
                 arrived.setdefault(leaf.origin or (), []).append(leaf)

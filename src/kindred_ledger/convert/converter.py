@@ -127,5 +127,4 @@ def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeep
         value = int(text)
     reason = f"format {hop.source} is now {hop.target}"
     books.explain(document, path, reason)
-    document.set(path, value)
-    books.introduce(document, path, reason)
+    document.set(path, value, note=reason)

@@ -82,11 +82,12 @@ class Set:
             found = [self.path]
         elif self.only_missing:
             return
-        word = "default" if self.only_missing else "set to"
+        reason = f"{'default' if self.only_missing else 'set to'} {self.value}"
         for path in found:
-            books.explain(document, path, f"{word} {self.value}")
-            document.set(path, self.value)
-            books.introduce(document, path, f"{word} {self.value}")
+            if document.find((*path, ANY)):
+                books.drop(document, path, reason, loss=True)
+            books.explain(document, path, reason)
+            document.set(path, self.value, note=reason)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,8 +1,8 @@
 """Document: what a file holds, as nested values that can be edited without disturbing the rest.
 
 A path leads to a value: keys and list indexes. Every leaf (a scalar, or an empty container) can be
-listed; each knows the path it was read under (`origin`, None for one that was added), so that
-whoever edits a document can account for every leaf of it.
+listed; each knows the path it was read under (`origin`), or, if it was added, the note it was added
+with, so that whoever edits a document can account for every leaf of it.
 """
 
 from __future__ import annotations
@@ -31,13 +31,15 @@ class Leaf:
     """One leaf: where it is, its value, its text in the file, and where it was when read.
 
     `value` is str, int, Decimal, bool or None; {} or [] for an empty container. `text` is the raw
-    text, so that 1.10 and 1.1 differ.
+    text, so that 1.10 and 1.1 differ. `origin` is None for a leaf that was added; `note` says why it
+    was.
     """
 
     path: Path
     value: Any
     text: str
     origin: Path | None
+    note: str = ""
 
     @property
     def name(self) -> str:
@@ -60,8 +62,11 @@ class Document(Protocol):
         """Return the value at a path as plain values; raise `UsageError` if there is none."""
         ...
 
-    def set(self, path: Path, value: Any) -> None:
-        """Put a value at a path, making the containers it needs."""
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        """Put a value at a path, making the containers it needs.
+
+        A leaf put in a leaf's place keeps its origin; whatever is added carries `note`.
+        """
         ...
 
     def remove(self, path: Path) -> None:

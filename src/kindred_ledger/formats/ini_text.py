@@ -37,6 +37,7 @@ class _Line:
     is_pair: bool = False
     is_section: bool = False
     origin: Path | None = None
+    note: str = ""
 
     @property
     def text(self) -> str:
@@ -64,9 +65,9 @@ class IniDocument:
             if path[: len(at)] != at:
                 continue
             if line.is_pair:
-                yield Leaf(path, line.value, line.value, line.origin)
+                yield Leaf(path, line.value, line.value, line.origin, line.note)
             elif line.is_section and line.section not in full:
-                yield Leaf(path, {}, "", line.origin)
+                yield Leaf(path, {}, "", line.origin, line.note)
 
     def find(self, pattern: Path) -> list[Path]:
         out: dict[Path, None] = {}
@@ -86,7 +87,7 @@ class IniDocument:
             return {line.key: line.value for line in self._pairs() if line.section == path[0]}
         return self._line(path).value
 
-    def set(self, path: Path, value: Any) -> None:
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
         text = _text_of(value, path)
         if self.find(path):
             line = self._line(path)
@@ -94,7 +95,7 @@ class IniDocument:
             if not line.separator:
                 line.separator = "="
             return
-        self._insert(path, text)
+        self._insert(path, _Line("", "", value=text, is_pair=True, note=note))
 
     def remove(self, path: Path) -> None:
         if len(path) == 1:
@@ -117,7 +118,7 @@ class IniDocument:
             line.key = str(to[1])
             return
         self._lines.remove(line)
-        self._insert(to, line.value, origin=line.origin)
+        self._insert(to, line)
 
     def encode(self) -> bytes:
         return self._encoding.encode("".join(line.text for line in self._lines))
@@ -148,8 +149,8 @@ class IniDocument:
                     line.lead = line.lead.replace(f"[{path[0]}]", f"[{to[0]}]", 1)
                 line.section = str(to[0])
 
-    def _insert(self, path: Path, text: str, *, origin: Path | None = None) -> None:
-        """Add a pair behind the last one of its section, in the style of its neighbours."""
+    def _insert(self, path: Path, pair: _Line) -> None:
+        """Put a pair behind the last one of its section, in the style of its neighbours."""
         if len(path) != 2:
             raise FormatError("an INI path is section and key", where=format_path(path))
         section, key = str(path[0]), str(path[1])
@@ -167,10 +168,10 @@ class IniDocument:
             self._lines.append(_Line(section, f"[{section}]{newline}", is_section=True))
             at = [len(self._lines) - 1]
         like = next((line for line in reversed(self._pairs()) if line.separator), None)
-        separator = like.separator if like else "="
-        lead = like.lead if like else ""
-        line = _Line(section, lead, key, separator, text, newline, True, False, origin)
-        self._lines.insert(at[-1] + 1 if at else 0, line)
+        pair.section, pair.key, pair.end = section, key, newline
+        pair.separator = like.separator if like else "="
+        pair.lead = like.lead if like else ""
+        self._lines.insert(at[-1] + 1 if at else 0, pair)
 
 
 def _read_line(text: str, section: str) -> _Line:

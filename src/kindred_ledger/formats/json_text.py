@@ -47,6 +47,7 @@ class _Value:
     text: str | None = None
     dirty: bool = False
     origin: Path | None = None
+    note: str = ""
 
 
 @dataclass(slots=True, eq=False)
@@ -78,10 +79,11 @@ class JsonDocument:
             return
         for path, value in _walk(self._value(at), at):
             if value.kind == "scalar":
-                yield Leaf(path, _scalar(_text(value)), _text(value), value.origin)
+                yield Leaf(path, _scalar(_text(value)), _text(value), value.origin, value.note)
             elif not value.members:
                 empty: Any = {} if value.kind == "object" else []
-                yield Leaf(path, empty, "{}" if value.kind == "object" else "[]", value.origin)
+                text = "{}" if value.kind == "object" else "[]"
+                yield Leaf(path, empty, text, value.origin, value.note)
 
     def find(self, pattern: Path) -> list[Path]:
         found: list[tuple[Path, _Value]] = [((), self._root)]
@@ -97,22 +99,20 @@ class JsonDocument:
     def get(self, path: Path) -> Any:
         return _plain(self._value(path))
 
-    def set(self, path: Path, value: Any) -> None:
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
         text = json.dumps(value, ensure_ascii=False, default=_number_text)
         fresh = _Parser(text).document()[1]
         if isinstance(value, Decimal):
             fresh = _Value("scalar", "", 0, text=str(value), dirty=True)
+        for _, inner in _walk(fresh, ()):
+            inner.note = note
         try:
             old = self._value(path)
         except UsageError:
             self._insert(path, fresh)
             return
-        if old.kind == fresh.kind == "scalar":
-            old.text = _text(fresh)
-            _mark(old)
-            return
-        for _, inner in _walk(fresh, ()):
-            inner.origin = None
+        if not (old.members or fresh.members):  # a leaf in a leaf's place
+            fresh.origin, fresh.note = old.origin, old.note or note
         fresh.parent = old.parent
         if old.parent is None:
             self._root = fresh

@@ -13,7 +13,7 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import Fitted, fit_file
 from ..errors import KindredError, UsageError
 from ..ledger import Ledger
-from ..places import DIR, FILE, LINK, MemoryPlace, Node, Tree, read_bytes, same_content
+from ..places import DIR, FILE, LINK, MemoryPlace, Node, Tree, read_bytes, roots_of, same_content
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 
@@ -47,7 +47,7 @@ def carry(
     theirs = ledger.scan(source.place, progress=progress)
     now = ledger.scan(target.place, progress=progress)
     chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
-    _check_parts(chosen, now, target)
+    _check_parts(chosen, target)
     load = _Load(source, target, now, overwrite)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
@@ -159,10 +159,10 @@ class _Load:
         self.lines.append(Line(Outcome.HELD, path, reason))
 
 
-def _check_parts(chosen: Tree, now: Tree, target: Install) -> None:
-    parts = {path.partition("/")[0] for path in chosen.leaves}
-    for part in sorted(parts):
-        if part not in now:
+def _check_parts(chosen: Tree, target: Install) -> None:
+    there = roots_of(target.place)
+    for part in sorted({path.partition("/")[0] for path in chosen.leaves}):
+        if part not in there:
             raise UsageError(
                 f"the target has no {part} folder yet",
                 where=target.place.location,
