@@ -70,6 +70,18 @@ class Statement:
         counts = Counter(line.outcome for line in self.lines)
         return {outcome.value: counts[outcome] for outcome in Outcome}
 
+    def __str__(self) -> str:
+        """Return the totals in a line, and whether they were counted.
+
+        >>> print(Statement("my saves", "files", (Line(Outcome.KEPT, "a"),)))
+        my saves: 1 kept (files, as planned)
+        """
+        parts = ", ".join(f"{number:,} {name}" for name, number in self.totals().items() if number)
+        sides = "as planned"
+        if self.counted_in is not None and self.counted_out is not None:
+            sides = f"{self.counted_in:,} in, {self.counted_out:,} out: the books balance"
+        return f"{self.subject}: {parts or 'nothing'} ({self.unit}, {sides})"
+
     def of(self, *outcomes: Outcome) -> tuple[Line, ...]:
         """Return the lines with one of these outcomes."""
         return tuple(line for line in self.lines if line.outcome in outcomes)

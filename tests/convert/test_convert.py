@@ -309,7 +309,7 @@ class Files(PlayCase):
         leaving.apply(ledger, allow_loss=True)
         self.assertTrue(any("midwinter.voyage stays" in note for note in leaving.notes))
         unread = unread_by(self.card, install.place, scan(install.place), Version.parse("2.0"))
-        self.assertEqual(unread, {"voyage of format 4": ["user/saves/midwinter.voyage"]})
+        self.assertEqual(unread, {"voyage format 4": ["user/saves/midwinter.voyage"]})
 
     def test_only_some_files(self) -> None:
         """By path; to another build than the install's; never to one without a route."""

@@ -169,13 +169,13 @@ class Card:
         install = Install(self, place, evidence)
         return replace(install, chosen=self.scheme.parse(version)) if version else install
 
-    def open_release(self, where: str | os.PathLike[str], *, version: str = "") -> Install:
+    def open_release(self, where: str | os.PathLike[str] | Place, *, version: str = "") -> Install:
         """Open the unmodified files of a build: a folder or an archive, wrapped in a folder or not.
 
         Raises:
             UsageError: it is not of this title.
         """
-        place = open_place(where)
+        place = open_place(where) if isinstance(where, (str, os.PathLike)) else where
         tree = place.survey()
         folder = os.path.splitext(os.path.basename(place.location))[0]
         tops = {path.partition("/")[0] for path in tree}
@@ -185,7 +185,7 @@ class Card:
         if not self._has_markers(tree):
             raise UsageError(
                 f"this is no release of {self.name}",
-                where=os.fspath(where),
+                where=place.location,
                 remedy=f"The card looks for {', '.join(self.file.program.markers)} in it.",
             )
         evidence = detect(place, tree, self.file.detect, self.scheme, folder=folder, prefix="")

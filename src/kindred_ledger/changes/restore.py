@@ -12,6 +12,7 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .actions import Action, Loss, actions_between
 from .changeset import Changeset
+from .engine import Applied
 
 __all__ = ["restore", "undo"]
 
@@ -75,16 +76,19 @@ def restore(
     )
 
 
-def undo(ledger: Ledger, text: str = "latest", *, progress: Progress | None = None) -> Changeset:
+def undo(
+    ledger: Ledger, change: Applied | str = "latest", *, progress: Progress | None = None
+) -> Changeset:
     """Compute the change that takes back one change of the history; undoing that does it again.
 
+    `change` is what applying it returned, or its id, the beginning of that, or `latest`.
     A path that changed since is brought back too, which is a loss that needs consent; the newer
     content is kept first, like everything a changeset touches.
 
     Raises:
         UsageError: the change was taken back already.
     """
-    record = ledger.record(text)
+    record = ledger.record(change if isinstance(change, str) else change.record.id)
     standing = _standing_undo(ledger, record.id)
     if standing:
         raise UsageError(

@@ -32,12 +32,13 @@ _STYLES = {
     "kept": "default",
     "changed": "cyan",
     "added": "green",
-    "dropped": "red",
+    "dropped": "bright_red",
     "held": "yellow",
     "conflict": "bold red",
 }
 _EXAMPLES = 3
 _MOST_GROUPS = 24
+_MOST_LISTED = 12
 # What a person must see first comes first.
 _URGENCY = {name: at for at, name in enumerate(reversed(_STYLES))}
 
@@ -137,27 +138,39 @@ def changeset(console: Console, change: Changeset, *, lines: bool = False) -> No
     for one in _summed((change.preview(), *fields), lines):
         statement(console, one, lines=lines)
     if change.offered is not None:
-        _groups(console, change.statements[0].of(Outcome.HELD, Outcome.CONFLICT))
-    for conflict in change.conflicts[:20]:
-        console.print(
-            f"  ? {conflict.item}: {conflict.reason}", style="bold yellow", soft_wrap=True
-        )
+        _groups(console, change.statements[0].of(Outcome.HELD))
+    if change.conflicts:
+        head = f"{count(len(change.conflicts), 'decision')} needed"
+        items = [f"{conflict.item}: {conflict.reason}" for conflict in change.conflicts]
+        _listed(console, head, items, "yellow")
+        for remedy in dict.fromkeys(conflict.remedy for conflict in change.conflicts):
+            console.print(f"    {remedy}", soft_wrap=True)
     if change.losses:
-        console.print()
-        console.print(
-            f"  {count(len(change.losses), 'loss')}, kept in the ledger all the same", style="red"
-        )
-        for loss in change.losses[:12]:
-            console.print(f"    - {loss.item}: {loss.reason}", style="red", soft_wrap=True)
-        if len(change.losses) > 12:
-            console.print(f"    … and {len(change.losses) - 12} more", style="red")
+        head = f"{count(len(change.losses), 'loss')}, kept in the ledger all the same"
+        items = [f"{loss.item}: {loss.reason}" for loss in change.losses]
+        _listed(console, head, items, "bright_red")
     notes(console, change.notes)
+
+
+def _listed(console: Console, head: str, items: Sequence[str], style: str) -> None:
+    console.print()
+    console.print(f"  {head}", style=f"bold {style}")
+    for item in items[:_MOST_LISTED]:
+        console.print(f"    - {item}", style=style, soft_wrap=True)
+    if len(items) > _MOST_LISTED:
+        console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 
 
 def notes(console: Console, texts: Iterable[str]) -> None:
     """Draw what a person should know beyond the lines."""
+    from rich.table import Table
+    from rich.text import Text
+
+    grid = Table.grid(padding=(0, 1))
     for text in texts:
-        console.print(f"  · {text}", style="dim", soft_wrap=True)
+        grid.add_row("  ·", Text(text, overflow="fold"), style="dim")
+    if grid.row_count:
+        console.print(grid)
 
 
 def settled(console: Console, books: Sequence[Statement]) -> None:

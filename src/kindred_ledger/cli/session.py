@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 from collections.abc import Callable, Mapping
@@ -92,7 +93,7 @@ class Session:
         return card.open(folder, version=version, folders=self.folders, around=self.around)
 
     def subject(self, text: str) -> Install | EntryPlace | Place:
-        """Open what a person names: an install, a folder or archive, or entry:ID."""
+        """Open what a person names: an install, a release, a folder or archive, or entry:ID."""
         if text.startswith("entry:"):
             return self.ledger.place(self.ledger.entry(text))
         if not os.path.exists(os.path.expanduser(text)):
@@ -100,10 +101,12 @@ class Session:
                 return self.ledger.place(self.ledger.entry(text))
             raise UsageError("there is nothing here", where=text, remedy="Check the path.")
         place = open_place(text)
-        if isinstance(place, FolderPlace) and any(
-            card.is_install(place.root) for card in self.cards
-        ):
-            return self.install(text)
+        if isinstance(place, FolderPlace):
+            known = any(card.is_install(place.root) for card in self.cards)
+            return self.install(text) if known else place
+        for card in self.cards:
+            with contextlib.suppress(UsageError):
+                return card.open_release(place)
         return place
 
     def emit(self, status: int = 0, **values: Any) -> int:

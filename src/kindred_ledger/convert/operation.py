@@ -134,7 +134,7 @@ def unread_by(card: Card, place: Place, tree: Tree, build: Version) -> dict[str,
         try:
             version = format_version(read_bytes(place, path), format)
             if version not in format.read_by(build):
-                unread.setdefault(f"{format.name} of format {version}", []).append(path)
+                unread.setdefault(f"{format.name} format {version}", []).append(path)
         except KindredError:
             continue
     return unread

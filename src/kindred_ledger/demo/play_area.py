@@ -209,3 +209,4 @@ def _write_zip(path: str, build: str, files: dict[str, bytes]) -> None:
             info.compress_type = zipfile.ZIP_DEFLATED
             info.external_attr = 0o100644 << 16
             archive.writestr(info, data)
+    os.utime(path, (_TIME, _TIME))

@@ -26,10 +26,10 @@ _DECIDE = "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the
 
 def update(
     install: Install,
-    release: Install,
+    release: Install | Place,
     *,
     ledger: Ledger,
-    old: Install | None = None,
+    old: Install | Place | None = None,
     mine: Callable[[str], bool] = lambda _: False,
     theirs: Callable[[str], bool] = lambda _: False,
     progress: Progress | None = None,
@@ -44,6 +44,8 @@ def update(
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
+    release = _opened(release, install)
+    old = None if old is None else _opened(old, install)
     _check_titles(install, release, old)
     here, there = install.sure_version, release.sure_version
     now = ledger.scan(install.place, progress=progress)
@@ -194,6 +196,10 @@ class _Plan:
         return notes
 
 
+def _opened(release: Install | Place, install: Install) -> Install:
+    return release if isinstance(release, Install) else install.card.open_release(release)
+
+
 def _release_tree(release: Install, ledger: Ledger, progress: Progress | None) -> Tree:
     tree = ledger.scan(release.place, progress=progress)
     for path, node in tree.items():
@@ -228,7 +234,7 @@ def _left_to_convert(install: Install, now: Tree, plan: _Plan, build: Version) -
     unread = unread_by(install.card, install.place, staying, build)
     if not unread:
         return []
-    kinds = ", ".join(f"{len(paths)} {kind}" for kind, paths in unread.items())
+    kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
     return [
         f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
         "when this is done, run: kindred convert"

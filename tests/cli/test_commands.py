@@ -1,0 +1,239 @@
+"""The command line as people and scripts use it: statuses, JSON, prompts, help, and the guide."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shlex
+import shutil
+import subprocess
+import sys
+import unittest
+
+from kindred_ledger.cli.main import COMMANDS
+from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
+
+try:
+    import pty
+except ImportError:  # Windows
+    pty = None  # type: ignore[assignment]
+
+UPDATE = ("update", "mossferry", "downloads/mossferry-2.0.zip")
+OLD = ("--old", "downloads/mossferry-1.4.zip")
+
+
+class Guide(PlayCase):
+    def test_every_command_of_the_guide_runs(self) -> None:
+        """In order, on the demo's folder, each with the status the guide gives it."""
+        with open(os.path.join(ROOT, "docs", "guide.md"), encoding="utf-8") as file:
+            lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)
+        self.assertGreater(len(lines), 20)
+        used = set()
+        for line in lines:
+            command, _, comment = line.partition("#")
+            expected = int(comment.split()[-1]) if comment else 0
+            args = shlex.split(command)
+            used.add(args[0])
+            done = kindred(*args, folder=self.folder)
+            self.assertEqual(done.returncode, expected, f"{line}\n{done.stdout}{done.stderr}")
+            self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual(used, set(COMMANDS) - {"demo"})
+
+    def test_every_command_has_help_with_an_example(self) -> None:
+        """And stands in the list of commands, the guide and the README."""
+        docs = ""
+        for name in ("README.md", "docs/guide.md"):
+            with open(os.path.join(ROOT, *name.split("/")), encoding="utf-8") as file:
+                docs += file.read()
+        listed = kindred("--help", folder=self.folder).stdout
+        for name in COMMANDS:
+            text = kindred(name, "--help", folder=self.folder).stdout
+            self.assertRegex(text, rf"(?s)Example.*kindred {name}", name)
+            self.assertIn(f"kindred {name}", docs)
+            self.assertIn(f"    {name} ", listed)
+
+
+class Json(PlayCase):
+    def test_the_whole_way_in_json(self) -> None:
+        """One object a command: scan, backup, update, convert, history, undo, entries, show."""
+        scanned = self.kindred("scan")
+        self.assertEqual([i["version"] for i in scanned["installs"]], ["1.4", "2.0"])
+        belongings = {b["category"]: b["files"] for b in scanned["installs"][0]["belongings"]}
+        self.assertEqual((belongings["saves"], belongings["(in no category)"]), (4, 3))
+        entry = self.kindred("backup", "mossferry", "--note", "n")["entry"]
+        self.assertEqual((entry["tag"]["version"], entry["note"]), ("1.4", "n"))
+        before = snapshot(self.path("mossferry"))
+
+        looked = self.kindred(*UPDATE, *OLD, "--dry-run")
+        self.assertTrue(looked["dry_run"])
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+        updated = self.kindred(*UPDATE, *OLD, "--yes", "--lines")
+        books = updated["applied"]["books"][0]
+        self.assertEqual(
+            books["in"] + books["totals"]["added"] - books["totals"]["dropped"], books["out"]
+        )
+        self.assertEqual(sum(books["totals"].values()), len(books["lines"]))
+
+        refused = self.kindred("convert", "mossferry", "--yes", status=3)
+        self.assertEqual(refused["error"]["kind"], "LossNotAllowed")
+        self.kindred("convert", "mossferry", "--yes", "--allow-loss")
+        self.assertEqual(self.judge()[0], 0)
+        compared = self.kindred("compare", entry["id"], "mossferry", status=1)
+        self.assertIn({"path": "user/settings.ini", "status": "changed", "category": "settings"},
+                      compared["differences"])  # fmt: skip
+        changes = self.kindred("history")["changes"]
+        self.assertEqual([c["operation"] for c in changes], ["update", "convert"])
+        for change in reversed(changes):
+            self.kindred("undo", change["id"], "--yes")
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+        self.assertEqual(self.kindred("compare", entry["id"], "mossferry")["differences"], [])
+        self.assertEqual(len(self.kindred("entries")["entries"]), 5)
+        shown = self.kindred("show", "mossferry@1.4")
+        self.assertEqual(
+            (shown["categories"]["saves"]["files"], shown["entry"]["id"]), (4, entry["id"])
+        )
+        self.assertEqual(
+            self.kindred("recover"), {"command": "recover", "status": 0, "recovered": []}
+        )
+
+    def test_errors_in_json(self) -> None:
+        """What, where, the remedy and the kind, with the exit status within."""
+        error = self.kindred("show", "nothing", status=2)["error"]
+        self.assertEqual((error["kind"], bool(error["remedy"])), ("UsageError", True))
+        write(self.path("mossferry"), {"version.txt": b"Mossferry build 2.0\n"})
+        self.assertIn("disagrees", self.kindred("scan", status=1)["installs"][0]["odd"][0])
+        error = self.kindred(*UPDATE, "--yes", status=3)["error"]
+        self.assertIn("--build VERSION", error["remedy"])
+        self.kindred(*UPDATE, "--yes", "--build", "1.4")
+
+    def test_a_release_is_known_as_one(self) -> None:
+        """An archive of a title is compared part by part with an install, and kept with its tag."""
+        entry = self.kindred("backup", "downloads/mossferry-2.0.zip")["entry"]
+        self.assertEqual((entry["tag"]["title"], entry["tag"]["version"]), ("mossferry", "2.0"))
+        found = self.kindred("compare", "second/mossferry", "downloads/mossferry-2.0.zip", status=1)
+        self.assertTrue(all(d["path"].startswith("user/") for d in found["differences"]))
+
+
+class Statuses(PlayCase):
+    def status(self, *args: str, words: str = "") -> int:
+        done = kindred(*args, folder=self.folder)
+        self.assertNotIn("Traceback", done.stderr)
+        self.assertIn(words, done.stdout + done.stderr)
+        return done.returncode
+
+    def test_wrong_usage(self) -> None:
+        """Status 2, with the near miss."""
+        self.assertEqual(self.status("bakcup", words="Did you mean: kindred backup"), 2)
+        self.assertEqual(self.status("backup", words="Missing argument"), 2)
+        self.assertEqual(self.status("backup", "gone/away", words="nothing here"), 2)
+        self.assertEqual(self.status("backup", "downloads", "--category", "saves", words="card"), 2)
+        self.assertEqual(self.status("undo", "zz", words="no change"), 2)
+        self.assertEqual(self.status("scan", "--folder", "x", words="not NAME=PATH"), 2)
+        self.assertEqual(self.status(words="usage"), 2)
+        self.assertEqual(self.status("--version", words="kindred 0"), 0)
+        write(self.folder, {"wrong.card.toml": b"card = 1\ntitel = 'x'\n"})
+        self.assertEqual(self.status("scan", words="did you mean 'title'"), 2)
+
+    def test_nobody_to_ask(self) -> None:
+        """Without a terminal and without --yes nothing is written: status 3."""
+        before = snapshot(self.path("mossferry"))
+        self.assertEqual(self.status(*UPDATE, words="nobody is here to ask"), 3)
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+
+    def test_damage(self) -> None:
+        """A pack that is cut short: status 5, with the file's name."""
+        self.assertEqual(self.status("backup", "mossferry"), 0)
+        packs = self.path("ledger", "packs")
+        pack = os.path.join(packs, os.listdir(packs)[0])
+        os.truncate(pack, os.path.getsize(pack) // 2)
+        os.remove(self.path("ledger", "index.sqlite"))
+        self.assertEqual(self.status("show", "latest", words="cut short"), 5)
+
+    def test_a_reader_that_goes_away(self) -> None:
+        """`kindred show … | head` ends quietly."""
+        self.assertEqual(self.status("backup", "mossferry"), 0)
+        shown = subprocess.Popen(
+            [sys.executable, "-m", "kindred_ledger.cli.main", "show", "latest", "--json"],
+            cwd=self.folder,
+            env={**os.environ, "KINDRED_LEDGER": "ledger"},
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )
+        assert shown.stdout is not None and shown.stderr is not None
+        shown.stdout.read(10)
+        shown.stdout.close()
+        self.assertEqual((shown.wait(), shown.stderr.read()), (0, b""))
+        shown.stderr.close()
+
+
+@unittest.skipIf(pty is None, "needs a terminal")
+class Terminal(PlayCase):
+    def converse(self, *args: str, answer: str) -> tuple[int, str]:
+        """Run a command in a terminal of its own and type an answer; return status and screen."""
+        keeper, screen = pty.openpty()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "kindred_ledger.cli.main", *args],
+            cwd=self.folder,
+            env={
+                **os.environ,
+                "KINDRED_LEDGER": "ledger",
+                "TERM": "xterm-256color",
+                "COLUMNS": "120",
+            },
+            stdin=screen,
+            stdout=screen,
+            stderr=screen,
+        )
+        os.close(screen)
+        shown = b""
+        typed = False
+        while True:
+            try:
+                block = os.read(keeper, 4096)
+            except OSError:
+                break
+            if not block:
+                break
+            shown += block
+            if b"[y/N]" in shown and not typed:
+                typed = True
+                os.write(keeper, answer.encode() + b"\n")
+        os.close(keeper)
+        return process.wait(), shown.decode("utf-8", "replace")
+
+    def test_the_preview_is_shown_and_asked_about(self) -> None:
+        """No leaves everything; yes goes ahead, and covers the losses that were shown."""
+        before = snapshot(self.path("mossferry"))
+        status, shown = self.converse(*UPDATE, *OLD, answer="n")
+        self.assertEqual((status, "Nothing was changed" in shown), (3, True), shown)
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+        status, shown = self.converse(*UPDATE, *OLD, answer="y")
+        self.assertEqual(status, 0, shown)
+        self.assertIn("\x1b[", shown)
+        status, shown = self.converse("convert", "mossferry", answer="y")
+        self.assertIn("allow these losses?", shown)
+        self.assertEqual((status, self.judge()[0]), (0, 0), shown)
+
+
+class StartUp(Case):
+    def test_names_and_paths_with_signs_are_shown_as_they_are(self) -> None:
+        """Brackets and percent signs in a name are no markup."""
+        write(self.path("[red]place"), {"a[1].txt": b"1"})
+        done = kindred("backup", "./[red]place", folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        shown = kindred("show", "latest", "--files", folder=self.folder)
+        self.assertIn("[red]place", shown.stdout)
+        self.assertIn("a[1].txt", shown.stdout)
+
+    def test_a_ledger_of_another_format(self) -> None:
+        """Refused, with what to do."""
+        write(self.path("ledger"), {"ledger.toml": b"format = 2\n"})
+        done = kindred("entries", folder=self.folder)
+        self.assertEqual((done.returncode, "Update this program" in done.stderr), (2, True))
+
+    @unittest.skipUnless(shutil.which("python3") and os.name != "nt", "asks the shell")
+    def test_json_is_alone_on_standard_output(self) -> None:
+        """Even where something is wrong."""
+        done = kindred("show", "nothing", "--json", folder=self.folder)
+        self.assertEqual(json.loads(done.stdout)["status"], 2)

@@ -1,0 +1,136 @@
+"""The demo: the story as it is told, and the simulated game that judges it."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+
+from kindred_ledger.demo.play_area import build_play_area, build_release
+from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
+
+
+class Story(Case):
+    def test_the_story_is_told_to_its_end(self) -> None:
+        """Every command ends as it should, the game agrees, and each can be typed again."""
+        done = kindred("demo", "--quick", "--dir", "play", folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        told = done.stdout
+        self.assertEqual(told.count("Everything loads."), 4)
+        self.assertEqual(told.count("6 files were refused."), 1)
+        self.assertIn("were taken back; the place is as it was", done.stderr)
+        self.assertIn("No difference: 204 files hold the same, byte for byte.", told)
+        self.assertIn("That was it.", told)
+        commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
+        self.assertGreater(len(commands), 12)
+        again = kindred("history", "--json", folder=self.path("play"))
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 6)
+
+    def test_a_folder_in_use_is_left_alone(self) -> None:
+        """The play area is never built over something."""
+        write(self.path("play"), {"mine.txt": b"1"})
+        done = kindred("demo", "--dir", "play", folder=self.folder)
+        self.assertEqual((done.returncode, "not empty" in done.stderr), (2, True))
+        self.assertEqual(os.listdir(self.path("play")), ["mine.txt"])
+
+    def test_the_same_play_area_everywhere(self) -> None:
+        """Two builds of it are equal byte for byte, times of files included."""
+        for name in ("one", "two"):
+            build_play_area(self.path(name))
+        self.assertEqual(snapshot(self.path("one")), snapshot(self.path("two")))
+
+
+class Judge(PlayCase):
+    def test_each_build_loads_its_own_and_refuses_the_rest(self) -> None:
+        """The judge can refuse: other formats, damaged files, mixed builds, missing files."""
+        self.assertEqual(self.judge()[0], 0)
+        self.assertEqual(self.judge("second/mossferry")[0], 0)
+        save = "userdata/saves/midwinter.voyage"
+        for name, data, words in (
+            (save, b'{"format": 5}', "voyage format 5"),
+            (save, b'{"format": 4', "damaged"),
+            (save, b'{"format": 4, "captain": 1}', "captain is missing"),
+            ("userdata/settings.ini", b"[General]\nSettingsFormat = 2\n", "settings format 2"),
+            ("userdata/controls.json", b'{"format": 2}', "controls format 2"),
+            ("version.txt", b"Mossferry build 2.0\n", "mixed builds"),
+        ):
+            path = self.path("mossferry", *name.split("/"))
+            with open(path, "rb") as file:
+                whole = file.read()
+            write(self.path("mossferry"), {name: data})
+            status, said = self.judge()
+            self.assertEqual((status, words in said), (1, True), said)
+            write(self.path("mossferry"), {name: whole})
+        os.remove(self.path("mossferry", "data", "tides.ini"))
+        self.assertIn("program files are missing", self.judge()[1])
+
+    def test_the_game_needs_nothing_of_ours(self) -> None:
+        """It runs on the bare interpreter."""
+        write(self.path("bare"), build_release("2.0"))
+        done = subprocess.run(
+            [sys.executable, "-I", "-S", self.path("bare", "mossferry.py")],
+            capture_output=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, done.stdout)
+
+
+class Examples(Case):
+    def test_every_example_runs_and_says_how_it_ended(self) -> None:
+        """On a play area of its own."""
+        endings = {
+            "first_backup.py": "Everything is as it was kept.",
+            "move_to_a_new_build.py": "Back at 1.4. Does it load everything? Everything loads.",
+            "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, or use --only.",
+        }
+        folder = os.path.join(ROOT, "examples")
+        self.assertEqual({n for n in os.listdir(folder) if n.endswith(".py")}, set(endings))
+        for name, ending in endings.items():
+            done = subprocess.run(
+                [sys.executable, os.path.join(folder, name), self.path(name)],
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertEqual(done.stdout.splitlines()[-1], ending)
+
+    def test_the_example_of_the_readme_runs(self) -> None:
+        """As it stands there, in the demo's folder; it is short, and the place ends as it began."""
+        with open(os.path.join(ROOT, "README.md"), encoding="utf-8") as file:
+            text = file.read()
+        self.assertLess(text.count("\n"), 150)
+        match = re.search(r"```python\n(.*?)```", text, re.S)
+        assert match is not None
+        self.assertLessEqual(len([line for line in match[1].splitlines() if line]), 15)
+        build_play_area(self.path("play"))
+        before = snapshot(self.path("play", "mossferry"))
+        done = subprocess.run(
+            [sys.executable, "-c", match[1]],
+            cwd=self.path("play"),
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("133 kept, 65 changed, 8 added, 6 dropped", done.stdout)
+        self.assertEqual(snapshot(self.path("play", "mossferry")), before)
+
+    def test_links_in_the_documentation_lead_somewhere(self) -> None:
+        """Every page and picture that is linked is there."""
+        pages = [
+            os.path.join(top, name)
+            for top, _, names in os.walk(os.path.join(ROOT, "docs"))
+            for name in names
+            if name.endswith(".md")
+        ]
+        pages += [os.path.join(ROOT, n) for n in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md")]
+        for page in pages:
+            with open(page, encoding="utf-8") as file:
+                text = file.read()
+            for target in re.findall(r"\]\(([^)#\s]+)\)", text):
+                if "://" not in target:
+                    path = os.path.join(os.path.dirname(page), *target.split("/"))
+                    self.assertTrue(os.path.exists(path), f"{page} links to {target}")

@@ -1,0 +1,154 @@
+#!/usr/bin/env python3
+"""Make the pictures of docs/screenshots by running the real commands on the demo's data.
+
+    python3 tools/screenshots.py [NAME...] [--out DIR]
+
+Each command runs in a terminal of its own under a virtual display of 1280x800, and is photographed
+when it has ended. Needs Xvfb, xterm and ImageMagick, on Linux.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+WIDTH, HEIGHT = 1280, 800
+COLUMNS, ROWS = 140, 41  # that many cells of the font fill the display
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig"}
+PACKAGES = "xvfb xterm imagemagick fontconfig fonts-dejavu-core"
+LONGEST_SECONDS = 60.0
+
+# name of the picture -> commands that go before it unseen, and the one that is seen
+UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
+SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
+    "help": ((), "--help"),
+    "scan": ((), "scan"),
+    "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
+    "convert": ((), "convert mossferry --dry-run"),
+    "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
+    "history": (("undo --yes", "undo --yes"), "history"),
+    "entries": ((), "entries"),
+    "show": ((), "show mossferry@1.4"),
+    "undo": ((), "undo --dry-run"),
+    "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
+    "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
+}
+
+
+def main() -> int:
+    """Make all pictures, or those named; return 0 if every one was made."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("names", nargs="*", metavar="NAME", help=f"of: {', '.join(SHOTS)}")
+    parser.add_argument("--out", default=os.path.join(ROOT, "docs", "screenshots"))
+    options = parser.parse_args()
+    missing = [package for program, package in NEEDED.items() if shutil.which(program) is None]
+    if missing:
+        print(f"Missing: {', '.join(missing)}. On Debian: apt-get install {PACKAGES}")
+        return 2
+    kindred = os.path.join(os.path.dirname(sys.executable), "kindred")
+    if not os.path.exists(kindred):
+        kindred = os.path.join(ROOT, ".venv", "bin", "kindred")
+    if not os.path.exists(kindred):
+        print("kindred is not installed here; run python3 bootstrap.py demo first")
+        return 2
+    os.makedirs(options.out, exist_ok=True)
+    with tempfile.TemporaryDirectory() as scratch, display() as screen:
+        environment = {
+            **os.environ,
+            "DISPLAY": screen,
+            "KINDRED_LEDGER": "ledger",
+            "COLORTERM": "truecolor",
+            "PATH": os.path.dirname(kindred) + os.pathsep + os.environ["PATH"],
+        }
+        environment.pop("NO_COLOR", None)
+        play = os.path.join(scratch, "play")
+        subprocess.run([kindred, "demo", "--only-build", "--dir", play], check=True)
+        for name, (before, seen) in SHOTS.items():
+            for command in before:
+                run_unseen(kindred, command, play, environment)
+            if not options.names or name in options.names:
+                photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
+    return 0
+
+
+def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, str]) -> None:
+    """Run a command that only prepares the next picture."""
+    args = [kindred, *shlex.split(command), *(["--json"] if "--json" not in command else [])]
+    subprocess.run(args, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+
+@contextmanager
+def display() -> Iterator[str]:
+    """Start a virtual display on a free number and give its name."""
+    reader, writer = os.pipe()
+    size = f"{WIDTH}x{HEIGHT}x24"
+    server = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(writer), "-screen", "0", size, "-nolisten", "tcp", "-noreset"],
+        pass_fds=(writer,),
+        stderr=subprocess.DEVNULL,
+    )
+    os.close(writer)
+    try:
+        with os.fdopen(reader) as answers:
+            yield f":{answers.readline().strip()}"
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def photograph(command: str, out: str, folder: str, environment: dict[str, str]) -> None:
+    """Run one command in a terminal and take a picture once it has ended."""
+    with tempfile.TemporaryDirectory() as scratch:
+        ended = os.path.join(scratch, "ended")
+        script = (
+            f"printf '\\033[1;32m$\\033[0m %s\\n' {shlex.quote(f'kindred {command}')}; "
+            f"kindred {command}; printf '\\033[?25l'; touch {ended}; sleep 60"
+        )
+        terminal = subprocess.Popen(
+            [
+                *(
+                    "xterm",
+                    "-fa",
+                    "DejaVu Sans Mono",
+                    "-fs",
+                    "11",
+                    "-u8",
+                    "+sb",
+                    "-b",
+                    "6",
+                    "-bw",
+                    "0",
+                ),
+                *("-bg", "#14181c", "-fg", "#d7dbe0", "-tn", "xterm-256color"),
+                *("-geometry", f"{COLUMNS}x{ROWS}+0+0", "-xrm", "XTerm*boldColors: false"),
+                *("-e", "bash", "-c", script),
+            ],
+            cwd=folder,
+            env={**environment, "LC_ALL": "C.UTF-8"},
+        )
+        try:
+            start = time.monotonic()
+            while not os.path.exists(ended):
+                if time.monotonic() - start > LONGEST_SECONDS:
+                    raise TimeoutError(f"kindred {command} did not end")
+                time.sleep(0.1)
+            time.sleep(0.7)  # the terminal draws after the program ended
+            picture = ["import", "-silent", "-window", "root", "-strip", out]
+            subprocess.run(picture, env=environment, check=True)
+        finally:
+            terminal.terminate()
+            terminal.wait()
+    print(out)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
