@@ -41,8 +41,8 @@ def compare(
     ours: Sequence[str],
     others: Mapping[str, Sequence[str]],
     *,
-    prepare: Callable[[], None],
     rounds: int,
+    prepare: Callable[[], None] = lambda: None,
 ) -> list[Ratio]:
     """Run our command and each other in turn, `rounds` times after a round not counted.
 

@@ -133,8 +133,10 @@ def _special(stat: os.stat_result, path: str) -> Node:
 
 
 def _stream(fd: int, start: os.stat_result, full: str) -> Iterator[bytes]:
+    left = start.st_size
     with refusals(full):
-        while block := os.read(fd, BLOCK):
+        while block := os.read(fd, min(BLOCK, left + 1)):  # one more: to see that it has not grown
+            left = max(0, left - len(block))
             yield block
         end = os.fstat(fd)
     if (end.st_size, end.st_mtime_ns) != (start.st_size, start.st_mtime_ns):
