@@ -7,7 +7,9 @@ import os
 import shutil
 import sys
 import tempfile
+import time
 import unittest
+from typing import ClassVar
 
 MEMORY = "/dev/shm"  # a file system in memory, where there is one
 ENOUGH = 4 << 30  # bytes
@@ -28,12 +30,29 @@ def main() -> int:
     if options.words:
         loader.testNamePatterns = [f"*{word}*" for word in options.words]
     suite = loader.discover(HERE, top_level_dir=os.path.dirname(HERE))
-    result = unittest.TextTestRunner(verbosity=2 if options.verbose else 1).run(suite)
+    runner = unittest.TextTestRunner(verbosity=2 if options.verbose else 1, resultclass=Timed)
+    result = runner.run(suite)
+    for seconds, name in sorted(Timed.took, reverse=True)[: 15 if options.verbose else 0]:
+        print(f"{seconds:7.1f} s  {name}")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
     skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
     print(f"{passed} passed, {failed} failed{skipped}")
     return 0 if passed and not failed else 1
+
+
+class Timed(unittest.TextTestResult):
+    """Notes how long each test took; -v lists the slowest."""
+
+    took: ClassVar[list[tuple[float, str]]] = []
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self._start = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        self.took.append((time.monotonic() - self._start, test.id()))
+        super().stopTest(test)
 
 
 def _roomy(folder: str) -> bool:

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -187,6 +187,17 @@ def _possible(drawn: dict[str, Any]) -> dict[str, Any]:
 
 
 contents = st.dictionaries(_PATHS, _NODES, max_size=8).map(_possible)
+
+
+class Restless(FolderPlace):
+    """A folder in which the file `log` grows whenever it is opened, as under a game that runs."""
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        for path, blocks in super().read(paths):
+            if path == "log":
+                with open(self.path(path), "ab") as file:
+                    file.write(b"more")
+            yield path, blocks
 
 
 @contextmanager

@@ -5,14 +5,13 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable
-from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
 from blake3 import blake3
 
 from ..errors import PlaceChanged, PlaceError
 from ..ledger import Ledger
-from ..places import FILE, LINK, WORK_FOLDER, Node, Place, refusals, sync_dir
+from ..places import FILE, LINK, WORK_FOLDER, Node, Place, refusals, sync_dir, sync_files
 from ..progress import Progress
 from .actions import Action
 from .journal import Journal, Op, folders_of
@@ -20,7 +19,6 @@ from .journal import Journal, Op, folders_of
 __all__ = ["check_space", "stage_contents", "unfinished_in"]
 
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
-_SYNC_THREADS = 8
 
 
 def check_space(journal: Journal, actions: Iterable[Action], ledger: Ledger) -> None:
@@ -79,9 +77,7 @@ def stage_contents(
             for path, blocks in source.read(list(by_path)):
                 for op in _write_first(journal, by_path[path], path, blocks, source, written):
                     task.advance(op.after.size if op.after else 0)
-    with ThreadPoolExecutor(_SYNC_THREADS) as pool:
-        for _ in pool.map(_sync, written):
-            pass
+    sync_files(written)
     for part in journal.folders():
         sync_dir(os.path.join(journal.stage(part), "new"))
 
@@ -167,12 +163,3 @@ def _finish(path: str, node: Node, before: Node | None) -> None:
 
 def _staged(journal: Journal, op: Op) -> str:
     return os.path.join(journal.stage(op.part), "new", str(op.number))
-
-
-def _sync(path: str) -> None:
-    with refusals(path):
-        fd = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
-        try:
-            os.fsync(fd)
-        finally:
-            os.close(fd)

@@ -6,11 +6,12 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
-from ..changes import Changeset
 from ..statement import Line, Outcome, Statement
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from ..changes import Changeset
 
 __all__ = [
     "changeset",

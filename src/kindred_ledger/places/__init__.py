@@ -1,7 +1,7 @@
 """Places and trees: somewhere files live, and what is there."""
 
 from .archive import ZipPlace, rewrite_zip
-from .durable import refusals, remove_tree, sync_dir, write_atomic
+from .durable import refusals, remove_tree, sync_dir, sync_files, write_atomic
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
@@ -66,6 +66,7 @@ __all__ = [
     "scan",
     "still_changing",
     "sync_dir",
+    "sync_files",
     "three_way",
     "write_atomic",
 ]
