@@ -13,7 +13,7 @@ from hypothesis import given
 from kindred_ledger.changes import Changeset, actions_between, undo
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace, MemoryPlace, ZipPlace, scan
-from tests.support import change_to, contents, law, snapshot, write
+from tests.support import change_to, contents, law, side_law, snapshot, write
 
 
 class Laws(unittest.TestCase):
@@ -49,7 +49,7 @@ class Laws(unittest.TestCase):
             self.assertEqual(os.listdir(f"{folder}/ledger/work"), [])
             ledger.index.close()
 
-    @law
+    @side_law
     @given(contents, contents)
     def test_an_archive_is_changed_and_brought_back(
         self, old: dict[str, Any], new: dict[str, Any]

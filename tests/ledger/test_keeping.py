@@ -24,7 +24,17 @@ from kindred_ledger.places import (
     read_bytes,
     scan,
 )
-from tests.support import Case, Restless, contents, law, opened_files, snapshot, unprivileged, write
+from tests.support import (
+    Case,
+    Restless,
+    contents,
+    law,
+    opened_files,
+    side_law,
+    snapshot,
+    unprivileged,
+    write,
+)
 
 
 class Laws(unittest.TestCase):
@@ -48,7 +58,7 @@ class Laws(unittest.TestCase):
             self.assertEqual(ledger.check(entry), [])
             ledger.index.close()
 
-    @law
+    @side_law
     @given(st.lists(st.tuples(st.binary(max_size=40), st.integers(0, 3)), max_size=12), st.data())
     def test_a_cache_of_digests_is_never_the_truth(
         self, drawn: list[tuple[bytes, int]], data: st.DataObject

@@ -15,7 +15,7 @@ from hypothesis import given
 
 from kindred_ledger.errors import KindredError, UnsafeArchive, UnsafeName
 from kindred_ledger.places import FILE, Node, ZipPlace, open_place, read_bytes, rewrite_zip, scan
-from tests.support import Case, contents, law, opened_files
+from tests.support import Case, contents, opened_files, side_law
 
 
 def made(members: dict[str, bytes], **info: Any) -> bytes:
@@ -115,7 +115,7 @@ class Guards(Case):
 
 
 class Rewriting(unittest.TestCase):
-    @law
+    @side_law
     @given(contents, contents)
     def test_a_rewritten_archive_holds_what_was_asked(
         self, old: dict[str, Any], new: dict[str, Any]

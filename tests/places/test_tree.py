@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kindred_ledger.places import DIR, MemoryPlace, Node, Side, Tree, same_content, three_way
-from tests.support import contents, law
+from tests.support import contents, side_law
 
 
 def tree_of(drawn: dict[str, object]) -> Tree:
@@ -21,7 +21,7 @@ trees = contents.map(tree_of)
 
 
 class Algebra(unittest.TestCase):
-    @law
+    @side_law
     @given(trees, trees)
     def test_a_diff_leads_from_one_to_the_other(self, one: Tree, other: Tree) -> None:
         """Carrying out what `diff` says turns one tree into the other; its reverse goes back."""
@@ -36,7 +36,7 @@ class Algebra(unittest.TestCase):
         there = {(d.path, d.before, d.after) for d in one.diff(other)}
         self.assertEqual(there, {(d.path, d.after, d.before) for d in other.diff(one)})
 
-    @law
+    @side_law
     @given(trees, trees)
     def test_overlay_and_subtract(self, lower: Tree, upper: Tree) -> None:
         """What is left after subtracting, laid over again, gives the same content."""
@@ -46,7 +46,7 @@ class Algebra(unittest.TestCase):
             self.assertTrue(same_content(lower.overlay(rest)[path], upper[path]))
         self.assertEqual(lower.overlay(Tree()), lower)
 
-    @law
+    @side_law
     @given(trees, st.sampled_from(("a", "b", "Cargo")))
     def test_views_keep_every_node(self, tree: Tree, folder: str) -> None:
         """Moving into a folder and looking under it are each other's reverse."""
@@ -56,7 +56,7 @@ class Algebra(unittest.TestCase):
         self.assertEqual({*chosen.leaves, *left.leaves}, set(tree.leaves))
         self.assertEqual(chosen.overlay(left), tree)
 
-    @law
+    @side_law
     @given(trees, trees, trees)
     def test_three_way(self, base: Tree, mine: Tree, theirs: Tree) -> None:
         """Swapping the sides swaps the sides; a side that equals the base changed nothing."""
