@@ -21,24 +21,27 @@ __all__ = ["Index", "Location"]
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
-CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INTEGER, size INTEGER)
-    WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INTEGER, size INTEGER,
+    base BLOB) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, chunks BLOB)
     WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
     WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
+    WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
 """
-_FORMAT = 2
+_FORMAT = 3
 
 
 class Location(NamedTuple):
-    """Where a chunk lies: the pack's number in the index, offset unpacked, size."""
+    """Where a chunk lies: the pack's number in the index, offset unpacked, size, base if any."""
 
     digest: bytes
     pack: int
     at: int
     size: int
+    base: bytes = b""
 
 
 class Index:
@@ -94,8 +97,8 @@ class Index:
                 return
             pack = cursor.lastrowid
             self._db.executemany(
-                "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?)",
-                ((c.digest, pack, c.at, c.size) for c in index.chunks),
+                "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?, ?)",
+                ((c.digest, pack, c.at, c.size, c.base) for c in index.chunks),
             )
             self._db.executemany(
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
@@ -113,26 +116,24 @@ class Index:
         return os.path.join(self._packs_folder, name + PACK_SUFFIX)
 
     def has(self, digest: bytes) -> bool:
-        """Tell whether a content is stored."""
-        return any(
-            self._db.execute(f"SELECT 1 FROM {table} WHERE digest = ?", (digest,)).fetchone()
-            for table in ("chunks", "recipes")
-        )
+        """Tell whether a content is stored, with every chunk it is made of."""
+        return self.locate(digest) is not None
 
     def locate(self, digest: bytes) -> tuple[Location, ...] | None:
         """Return the chunks a content is made of, in order; None if any is not stored."""
-        one = self._chunk(digest)
+        one = self.chunk(digest)
         if one is not None:
             return (one,)
         row = self._db.execute("SELECT chunks FROM recipes WHERE digest = ?", (digest,)).fetchone()
         if row is None:
             return None
-        parts = [self._chunk(row[0][at : at + 32]) for at in range(0, len(row[0]), 32)]
+        parts = [self.chunk(row[0][at : at + 32]) for at in range(0, len(row[0]), 32)]
         return None if None in parts else tuple(part for part in parts if part is not None)
 
-    def _chunk(self, digest: bytes) -> Location | None:
+    def chunk(self, digest: bytes) -> Location | None:
+        """Return where a chunk lies; None if it is not stored."""
         row = self._db.execute(
-            "SELECT pack, at, size FROM chunks WHERE digest = ?", (digest,)
+            "SELECT pack, at, size, base FROM chunks WHERE digest = ?", (digest,)
         ).fetchone()
         return Location(digest, *row) if row else None
 
@@ -158,6 +159,18 @@ class Index:
             self._db.executemany(
                 "INSERT OR REPLACE INTO headers VALUES (?, ?, ?)",
                 ((noun, id, msgspec.json.encode(header)) for id, header in headers.items()),
+            )
+
+    def stored(self, place: str) -> dict[str, bytes]:
+        """Return the digest of what was last stored under each path of a place, for large files."""
+        return dict(self._db.execute("SELECT path, digest FROM stored WHERE place = ?", (place,)))
+
+    def remember_stored(self, place: str, digests: dict[str, bytes]) -> None:
+        """Note what was stored under paths of a place."""
+        with self._db:
+            self._db.executemany(
+                "INSERT OR REPLACE INTO stored VALUES (?, ?, ?)",
+                ((place, path, digest) for path, digest in digests.items()),
             )
 
     def seen(self, place: str) -> Seen:

@@ -33,11 +33,12 @@ from ..places import (
 )
 from ..progress import Progress
 from .binder import Binder
-from .contents import ContentWriter, read_contents
 from .entries import Entry, Record, Tag, Tagged
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
+from .reading import read_contents
+from .writing import WHOLE, ContentWriter
 
 __all__ = ["EntryPlace", "Ledger"]
 
@@ -171,13 +172,16 @@ class Ledger:
         if not left:
             return tree
         total = sum(tree[path].size for path in left)
+        before = self.index.stored(_key_of(place))
         with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
             for attempt in range(_TRIES):
                 again: list[str] = []
                 for path, blocks in place.read(left):
                     read_at = time.time_ns()
                     try:
-                        digest, size = writer.add(blocks)
+                        digest, size = writer.add(
+                            blocks, size=tree[path].size, before=before.get(path)
+                        )
                     except PlaceChanged:
                         again.append(path)
                         continue
@@ -196,6 +200,8 @@ class Ledger:
                 now = place.survey(seen=seen)
                 tree = tree.overlay({path: now[path] for path in again if path in now})
                 left = again
+        large = {path: digest for path, digest in digests.items() if tree[path].size > WHOLE}
+        self.index.remember_stored(_key_of(place), large)
         return tree.overlay(
             {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
         )

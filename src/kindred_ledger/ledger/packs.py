@@ -25,7 +25,16 @@ from ..errors import LedgerDamaged
 from ..places import sync_dir
 from . import zstd
 
-__all__ = ["PACK_SUFFIX", "Chunk", "PackIndex", "PackWriter", "Recipe", "read_frame", "read_index"]
+__all__ = [
+    "PACK_SUFFIX",
+    "Chunk",
+    "PackIndex",
+    "PackWriter",
+    "Piece",
+    "Recipe",
+    "read_frame",
+    "read_index",
+]
 
 PACK_SUFFIX = ".pack.zst"
 _SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (RFC 8878, 3.1.2)
@@ -33,12 +42,25 @@ _TRAILER = struct.Struct("<32sQ8s")  # digest of the index, its length, signatur
 _SIGNATURE = b"KLPACK\x00\x01"
 
 
+class Piece(NamedTuple):
+    """A chunk on its way into a frame: its digest, its size, and the digest of its base if any."""
+
+    digest: bytes
+    size: int
+    base: bytes = b""
+
+
 class Chunk(NamedTuple):
-    """Some content in a pack: its digest, where it starts in the unpacked stream, its size."""
+    """Some content in a pack: its digest, where it starts in the unpacked stream, its size.
+
+    With a `base`, what is stored is the exclusive or with that chunk, which is of the same size
+    and stored whole.
+    """
 
     digest: bytes
     at: int
     size: int
+    base: bytes = b""
 
 
 class Recipe(NamedTuple):
@@ -77,6 +99,10 @@ class PackIndex:
                 "at": [chunk.at for chunk in self.chunks],
                 "size": [chunk.size for chunk in self.chunks],
             },
+            "differences": {
+                "chunk": [row for row, chunk in enumerate(self.chunks) if chunk.base],
+                "base": b"".join(chunk.base for chunk in self.chunks).hex(),
+            },
             "recipes": [
                 {"digest": r.digest.hex(), "size": r.size, "chunks": b"".join(r.chunks).hex()}
                 for r in self.recipes
@@ -91,14 +117,16 @@ class PackIndex:
         try:
             columns = msgspec.json.decode(line, type=dict[str, Any])
             frames, chunks = columns["frames"], columns["chunks"]
+            differences = columns["differences"]
+            bases = dict(zip(differences["chunk"], _cut(differences["base"]), strict=True))
             return PackIndex(
                 frames["start"],
                 frames["length"],
                 frames["size"],
                 [
-                    Chunk(*columns)
-                    for columns in zip(
-                        _cut(chunks["digest"]), chunks["at"], chunks["size"], strict=True
+                    Chunk(*columns, bases.get(row, b""))
+                    for row, columns in enumerate(
+                        zip(_cut(chunks["digest"]), chunks["at"], chunks["size"], strict=True)
                     )
                 ],
                 [
@@ -129,16 +157,16 @@ class PackWriter:
         self._at = 0
         self.stored_bytes = 0
 
-    def add_frame(self, frame: bytes, chunks: Sequence[tuple[bytes, int]]) -> None:
-        """Append a frame that holds these chunks (digest, size) one after the other."""
+    def add_frame(self, frame: bytes, pieces: Sequence[Piece]) -> None:
+        """Append a frame that holds these chunks one after the other."""
         self._file.write(frame)
         self._starts.append(self.stored_bytes)
         self._lengths.append(len(frame))
-        self._sizes.append(sum(size for _, size in chunks))
+        self._sizes.append(sum(piece.size for piece in pieces))
         self.stored_bytes += len(frame)
-        for digest, size in chunks:
-            self._chunks.append(Chunk(digest, self._at, size))
-            self._at += size
+        for piece in pieces:
+            self._chunks.append(Chunk(piece.digest, self._at, piece.size, piece.base))
+            self._at += piece.size
 
     def add_recipe(self, recipe: Recipe) -> None:
         """Note how a large content is made of chunks."""

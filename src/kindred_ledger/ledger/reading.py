@@ -1,0 +1,191 @@
+"""Reading contents: through the packs in order, each frame unpacked once, a few ahead of need.
+
+What always holds: no byte is handed on whose digest was not checked. A chunk that is stored as a
+difference is put together with its base, which is stored whole, and then checked like any other.
+"""
+
+from __future__ import annotations
+
+import os
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+
+from blake3 import blake3
+
+from ..errors import LedgerDamaged
+from .index import Index, Location
+from .packs import read_frame
+
+__all__ = ["EMPTY", "Frames", "read_contents"]
+
+EMPTY = blake3(b"").digest()  # the digest of nothing, which is stored nowhere
+_WORKERS = max(2, os.cpu_count() or 2)
+_AHEAD = 4  # frames unpacked ahead of need
+_HELD = 24  # frames kept after use, of about 1 MiB: bases are needed again a little later
+
+_Key = tuple[int, int]  # a pack's number in the index, a frame's in the pack
+# Where a content begins (pack and offset), its name, its digest, and its chunks if all are there.
+_Wanted = tuple[tuple[int, int], str, bytes, tuple[Location, ...] | None]
+
+
+def read_contents(
+    index: Index, wanted: Iterable[tuple[str, bytes]], *, where: str
+) -> Iterator[tuple[str, Iterator[bytes]]]:
+    """Yield (name, blocks) for each wanted (name, digest), in the order they lie in the packs.
+
+    `where` is what the names are names in, for errors. One content that is damaged or missing
+    does not keep the others from being read.
+
+    Raises:
+        LedgerDamaged: while the blocks are taken: the content is missing, or its bytes do not
+            have its digest.
+    """
+    plan: list[_Wanted] = []
+    for name, digest in wanted:
+        places = () if digest == EMPTY else index.locate(digest)
+        first = (places[0].pack, places[0].at) if places else (0, 0)
+        plan.append((first, name, digest, places))
+    plan.sort(key=lambda item: item[:2])
+    with Frames(index, [part for item in plan for part in item[3] or ()]) as frames:
+        for _, name, digest, places in plan:
+            yield name, _verified(frames, f"{where}/{name}", digest, places)
+
+
+def _verified(
+    frames: Frames, name: str, digest: bytes, places: tuple[Location, ...] | None
+) -> Iterator[bytes]:
+    if places is None:
+        raise LedgerDamaged(
+            f"its content {digest.hex()[:16]}… is not in the ledger",
+            where=name,
+            remedy="A pack may be missing; bring it back from a copy of the ledger.",
+        )
+    whole = blake3()
+    for part in places:
+        try:
+            chunk = frames.chunk(part)
+        except LedgerDamaged as error:
+            raise error.inside(name) from None
+        if len(places) > 1:
+            whole.update(chunk)
+        yield chunk
+    if len(places) > 1 and whole.digest() != digest:
+        raise LedgerDamaged("its chunks do not add up to its digest", where=name)
+
+
+class Frames:
+    """Unpacked frames; those of `announced` chunks are fetched a few ahead, in that order."""
+
+    def __init__(self, index: Index, announced: Iterable[Location] = ()) -> None:
+        self._index = index
+        self._fds: dict[str, int] = {}
+        self._coming = self._keys(announced)
+        self._fetched = self._asked = 0
+        self._last: _Key = (-1, -1)
+        self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
+        self._pool = ThreadPoolExecutor(_WORKERS)
+
+    def __enter__(self) -> Frames:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of threads and files."""
+        self._pool.shutdown(cancel_futures=True)
+        for fd in self._fds.values():
+            os.close(fd)
+        self._fds.clear()
+
+    def chunk(self, part: Location) -> bytes:
+        """Return the bytes of a chunk, whose digest was checked.
+
+        Raises:
+            LedgerDamaged: with the pack's path.
+        """
+        chunk = self._stored(part)
+        if part.base:
+            chunk = _combined(chunk, self._stored(self._base(part)))
+        if blake3(chunk).digest() != part.digest:
+            path, _ = self._index.frames(part.pack)
+            raise LedgerDamaged("a chunk does not have its digest", where=path)
+        return chunk
+
+    def _base(self, part: Location) -> Location:
+        base = self._index.chunk(part.base)
+        if base is None or base.base or base.size != part.size:
+            path, _ = self._index.frames(part.pack)
+            raise LedgerDamaged(
+                f"the base {part.base.hex()[:16]}… of a chunk is missing", where=path
+            )
+        return base
+
+    def _stored(self, part: Location) -> bytes:
+        path, frames = self._index.frames(part.pack)
+        number = frames.frame_at(part.at)
+        try:
+            content = self._frame((part.pack, number))
+        except (
+            LedgerDamaged
+        ) as error:  # the frame's own, raised for every chunk in it: a new one each
+            raise LedgerDamaged(error.what, where=path, remedy=error.remedy) from None
+        start = part.at - frames.offsets[number]
+        return content if len(content) == part.size else content[start : start + part.size]
+
+    def _frame(self, key: _Key) -> bytes:
+        if key != self._last:
+            self._last = key
+            self._asked += 1
+            while self._fetched - self._asked < _AHEAD and (coming := next(self._coming, None)):
+                self._fetched += 1
+                self._fetch(coming)
+        return self._fetch(key).result()
+
+    def _fetch(self, key: _Key) -> Future[bytes]:
+        future = self._held.get(key)
+        if future is None:
+            path, frames = self._index.frames(
+                key[0]
+            )  # here, not in the thread: SQLite stays on its own
+            future = self._pool.submit(
+                self._unpack,
+                path,
+                (frames.starts[key[1]], frames.lengths[key[1]], frames.sizes[key[1]]),
+            )
+            self._held[key] = future
+            if len(self._held) > _HELD:
+                self._held.popitem(last=False)
+        else:
+            self._held.move_to_end(key)
+        return future
+
+    def _keys(self, parts: Iterable[Location]) -> Iterator[_Key]:
+        last: _Key = (-1, -1)
+        for part in parts:
+            bases = (self._index.chunk(part.base),) if part.base else ()
+            for one in (part, *bases):
+                if one is None:
+                    continue
+                key = one.pack, self._index.frames(one.pack)[1].frame_at(one.at)
+                if key != last:
+                    last = key
+                    yield key
+
+    def _unpack(self, path: str, span: tuple[int, int, int]) -> bytes:
+        if path not in self._fds:
+            try:
+                fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            except OSError as error:
+                raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
+            if self._fds.setdefault(path, fd) != fd:
+                os.close(fd)
+        return read_frame(self._fds[path], *span)
+
+
+def _combined(difference: bytes, base: bytes) -> bytes:
+    """Return the bytes of which `difference` is the exclusive or with `base`."""
+    # Whole numbers of any length are the one type without imports that does this at memory speed.
+    both = int.from_bytes(difference, "little") ^ int.from_bytes(base, "little")
+    return both.to_bytes(len(base), "little")
