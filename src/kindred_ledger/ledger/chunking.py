@@ -1,13 +1,13 @@
 """Chunking: where a large content is cut, found in the content itself.
 
-A cut depends only on the bytes around it, so bytes put in or taken out move the cuts along and
+A cut depends only on the bytes before it, so bytes put in or taken out move the cuts along and
 leave all other chunks as they were (content-defined chunking; Muthitacharoen, Chen and Mazières,
 "A low-bandwidth network file system", 2001). The same content is cut the same way everywhere,
 however it is handed over in blocks.
 
-A byte-wide mix of the 13 bytes before each position is computed by three NumPy passes that stay in
-uint8; where it hits one value (1 in 256) a stronger hash of the 32 bytes before decides. Of hits
-close together only the first counts, or constant data would be all hits.
+Three NumPy passes that stay in uint8 mix the 13 bytes before each position into one. A cut is
+allowed where that has one value and was below another 19 bytes earlier: 1 position in 16,384, fewer
+in data of long runs. Both cannot be in constant data, which is cut at the largest size.
 """
 
 from __future__ import annotations
@@ -19,17 +19,12 @@ import numpy.typing as npt
 
 __all__ = ["LARGEST", "SMALLEST", "Chunker"]
 
-SMALLEST, LARGEST = 16 << 10, 256 << 10  # bytes
-_PIECE = 256 << 10  # bytes mixed at a time: the scratch stays in the processor's cache
+SMALLEST, LARGEST = 32 << 10, 256 << 10  # bytes; 50 to 100 KiB on average
 _PASSES = ((0x6D, 1), (0xB5, 3), (0x9B, 8))  # odd multiplier, distance: 1 + 1 + 3 + 8 bytes
-_LOST = sum(distance for _, distance in _PASSES)  # positions at the front that have no full window
-_HIT = 0x5A
-_CLOSE = 8  # hits nearer than this to the one before are part of a run
-_WINDOW = 32  # bytes before a cut that decide about it, as four words
-_FACTORS = np.array(  # odd, from the digits of pi, e, the square roots of 2 and 3
-    [0x243F6A8885A308D3, 0xB7E151628AED2A6B, 0x6A09E667F3BCC909, 0xBB67AE8584CAA73B], np.uint64
-)
-_BITS = np.uint64(57)  # 1 in 128 of the hits: about 32 KiB between cuts, above the smallest chunk
+_LOST = sum(distance for _, distance in _PASSES)  # positions at the front without all their bytes
+_NOW, _BELOW, _APART = 0x5A, 4, 19
+_FRONT = _LOST + _APART
+_PIECE = 256 << 10  # bytes mixed at a time: the scratch stays in the processor's cache
 
 
 class Chunker:
@@ -37,74 +32,52 @@ class Chunker:
 
     def __init__(self) -> None:
         self._scratch = np.empty((2, _PIECE), np.uint8)
-        self._mask = np.empty(_PIECE, np.bool_)
+        self._tests = np.empty((2, _PIECE), np.bool_)
+        self._allowed = bytearray()
 
     def chunks_of(self, blocks: Iterable[bytes]) -> Iterator[memoryview]:
         """Cut a stream of blocks into chunks."""
         held = b""
         for block in blocks:
             data = held + block if held else block
+            self._mark(data)
             view = memoryview(data)
             start = 0
-            for cut in _chosen(self.cut_points(data), len(data)):
+            while cut := self._next_cut(start, len(data)):
                 yield view[start:cut]
                 start = cut
             held = bytes(view[start:])
         if held:
             yield memoryview(held)
 
-    def cut_points(self, data: bytes) -> npt.NDArray[np.intp]:
-        """Return every position in `data` where its bytes allow a cut, (n,) intp, ascending."""
-        whole = np.frombuffer(data, np.uint8)
-        step = _PIECE - _LOST
-        found = [
-            self._hits(whole[start : start + _PIECE]) + start
-            for start in range(0, max(0, whole.size - _LOST), step)
-        ]
-        hits = np.concatenate(found) if found else np.empty(0, np.intp)
-        hits = hits[hits >= _WINDOW]
-        if not hits.size:
-            return hits
-        hits = hits[np.concatenate(([True], np.diff(hits) >= _CLOSE))]
-        words = np.lib.stride_tricks.as_strided(
-            np.frombuffer(data, "<u8", count=1), shape=(whole.size - 7,), strides=(1,)
-        )
-        strong = np.zeros(hits.size, np.uint64)
-        for number, factor in enumerate(_FACTORS):
-            strong ^= words[hits - _WINDOW + 8 * number]
-            strong *= factor
-            strong ^= strong >> np.uint64(29)
-        chosen: npt.NDArray[np.intp] = hits[(strong >> _BITS) == 0]
-        return chosen
+    def _next_cut(self, start: int, size: int) -> int:
+        """Return the next cut, 0 if that can only be told with more data."""
+        most = start + LARGEST
+        cut = self._allowed.find(1, start + SMALLEST, min(most, size + 1))
+        return cut if cut > 0 else most if most <= size else 0
 
-    def _hits(self, piece: npt.NDArray[np.uint8]) -> npt.NDArray[np.intp]:
-        """Return the positions behind a window whose mix hits, relative to the piece."""
+    def _mark(self, data: bytes) -> None:
+        """Note for every position of `data` whether its bytes allow a cut there."""
+        size = len(data)
+        if len(self._allowed) <= size:
+            self._allowed = bytearray(size + 1)
+        allowed = np.frombuffer(self._allowed, np.bool_)
+        allowed[: _FRONT + 1] = False
+        whole = np.frombuffer(data, np.uint8)
+        for start in range(0, max(0, size - _FRONT), _PIECE - _FRONT):
+            mixed = self._mix(whole[start : start + _PIECE])
+            now, earlier = (row[: mixed.size - _APART] for row in self._tests)
+            np.equal(mixed[_APART:], np.uint8(_NOW), out=now)
+            np.less(mixed[:-_APART], np.uint8(_BELOW), out=earlier)
+            at = start + _FRONT + 1
+            np.logical_and(now, earlier, out=allowed[at : at + now.size])
+
+    def _mix(self, piece: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
+        """Return the mix for every position with all its bytes: (n - _LOST,) uint8, a scratch."""
         mixed = piece
         for number, (multiplier, distance) in enumerate(_PASSES):
             further = self._scratch[number & 1][: mixed.size - distance]
             np.multiply(mixed[distance:], np.uint8(multiplier), out=further)
             np.subtract(further, mixed[:-distance], out=further)
             mixed = further
-        mask = self._mask[: mixed.size]
-        np.equal(mixed, np.uint8(_HIT), out=mask)
-        whole = mask.size & ~7
-        groups = np.flatnonzero(mask[:whole].view(np.uint64))
-        rows, columns = np.nonzero(mask[:whole].reshape(-1, 8)[groups])
-        hits = groups[rows] * 8 + columns
-        if whole < mask.size:
-            hits = np.concatenate((hits, np.flatnonzero(mask[whole:]) + whole))
-        return hits + (_LOST + 1)
-
-
-def _chosen(candidates: npt.NDArray[np.intp], size: int) -> Iterator[int]:
-    """Yield the cuts to make, none of which can change with more data to come."""
-    start = at = 0
-    found = candidates.tolist()
-    while True:
-        while at < len(found) and found[at] < start + SMALLEST:
-            at += 1
-        cut = min(found[at] if at < len(found) else size + 1, start + LARGEST)
-        if cut > size:
-            return
-        yield cut
-        start = cut
+        return mixed
