@@ -96,7 +96,7 @@ class Damage(Case):
         """One bad frame costs the files in it and no other."""
         path, data = self.copy("packs")
         frames = read_index(path)
-        for number, names in ((0, {*self.files}), (len(frames.starts) - 1, {"large"})):
+        for number, names in ((0, {*self.files} - {"large"}), (1, {"large"})):
             path, data = self.copy("packs")
             at = frames.starts[number] + 40
             with open(path, "r+b") as file:

@@ -32,6 +32,7 @@ CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY K
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
 """
 _FORMAT = 3
+_FEW = 100_000  # digests, which take some 13 MB as a set and save a query for every chunk
 
 
 class Location(NamedTuple):
@@ -45,7 +46,7 @@ class Location(NamedTuple):
 
 
 class Index:
-    """The open cache of one ledger. Used from one thread."""
+    """The open cache of one ledger. Changed from one thread; others may read (SQLite serialises)."""
 
     def __init__(self, path: str, packs_folder: str) -> None:
         self._path = path
@@ -119,6 +120,11 @@ class Index:
         """Tell whether a content is stored, with every chunk it is made of."""
         return self.locate(digest) is not None
 
+    def few_digests(self) -> set[bytes] | None:
+        """Return the digests of all chunks, or None if they are too many to hold."""
+        rows = self._db.execute("SELECT digest FROM chunks LIMIT ?", (_FEW + 1,)).fetchall()
+        return {row[0] for row in rows} if len(rows) <= _FEW else None
+
     def locate(self, digest: bytes) -> tuple[Location, ...] | None:
         """Return the chunks a content is made of, in order; None if any is not stored."""
         one = self.chunk(digest)
@@ -188,7 +194,7 @@ class Index:
 
 
 def _open(path: str) -> sqlite3.Connection:
-    db = sqlite3.connect(path, timeout=30)
+    db = sqlite3.connect(path, timeout=30, check_same_thread=False)
     try:
         db.execute("PRAGMA synchronous = OFF")  # a cache: durability is the packs' business
         if db.execute("PRAGMA user_version").fetchone()[0] not in (0, _FORMAT):

@@ -38,7 +38,7 @@ from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
 from .reading import read_contents
-from .writing import WHOLE, ContentWriter
+from .writing import ContentWriter
 
 __all__ = ["EntryPlace", "Ledger"]
 
@@ -46,6 +46,7 @@ _FORMAT = 1
 _SETTINGS = "ledger.toml"
 _FOLDERS = ("packs", "entries", "history", "work")
 _OLD_SECONDS = 3600.0  # far longer than a writer takes from its lock to the first byte of a pack
+_LARGE = 64 << 10  # bytes; what was kept under the paths of larger files is remembered
 _TRIES = 3  # readings of a file that will not hold still
 
 
@@ -176,22 +177,16 @@ class Ledger:
         with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
             for attempt in range(_TRIES):
                 again: list[str] = []
-                for path, blocks in place.read(left):
-                    read_at = time.time_ns()
-                    try:
-                        digest, size = writer.add(
-                            blocks, size=tree[path].size, before=before.get(path)
-                        )
-                    except PlaceChanged:
-                        again.append(path)
-                        continue
-                    if size != tree[path].size:
-                        again.append(path)
-                        continue
-                    digests[path] = digest
-                    if seen is not None:
-                        seen.learn(path, digest, read_at)
-                    task.advance(size)
+                sizes = {path: tree[path].size for path in left}
+                with contextlib.closing(writer.add(place.read(left), sizes, before)) as ends:
+                    for path, digest, size, read_at, _ in ends:
+                        if digest is None or size != sizes[path]:
+                            again.append(path)
+                            continue
+                        digests[path] = digest
+                        if seen is not None:
+                            seen.learn(path, digest, read_at)
+                        task.advance(size)
                 if not again:
                     break
                 if attempt == _TRIES - 1:
@@ -200,7 +195,7 @@ class Ledger:
                 now = place.survey(seen=seen)
                 tree = tree.overlay({path: now[path] for path in again if path in now})
                 left = again
-        large = {path: digest for path, digest in digests.items() if tree[path].size > WHOLE}
+        large = {path: digest for path, digest in digests.items() if tree[path].size > _LARGE}
         self.index.remember_stored(_key_of(place), large)
         return tree.overlay(
             {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}

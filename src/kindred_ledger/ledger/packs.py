@@ -9,7 +9,6 @@ See docs/ledger-format.md.
 
 from __future__ import annotations
 
-import contextlib
 import os
 import struct
 from bisect import bisect_right
@@ -157,13 +156,16 @@ class PackWriter:
         self._at = 0
         self.stored_bytes = 0
 
-    def add_frame(self, frame: bytes, pieces: Sequence[Piece]) -> None:
-        """Append a frame that holds these chunks one after the other."""
+    def write(self, frame: bytes) -> None:
+        """Append a frame to the file; each must be announced with `add_frame`, in the same order."""
         self._file.write(frame)
+
+    def add_frame(self, length: int, pieces: Sequence[Piece]) -> None:
+        """Note that a frame of `length` bytes holds these chunks, one after the other."""
         self._starts.append(self.stored_bytes)
-        self._lengths.append(len(frame))
+        self._lengths.append(length)
         self._sizes.append(sum(piece.size for piece in pieces))
-        self.stored_bytes += len(frame)
+        self.stored_bytes += length
         for piece in pieces:
             self._chunks.append(Chunk(piece.digest, self._at, piece.size, piece.base))
             self._at += piece.size
@@ -174,8 +176,8 @@ class PackWriter:
 
     def sync(self) -> None:
         """Have what was written so far on the disk; may run beside `add_frame`."""
-        with contextlib.suppress(ValueError):  # closed meanwhile: sealed or abandoned
-            os.fsync(self._file.fileno())
+        self._file.flush()
+        os.fsync(self._file.fileno())
 
     def seal(self, folder: str) -> tuple[str, PackIndex]:
         """Write the index, sync, and give the pack its name in `folder`; return name and index."""

@@ -22,7 +22,7 @@ __all__ = ["EMPTY", "Frames", "read_contents"]
 EMPTY = blake3(b"").digest()  # the digest of nothing, which is stored nowhere
 _WORKERS = max(2, os.cpu_count() or 2)
 _AHEAD = 4  # frames unpacked ahead of need
-_HELD = 24  # frames kept after use, of about 1 MiB: bases are needed again a little later
+_HELD = 10  # frames kept after use, of up to 4 MiB: bases are needed again a little later
 
 _Key = tuple[int, int]  # a pack's number in the index, a frame's in the pack
 # Where a content begins (pack and offset), its name, its digest, and its chunks if all are there.

@@ -1,39 +1,34 @@
-"""Writing contents into packs: cut into chunks, what is there already left out, the rest packed.
+"""Writing contents into packs: what is there already left out, the rest packed, in few files.
 
-Each byte is read once. Small files are one chunk; large ones are cut by their content, or, where
-the size is that of what stood under the path before, just as that was cut. A new chunk that differs
-from the one it replaces in few places is stored as the exclusive or of the two, which packs to
-almost nothing; its base is always a chunk that is stored whole, so two readings put it together.
-Chunks share frames of about 1 MiB, which threads pack while the next file is read.
+Each byte is read once. A new chunk that differs in few places from the one it replaces is stored as
+the exclusive or of the two, which packs to almost nothing; its base is always a chunk that is
+stored whole, so two readings put it together. Small chunks share frames of about 1 MiB; threads
+pack frames and one thread writes them while the next contents are read.
 """
 
 from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
-from itertools import accumulate
-from typing import TYPE_CHECKING
-
-from blake3 import blake3
+from contextlib import closing
 
 from ..errors import LedgerDamaged
 from . import zstd
 from .index import Index, Location
 from .packs import PackWriter, Piece, Recipe
+from .preparing import Chunk, Ended, Part, ahead, prepare
 from .reading import EMPTY, Frames
 
-if TYPE_CHECKING:
-    from .chunking import Chunker
+__all__ = ["ContentWriter"]
 
-__all__ = ["WHOLE", "ContentWriter"]
-
-WHOLE = 256 << 10  # bytes; a file up to this size is one chunk
-_FRAME = 1 << 20  # a frame is closed at this size: enough for the compressor, cheap to seek in
+_FRAME = 1 << 20  # a shared frame is closed at this size: enough for the compressor
+_ALONE = 512 << 10  # a chunk of this size has a frame of its own
 _PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, bounded rewriting
 _SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that sealing need not wait
 _WORKERS = max(2, os.cpu_count() or 2)
+_UNWRITTEN = 16  # frames that may wait for the disk
 _SPARSE = 4  # a difference is worth it while fewer than one byte in this many differs
 
 _Frame = tuple[Future[bytes], list[Piece]]
@@ -51,40 +46,53 @@ class ContentWriter:
         self._part = part
         self._pack: PackWriter | None = None
         self._pool = ThreadPoolExecutor(_WORKERS)
-        self._syncing = ThreadPoolExecutor(1)  # waits for the disk while others pack
+        self._disk = ThreadPoolExecutor(1)  # writes and waits, in order, while others pack
         self._pending: deque[_Frame | Recipe] = deque()
-        self._sealing: list[Future[object]] = []
+        self._unwritten: deque[Future[object]] = deque()
         self._new: set[bytes] = set()
+        self._known = index.few_digests()
         self._plain = _Block()
         self._differences = _Block()
-        self._cutter: Chunker | None = None
         self._old: Frames | None = None
         self._packs = 0
         self._unsynced = 0
-        self.stored_bytes = 0
 
     def add(
-        self, blocks: Iterable[bytes], *, size: int = 0, before: bytes | None = None
-    ) -> tuple[bytes, int]:
-        """Store one content given in blocks; return its digest and size in bytes.
+        self,
+        contents: Iterable[tuple[str, Iterable[bytes]]],
+        sizes: Mapping[str, int],
+        before: Mapping[str, bytes],
+    ) -> Generator[Ended, None, None]:
+        """Store contents given as (path, blocks); yield the end of each, once it is taken over.
 
-        `size` is what the size should be; `before` is the digest of what stood there before.
+        `sizes` is what each should have; `before` the digest of what stood under some paths before.
         """
-        if size <= WHOLE:
-            data = b"".join(blocks)
-            if len(data) <= WHOLE:
-                return self._add_small(data), len(data)
-            blocks = [data]
-        return self._add_large(blocks, _Before.find(self._index, before), size)
+        digests: list[bytes] = []  # of the chunks of the large content that is under way
+        old: list[Location] = []  # the chunks of what stood there before
+        with closing(ahead(prepare(contents, sizes))) as items:
+            for item in items:
+                if isinstance(item, Part):
+                    if not digests:
+                        old = self._chunks_of(before.get(item.path))
+                    self._take(item.chunk, old[len(digests) : len(digests) + 1])
+                    digests.append(item.chunk[0])
+                    continue
+                for ended in item:
+                    if ended.data is not None:
+                        old = self._chunks_of(before.get(ended.path))
+                        self._take((ended.digest or EMPTY, ended.data), old)
+                    elif ended.digest is not None:
+                        self._add_recipe(ended, tuple(digests))
+                    yield ended._replace(data=None)
+                digests = []
 
     def close(self) -> None:
         """Make all that was added durable."""
         self._flush(self._plain)
         self._flush(self._differences)
-        self._write_pending(0)
+        self._take_packed(0)
         self._seal()
-        for sealed in self._sealing:
-            sealed.result()
+        self._await_written(0)
         self._release()
         self._index.sync()
 
@@ -96,57 +104,42 @@ class ContentWriter:
 
     def _release(self) -> None:
         self._pool.shutdown(cancel_futures=True)
-        self._syncing.shutdown(cancel_futures=True)
+        self._disk.shutdown(cancel_futures=True)
         if self._old is not None:
             self._old.close()
 
-    def _add_small(self, data: bytes) -> bytes:
-        digest = blake3(data).digest()
-        if digest != EMPTY and digest not in self._new and not self._index.has(digest):
-            self._put(digest, data)
-        return digest
+    def _chunks_of(self, digest: bytes | None) -> list[Location]:
+        return list((self._index.locate(digest) if digest else None) or ())
 
-    def _add_large(self, blocks: Iterable[bytes], before: _Before, size: int) -> tuple[bytes, int]:
-        whole = blake3()
-        digests: list[bytes] = []
-        at = 0
-        for chunk in self._cut(blocks, before, size):
-            whole.update(chunk)
-            digest = blake3(chunk).digest()
-            digests.append(digest)
-            if digest in self._new or self._index.chunk(digest) is not None:
-                before.met(digest, at)
-            else:
-                self._put_new(digest, chunk, before.at(at, len(chunk)))
-            at += len(chunk)
-        digest = whole.digest()
-        if len(digests) > 1 and digest not in self._new and not self._index.has(digest):
-            self._new.add(digest)
-            self._pending.append(Recipe(digest, at, tuple(digests)))
-        return digest, at
-
-    def _cut(self, blocks: Iterable[bytes], before: _Before, size: int) -> Iterator[memoryview]:
-        if before.sizes and sum(before.sizes) == size:
-            return _cut_as(blocks, before.sizes)
-        if self._cutter is None:
-            from .chunking import Chunker  # NumPy costs 100 ms, and small files do without
-
-            self._cutter = Chunker()
-        return self._cutter.chunks_of(blocks)
-
-    def _put_new(self, digest: bytes, chunk: memoryview, base: Location | None) -> None:
+    def _take(self, chunk: Chunk, old: list[Location]) -> None:
+        """Store a chunk if it is new; `old` holds the one it replaces, if there is one."""
+        digest, data = chunk
+        if digest == EMPTY or self._has_chunk(digest):
+            return
+        base = old[0] if old and old[0].size == len(data) else None
         if base is not None and base.base:
             base = self._index.chunk(base.base)
-        difference = self._difference(chunk, base) if base is not None else None
-        if base is None or difference is None:
-            self._put(digest, chunk)
-            return
+        difference = self._difference(data, base) if base is not None else None
         self._new.add(digest)
-        self._differences.add(Piece(digest, len(chunk), base.digest), difference)
-        if self._differences.size >= _FRAME:
-            self._flush(self._differences)
+        if base is None or difference is None:
+            self._add_to(self._plain, Piece(digest, len(data)), data)
+        else:
+            self._add_to(self._differences, Piece(digest, len(data), base.digest), difference)
 
-    def _difference(self, chunk: memoryview, base: Location) -> bytes | None:
+    def _add_recipe(self, ended: Ended, digests: tuple[bytes, ...]) -> None:
+        assert ended.digest is not None
+        if ended.digest not in self._new and not self._index.has(ended.digest):
+            self._new.add(ended.digest)
+            self._pending.append(Recipe(ended.digest, ended.size, digests))
+
+    def _has_chunk(self, digest: bytes) -> bool:
+        if digest in self._new:
+            return True
+        if self._known is not None:
+            return digest in self._known
+        return self._index.chunk(digest) is not None
+
+    def _difference(self, chunk: bytes, base: Location) -> bytes | None:
         """Return the exclusive or with the base, or None if it is not worth it."""
         import numpy as np
 
@@ -156,24 +149,28 @@ class ContentWriter:
             old = self._old.chunk(base)
         except LedgerDamaged:  # what is damaged is no base for anything new
             return None
-        if len(old) != len(chunk):
-            return None
         both = np.frombuffer(chunk, np.uint8) ^ np.frombuffer(old, np.uint8)
         return both.tobytes() if np.count_nonzero(both) * _SPARSE < len(chunk) else None
 
-    def _put(self, digest: bytes, chunk: bytes | memoryview) -> None:
-        self._new.add(digest)
-        self._plain.add(Piece(digest, len(chunk)), chunk)
-        if self._plain.size >= _FRAME:
-            self._flush(self._plain)
+    def _add_to(self, block: _Block, piece: Piece, data: bytes) -> None:
+        if piece.size >= _ALONE:  # it needs no company to be worth a frame, and no copy
+            self._flush(block)
+            self._submit(data, [piece])
+            return
+        block.add(piece, data)
+        if block.size >= _FRAME:
+            self._flush(block)
 
     def _flush(self, block: _Block) -> None:
         if block.pieces:
-            data, pieces = block.take()
-            self._pending.append((self._pool.submit(zstd.compress, data), pieces))
-            self._write_pending(2 * _WORKERS)
+            self._submit(*block.take())
 
-    def _write_pending(self, leave: int) -> None:
+    def _submit(self, data: bytes | bytearray, pieces: list[Piece]) -> None:
+        self._pending.append((self._pool.submit(zstd.compress, data), pieces))
+        self._take_packed(2 * _WORKERS)
+
+    def _take_packed(self, leave: int) -> None:
+        """Hand packed frames to the disk, in order, until `leave` are left."""
         while len(self._pending) > leave:
             item = self._pending.popleft()
             if self._pack is None:
@@ -182,22 +179,30 @@ class ContentWriter:
             if isinstance(item, Recipe):
                 self._pack.add_recipe(item)
                 continue
-            frame, pieces = item
-            before = self._pack.stored_bytes
-            self._pack.add_frame(frame.result(), pieces)
-            self._unsynced += self._pack.stored_bytes - before
+            frame = item[0].result()
+            self._pack.add_frame(len(frame), item[1])
+            self._on_disk(self._pack.write, frame)
+            self._unsynced += len(frame)
             if self._pack.stored_bytes >= _PACK:
                 self._seal()
             elif self._unsynced >= _SYNC:
                 self._unsynced = 0
-                self._sealing.append(self._syncing.submit(self._pack.sync))
+                self._on_disk(self._pack.sync)
+            self._await_written(_UNWRITTEN)
 
     def _seal(self) -> None:
         if self._pack is not None:
-            self.stored_bytes += self._pack.stored_bytes
-            self._sealing.append(self._syncing.submit(self._pack.seal, self._packs_folder))
+            self._on_disk(self._pack.seal, self._packs_folder)
             self._pack = None
             self._unsynced = 0
+
+    def _on_disk(self, work: Callable[..., object], *args: object) -> None:
+        self._unwritten.append(self._disk.submit(work, *args))
+
+    def _await_written(self, leave: int) -> None:
+        """Wait until at most `leave` pieces of work are left for the disk; raise what it raised."""
+        while len(self._unwritten) > leave:
+            self._unwritten.popleft().result()
 
 
 class _Block:
@@ -211,7 +216,7 @@ class _Block:
     def size(self) -> int:
         return len(self._data)
 
-    def add(self, piece: Piece, data: bytes | memoryview) -> None:
+    def add(self, piece: Piece, data: bytes) -> None:
         self._data += data
         self.pieces.append(piece)
 
@@ -219,49 +224,3 @@ class _Block:
         taken = self._data, self.pieces
         self._data, self.pieces = bytearray(), []
         return taken
-
-
-class _Before:
-    """What stood under a path before: its chunks, by where they began."""
-
-    def __init__(self, chunks: tuple[Location, ...]) -> None:
-        self.sizes = [chunk.size for chunk in chunks]
-        starts = accumulate(self.sizes, initial=0)
-        self._by_start = dict(zip(starts, chunks, strict=False))
-        self._start_of = {chunk.digest: start for start, chunk in self._by_start.items()}
-        self._shift = 0
-
-    @staticmethod
-    def find(index: Index, digest: bytes | None) -> _Before:
-        return _Before((index.locate(digest) if digest else None) or ())
-
-    def met(self, digest: bytes, at: int) -> None:
-        """Note that a chunk of then stands at `at` now: what follows moved along with it."""
-        if digest in self._start_of:
-            self._shift = self._start_of[digest] - at
-
-    def at(self, start: int, size: int) -> Location | None:
-        """Return the chunk that a new one of this size replaces; None if it was cut differently."""
-        found = self._by_start.get(start + self._shift)
-        return found if found is not None and found.size == size else None
-
-
-def _cut_as(blocks: Iterable[bytes], sizes: Iterable[int]) -> Iterator[memoryview]:
-    """Cut a stream into chunks of the sizes given; what is left over is one chunk a block."""
-    held = b""
-    coming = iter(sizes)
-    size = next(coming, 0)
-    for block in blocks:
-        data = held + block if held else block
-        view = memoryview(data)
-        start = 0
-        while size and start + size <= len(data):
-            yield view[start : start + size]
-            start += size
-            size = next(coming, 0)
-        if not size and start < len(data):
-            yield view[start:]
-            start = len(data)
-        held = bytes(view[start:])
-    if held:
-        yield memoryview(held)
