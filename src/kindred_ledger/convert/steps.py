@@ -84,8 +84,9 @@ class Set:
             return
         reason = f"{'default' if self.only_missing else 'set to'} {self.value}"
         for path in found:
-            if document.find((*path, ANY)):
-                books.drop(document, path, reason, loss=True)
+            for inner in reversed(document.find((*path, ANY))):  # emptied, it is a leaf like others
+                books.drop(document, inner, reason, loss=True)
+                document.remove(inner)
             books.explain(document, path, reason)
             document.set(path, self.value, note=reason)
 

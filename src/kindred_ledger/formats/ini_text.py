@@ -57,6 +57,10 @@ class IniDocument:
             line = _read_line(match[0], section)
             section = line.section
             self._lines.append(line)
+        full = {line.section for line in self._pairs()}
+        for line in self._lines:
+            if line.is_section and line.section in full:
+                line.origin = None
 
     def leaves(self, at: Path = ()) -> Iterator[Leaf]:
         full = {line.section for line in self._pairs()}

@@ -72,7 +72,7 @@ class JsonDocument:
         parser = _Parser(self._encoding.text)
         self._head, self._root, self._tail = parser.document()
         for path, value in _walk(self._root, ()):
-            value.origin = path
+            value.origin = None if value.members else path
 
     def leaves(self, at: Path = ()) -> Iterator[Leaf]:
         if at and not self.find(at):
