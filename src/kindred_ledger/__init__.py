@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from .convert import convert_bytes, convert_install
     from .errors import KindredError
     from .formats import decode
-    from .installs import carry, update
+    from .installs import Comparison, carry, compare, update
     from .ledger import Entry, Ledger
     from .places import FolderPlace, MemoryPlace, Patterns, Tree, ZipPlace, open_place, scan
     from .progress import Progress
@@ -32,7 +32,7 @@ _HOMES = {
     "convert": "convert_bytes convert_install",
     "errors": "KindredError",
     "formats": "decode",
-    "installs": "carry update",
+    "installs": "Comparison carry compare update",
     "ledger": "Entry Ledger",
     "places": "FolderPlace MemoryPlace Patterns Tree ZipPlace open_place scan",
     "progress": "Progress",
@@ -46,6 +46,7 @@ __all__ = [
     "Applied",
     "Card",
     "Changeset",
+    "Comparison",
     "Entry",
     "FolderPlace",
     "Install",
@@ -62,6 +63,7 @@ __all__ = [
     "VersionRange",
     "ZipPlace",
     "carry",
+    "compare",
     "convert_bytes",
     "convert_install",
     "decode",

@@ -80,8 +80,11 @@ class Json(PlayCase):
         self.kindred("convert", "mossferry", "--yes", "--allow-loss")
         self.assertEqual(self.judge()[0], 0)
         compared = self.kindred("compare", entry["id"], "mossferry", status=1)
-        self.assertIn({"path": "user/settings.ini", "status": "changed", "category": "settings"},
-                      compared["differences"])  # fmt: skip
+        settings = next(d for d in compared["differences"] if d["path"] == "user/settings.ini")
+        self.assertEqual((settings["status"], settings["category"]), ("changed", "settings"))
+        self.assertIn(
+            {"field": "Display.Width", "before": "2560", "after": None}, settings["fields"]
+        )
         changes = self.kindred("history")["changes"]
         self.assertEqual([c["operation"] for c in changes], ["update", "convert"])
         for change in reversed(changes):

@@ -12,7 +12,15 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, KindredError, UsageError
-from kindred_ledger.formats import Document, Path, decode, format_path, look_up, parse_path
+from kindred_ledger.formats import (
+    Document,
+    Path,
+    decode,
+    field_differences,
+    format_path,
+    look_up,
+    parse_path,
+)
 from tests.support import law
 
 # ---- made-up files, with everything in them that tools leave there ----------------------
@@ -99,6 +107,12 @@ class Contract(unittest.TestCase):
         again = decode(document.encode(), codec)
         self.assertEqual(again.get(path), value)
         self.assertEqual({**leaves(again), path: ""}, {**before, path: ""})
+        told = field_differences(decode(content, codec), again)
+        self.assertEqual([d.name for d in told], [format_path(path)] if told else [])
+        self.assertEqual(field_differences(again, again), [])
+        there = {(d.name, d.before, d.after) for d in told}
+        back = field_differences(again, decode(content, codec))
+        self.assertEqual(there, {(d.name, d.after, d.before) for d in back})
 
     @law
     @given(files, st.data())

@@ -20,7 +20,7 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import carry, update
+from kindred_ledger.installs import carry, compare, update
 from kindred_ledger.places import read_bytes, scan
 from tests.support import PlayCase, snapshot, write
 
@@ -131,6 +131,46 @@ class Update(InstallCase):
         with self.assertRaises((PlaceChanged, UnsafeArchive)):
             change.apply(self.kept)
         self.assertEqual(snapshot(self.path("mossferry")), before)
+
+
+class Compare(InstallCase):
+    def test_a_field_of_a_save_and_a_line_of_the_settings(self) -> None:
+        """What differs is told down to the field, old and new; equal size is no equality."""
+        entry = self.kept.backup(self.install())
+        save = "userdata/saves/midwinter.voyage"
+        for name, old, new in (
+            (save, b'"weather": "clear"', b'"weather": "drear"'),
+            ("userdata/settings.ini", b"Width = 2560", b"Width = 1920"),
+        ):
+            path = self.path("mossferry", *name.split("/"))
+            with open(path, "rb") as file:
+                data = file.read()
+            stat = os.stat(path)
+            with open(path, "wb") as file:
+                file.write(data.replace(old, new))
+            os.utime(path, ns=(stat.st_atime_ns, stat.st_mtime_ns))
+        found = compare(self.kept.place(entry), self.install(), ledger=self.kept, card=self.card)
+        self.assertEqual(
+            {
+                path: [(f.name, f.before, f.after) for f in told]
+                for path, told in found.fields.items()
+            },
+            {
+                "user/saves/midwinter.voyage": [("weather", '"clear"', '"drear"')],
+                "user/settings.ini": [("Display.Width", "2560", "1920")],
+            },
+        )
+        self.assertEqual((found.same, set(found.categories.values())), (202, {"saves", "settings"}))
+
+    def test_what_cannot_be_read_inside(self) -> None:
+        """A damaged file differs all the same, and it is said why its fields are not told."""
+        entry = self.kept.backup(self.install())
+        write(self.path("mossferry"), {"userdata/saves/midwinter.voyage": b'{"format": 4'})
+        found = compare(self.kept.place(entry), self.install(), ledger=self.kept, card=self.card)
+        self.assertIn("expected", found.unread["user/saves/midwinter.voyage"])
+        self.assertEqual(len(found.differences), 1)
+        plain = compare(self.kept.place(entry), self.install(), ledger=self.kept)
+        self.assertEqual((plain.fields, plain.unread), ({}, {}))
 
 
 class Carry(InstallCase):

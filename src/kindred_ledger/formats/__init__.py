@@ -1,6 +1,7 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, decode
+from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .lookup import READABLE, look_up
 
@@ -9,9 +10,11 @@ __all__ = [
     "CODECS",
     "READABLE",
     "Document",
+    "FieldDifference",
     "Leaf",
     "Path",
     "decode",
+    "field_differences",
     "format_path",
     "look_up",
     "parse_path",

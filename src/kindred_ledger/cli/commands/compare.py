@@ -3,101 +3,111 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from typing import Any
 
 import click
 
-from ...cards import Install
-from ...ledger import EntryPlace
-from ...places import DIR, Difference, Tree
+from ...installs import Comparison, compare
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
+_FIELDS = 8  # of one file
 
 
 @click.command()
 @click.argument("before")
 @click.argument("after")
-@click.option("--all", "show_all", is_flag=True, help="List every difference.")
+@click.option("--all", "show_all", is_flag=True, help="List every difference and every field.")
 @placing
 @session("compare")
 def command(session: Session, before: str, after: str, show_all: bool) -> int:
-    """Tell what differs in content between two places, entries or archives.
+    """Tell what differs in content between two places, entries or releases.
 
-    Status 1 if anything does. Contents are compared by digest, never by size or time.
+    Inside the files that the card describes, the fields that differ are told, old and new. Status
+    1 if anything does. Contents are compared by digest, never by size or time.
 
     \b
     Example, in the demo's folder:
       kindred compare mossferry@1.4 mossferry
     """
-    subjects = [session.subject(text) for text in (before, after)]
-    trees = [_tree(session, subject) for subject in subjects]
-    found = [
-        difference
-        for difference in trees[0].diff(trees[1])
-        if difference.status != "touched" and _counts(difference.before, difference.after)
-    ]
-    category = _category(subjects)
+    sides = [session.subject(text) for text in (before, after)]
+    titles = {getattr(getattr(side, "tag", None), "title", "") for side in sides}
+    card = next((card for card in session.cards if card.title in titles), None)
+    found = compare(*sides, ledger=session.ledger, card=card, progress=session.progress)
+    status = 1 if found.differences else 0
     if session.json:
-        plain = [
-            {"path": d.path, "status": d.status, "category": category(d.path) or None}
-            for d in found
-        ]
-        return session.emit(1 if found else 0, differences=plain)
-    same = len(set(trees[0].leaves) & set(trees[1].leaves)) - sum(
-        d.status == "changed" for d in found
-    )
-    if not found:
+        return session.emit(status, same=found.same, differences=_plain(found))
+    if not found.differences:
         session.out.print(
-            f"No difference: {drawing.count(same, 'file')} hold the same, byte for byte."
+            f"No difference: {drawing.count(found.same, 'file')} hold the same, byte for byte."
         )
-        return 0
-    totals = Counter(d.status for d in found)
-    parts = ", ".join(f"{number:,} {status}" for status, number in sorted(totals.items()))
-    drawing.heading(session.out, f"{before} → {after}", f"{parts}, {same:,} the same")
-    lines = [(f"    {d.status}", d.path, category(d.path)) for d in found]
-    if len(found) > _MOST and not show_all:
-        lines = _by_folder(found, category)
+        return status
+    totals = Counter(d.status for d in found.differences)
+    parts = ", ".join(f"{number:,} {name}" for name, number in sorted(totals.items()))
+    drawing.heading(session.out, f"{before} → {after}", f"{parts}, {found.same:,} the same")
+    one_by_one = show_all or len(found.differences) <= _MOST
+    lines = _lines(found) if one_by_one else _by_folder(found)
     drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
-    return 1
+    _draw_fields(session, found, show_all=show_all)
+    return status
 
 
-def _tree(session: Session, subject: object) -> Tree:
-    if isinstance(subject, EntryPlace):
-        return subject.survey()
-    place = subject.place if isinstance(subject, Install) else subject
-    return session.ledger.scan(place, progress=session.progress)  # type: ignore[arg-type]
+def _plain(found: Comparison) -> list[dict[str, Any]]:
+    return [
+        {"path": d.path, "status": d.status, "category": found.categories.get(d.path)}
+        | (
+            {
+                "fields": [
+                    {"field": f.name, "before": f.before, "after": f.after}
+                    for f in found.fields[d.path]
+                ]
+            }
+            if d.path in found.fields
+            else {}
+        )
+        for d in found.differences
+    ]
 
 
-def _by_folder(
-    found: Sequence[Difference], category: Callable[[str], str]
-) -> list[tuple[str, str, str]]:
+def _lines(found: Comparison) -> list[tuple[str, str, str]]:
+    return [
+        (f"    {d.status}", d.path, found.categories.get(d.path, "")) for d in found.differences
+    ]
+
+
+def _by_folder(found: Comparison) -> list[tuple[str, str, str]]:
     """Return the differences as lines, those of one kind in one folder as one."""
-    groups: dict[tuple[str, str], list[str]] = {}
-    for difference in found:
-        folder = difference.path.rpartition("/")[0]
-        groups.setdefault((difference.status, folder), []).append(difference.path)
+    groups: dict[tuple[str, str], list[tuple[str, str, str]]] = {}
+    for line in _lines(found):
+        groups.setdefault((line[0], line[1].rpartition("/")[0]), []).append(line)
     lines = []
-    for (status, folder), paths in groups.items():
-        if len(paths) <= _FEW:
-            lines += [(f"    {status}", path, category(path)) for path in paths]
+    for (status, folder), some in groups.items():
+        if len(some) <= _FEW:
+            lines += some
         else:
-            lines.append((f"    {status}", f"{folder}/ ({len(paths):,} files)", category(paths[0])))
+            lines.append((status, f"{folder}/ ({len(some):,} files)", some[0][2]))
     return lines
 
 
-def _counts(before: object, after: object) -> bool:
-    """Folders come and go with what lies in them; only files and links are told."""
-    return {getattr(node, "kind", DIR) for node in (before, after)} != {DIR}
-
-
-def _category(subjects: Sequence[object]) -> Callable[[str], str]:
-    """Return what names the category of a path, from whichever side knows the categories."""
-    for subject in reversed(subjects):
-        known = getattr(getattr(subject, "tag", None), "categories", {})
-        if known:
-            return lambda path: next((name for name, p in known.items() if p(path)), "program")
-    return lambda path: ""
+def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None:
+    for path, fields in found.fields.items():
+        drawing.heading(session.out, f"inside {path}", drawing.count(len(fields), "field"))
+        shown = fields if show_all else fields[:_FIELDS]
+        lines = [
+            (f"    {f.name}", "(none)" if f.before is None else f.before,
+             "(none)" if f.after is None else f.after)
+            for f in shown
+        ]  # fmt: skip
+        if lines:
+            drawing.rows(session.out, ("    field", "before", "after"), lines)
+        else:
+            session.out.print("    the fields are the same; what differs lies between them")
+        if len(fields) > len(shown):
+            session.out.print(
+                f"    … and {len(fields) - len(shown)} more; --all shows them", style="dim"
+            )
+    for path, why in found.unread.items():
+        session.out.print(f"    {path}: its fields cannot be compared: {why}", style="dim")

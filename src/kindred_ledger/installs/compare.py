@@ -1,0 +1,101 @@
+"""Comparing two states of a title: by path, by category, and inside the files the card describes.
+
+Contents are compared by digest, never by size or time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ..cards import Card, Install
+from ..errors import KindredError
+from ..formats import FieldDifference, decode, field_differences
+from ..ledger import EntryPlace, Ledger, Tag
+from ..places import DIR, Difference, Place, Tree, read_bytes
+from ..progress import Progress
+
+__all__ = ["Comparison", "compare"]
+
+_LARGEST = 8 << 20  # bytes; a larger text file is compared as a whole only
+_PROGRAM = "program"
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What differs: files and links by path, and the fields of those that could be read.
+
+    `same` is how many files and links hold the same on both sides; `categories` names what a path
+    belongs to, where either side knows; `unread` says why a file's fields could not be compared.
+    """
+
+    differences: tuple[Difference, ...]
+    same: int
+    categories: Mapping[str, str] = field(default_factory=dict)
+    fields: Mapping[str, tuple[FieldDifference, ...]] = field(default_factory=dict)
+    unread: Mapping[str, str] = field(default_factory=dict)
+
+
+def compare(
+    before: Install | Place,
+    after: Install | Place,
+    *,
+    ledger: Ledger,
+    card: Card | None = None,
+    progress: Progress | None = None,
+) -> Comparison:
+    """Compare two places, installs or entries; `card` says what is inside their files.
+
+    Raises:
+        PlaceError, PlaceChanged: something cannot be read.
+    """
+    watch = progress or Progress()
+    places = [side.place if isinstance(side, Install) else side for side in (before, after)]
+    trees = [_tree(place, ledger, watch) for place in places]
+    found = tuple(
+        difference
+        for difference in trees[0].diff(trees[1])
+        if difference.status != "touched"
+        and {node.kind for node in difference[2:] if node is not None} != {DIR}
+    )
+    both = set(trees[0].leaves) & set(trees[1].leaves)
+    fields: dict[str, tuple[FieldDifference, ...]] = {}
+    unread: dict[str, str] = {}
+    for difference in found:
+        format = card.format_of(difference.path) if card else None
+        if difference.status != "changed" or format is None or _too_large(difference):
+            continue
+        try:
+            old, new = (decode(read_bytes(p, difference.path), format.table.codec) for p in places)
+            fields[difference.path] = tuple(field_differences(old, new))
+        except KindredError as error:
+            unread[difference.path] = error.what
+    return Comparison(
+        found,
+        len(both) - sum(difference.status == "changed" for difference in found),
+        _categories(found, after, before),
+        fields,
+        unread,
+    )
+
+
+def _tree(place: Place, ledger: Ledger, progress: Progress) -> Tree:
+    if isinstance(place, EntryPlace):
+        return place.survey()
+    return ledger.scan(place, progress=progress)
+
+
+def _too_large(difference: Difference) -> bool:
+    return any(node is not None and node.size > _LARGEST for node in difference[2:])
+
+
+def _categories(found: tuple[Difference, ...], *sides: Install | Place) -> dict[str, str]:
+    for side in sides:
+        tag = getattr(side, "tag", None)
+        if isinstance(tag, Tag) and tag.categories:
+            known = tag.categories.items()
+            return {
+                d.path: next((name for name, wanted in known if wanted(d.path)), _PROGRAM)
+                for d in found
+            }
+    return {}
