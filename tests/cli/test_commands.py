@@ -63,6 +63,10 @@ class Json(PlayCase):
         self.assertEqual((belongings["saves"], belongings["(in no category)"]), (4, 3))
         entry = self.kindred("backup", "mossferry", "--note", "n")["entry"]
         self.assertEqual((entry["tag"]["version"], entry["note"]), ("1.4", "n"))
+        some = self.kindred("backup", "mossferry", "--category", "saves")
+        missed = [{"folder": "user/pictures/", "files": 3, "bytes": 10839}]
+        self.assertEqual(some["in_no_category"], missed)
+        self.assertEqual(scanned["installs"][0]["in_no_category"], missed)
         before = snapshot(self.path("mossferry"))
 
         looked = self.kindred(*UPDATE, *OLD, "--dry-run")
@@ -91,7 +95,7 @@ class Json(PlayCase):
             self.kindred("undo", change["id"], "--yes")
         self.assertEqual(snapshot(self.path("mossferry")), before)
         self.assertEqual(self.kindred("compare", entry["id"], "mossferry")["differences"], [])
-        self.assertEqual(len(self.kindred("entries")["entries"]), 5)
+        self.assertEqual(len(self.kindred("entries")["entries"]), 6)
         shown = self.kindred("show", "mossferry@1.4")
         self.assertEqual(
             (shown["categories"]["saves"]["files"], shown["entry"]["id"]), (4, entry["id"])

@@ -11,6 +11,7 @@ from ..statement import Line, Outcome, Statement
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from ..cards import Belonging
     from ..changes import Changeset
 
 __all__ = [
@@ -24,6 +25,7 @@ __all__ = [
     "settled",
     "size",
     "statement",
+    "uncovered",
 ]
 
 _INDEX = re.compile(r"\[\d+\]")
@@ -160,6 +162,14 @@ def _listed(console: Console, head: str, items: Sequence[str], style: str) -> No
         console.print(f"    - {item}", style=style, soft_wrap=True)
     if len(items) > _MOST_LISTED:
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
+
+
+def uncovered(console: Console, folders: Sequence[Belonging], fate: str) -> None:
+    """Say which of the user's files no category lists, and what becomes of them."""
+    listed = [f"{one.name} ({files(one.files, one.size_bytes)})" for one in folders]
+    if listed:
+        shown = ", ".join(listed[:_EXAMPLES]) + (" …" if len(listed) > _EXAMPLES else "")
+        notes(console, [f"in no category of the card: {shown}; {fate}"])
 
 
 def notes(console: Console, texts: Iterable[str]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from ...cards import Install
+from ...cards import Install, unlisted
 from ...errors import UsageError
 from .. import drawing
 from ..options import placing, session
@@ -34,11 +34,17 @@ def command(session: Session, place: str, categories: tuple[str, ...], note: str
     entry = session.ledger.backup(
         subject, only=only, note=note, pinned=pin, progress=session.progress
     )
+    missed = []
+    if isinstance(subject, Install):
+        missed = unlisted(subject.card, subject.place.survey())
     if session.json:
-        return session.emit(entry=entry.to_json())
+        plain = [{"folder": m.name, "files": m.files, "bytes": m.size_bytes} for m in missed]
+        return session.emit(entry=entry.to_json(), in_no_category=plain)
     session.out.print(
         f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
     )
     if entry.tag.read_from:
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
+    fate = "kept all the same" if entry.complete else "this entry does not hold them"
+    drawing.uncovered(session.out, missed, fate)
     return 0

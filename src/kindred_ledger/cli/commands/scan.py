@@ -6,15 +6,12 @@ from typing import Any
 
 import click
 
-from ...cards import PROGRAM, Install, find_installs
+from ...cards import Install, belongings, find_installs, unlisted
 from ...changes import unfinished_in
 from ...places import Tree
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
-
-_PROGRAM_FILES = "(program)"
-_UNLISTED = "(in no category)"
 
 
 @click.command()
@@ -53,19 +50,6 @@ def command(session: Session, folders: tuple[str, ...]) -> int:
     return status
 
 
-def _belongings(install: Install, tree: Tree) -> list[tuple[str, int, int]]:
-    """Return (category, files, bytes), last the program's own and the user's in no category."""
-    sums: dict[str, list[int]] = {
-        name: [0, 0] for name in (*install.card.categories, _PROGRAM_FILES, _UNLISTED)
-    }
-    for path in tree.files:
-        own = _PROGRAM_FILES if path.startswith(f"{PROGRAM}/") else _UNLISTED
-        name = install.card.category_of(path) or own
-        sums[name][0] += 1
-        sums[name][1] += tree[path].size
-    return [(name, files, size) for name, (files, size) in sums.items() if files]
-
-
 def _oddities(install: Install, session: Session) -> list[str]:
     odd = []
     if not install.agreed:
@@ -83,10 +67,12 @@ def _draw(session: Session, install: Install, tree: Tree, odd: list[str]) -> Non
         mark = "✓" if piece.version and piece.version == install.version else "·"
         session.out.print(f"    {mark} {piece}", style="dim" if mark == "·" else "default")
     lines = [
-        (f"    {name or 'in no category'}", f"{files:,}", drawing.size(size))
-        for name, files, size in _belongings(install, tree)
+        (f"    {one.name}", f"{one.files:,}", drawing.size(one.size_bytes))
+        for one in belongings(install.card, tree)
     ]
     drawing.rows(session.out, ("    belongings", "files", "size"), lines, " rr")
+    fate = "a backup of the whole install keeps them"
+    drawing.uncovered(session.out, unlisted(install.card, tree), fate)
     for fault in odd:
         session.out.print(f"    ! {fault}", style="bold yellow")
 
@@ -101,8 +87,12 @@ def _plain(install: Install, tree: Tree, odd: list[str]) -> dict[str, Any]:
             for e in install.evidence
         ],
         "belongings": [
-            {"category": name, "files": files, "bytes": size}
-            for name, files, size in _belongings(install, tree)
+            {"category": one.name, "files": one.files, "bytes": one.size_bytes}
+            for one in belongings(install.card, tree)
+        ],
+        "in_no_category": [
+            {"folder": one.name, "files": one.files, "bytes": one.size_bytes}
+            for one in unlisted(install.card, tree)
         ],
         "odd": odd,
     }
