@@ -20,8 +20,17 @@ if TYPE_CHECKING:
     from .errors import KindredError
     from .formats import decode
     from .installs import Comparison, carry, compare, update
-    from .ledger import Entry, Ledger
-    from .places import FolderPlace, MemoryPlace, Patterns, Tree, ZipPlace, open_place, scan
+    from .ledger import Entry, Ledger, export
+    from .places import (
+        FolderPlace,
+        MemoryPlace,
+        Patterns,
+        TarPlace,
+        Tree,
+        ZipPlace,
+        open_place,
+        scan,
+    )
     from .progress import Progress
     from .statement import Line, Outcome, Statement
     from .versions import Version, VersionRange, scheme
@@ -33,8 +42,8 @@ _HOMES = {
     "errors": "KindredError",
     "formats": "decode",
     "installs": "Comparison carry compare update",
-    "ledger": "Entry Ledger",
-    "places": "FolderPlace MemoryPlace Patterns Tree ZipPlace open_place scan",
+    "ledger": "Entry Ledger export",
+    "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
     "versions": "Version VersionRange scheme",
@@ -58,6 +67,7 @@ __all__ = [
     "Patterns",
     "Progress",
     "Statement",
+    "TarPlace",
     "Tree",
     "Version",
     "VersionRange",
@@ -67,6 +77,7 @@ __all__ = [
     "convert_bytes",
     "convert_install",
     "decode",
+    "export",
     "find_installs",
     "open_place",
     "recover",

@@ -84,7 +84,7 @@ class Looking(Case):
         write(self.folder, {"notes.txt": b"hello"})
         with self.assertRaisesRegex(UsageError, "nothing here"):
             open_place(self.path("missing"))
-        with self.assertRaisesRegex(UsageError, "neither a folder nor a zip"):
+        with self.assertRaisesRegex(UsageError, "neither a folder nor a zip or tar"):
             open_place(self.path("notes.txt"))
 
 

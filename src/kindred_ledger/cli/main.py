@@ -19,6 +19,8 @@ COMMANDS: dict[str, str] = {
     "show": "look into one entry",
     "compare": "what differs between two places, entries or releases",
     "restore": "bring an entry back, whole or in part",
+    "export": "write an entry to an archive that anybody can open",
+    "import": "take in a folder or archive that was kept by hand",
     "update": "bring an install to a new release, over the top",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
@@ -28,7 +30,10 @@ COMMANDS: dict[str, str] = {
     "demo": "try it all on a made-up game",
 }
 _GROUPS = (
-    ("find and keep", ("scan", "backup", "entries", "show", "compare", "restore")),
+    (
+        "find and keep",
+        ("scan", "backup", "entries", "show", "compare", "restore", "export", "import"),
+    ),
     ("move", ("update", "carry", "convert")),
     ("go back", ("history", "undo", "recover")),
     ("learn", ("demo",)),

@@ -116,22 +116,25 @@ class Ledger:
         subject: Tagged | Place,
         *,
         only: Callable[[str], bool] | None = None,
+        tag: Tag | None = None,
         note: str = "",
         pinned: bool = False,
         progress: Progress | None = None,
     ) -> Entry:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
 
+        `tag` says what it is; None takes what the subject says of itself.
+
         Raises:
             PlaceError, PlaceChanged: something cannot be read; no entry is made.
         """
-        place, tag = _place_and_tag(subject)
+        place, own = _place_and_tag(subject)
         seen = self.seen(place)
         tree = place.survey(seen=seen)
         wanted = tree if only is None else tree.select(only)
         kept = self._store(place, wanted, seen, progress or Progress())
         self.index.remember_seen(_key_of(place), seen)
-        return self._enter(place, tag, kept, complete=only is None, note=note, pinned=pinned)
+        return self._enter(place, tag or own, kept, complete=only is None, note=note, pinned=pinned)
 
     def keep(
         self, place: Place, tag: Tag, tree: Tree, *, reason: str, progress: Progress | None = None

@@ -2,14 +2,8 @@
 
 from __future__ import annotations
 
-import sys
-
 from ..errors import LedgerDamaged
-
-if sys.version_info >= (3, 14):
-    from compression import zstd as _zstd
-else:
-    from backports import zstd as _zstd
+from ..places.zstandard import zstd as _zstd
 
 __all__ = ["compress", "decompress"]
 

@@ -1,6 +1,6 @@
 """Places and trees: somewhere files live, and what is there."""
 
-from .archive import ZipPlace, rewrite_zip
+from .archive import ZipPlace, add_member, rewrite_zip
 from .durable import refusals, remove_tree, sync_dir, sync_files, write_atomic
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
@@ -10,6 +10,7 @@ from .opening import join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, read_bytes, scan, still_changing
 from .seen import Seen
 from .select import Patterns
+from .tarball import TarPlace
 from .tree import (
     DIR,
     FILE,
@@ -43,9 +44,11 @@ __all__ = [
     "Seen",
     "Side",
     "SubPlace",
+    "TarPlace",
     "ThreeWay",
     "Tree",
     "ZipPlace",
+    "add_member",
     "check_portable",
     "collisions",
     "digest_of",

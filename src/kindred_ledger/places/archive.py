@@ -25,7 +25,7 @@ from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, Node, Tree
 
-__all__ = ["ZipPlace", "rewrite_zip"]
+__all__ = ["ZipPlace", "add_member", "check_expansion", "rewrite_zip"]
 
 # An archive may unpack to this many times its own size; small ones always may. Deflate reaches
 # about 1,000 on constant data; real game data stays under 50.
@@ -133,17 +133,21 @@ def _judge(archive: zipfile.ZipFile, size: int) -> None:
         raise UnsafeArchive(
             f"{twins[0][0]} and {twins[0][1]} are one file on systems that ignore case or Unicode form"
         )
-    expanded = sum(info.file_size for info in infos)
-    if expanded > max(_ALWAYS_ALLOWED, _MOST_EXPANSION * size):
-        raise UnsafeArchive(
-            f"it would unpack to {expanded:,} bytes, {expanded // max(size, 1)} times its size",
-            remedy=f"More than {_MOST_EXPANSION} times is refused, as in an archive made to fill a disk.",
-        )
+    check_expansion(sum(info.file_size for info in infos), size)
     end = 0
     for info in sorted(infos, key=lambda info: info.header_offset):
         if info.header_offset < end:
             raise UnsafeArchive(f"the member {info.filename} overlaps another")
         end = info.header_offset + _HEADER + info.compress_size
+
+
+def check_expansion(expanded: int, size: int) -> None:
+    """Raise `UnsafeArchive` if an archive of `size` bytes unpacks to out of all proportion."""
+    if expanded > max(_ALWAYS_ALLOWED, _MOST_EXPANSION * size):
+        raise UnsafeArchive(
+            f"it would unpack to {expanded:,} bytes, {expanded // max(size, 1)} times its size",
+            remedy=f"More than {_MOST_EXPANSION} times is refused, as in an archive made to fill a disk.",
+        )
 
 
 def _node(info: zipfile.ZipInfo, digest: bytes | None) -> Node:
@@ -183,7 +187,7 @@ def rewrite_zip(
                 if info.filename.rstrip("/") not in gone:
                     _carry(new, info, raw, start, end)
             for path in sorted(put):
-                _add(new, path, put[path], content)
+                add_member(new, path, put[path], () if put[path].kind == DIR else content(path))
 
 
 def _regions(archive: zipfile.ZipFile) -> list[_Region]:
@@ -215,9 +219,8 @@ def _copy(source: IO[bytes], target: IO[bytes], start: int, end: int) -> None:
         left -= len(block)
 
 
-def _add(
-    new: zipfile.ZipFile, path: str, node: Node, content: Callable[[str], Iterable[bytes]]
-) -> None:
+def add_member(new: zipfile.ZipFile, path: str, node: Node, blocks: Iterable[bytes]) -> None:
+    """Add a file or folder to an open archive: the same node and content give the same bytes."""
     is_dir = node.kind == DIR
     when = time.gmtime(node.mtime_ns // 10**9)[:6] if node.mtime_ns else _EARLIEST
     info = zipfile.ZipInfo(path + ("/" if is_dir else ""), max(when, _EARLIEST))
@@ -227,5 +230,5 @@ def _add(
     info.compress_type = zipfile.ZIP_STORED if is_dir else zipfile.ZIP_DEFLATED
     info.file_size = node.size
     with new.open(info, "w", force_zip64=node.size > 1 << 31) as member:
-        for block in () if is_dir else content(path):
+        for block in blocks:
             member.write(block)

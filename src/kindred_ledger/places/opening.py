@@ -9,13 +9,14 @@ from ..errors import UsageError
 from .archive import ZipPlace
 from .folder import FilePlace, FolderPlace
 from .place import Place
+from .tarball import TarPlace, is_tar
 from .views import JoinedPlace
 
 __all__ = ["join_folders", "open_place", "place_at", "roots_of"]
 
 
 def open_place(where: str | os.PathLike[str]) -> Place:
-    """Open a folder or a zip archive.
+    """Open a folder, or a zip or tar archive.
 
     Raises:
         UsageError: nothing is there, or it is neither.
@@ -28,8 +29,10 @@ def open_place(where: str | os.PathLike[str]) -> Place:
             start = file.read(4)
         if start[:2] == b"PK" or path.lower().endswith(".zip"):
             return ZipPlace(path)
+        if is_tar(path):
+            return TarPlace(path)
         raise UsageError(
-            "this is neither a folder nor a zip archive",
+            "this is neither a folder nor a zip or tar archive",
             where=path,
             remedy="Give the folder of an install, or unpack the archive first.",
         )

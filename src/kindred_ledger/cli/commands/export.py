@@ -1,0 +1,38 @@
+"""kindred export"""
+
+from __future__ import annotations
+
+import click
+
+from ...ledger import export
+from ...places import LINK
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@click.argument("entry")
+@click.argument("out")
+@session("export")
+def command(session: Session, entry: str, out: str) -> int:
+    """Write an ENTRY to the archive OUT, a .zip or .tar.zst that needs no kindred to open.
+
+    \b
+    Example, in the demo's folder:
+      kindred export mossferry@1.4 mossferry-kept.tar.zst
+    """
+    found = session.ledger.entry(entry)
+    written = export(found, session.ledger, out, progress=session.progress)
+    left_out = [
+        path
+        for path, node in session.ledger.tree(found).items()
+        if node.kind == LINK and path not in written
+    ]
+    if session.json:
+        return session.emit(entry=found.id, out=out, files=len(written.files), left_out=left_out)
+    size = drawing.files(len(written.files), written.size_bytes)
+    session.out.print(f"Exported {found.name} to {out}: {size}, read back and the same.")
+    notes = [f"a zip holds no links; left out: {', '.join(left_out)}"] if left_out else []
+    drawing.notes(session.out, notes)
+    return 0
