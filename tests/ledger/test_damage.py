@@ -66,8 +66,10 @@ class Damage(Case):
                 self.assertIn(f"entry:{self.entry.id}/{name}", str(text))
 
     def test_a_flipped_byte_in_an_entry_is_noticed(self) -> None:
-        """Every byte of a manifest counts."""
+        """It is refused with the file's name; only bits that Zstandard leaves unused change nothing."""
         rng = random.Random(5)
+        whole = self.ledger().tree(self.entry)
+        harmless = 0
         for _ in range(60):
             path, data = self.copy("entries")
             at = rng.randrange(len(data))
@@ -75,10 +77,13 @@ class Damage(Case):
                 file.seek(at)
                 file.write(bytes([data[at] ^ (1 << rng.randrange(8))]))
             ledger = Ledger.open(self.path("copy"))
-            with self.assertRaises(KindredError, msg=f"byte {at}") as caught:
-                ledger.tree(self.entry)
-            self.assertIn(os.path.basename(path), str(caught.exception))
+            try:
+                self.assertEqual(ledger.tree(self.entry), whole, f"byte {at}")
+                harmless += 1
+            except KindredError as error:
+                self.assertIn(os.path.basename(path), str(error))
             ledger.index.close()
+        self.assertLessEqual(harmless, 2)
 
     def test_a_cut_pack_and_a_missing_one(self) -> None:
         """Both are told as damage; a missing pack names the contents that are gone."""

@@ -130,15 +130,21 @@ class Backup(Case):
         self.assertEqual(ledger.tree(entry).leaves, ("saves/a",))
         self.assertEqual((entry.complete, entry.note, entry.pinned), (False, "mine", True))
 
-    def test_a_file_that_changes_meanwhile_makes_no_entry(self) -> None:
-        """An entry of a file that never held still would be of no moment at all."""
+    def test_a_file_that_will_not_hold_still_is_named(self) -> None:
+        """It is kept as it was read last, and flagged; before a change it is refused."""
         ledger = self.ledger()
         for size in (3, 6 << 20):
-            place = self.place({"log": os.urandom(size)})
+            data = os.urandom(size)
+            place = self.place({"log": data, "calm": b"1"})
+            entry = ledger.backup(Restless(place.root))
+            self.assertEqual(ledger.entry(entry.id).unsettled, ("log",))
+            kept = read_bytes(ledger.place(entry), "log")
+            self.assertEqual((kept[:size], len(kept)), (data, ledger.tree(entry)["log"].size))
+            self.assertEqual(ledger.check(entry), [])
             with self.assertRaisesRegex(PlaceChanged, "log"):
-                ledger.backup(Restless(place.root))
-        self.assertEqual(ledger.entries(), [])
-        self.assertEqual(ledger.check(ledger.backup(place)), [])
+                ledger.keep(Restless(place.root), Tag(), place.survey(), reason="before a test")
+            calm = ledger.backup(place)
+            self.assertEqual((calm.unsettled, ledger.check(calm)), ((), []))
 
     def test_permission_refused_makes_no_entry(self) -> None:
         """One unreadable file ends the backup with its name; nothing half kept is listed."""

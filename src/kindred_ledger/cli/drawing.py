@@ -26,6 +26,7 @@ __all__ = [
     "size",
     "statement",
     "uncovered",
+    "unsettled",
 ]
 
 _INDEX = re.compile(r"\[\d+\]")
@@ -162,6 +163,17 @@ def _listed(console: Console, head: str, items: Sequence[str], style: str) -> No
         console.print(f"    - {item}", style=style, soft_wrap=True)
     if len(items) > _MOST_LISTED:
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
+
+
+def unsettled(console: Console, paths: Sequence[str]) -> None:
+    """Warn of files that would not hold still while they were kept."""
+    if paths:
+        shown = ", ".join(paths[:_EXAMPLES]) + (" …" if len(paths) > _EXAMPLES else "")
+        console.print(
+            f"  ! {count(len(paths), 'file')} changed during every reading and may be torn: {shown}. "
+            "Close the game and its launcher, then keep it again.",
+            style="bold yellow",
+        )
 
 
 def uncovered(console: Console, folders: Sequence[Belonging], fate: str) -> None:

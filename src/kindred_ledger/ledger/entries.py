@@ -44,7 +44,8 @@ class Entry:
 
     `when` is UTC in ISO 8601; `roots` are the folders the place consisted of, by name; `complete`
     says that the tree is all the place held, not a selection; `reason` is "asked", or the
-    operation before which it was kept.
+    operation before which it was kept; `unsettled` are files that changed during every reading and
+    are kept as they were read last.
     """
 
     id: str
@@ -57,6 +58,7 @@ class Entry:
     reason: str = "asked"
     note: str = ""
     pinned: bool = False
+    unsettled: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
@@ -72,6 +74,7 @@ class Entry:
         """Read a stored header."""
         values = _known(Entry, header)
         values["tag"] = _tag(values.get("tag", {}))
+        values["unsettled"] = tuple(values.get("unsettled", ()))
         return _made(Entry, values)
 
 

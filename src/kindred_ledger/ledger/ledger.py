@@ -123,18 +123,27 @@ class Ledger:
     ) -> Entry:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
 
-        `tag` says what it is; None takes what the subject says of itself.
+        `tag` says what it is; None takes what the subject says of itself. A file that will not
+        hold still is kept as it was read the last time, and named in the entry.
 
         Raises:
-            PlaceError, PlaceChanged: something cannot be read; no entry is made.
+            PlaceError: something cannot be read; no entry is made.
         """
         place, own = _place_and_tag(subject)
         seen = self.seen(place)
         tree = place.survey(seen=seen)
         wanted = tree if only is None else tree.select(only)
-        kept = self._store(place, wanted, seen, progress or Progress())
+        kept, unsettled = self._store(place, wanted, seen, progress or Progress())
         self.index.remember_seen(_key_of(place), seen)
-        return self._enter(place, tag or own, kept, complete=only is None, note=note, pinned=pinned)
+        return self._enter(
+            place,
+            tag or own,
+            kept,
+            complete=only is None,
+            note=note,
+            pinned=pinned,
+            unsettled=unsettled,
+        )
 
     def keep(
         self, place: Place, tag: Tag, tree: Tree, *, reason: str, progress: Progress | None = None
@@ -144,7 +153,9 @@ class Ledger:
         Raises:
             PlaceChanged: a file no longer has the digest that `tree` gives it.
         """
-        kept = self._store(place, tree, None, progress or Progress())
+        kept, unsettled = self._store(place, tree, None, progress or Progress())
+        for path in unsettled:
+            raise still_changing(path, place.location)
         for path in kept.files:
             if kept[path].digest != tree[path].digest:
                 raise PlaceChanged(
@@ -165,44 +176,50 @@ class Ledger:
         self.index.remember_seen(_key_of(place), seen)
         return tree
 
-    def _store(self, place: Place, tree: Tree, seen: Seen | None, progress: Progress) -> Tree:
-        """Make the contents of a tree durable; return it with every digest."""
+    def _store(
+        self, place: Place, tree: Tree, seen: Seen | None, progress: Progress
+    ) -> tuple[Tree, tuple[str, ...]]:
+        """Make the contents of a tree durable; return it with every digest, and what did not settle."""
         digests: dict[str, bytes] = {}
+        unsettled: list[str] = []
         left = [
             path
             for path, node in tree.items()
             if node.kind == FILE and (node.digest is None or not self._has(node))
         ]
         if not left:
-            return tree
+            return tree, ()
         total = sum(tree[path].size for path in left)
         before = self.index.stored(_key_of(place))
         with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
             for attempt in range(_TRIES):
                 again: list[str] = []
                 sizes = {path: tree[path].size for path in left}
-                with contextlib.closing(writer.add(place.read(left), sizes, before)) as ends:
-                    for path, digest, size, read_at, _ in ends:
-                        if digest is None or size != sizes[path]:
+                last = attempt == _TRIES - 1
+                storing = writer.add(place.read(left), sizes, before, as_read=last)
+                with contextlib.closing(storing) as ends:
+                    for path, digest, size, read_at, _, held_still in ends:
+                        settled = held_still and size == sizes[path]
+                        if digest is None or not (settled or last):
                             again.append(path)
                             continue
                         digests[path] = digest
-                        if seen is not None:
+                        if not settled:
+                            unsettled.append(path)
+                            tree = tree.overlay({path: tree[path]._replace(size=size)})
+                        elif seen is not None:
                             seen.learn(path, digest, read_at)
                         task.advance(size)
                 if not again:
                     break
-                if attempt == _TRIES - 1:
-                    raise still_changing(again[0], place.location)
                 time.sleep(0.05)
                 now = place.survey(seen=seen)
                 tree = tree.overlay({path: now[path] for path in again if path in now})
                 left = again
         large = {path: digest for path, digest in digests.items() if tree[path].size > _LARGE}
         self.index.remember_stored(_key_of(place), large)
-        return tree.overlay(
-            {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
-        )
+        kept = {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
+        return tree.overlay(kept), tuple(unsettled)
 
     def _has(self, node: Node) -> bool:
         return node.size == 0 or (node.digest is not None and self.index.has(node.digest))
@@ -248,6 +265,7 @@ class Ledger:
         reason: str = "asked",
         note: str = "",
         pinned: bool = False,
+        unsettled: tuple[str, ...] = (),
     ) -> Entry:
         ids = self._entries.ids()
         now = self.clock()
@@ -262,6 +280,7 @@ class Ledger:
             reason=reason,
             note=note,
             pinned=pinned,
+            unsettled=unsettled,
         )
         self._entries.write(entry.id, entry.to_json(), {"tree": tree_to_columns(tree)})
         return entry

@@ -35,9 +35,10 @@ class Part(NamedTuple):
 
 
 class Ended(NamedTuple):
-    """The end of a content: its digest, None if it changed while it was read.
+    """The end of a content: its digest, None if it is not to be stored.
 
-    `data` is all of it where it is one chunk; `read_at_ns` is when reading began, clock time.
+    `data` is all of it where it is one chunk; `read_at_ns` is when reading began, clock time;
+    `settled` tells that it held still while it was read.
     """
 
     path: str
@@ -45,28 +46,32 @@ class Ended(NamedTuple):
     size: int
     read_at_ns: int
     data: bytes | None = None
+    settled: bool = True
 
 
 Prepared = Part | list[Ended]
 
 
 def prepare(
-    contents: Iterable[tuple[str, Iterable[bytes]]], sizes: Mapping[str, int]
+    contents: Iterable[tuple[str, Iterable[bytes]]], sizes: Mapping[str, int], *, as_read: bool
 ) -> Iterator[Prepared]:
-    """Read contents and yield them cut and hashed; `sizes` is what each should have."""
+    """Read contents and yield them cut and hashed; `sizes` is what each should have.
+
+    `as_read` takes a content that changed while it was read as it was read.
+    """
     batch: list[Ended] = []
     held = 0
     for path, blocks in contents:
         read_at = time.time_ns()
         large: Iterable[bytes] = blocks
         if sizes[path] <= CHUNK:
-            try:
-                data = b"".join(blocks)
-            except PlaceChanged:
-                batch.append(Ended(path, None, 0, read_at))
+            data, settled = _gathered(blocks)
+            if not settled and not as_read:
+                batch.append(Ended(path, None, 0, read_at, settled=False))
                 continue
             if len(data) <= CHUNK:
-                batch.append(Ended(path, blake3(data).digest(), len(data), read_at, data))
+                digest = blake3(data).digest()
+                batch.append(Ended(path, digest, len(data), read_at, data, settled))
                 held += len(data)
                 if held >= _BATCH or len(batch) >= _MOST:
                     yield batch
@@ -76,23 +81,35 @@ def prepare(
         if batch:
             yield batch
             batch, held = [], 0
-        yield from _hashed(path, large, read_at)
+        yield from _hashed(path, large, read_at, as_read)
     if batch:
         yield batch
 
 
-def _hashed(path: str, blocks: Iterable[bytes], read_at: int) -> Iterator[Prepared]:
+def _gathered(blocks: Iterable[bytes]) -> tuple[bytes, bool]:
+    """Return what was read, and whether it held still."""
+    parts: list[bytes] = []
+    settled = True
+    try:
+        parts.extend(blocks)
+    except PlaceChanged:
+        settled = False
+    return parts[0] if len(parts) == 1 else b"".join(parts), settled
+
+
+def _hashed(path: str, blocks: Iterable[bytes], read_at: int, as_read: bool) -> Iterator[Prepared]:
     whole = blake3()
     size = 0
+    settled = True
     try:
         for chunk in _cut(blocks):
             whole.update(chunk)
             size += len(chunk)
             yield Part(path, (blake3(chunk).digest(), chunk))
     except PlaceChanged:
-        yield [Ended(path, None, size, read_at)]
-        return
-    yield [Ended(path, whole.digest(), size, read_at)]
+        settled = False
+    digest = whole.digest() if settled or as_read else None
+    yield [Ended(path, digest, size, read_at, settled=settled)]
 
 
 def _cut(blocks: Iterable[bytes]) -> Iterator[bytes]:

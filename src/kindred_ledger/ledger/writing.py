@@ -62,14 +62,17 @@ class ContentWriter:
         contents: Iterable[tuple[str, Iterable[bytes]]],
         sizes: Mapping[str, int],
         before: Mapping[str, bytes],
+        *,
+        as_read: bool = False,
     ) -> Generator[Ended, None, None]:
         """Store contents given as (path, blocks); yield the end of each, once it is taken over.
 
-        `sizes` is what each should have; `before` the digest of what stood under some paths before.
+        `sizes` is what each should have; `before` the digest of what stood under some paths before;
+        `as_read` stores a content that changed while it was read as it was read.
         """
         digests: list[bytes] = []  # of the chunks of the large content that is under way
         old: list[Location] = []  # the chunks of what stood there before
-        with closing(ahead(prepare(contents, sizes))) as items:
+        with closing(ahead(prepare(contents, sizes, as_read=as_read))) as items:
             for item in items:
                 if isinstance(item, Part):
                     if not digests:

@@ -85,7 +85,7 @@ class FolderPlace:
                         data = os.read(fd, stat.st_size + 1)
                         blocks: Iterable[bytes] = [data] if data else []
                         if len(data) != stat.st_size:
-                            blocks = _moved(full)
+                            blocks = _moved(data, full)
                     else:
                         blocks = _stream(fd, stat, full)
                 yield path, blocks
@@ -143,9 +143,9 @@ def _stream(fd: int, start: os.stat_result, full: str) -> Iterator[bytes]:
         raise PlaceChanged("the file changed while it was read", where=full)
 
 
-def _moved(full: str) -> Iterator[bytes]:
+def _moved(data: bytes, full: str) -> Iterator[bytes]:
+    yield data
     raise PlaceChanged("the file changed while it was read", where=full)
-    yield b""
 
 
 def _check_text(name: str, full: str) -> None:

@@ -43,7 +43,8 @@ class Place(Protocol):
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield each file with its content in blocks, in the place's own fastest order.
 
-        The blocks of a file must be consumed before the next is asked for.
+        The blocks of a file must be consumed before the next is asked for. Of one that changes
+        while it is read, all that was read is given before `PlaceChanged` is raised.
         """
         ...
 
