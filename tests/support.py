@@ -203,6 +203,17 @@ class Restless(FolderPlace):
             yield from super().read([path])
 
 
+def small_disk(test: unittest.TestCase, folder: str, size: str) -> None:
+    """Mount a disk of its own on a folder for the test; skip the test where that cannot be done."""
+    command = ["mount", "-t", "tmpfs", "-o", f"size={size}", "tmpfs", folder]
+    if (
+        shutil.which("mount") is None
+        or subprocess.run(command, capture_output=True, check=False).returncode
+    ):
+        test.skipTest("no disk can be mounted here")
+    test.addCleanup(subprocess.run, ["umount", folder], check=False)
+
+
 @contextmanager
 def opened_files(folder: str) -> Iterator[list[str]]:
     """Give the list of files below `folder` that are opened within the block, by anyone here."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import subprocess
 import threading
 import unittest
 from unittest import mock
@@ -33,7 +32,7 @@ from kindred_ledger.errors import (
 from kindred_ledger.places import WORK_FOLDER, MemoryPlace, Node, hold_place, read_bytes, scan
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import Line, Outcome, Statement
-from tests.support import Case, change_to, snapshot, write
+from tests.support import Case, change_to, small_disk, snapshot, write
 
 OLD = {"a.txt": b"old a", "b.txt": b"old b", "gone/c.txt": b"old c"}
 NEW = {"a.txt": b"new a", "b.txt": b"old b", "d/e.txt": b"new e"}
@@ -127,14 +126,7 @@ class Refusals(ChangeCase):
         """A real disk of 2 MB: the change is refused or fails, and nothing is half done."""
         disk = self.path("disk")
         os.mkdir(disk)
-        mounted = subprocess.run(
-            ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", disk],
-            capture_output=True,
-            check=False,
-        )
-        if mounted.returncode:
-            self.skipTest("no disk can be mounted here")
-        self.addCleanup(subprocess.run, ["umount", disk], check=False)
+        small_disk(self, disk, "2m")
         place = self.place(OLD, "disk/place")
         before = snapshot(place.root)
         change = change_to(place, {**OLD, "big": os.urandom(3 << 20)})

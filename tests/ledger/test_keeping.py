@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from kindred_ledger.changes import restore
 from kindred_ledger.errors import LedgerError, PlaceChanged, PlaceError, UsageError
 from kindred_ledger.ledger import Ledger, Tag
+from kindred_ledger.ledger.packs import read_index
 from kindred_ledger.places import (
     FolderPlace,
     MemoryPlace,
@@ -31,6 +32,7 @@ from tests.support import (
     law,
     opened_files,
     side_law,
+    small_disk,
     snapshot,
     unprivileged,
     write,
@@ -145,6 +147,21 @@ class Backup(Case):
                 ledger.keep(Restless(place.root), Tag(), place.survey(), reason="before a test")
             calm = ledger.backup(place)
             self.assertEqual((calm.unsettled, ledger.check(calm)), ((), []))
+
+    def test_a_ledger_on_a_full_disk(self) -> None:
+        """No entry, no pack that is not whole, and what was kept before is still all there."""
+        os.mkdir(self.path("disk"))
+        small_disk(self, self.path("disk"), "3m")
+        ledger = self.ledger("disk/ledger")
+        first = ledger.backup(self.place({"a": b"1" * 1000}, "first"))
+        place = self.place({f"{n}": os.urandom(900_000) for n in range(9)})
+        with self.assertRaisesRegex(PlaceError, "No space left"):
+            ledger.backup(place)
+        self.assertEqual([entry.id for entry in ledger.entries()], [first.id])
+        self.assertEqual(ledger.check(first), [])
+        for name in os.listdir(self.path("disk", "ledger", "packs")):
+            read_index(self.path("disk", "ledger", "packs", name))
+        self.assertEqual(os.listdir(self.path("disk", "ledger", "work")), [])
 
     def test_permission_refused_makes_no_entry(self) -> None:
         """One unreadable file ends the backup with its name; nothing half kept is listed."""

@@ -6,13 +6,15 @@ and what it says of a file's digest (`seen`) is only ever used to save a reading
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any, NamedTuple
 
 import msgspec
 
+from ..errors import PlaceError
 from ..places import Seen
 from . import zstd
 from .packs import PACK_SUFFIX, PackIndex, read_index
@@ -88,9 +90,13 @@ class Index:
             self.add(name, read_index(self.pack_path(name)))
 
     def add(self, name: str, index: PackIndex) -> None:
-        """Note what a pack holds."""
+        """Note what a pack holds.
+
+        Raises:
+            PlaceError: the cache cannot be written.
+        """
         frames = zstd.compress(msgspec.json.encode([index.starts, index.lengths, index.sizes]))
-        with self._db:
+        with self._needed(), self._db:
             cursor = self._db.execute(
                 "INSERT OR IGNORE INTO packs (name, frames) VALUES (?, ?)", (name, frames)
             )
@@ -105,6 +111,23 @@ class Index:
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
                 ((r.digest, pack, b"".join(r.chunks)) for r in index.recipes),
             )
+
+    @contextlib.contextmanager
+    def _needed(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            raise PlaceError(
+                f"the ledger's index cannot be written: {error}",
+                where=self._path,
+                remedy="Free some space on its disk, then run this again.",
+            ) from error
+
+    @contextlib.contextmanager
+    def _welcome(self) -> Iterator[None]:
+        """What is only remembered to save time may be forgotten where there is no room for it."""
+        with contextlib.suppress(sqlite3.OperationalError):
+            yield
 
     def _forget(self, pack: int) -> None:
         with self._db:
@@ -161,7 +184,7 @@ class Index:
 
     def remember_headers(self, noun: str, headers: dict[str, dict[str, Any]]) -> None:
         """Cache headers of manifests of a kind; they never change."""
-        with self._db:
+        with self._welcome(), self._db:
             self._db.executemany(
                 "INSERT OR REPLACE INTO headers VALUES (?, ?, ?)",
                 ((noun, id, msgspec.json.encode(header)) for id, header in headers.items()),
@@ -173,7 +196,7 @@ class Index:
 
     def remember_stored(self, place: str, digests: dict[str, bytes]) -> None:
         """Note what was stored under paths of a place."""
-        with self._db:
+        with self._welcome(), self._db:
             self._db.executemany(
                 "INSERT OR REPLACE INTO stored VALUES (?, ?, ?)",
                 ((place, path, digest) for path, digest in digests.items()),
@@ -186,7 +209,7 @@ class Index:
 
     def remember_seen(self, place: str, seen: Seen) -> None:
         """Save what was read in a place."""
-        with self._db:
+        with self._welcome(), self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO seen VALUES (?, ?)",
                 (place, msgspec.json.encode(seen.columns())),

@@ -9,6 +9,8 @@ See docs/ledger-format.md.
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import os
 import struct
 from bisect import bisect_right
@@ -154,11 +156,16 @@ class PackWriter:
         self._chunks: list[Chunk] = []
         self._recipes: list[Recipe] = []
         self._at = 0
+        self._failed = False
         self.stored_bytes = 0
 
     def write(self, frame: bytes) -> None:
         """Append a frame to the file; each must be announced with `add_frame`, in the same order."""
+        if self._failed:
+            raise OSError(errno.EIO, "an earlier frame was not written whole", self._path)
+        self._failed = True  # until it is written: what follows a failure must not be sealed
         self._file.write(frame)
+        self._failed = False
 
     def add_frame(self, length: int, pieces: Sequence[Piece]) -> None:
         """Note that a frame of `length` bytes holds these chunks, one after the other."""
@@ -180,7 +187,20 @@ class PackWriter:
         os.fsync(self._file.fileno())
 
     def seal(self, folder: str) -> tuple[str, PackIndex]:
-        """Write the index, sync, and give the pack its name in `folder`; return name and index."""
+        """Write the index, sync, and give the pack its name in `folder`; return name and index.
+
+        Raises:
+            OSError: a frame was not written whole; the pack gets no name.
+        """
+        try:
+            return self._sealed(folder)
+        except BaseException:
+            self.abandon()
+            raise
+
+    def _sealed(self, folder: str) -> tuple[str, PackIndex]:
+        if self._failed or self._file.tell() != self.stored_bytes:
+            raise OSError(errno.EIO, "a frame was not written whole", self._path)
         index = PackIndex(self._starts, self._lengths, self._sizes, self._chunks, self._recipes)
         stored = index.encode()
         digest = blake3(stored).digest()
@@ -196,8 +216,9 @@ class PackWriter:
 
     def abandon(self) -> None:
         """Close and remove the unfinished file."""
-        self._file.close()
-        if os.path.exists(self._path):
+        with contextlib.suppress(OSError):  # what is left in its buffer may find no room
+            self._file.close()
+        with contextlib.suppress(FileNotFoundError):
             os.remove(self._path)
 
 

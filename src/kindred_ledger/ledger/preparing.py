@@ -115,14 +115,20 @@ def _hashed(path: str, blocks: Iterable[bytes], read_at: int, as_read: bool) -> 
 def _cut(blocks: Iterable[bytes]) -> Iterator[bytes]:
     """Cut a stream of blocks into chunks, whatever the size of the blocks."""
     held = b""
-    for block in blocks:
-        data = held + block if held else block
-        whole = len(data) - len(data) % CHUNK
-        for start in range(0, whole, CHUNK):
-            yield data if len(data) == CHUNK else data[start : start + CHUNK]
-        held = data[whole:]
+    changed = None
+    try:
+        for block in blocks:
+            data = held + block if held else block
+            whole = len(data) - len(data) % CHUNK
+            for start in range(0, whole, CHUNK):
+                yield data if len(data) == CHUNK else data[start : start + CHUNK]
+            held = data[whole:]
+    except PlaceChanged as error:
+        changed = error
     if held:
         yield held
+    if changed is not None:
+        raise changed
 
 
 def ahead(items: Iterator[_T]) -> Generator[_T, None, None]:

@@ -49,6 +49,7 @@ class ContentWriter:
         self._disk = ThreadPoolExecutor(1)  # writes and waits, in order, while others pack
         self._pending: deque[_Frame | Recipe] = deque()
         self._unwritten: deque[Future[object]] = deque()
+        self._sealing: list[tuple[Future[object], PackWriter]] = []
         self._new: set[bytes] = set()
         self._known = index.few_digests()
         self._plain = _Block()
@@ -100,10 +101,11 @@ class ContentWriter:
         self._index.sync()
 
     def abandon(self) -> None:
-        """Drop the pack that is not finished."""
+        """Drop the packs that are not finished."""
         self._release()
-        if self._pack is not None:
-            self._pack.abandon()
+        unsealed = [pack for sealed, pack in self._sealing if sealed.cancelled()]
+        for pack in (*unsealed, *((self._pack,) if self._pack is not None else ())):
+            pack.abandon()
 
     def _release(self) -> None:
         self._pool.shutdown(cancel_futures=True)
@@ -196,6 +198,8 @@ class ContentWriter:
     def _seal(self) -> None:
         if self._pack is not None:
             self._on_disk(self._pack.seal, self._packs_folder)
+            self._sealing = [item for item in self._sealing if not item[0].done()]
+            self._sealing.append((self._unwritten[-1], self._pack))
             self._pack = None
             self._unsynced = 0
 
