@@ -37,6 +37,7 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "history": (("undo --yes", "undo --yes"), "history"),
     "entries": ((), "entries"),
+    "export": ((), "export mossferry@1.4 mossferry-kept.tar.zst"),
     "show": ((), "show mossferry@1.4"),
     "undo": ((), "undo --dry-run"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
@@ -77,13 +78,17 @@ def main() -> int:
                 run_unseen(kindred, command, play, environment)
             if not options.names or name in options.names:
                 photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
+            else:
+                run_unseen(kindred, seen, play, environment)
     return 0
 
 
 def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, str]) -> None:
     """Run a command that only prepares the next picture."""
     args = [kindred, *shlex.split(command), *(["--json"] if "--json" not in command else [])]
-    subprocess.run(args, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
+    done = subprocess.run(args, cwd=folder, env=environment, check=False, stdout=subprocess.DEVNULL)
+    if done.returncode > 1:
+        raise RuntimeError(f"kindred {command} ended with {done.returncode}")
 
 
 @contextmanager

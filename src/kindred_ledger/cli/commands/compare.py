@@ -14,7 +14,7 @@ from ..session import Session
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
-_FIELDS = 8  # of one file
+_FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked for
 
 
 @click.command()
@@ -93,7 +93,8 @@ def _by_folder(found: Comparison) -> list[tuple[str, str, str]]:
 
 
 def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None:
-    for path, fields in found.fields.items():
+    files = list(found.fields.items())
+    for path, fields in files if show_all else files[:_FILES]:
         drawing.heading(session.out, f"inside {path}", drawing.count(len(fields), "field"))
         shown = fields if show_all else fields[:_FIELDS]
         lines = [
@@ -109,5 +110,8 @@ def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None
             session.out.print(
                 f"    … and {len(fields) - len(shown)} more; --all shows them", style="dim"
             )
+    if len(files) > _FILES and not show_all:
+        more = drawing.count(len(files) - _FILES, "more file")
+        session.out.print(f"\nFields of {more} differ; --all shows them.", style="dim")
     for path, why in found.unread.items():
         session.out.print(f"    {path}: its fields cannot be compared: {why}", style="dim")
