@@ -9,7 +9,7 @@ and nothing is put below a link or a file.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger, Tag
@@ -107,10 +107,6 @@ class Changeset:
         """
         self.check_consent(allow_loss=allow_loss)
         return apply_changeset(self, ledger, progress=progress or Progress())
-
-    def noting(self, *notes: str) -> Changeset:
-        """Return this changeset with more notes."""
-        return replace(self, notes=(*self.notes, *notes))
 
 
 def _outcome(action: Action) -> Outcome:

@@ -30,7 +30,6 @@ _WORD = re.compile(r"true|false|null")
 _WORDS: dict[str, Any] = {"true": True, "false": False, "null": None}
 _DEEPEST = 300  # levels; far beyond real files, far below the interpreter's own limit
 _LONGEST_INT = 4000  # digits; beyond, int() refuses
-_INDENT = re.compile(r"\n([ \t]*)[^\n]*$")
 
 
 @dataclass(slots=True, eq=False)

@@ -64,14 +64,6 @@ class Index:
         """Close the cache."""
         self._db.close()
 
-    def rebuild(self) -> None:
-        """Forget everything and read the packs again."""
-        with self._db:
-            for table in ("packs", "chunks", "recipes", "headers"):
-                self._db.execute(f"DELETE FROM {table}")
-        self._frames.clear()
-        self.sync()
-
     def sync(self) -> None:
         """Bring the cache in line with the packs that are there now.
 
