@@ -91,28 +91,31 @@ class _Application:
 
     def run(self) -> Applied:
         changeset, journal = self.changeset, self.journal
-        with refusals(changeset.place.location):
+        where = changeset.place.location
+        with refusals(where):
             check_space(journal, changeset.actions, self.ledger)
-            journal.write()
-        try:
+        swapping = False
+        try:  # one block: an interrupt between two would leave the journal to nobody
+            with refusals(where):
+                journal.write()
             record = self._keep()
-            with refusals(changeset.place.location):
+            with refusals(where):
                 stage_contents(journal, self.sources, self.progress)
                 self._write_record(record)
                 journal.at(SWAPPING).write()
-        except BaseException:
-            journal.clear()
-            raise
-        try:
+            swapping = True
             swap_forward(journal, self.progress)
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
             record = replace(record, statements=tuple(s.to_json() for s in statements))
             self.ledger.write_record(record)
+            journal.clear()
         except BaseException as error:
-            self._unwind(error)
+            if swapping:
+                self._unwind(error)
+            else:
+                journal.clear()  # nothing of the place was touched
             raise
-        journal.clear()
         return Applied(record, statements, (*changeset.notes, *notes))
 
     def _keep(self) -> Record:
