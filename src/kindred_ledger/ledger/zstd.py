@@ -10,7 +10,7 @@ __all__ = ["compress", "decompress"]
 # Runs of ids, as worlds are made of, pack smaller at level -1 than at 3 and in half the time; text
 # and programs pack a tenth smaller at 3; what is packed already is only copied.
 _FAST, _CLOSE, _COPY = -1, 3, -(1 << 17)
-_SAMPLE = 32 << 10  # bytes tried at both levels: a thirtieth of a frame
+_SAMPLE = 16 << 10  # bytes tried at both levels: a sixtieth of a frame
 _GAIN = 0.98  # of the size: a gain below a fiftieth is not worth unpacking for
 _MOST = 1 << 30  # no frame of ours unpacks to more: a damaged size must not ask for all memory
 
@@ -24,7 +24,7 @@ def compress(data: bytes | bytearray | memoryview) -> bytes:
 
 
 def _level_for(data: bytes | bytearray | memoryview) -> int:
-    if len(data) <= 8 * _SAMPLE:
+    if len(data) <= 16 * _SAMPLE:
         return _CLOSE
     sample = memoryview(data)[:_SAMPLE]
     fast, close = len(_compress(sample, _FAST)), len(_compress(sample, _CLOSE))
