@@ -7,6 +7,7 @@ import shutil
 import tempfile
 import time
 import unittest
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from hypothesis import given
@@ -147,6 +148,25 @@ class Backup(Case):
                 ledger.keep(Restless(place.root), Tag(), place.survey(), reason="before a test")
             calm = ledger.backup(place)
             self.assertEqual((calm.unsettled, ledger.check(calm)), ((), []))
+
+    def test_what_was_read_of_a_torn_file_is_kept_whole(self) -> None:
+        """One that changes under the reading itself: every byte that was read, last ones included."""
+
+        class Torn(FolderPlace):
+            def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+                for path, blocks in super().read(paths):
+                    yield path, self._torn(blocks)
+
+            def _torn(self, blocks: Iterable[bytes]) -> Iterator[bytes]:
+                yield from blocks
+                raise PlaceChanged("the file changed while it was read")
+
+        ledger = self.ledger()
+        files = {"small": b"reeds", "large": os.urandom((9 << 20) + 5)}
+        entry = ledger.backup(Torn(self.place(files).root))
+        self.assertEqual(set(entry.unsettled), set(files))
+        for name, data in files.items():
+            self.assertEqual(read_bytes(ledger.place(entry), name), data)
 
     def test_a_ledger_on_a_full_disk(self) -> None:
         """No entry, no pack that is not whole, and what was kept before is still all there."""

@@ -36,7 +36,8 @@ def command(session: Session, place: str, categories: tuple[str, ...], note: str
     )
     missed = []
     if isinstance(subject, Install):
-        missed = unlisted(subject.card, subject.place.survey())
+        tree = session.ledger.tree(entry) if entry.complete else subject.place.survey()
+        missed = unlisted(subject.card, tree)
     if session.json:
         plain = [{"folder": m.name, "files": m.files, "bytes": m.size_bytes} for m in missed]
         return session.emit(entry=entry.to_json(), in_no_category=plain)
