@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 import random
+import unittest
+from collections.abc import Iterator
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kindred_ledger.errors import LedgerDamaged
+from kindred_ledger.ledger.chunking import LARGEST, SMALLEST, Chunker
 from kindred_ledger.ledger.packs import read_index
 from kindred_ledger.places import FolderPlace, read_bytes
 from tests.support import Case, side_law, write
@@ -31,6 +34,36 @@ def scattered(data: bytes, seed: int) -> bytes:
         at = rng.randrange(len(data) - 64)
         edited[at : at + 64] = rng.randbytes(64)
     return bytes(edited)
+
+
+def pieces(data: bytes, rng: random.Random) -> Iterator[bytes]:
+    at = 0
+    while at < len(data):
+        size = rng.choice((1, 100, 70_000, 300_000, 4 << 20))
+        yield data[at : at + size]
+        at += size
+
+
+class Cutting(unittest.TestCase):
+    def test_cuts_do_not_depend_on_the_blocks(self) -> None:
+        """However a content is handed over: the same chunks, of the sizes promised, all of it."""
+        for data in (region(1), os.urandom(1_500_000), bytes(1_000_000), b"ab" * 400_000, b"x"):
+            whole = [bytes(c) for c in Chunker().chunks_of([data])]
+            self.assertEqual(b"".join(whole), data)
+            self.assertTrue(all(SMALLEST <= len(c) <= LARGEST for c in whole[:-1]))
+            for seed in range(3):
+                parts = Chunker().chunks_of(pieces(data, random.Random(seed)))
+                self.assertEqual([bytes(c) for c in parts], whole)
+        self.assertEqual(list(Chunker().chunks_of([])), [])
+
+    def test_an_insertion_moves_the_cuts_along(self) -> None:
+        """A few bytes in front, or in the middle, leave all chunks but those around them."""
+        for data in (region(2), os.urandom(2_000_000)):
+            whole = {bytes(c) for c in Chunker().chunks_of([data])}
+            for at in (0, 1_000_001):
+                edited = data[:at] + b"a hundred bytes" + data[at:]
+                new = [c for c in map(bytes, Chunker().chunks_of([edited])) if c not in whole]
+                self.assertLessEqual(len(new), 3)
 
 
 class Growth(Case):
@@ -59,6 +92,31 @@ class Growth(Case):
         after = {name: scattered(data, 7) for name, data in before.items()}
         changed = sum(len(data) // 100 for data in before.values())
         self.assertLess(self.grown(before, after), 2 * changed)
+
+    def test_an_insertion_costs_next_to_nothing(self) -> None:
+        """A hundred bytes in front of some files, in the middle of one of several chunks."""
+        before = {f"{n}.region": region(n) for n in range(6)}
+        before["large"] = b"".join(region(n) for n in range(10, 16))
+        after = {name: os.urandom(100) + data for name, data in before.items()}
+        large = before["large"]
+        after["large"] = large[:5_000_000] + os.urandom(100) + large[5_000_000:]
+        self.assertLess(self.grown(before, after), sum(map(len, before.values())) // 1000)
+
+    def test_growing_at_the_end_and_changing_inside(self) -> None:
+        """A world that grew and was changed here and there; one that only grew, to twice its size."""
+        before = {"a": region(3, 4_000_000), "b": region(4)}
+        after = {"a": scattered(before["a"], 8) + region(4, 200_000), "b": region(4) + region(5)}
+        self.assertLess(self.grown(before, after), 2 * 40_000 + 50_000 + len(before["b"]) // 5)
+
+    def test_nearly_the_same_in_another_install(self) -> None:
+        """Under the same path of another place, with something put in front."""
+        world = region(5)
+        ledger = self.ledger()
+        ledger.backup(self.place({"world": world}))
+        size = self.stored()
+        other = ledger.backup(self.place({"world": b"header" + world}, "other"))
+        self.assertLess(self.stored() - size, len(world) // 500)
+        self.assertEqual(read_bytes(ledger.place(other), "world"), b"header" + world)
 
     def test_a_large_world_that_changes_in_place(self) -> None:
         """A file of several chunks, one of which is new altogether: that one is stored, no other."""

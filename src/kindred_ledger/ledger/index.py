@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
+import struct
 from collections.abc import Iterable, Iterator
 from typing import Any, NamedTuple
 
@@ -19,21 +20,23 @@ from ..places import Seen
 from . import zstd
 from .packs import PACK_SUFFIX, PackIndex, read_index
 
-__all__ = ["Index", "Location"]
+__all__ = ["Index", "Location", "Span"]
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
 CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INTEGER, size INTEGER,
     base BLOB) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, chunks BLOB)
+CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, slices BLOB)
     WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
     WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
     WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
 """
-_FORMAT = 3
+_FORMAT = 4
+_SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 _FEW = 100_000  # digests, which take some 13 MB as a set and save a query for every chunk
 
 
@@ -45,6 +48,14 @@ class Location(NamedTuple):
     at: int
     size: int
     base: bytes = b""
+
+
+class Span(NamedTuple):
+    """Some bytes of a chunk."""
+
+    chunk: Location
+    start: int
+    length: int
 
 
 class Index:
@@ -101,7 +112,10 @@ class Index:
             )
             self._db.executemany(
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
-                ((r.digest, pack, b"".join(r.chunks)) for r in index.recipes),
+                (
+                    (recipe.digest, pack, b"".join(_SLICE.pack(*part) for part in recipe.slices))
+                    for recipe in index.recipes
+                ),
             )
 
     @contextlib.contextmanager
@@ -140,16 +154,21 @@ class Index:
         rows = self._db.execute("SELECT digest FROM chunks LIMIT ?", (_FEW + 1,)).fetchall()
         return {row[0] for row in rows} if len(rows) <= _FEW else None
 
-    def locate(self, digest: bytes) -> tuple[Location, ...] | None:
-        """Return the chunks a content is made of, in order; None if any is not stored."""
+    def locate(self, digest: bytes) -> tuple[Span, ...] | None:
+        """Return the spans of chunks a content is made of, in order; None if any is not stored."""
         one = self.chunk(digest)
         if one is not None:
-            return (one,)
-        row = self._db.execute("SELECT chunks FROM recipes WHERE digest = ?", (digest,)).fetchone()
+            return (Span(one, 0, one.size),)
+        row = self._db.execute("SELECT slices FROM recipes WHERE digest = ?", (digest,)).fetchone()
         if row is None:
             return None
-        parts = [self.chunk(row[0][at : at + 32]) for at in range(0, len(row[0]), 32)]
-        return None if None in parts else tuple(part for part in parts if part is not None)
+        spans = []
+        for part, start, length in _SLICE.iter_unpack(row[0]):
+            chunk = self.chunk(part)
+            if chunk is None:
+                return None
+            spans.append(Span(chunk, start, length))
+        return tuple(spans)
 
     def chunk(self, digest: bytes) -> Location | None:
         """Return where a chunk lies; None if it is not stored."""
@@ -185,6 +204,12 @@ class Index:
     def stored(self, place: str) -> dict[str, bytes]:
         """Return the digest of what was last stored under each path of a place, for large files."""
         return dict(self._db.execute("SELECT path, digest FROM stored WHERE place = ?", (place,)))
+
+    def stored_elsewhere(self, paths: Iterable[str]) -> dict[str, bytes]:
+        """Return what was stored under the same paths of some other place, where there is one."""
+        query = "SELECT digest FROM stored WHERE path = ? LIMIT 1"
+        rows = ((path, self._db.execute(query, (path,)).fetchone()) for path in paths)
+        return {path: row[0] for path, row in rows if row}
 
     def remember_stored(self, place: str, digests: dict[str, bytes]) -> None:
         """Note what was stored under paths of a place."""

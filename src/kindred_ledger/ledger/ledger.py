@@ -10,7 +10,7 @@ import contextlib
 import os
 import time
 import tomllib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -190,7 +190,7 @@ class Ledger:
         if not left:
             return tree, ()
         total = sum(tree[path].size for path in left)
-        before = self.index.stored(_key_of(place))
+        before = self._stood_before(place, (path for path in left if tree[path].size > _LARGE))
         with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
             for attempt in range(_TRIES):
                 again: list[str] = []
@@ -220,6 +220,11 @@ class Ledger:
         self.index.remember_stored(_key_of(place), large)
         kept = {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
         return tree.overlay(kept), tuple(unsettled)
+
+    def _stood_before(self, place: Place, paths: Iterable[str]) -> Mapping[str, bytes]:
+        """Return what was kept last under paths of a place, else under the same of another."""
+        before = self.index.stored(_key_of(place))
+        return before | self.index.stored_elsewhere(path for path in paths if path not in before)
 
     def _has(self, node: Node) -> bool:
         return node.size == 0 or (node.digest is not None and self.index.has(node.digest))

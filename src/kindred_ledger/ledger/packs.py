@@ -33,6 +33,7 @@ __all__ = [
     "PackWriter",
     "Piece",
     "Recipe",
+    "Slice",
     "read_frame",
     "read_index",
 ]
@@ -54,8 +55,8 @@ class Piece(NamedTuple):
 class Chunk(NamedTuple):
     """Some content in a pack: its digest, where it starts in the unpacked stream, its size.
 
-    With a `base`, what is stored is the exclusive or with that chunk, which is of the same size
-    and stored whole.
+    With a `base`, what is stored is the exclusive or with that chunk, which is stored whole; it is
+    cut or padded with zeros to the size of this one.
     """
 
     digest: bytes
@@ -64,12 +65,20 @@ class Chunk(NamedTuple):
     base: bytes = b""
 
 
+class Slice(NamedTuple):
+    """Some bytes of a chunk, which may lie in another pack."""
+
+    digest: bytes
+    start: int
+    length: int
+
+
 class Recipe(NamedTuple):
-    """A content made of several chunks, in order; they may lie in other packs."""
+    """A content made of slices of chunks, in order."""
 
     digest: bytes
     size: int
-    chunks: tuple[bytes, ...]
+    slices: tuple[Slice, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,8 +114,14 @@ class PackIndex:
                 "base": b"".join(chunk.base for chunk in self.chunks).hex(),
             },
             "recipes": [
-                {"digest": r.digest.hex(), "size": r.size, "chunks": b"".join(r.chunks).hex()}
-                for r in self.recipes
+                {
+                    "digest": recipe.digest.hex(),
+                    "size": recipe.size,
+                    "chunks": b"".join(part.digest for part in recipe.slices).hex(),
+                    "start": [part.start for part in recipe.slices],
+                    "length": [part.length for part in recipe.slices],
+                }
+                for recipe in self.recipes
             ],
         }
         return zstd.compress(msgspec.json.encode(columns) + b"\n")
@@ -131,8 +146,20 @@ class PackIndex:
                     )
                 ],
                 [
-                    Recipe(bytes.fromhex(r["digest"]), r["size"], tuple(_cut(r["chunks"])))
-                    for r in columns["recipes"]
+                    Recipe(
+                        bytes.fromhex(recipe["digest"]),
+                        recipe["size"],
+                        tuple(
+                            Slice(*part)
+                            for part in zip(
+                                _cut(recipe["chunks"]),
+                                recipe["start"],
+                                recipe["length"],
+                                strict=True,
+                            )
+                        ),
+                    )
+                    for recipe in columns["recipes"]
                 ],
             )
         except (msgspec.MsgspecError, KeyError, ValueError, TypeError) as error:

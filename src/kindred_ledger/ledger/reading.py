@@ -14,7 +14,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from blake3 import blake3
 
 from ..errors import LedgerDamaged
-from .index import Index, Location
+from .index import Index, Location, Span
 from .packs import read_frame
 
 __all__ = ["EMPTY", "Frames", "read_contents"]
@@ -26,7 +26,7 @@ _HELD = 10  # frames kept after use, of up to 4 MiB: bases are needed again a li
 
 _Key = tuple[int, int]  # a pack's number in the index, a frame's in the pack
 # Where a content begins (pack and offset), its name, its digest, and its chunks if all are there.
-_Wanted = tuple[tuple[int, int], str, bytes, tuple[Location, ...] | None]
+_Wanted = tuple[tuple[int, int], str, bytes, tuple[Span, ...] | None]
 
 
 def read_contents(
@@ -44,16 +44,16 @@ def read_contents(
     plan: list[_Wanted] = []
     for name, digest in wanted:
         places = () if digest == EMPTY else index.locate(digest)
-        first = (places[0].pack, places[0].at) if places else (0, 0)
+        first = (places[0].chunk.pack, places[0].chunk.at) if places else (0, 0)
         plan.append((first, name, digest, places))
     plan.sort(key=lambda item: item[:2])
-    with Frames(index, [part for item in plan for part in item[3] or ()]) as frames:
+    with Frames(index, [span.chunk for item in plan for span in item[3] or ()]) as frames:
         for _, name, digest, places in plan:
             yield name, _verified(frames, f"{where}/{name}", digest, places)
 
 
 def _verified(
-    frames: Frames, name: str, digest: bytes, places: tuple[Location, ...] | None
+    frames: Frames, name: str, digest: bytes, places: tuple[Span, ...] | None
 ) -> Iterator[bytes]:
     if places is None:
         raise LedgerDamaged(
@@ -61,16 +61,17 @@ def _verified(
             where=name,
             remedy="A pack may be missing; bring it back from a copy of the ledger.",
         )
+    is_chunk = len(places) == 1 and places[0].chunk.digest == digest
     whole = blake3()
-    for part in places:
+    for span in places:
         try:
-            chunk = frames.chunk(part)
+            part = frames.span(span)
         except LedgerDamaged as error:
             raise error.inside(name) from None
-        if len(places) > 1:
-            whole.update(chunk)
-        yield chunk
-    if len(places) > 1 and whole.digest() != digest:
+        if not is_chunk:
+            whole.update(part)
+        yield part
+    if not is_chunk and whole.digest() != digest and digest != EMPTY:
         raise LedgerDamaged("its chunks do not add up to its digest", where=name)
 
 
@@ -84,6 +85,7 @@ class Frames:
         self._fetched = self._asked = 0
         self._last: _Key = (-1, -1)
         self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
+        self._checked: tuple[bytes, bytes] = (b"", b"")  # the last chunk: its digest and bytes
         self._pool = ThreadPoolExecutor(_WORKERS)
 
     def __enter__(self) -> Frames:
@@ -105,17 +107,33 @@ class Frames:
         Raises:
             LedgerDamaged: with the pack's path.
         """
+        if part.digest == self._checked[0]:
+            return self._checked[1]
         chunk = self._stored(part)
         if part.base:
-            chunk = _combined(chunk, self._stored(self._base(part)))
+            chunk = _combined(chunk, self._stored(self.base_of(part)))
         if blake3(chunk).digest() != part.digest:
             path, _ = self._index.frames(part.pack)
             raise LedgerDamaged("a chunk does not have its digest", where=path)
+        self._checked = part.digest, chunk
         return chunk
 
-    def _base(self, part: Location) -> Location:
+    def span(self, span: Span) -> bytes:
+        """Return some bytes of a chunk, whose digest was checked; see `chunk`."""
+        chunk = self.chunk(span.chunk)
+        whole = span.length == len(chunk)
+        return chunk if whole else chunk[span.start : span.start + span.length]
+
+    def base_of(self, part: Location) -> Location:
+        """Return the chunk another is a difference from; a chunk that is stored whole is its own.
+
+        Raises:
+            LedgerDamaged: with the pack's path: the base is missing.
+        """
+        if not part.base:
+            return part
         base = self._index.chunk(part.base)
-        if base is None or base.base or base.size != part.size:
+        if base is None or base.base:
             path, _ = self._index.frames(part.pack)
             raise LedgerDamaged(
                 f"the base {part.base.hex()[:16]}… of a chunk is missing", where=path
@@ -185,7 +203,7 @@ class Frames:
 
 
 def _combined(difference: bytes, base: bytes) -> bytes:
-    """Return the bytes of which `difference` is the exclusive or with `base`."""
+    """Return the bytes of which `difference` is the exclusive or with `base`, cut or padded."""
     # Whole numbers of any length are the one type without imports that does this at memory speed.
-    both = int.from_bytes(difference, "little") ^ int.from_bytes(base, "little")
-    return both.to_bytes(len(base), "little")
+    both = int.from_bytes(difference, "little") ^ int.from_bytes(base[: len(difference)], "little")
+    return both.to_bytes(len(difference), "little")

@@ -1,25 +1,28 @@
 """Writing contents into packs: what is there already left out, the rest packed, in few files.
 
-Each byte is read once. A new chunk that differs in few places from the one it replaces is stored as
-the exclusive or of the two, which packs to almost nothing; its base is always a chunk that is
-stored whole, so two readings put it together. Small chunks share frames of about 1 MiB; threads
+Each byte is read once. A new chunk is stored by what is new in it where much of it stood there
+before (see `sharing`). Small chunks share frames of about 1 MiB; threads
 pack frames and one thread writes them while the next contents are read.
 """
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 
+from blake3 import blake3
+
 from ..errors import LedgerDamaged
 from . import zstd
-from .index import Index, Location
-from .packs import PackWriter, Piece, Recipe
+from .index import Index
+from .packs import PackWriter, Piece, Recipe, Slice
 from .preparing import Chunk, Ended, Part, ahead, prepare
 from .reading import EMPTY, Frames
+from .sharing import New, Old
 
 __all__ = ["ContentWriter"]
 
@@ -29,7 +32,6 @@ _PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, 
 _SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that sealing need not wait
 _WORKERS = max(2, os.cpu_count() or 2)
 _UNWRITTEN = 16  # frames that may wait for the disk
-_SPARSE = 4  # a difference is worth it while fewer than one byte in this many differs
 
 _Frame = tuple[Future[bytes], list[Piece]]
 
@@ -54,7 +56,7 @@ class ContentWriter:
         self._known = index.few_digests()
         self._plain = _Block()
         self._differences = _Block()
-        self._old: Frames | None = None
+        self._frames: Frames | None = None
         self._packs = 0
         self._unsynced = 0
 
@@ -71,24 +73,24 @@ class ContentWriter:
         `sizes` is what each should have; `before` the digest of what stood under some paths before;
         `as_read` stores a content that changed while it was read as it was read.
         """
-        digests: list[bytes] = []  # of the chunks of the large content that is under way
-        old: list[Location] = []  # the chunks of what stood there before
+        slices: list[Slice] = []  # of the large content that is under way
+        old: Old | None = None  # what stood there before
+        size = 0
         with closing(ahead(prepare(contents, sizes, as_read=as_read))) as items:
             for item in items:
                 if isinstance(item, Part):
-                    if not digests:
-                        old = self._chunks_of(before.get(item.path))
-                    self._take(item.chunk, old[len(digests) : len(digests) + 1])
-                    digests.append(item.chunk[0])
+                    if not slices:
+                        old, size = self._old_of(before.get(item.path)), 0
+                    slices += self._take(item.chunk, old, size)
+                    size += len(item.chunk[1])
                     continue
                 for ended in item:
                     if ended.data is not None:
-                        old = self._chunks_of(before.get(ended.path))
-                        self._take((ended.digest or EMPTY, ended.data), old)
-                    elif ended.digest is not None:
-                        self._add_recipe(ended, tuple(digests))
+                        chunk = (ended.digest or EMPTY), ended.data
+                        slices = self._take(chunk, self._old_of(before.get(ended.path)), 0)
+                    self._add_recipe(ended, tuple(slices))
+                    slices = []
                     yield ended._replace(data=None)
-                digests = []
 
     def close(self) -> None:
         """Make all that was added durable."""
@@ -110,32 +112,51 @@ class ContentWriter:
     def _release(self) -> None:
         self._pool.shutdown(cancel_futures=True)
         self._disk.shutdown(cancel_futures=True)
-        if self._old is not None:
-            self._old.close()
+        if self._frames is not None:
+            self._frames.close()
 
-    def _chunks_of(self, digest: bytes | None) -> list[Location]:
-        return list((self._index.locate(digest) if digest else None) or ())
+    def _old_of(self, digest: bytes | None) -> Old | None:
+        spans = self._index.locate(digest) if digest else None
+        if not spans:
+            return None
+        if self._frames is None:
+            self._frames = Frames(self._index)
+        return Old(spans, self._frames)
 
-    def _take(self, chunk: Chunk, old: list[Location]) -> None:
-        """Store a chunk if it is new; `old` holds the one it replaces, if there is one."""
+    def _take(self, chunk: Chunk, old: Old | None, at: int) -> list[Slice]:
+        """Store a chunk if it is new; `old` is what its content replaces, `at` its offset there.
+
+        Return of what slices it is made.
+        """
         digest, data = chunk
-        if digest == EMPTY or self._has_chunk(digest):
-            return
-        base = old[0] if old and old[0].size == len(data) else None
-        if base is not None and base.base:
-            base = self._index.chunk(base.base)
-        difference = self._difference(data, base) if base is not None else None
-        self._new.add(digest)
-        if base is None or difference is None:
-            self._add_to(self._plain, Piece(digest, len(data)), data)
-        else:
-            self._add_to(self._differences, Piece(digest, len(data), base.digest), difference)
+        if digest == EMPTY:
+            return []
+        whole = [Slice(digest, 0, len(data))]
+        if self._has_chunk(digest):
+            return whole
+        parts: list[Slice | New] = [New(data)]
+        if old is not None:
+            with contextlib.suppress(LedgerDamaged):  # what is damaged is no base for the new
+                parts = old.express(data, at)
+        if len(parts) == 1 and isinstance(parts[0], New):
+            self._add_chunk(Piece(digest, len(data), parts[0].base), parts[0].stored)
+            return whole
+        return [part if isinstance(part, Slice) else self._add_new(part.stored) for part in parts]
 
-    def _add_recipe(self, ended: Ended, digests: tuple[bytes, ...]) -> None:
-        assert ended.digest is not None
-        if ended.digest not in self._new and not self._index.has(ended.digest):
-            self._new.add(ended.digest)
-            self._pending.append(Recipe(ended.digest, ended.size, digests))
+    def _add_new(self, data: bytes) -> Slice:
+        digest = blake3(data).digest()
+        if not self._has_chunk(digest):
+            self._add_chunk(Piece(digest, len(data)), data)
+        return Slice(digest, 0, len(data))
+
+    def _add_recipe(self, ended: Ended, slices: tuple[Slice, ...]) -> None:
+        """Note of what a content is made, unless it is one chunk."""
+        digest = ended.digest
+        if digest is None or not slices or slices[0].digest == digest:
+            return
+        if digest not in self._new and not self._index.has(digest):
+            self._new.add(digest)
+            self._pending.append(Recipe(digest, ended.size, slices))
 
     def _has_chunk(self, digest: bytes) -> bool:
         if digest in self._new:
@@ -144,20 +165,9 @@ class ContentWriter:
             return digest in self._known
         return self._index.chunk(digest) is not None
 
-    def _difference(self, chunk: bytes, base: Location) -> bytes | None:
-        """Return the exclusive or with the base, or None if it is not worth it."""
-        import numpy as np
-
-        if self._old is None:
-            self._old = Frames(self._index)
-        try:
-            old = self._old.chunk(base)
-        except LedgerDamaged:  # what is damaged is no base for anything new
-            return None
-        both = np.frombuffer(chunk, np.uint8) ^ np.frombuffer(old, np.uint8)
-        return both.tobytes() if np.count_nonzero(both) * _SPARSE < len(chunk) else None
-
-    def _add_to(self, block: _Block, piece: Piece, data: bytes) -> None:
+    def _add_chunk(self, piece: Piece, data: bytes) -> None:
+        self._new.add(piece.digest)
+        block = self._differences if piece.base else self._plain
         if piece.size >= _ALONE:  # it needs no company to be worth a frame, and no copy
             self._flush(block)
             self._submit(data, [piece])
