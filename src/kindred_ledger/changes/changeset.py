@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger, Tag
-from ..places import DIR, Node, Place, Tree, collisions, parents
+from ..places import DIR, Node, Place, Running, Tree, collisions, parents, roots_of, running_in
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .actions import Action, Conflict, Loss
@@ -61,6 +61,11 @@ class Changeset:
                 nodes[action.path] = action.after
         return Tree(nodes)
 
+    @property
+    def running(self) -> list[Running]:
+        """The programs that run from the place or have files of it open, as of now."""
+        return running_in(roots_of(self.place).values()) if self.actions else []
+
     def preview(self) -> Statement:
         """Return the account of the place as it would be: a line for every file in it."""
         reasons = {action.path: action for action in self.actions}
@@ -96,16 +101,29 @@ class Changeset:
             )
 
     def apply(
-        self, ledger: Ledger, *, allow_loss: bool = False, progress: Progress | None = None
+        self,
+        ledger: Ledger,
+        *,
+        allow_loss: bool = False,
+        while_running: bool = False,
+        progress: Progress | None = None,
     ) -> Applied:
         """Make the change: keep what it touches, then all of it or nothing.
 
         Raises:
-            DecisionNeeded, LossNotAllowed: consent is missing; nothing was written.
+            DecisionNeeded, LossNotAllowed: consent is missing, or a program runs from the place and
+                `while_running` is False; nothing was written.
             PlaceBusy, PlaceChanged, PlaceError: the place is as it was before.
             BooksUnbalanced: the result is not what was planned; the place is as it was before.
         """
         self.check_consent(allow_loss=allow_loss)
+        if self.running and not while_running:
+            raise DecisionNeeded(
+                "this is in use",
+                where=self.place.location,
+                choices=tuple(str(program) for program in self.running),
+                remedy="Close it, then run this again, or go ahead with --while-running.",
+            )
         return apply_changeset(self, ledger, progress=progress or Progress())
 
 

@@ -29,6 +29,7 @@ from ..places import (
     Place,
     Tree,
     ZipPlace,
+    folders_of,
     hold_place,
     refusals,
     roots_of,
@@ -40,7 +41,7 @@ from ..statement import Statement
 from .actions import Action
 from .archived import as_file_changeset
 from .books import settle
-from .journal import STAGING, SWAPPING, Journal, Op, folders_of
+from .journal import STAGING, SWAPPING, Journal, Op
 from .stage import check_space, stage_contents, unfinished_in
 from .swap import swap_back, swap_forward
 

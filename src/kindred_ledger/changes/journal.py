@@ -19,16 +19,16 @@ from ..ledger import Ledger
 from ..places import (
     WORK_FOLDER,
     FolderPlace,
-    JoinedPlace,
     Node,
     Place,
+    folders_of,
     place_at,
     remove_tree,
     sync_dir,
     write_atomic,
 )
 
-__all__ = ["STAGING", "SWAPPING", "Journal", "Op", "folders_of", "unfinished"]
+__all__ = ["STAGING", "SWAPPING", "Journal", "Op", "unfinished"]
 
 _FORMAT = 1
 STAGING, SWAPPING = "staging", "swapping"
@@ -135,16 +135,6 @@ def unfinished(ledger: Ledger) -> list[str]:
     """Return the names of the folders of unfinished changes."""
     work = ledger.folder("work")
     return sorted(name for name in os.listdir(work) if name.startswith("change-"))
-
-
-def folders_of(place: Place) -> dict[str, FolderPlace]:
-    """Return the folders a place consists of; an empty mapping if it is not made of folders."""
-    if isinstance(place, FolderPlace):
-        return {"": place}
-    if isinstance(place, JoinedPlace):
-        parts = {name: part for name, part in place.parts.items() if isinstance(part, FolderPlace)}
-        return parts if len(parts) == len(place.parts) else {}
-    return {}
 
 
 def _plain(node: Node | None) -> list[Any] | None:

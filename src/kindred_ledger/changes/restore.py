@@ -8,6 +8,7 @@ from dataclasses import replace
 from ..errors import UsageError
 from ..ledger import Entry, Ledger, Record, Tag
 from ..places import DIR, OTHER, JoinedPlace, Place, Tree, place_at, same_content
+from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .actions import Action, Loss, actions_between
@@ -23,13 +24,16 @@ def restore(
     place: Place | None = None,
     *,
     only: Callable[[str], bool] | None = None,
+    why: str = "not asked for",
     exact: bool = False,
     tag: Tag | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings `place` (default: where it was) back to an entry.
 
-    `only` selects by path; what it leaves out stays as it is. `exact` also removes what the entry
+    `only` selects by path; what it leaves out stays as it is, and `why` says so in the books. What
+    lies beside a database that is brought back (`-wal` and its like) goes unless the entry holds it:
+    it belongs to the database that is there now. `exact` also removes what the entry
     does not hold; without it such files stay and are listed. `tag` is what the place holds now.
 
     Raises:
@@ -43,11 +47,13 @@ def restore(
     if only is not None:
         wanted = wanted.select(only)
     reason = f"as in entry {entry.id}"
-    target = now.overlay(wanted)
+    stale = _beside_databases(now, wanted, remembered)
+    target = now.overlay(wanted).select(lambda path: path not in stale)
     extra = tuple(
         path
         for path in now.leaves
-        if path not in remembered and (only is None or only(path)) and entry.complete
+        if path not in remembered and path not in stale
+        if (only is None or only(path)) and entry.complete
     )
     losses: tuple[Loss, ...] = ()
     notes: tuple[str, ...] = ()
@@ -60,7 +66,14 @@ def restore(
         notes = (f"{len(extra)} files that the entry does not hold stay (--exact removes them)",)
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         notes += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
-    actions = actions_between(now, target, source, reason=reason)
+    if entry.captured or entry.unsettled or entry.running:
+        notes += _of_its_making(entry, wanted)
+    actions = [
+        replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
+        if action.path in stale
+        else action
+        for action in actions_between(now, target, source, reason=reason)
+    ]
     return Changeset(
         place=place,
         operation="restore",
@@ -69,8 +82,8 @@ def restore(
         actions=tuple(actions),
         tag=tag or entry.tag,
         version_after=entry.tag.version if only is None and entry.complete else "",
-        offered=wanted,
-        statements=(_statement(entry, wanted),),
+        offered=remembered,
+        statements=(_statement(entry, remembered, wanted, now, why),),
         losses=losses,
         notes=notes,
     )
@@ -167,6 +180,41 @@ def _fitted(tree: Tree, entry: Entry, place: Place) -> Tree:
     return tree
 
 
-def _statement(entry: Entry, wanted: Tree) -> Statement:
-    lines = [Line(Outcome.KEPT, path, "arrives as it was kept") for path in wanted.leaves]
+def _beside_databases(now: Tree, wanted: Tree, remembered: Tree) -> set[str]:
+    """Return the files beside databases that will no longer belong to them."""
+    return {
+        path + end
+        for path in wanted.files
+        for end in COMPANIONS
+        if path + end in now and path + end not in remembered
+        if not same_content(now.get(path), wanted[path])
+    }
+
+
+def _database_of(path: str) -> str:
+    return next(path.removesuffix(end) for end in COMPANIONS if path.endswith(end)).rpartition("/")[
+        2
+    ]
+
+
+def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
+    """Say what was unusual when the entry was made."""
+    torn = [path for path in entry.unsettled if path in wanted]
+    notes = [f"{path} changed while it was kept and may be torn" for path in torn]
+    if entry.running:
+        notes.append(f"it was kept while this ran: {'; '.join(entry.running)}")
+    return tuple(notes)
+
+
+def _statement(entry: Entry, remembered: Tree, wanted: Tree, now: Tree, why: str) -> Statement:
+    lines = []
+    for path in remembered.leaves:
+        if path in wanted:
+            lines.append(Line(Outcome.KEPT, path, "arrives as it was kept"))
+        elif remembered[path].kind == OTHER:
+            lines.append(Line(Outcome.HELD, path, "neither file nor link: it was listed, not kept"))
+        elif same_content(now.get(path), remembered[path]):
+            lines.append(Line(Outcome.KEPT, path, "left out, and stands there as it was kept"))
+        else:
+            lines.append(Line(Outcome.HELD, path, why))
     return Statement(f"entry {entry.id}", "files", tuple(lines))

@@ -11,10 +11,20 @@ from blake3 import blake3
 
 from ..errors import PlaceChanged, PlaceError
 from ..ledger import Ledger
-from ..places import FILE, LINK, WORK_FOLDER, Node, Place, refusals, sync_dir, sync_files
+from ..places import (
+    FILE,
+    LINK,
+    WORK_FOLDER,
+    Node,
+    Place,
+    folders_of,
+    refusals,
+    sync_dir,
+    sync_files,
+)
 from ..progress import Progress
 from .actions import Action
-from .journal import Journal, Op, folders_of
+from .journal import Journal, Op
 
 __all__ = ["check_space", "stage_contents", "unfinished_in"]
 

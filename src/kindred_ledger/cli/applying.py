@@ -18,7 +18,14 @@ _DECISION_NEEDED = 3
 
 
 def carry_out(
-    session: Session, change: Changeset, *, dry_run: bool, yes: bool, allow_loss: bool, lines: bool
+    session: Session,
+    change: Changeset,
+    *,
+    dry_run: bool,
+    yes: bool,
+    allow_loss: bool,
+    while_running: bool,
+    lines: bool,
 ) -> int:
     """Show what a changeset would do, ask, apply it, and draw or print the books.
 
@@ -27,6 +34,7 @@ def carry_out(
     plan = _plan(change, lines)
     if not session.json:
         drawing.changeset(session.out, change, lines=lines)
+        drawing.running(session.out, [str(program) for program in change.running])
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
@@ -42,7 +50,12 @@ def carry_out(
             remedy="Consent with --allow-loss. What is there now is kept either way.",
         )
     change.check_consent(allow_loss=consent)
-    done = change.apply(session.ledger, allow_loss=consent, progress=session.progress)
+    done = change.apply(
+        session.ledger,
+        allow_loss=consent,
+        while_running=while_running,
+        progress=session.progress,
+    )
     if session.json:
         return session.emit(change=plan, applied=_done(done, lines))
     _draw_done(session, done)
@@ -86,6 +99,7 @@ def _plan(change: Changeset, lines: bool) -> dict[str, Any]:
         "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
         "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],
         "notes": list(change.notes),
+        "running": [str(program) for program in change.running],
     }
 
 

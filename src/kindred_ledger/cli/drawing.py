@@ -13,20 +13,22 @@ if TYPE_CHECKING:
 
     from ..cards import Belonging
     from ..changes import Changeset
+    from ..ledger import Entry
 
 __all__ = [
     "changeset",
+    "circumstances",
     "count",
     "files",
     "heading",
     "moment",
     "notes",
     "rows",
+    "running",
     "settled",
     "size",
     "statement",
     "uncovered",
-    "unsettled",
 ]
 
 _INDEX = re.compile(r"\[\d+\]")
@@ -165,8 +167,24 @@ def _listed(console: Console, head: str, items: Sequence[str], style: str) -> No
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 
 
-def unsettled(console: Console, paths: Sequence[str]) -> None:
-    """Warn of files that would not hold still while they were kept."""
+def running(console: Console, programs: Sequence[str]) -> None:
+    """Warn of programs that run from a place."""
+    if programs:
+        shown = "; ".join(programs[:_EXAMPLES]) + (" …" if len(programs) > _EXAMPLES else "")
+        console.print(
+            f"  ! in use by {shown}. What it has not written yet is not here.", style="bold yellow"
+        )
+
+
+def circumstances(console: Console, entry: Entry) -> None:
+    """Say what was unusual when an entry was made."""
+    running(console, entry.running)
+    if entry.captured:
+        shown = ", ".join(entry.captured[:_EXAMPLES])
+        more = " …" if len(entry.captured) > _EXAMPLES else ""
+        them = count(len(entry.captured), "database")
+        notes(console, [f"{them} in use, kept with all that was committed: {shown}{more}"])
+    paths = entry.unsettled
     if paths:
         shown = ", ".join(paths[:_EXAMPLES]) + (" …" if len(paths) > _EXAMPLES else "")
         console.print(

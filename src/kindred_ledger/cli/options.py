@@ -71,6 +71,11 @@ def writing(command: Command) -> Command:
         click.option(
             "--allow-loss", is_flag=True, help="Consent to what the preview says is lost."
         ),
+        click.option(
+            "--while-running",
+            is_flag=True,
+            help="Go ahead though the game, or another program, runs.",
+        ),
         click.option("--yes", is_flag=True, help="Do not ask."),
         click.option("--dry-run", is_flag=True, help="Show what would be done and stop."),
     ):

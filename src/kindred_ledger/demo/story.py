@@ -76,11 +76,12 @@ class _Story:
     def _fail_and_recover(self) -> None:
         self._chapter(
             "3. Update, with the game left open.",
-            "It still runs behind another window and writes to its chart cache. The update "
-            "notices half-way and takes back what it had done.",
+            "It still runs behind another window and writes to its chart cache.",
         )
         with self._game_left_open():
-            self._kindred(*_UPDATE, "--yes", status=4)
+            self._kindred(*_UPDATE, "--yes", status=3)
+            self._say("And if somebody insists? Half-way the update is disturbed, and taken back.")
+            self._kindred(*_UPDATE, "--yes", "--while-running", status=4)
         self._say(
             "The game is closed now. Was anything harmed? Compare the backup with the install:"
         )

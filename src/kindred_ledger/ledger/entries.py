@@ -45,7 +45,8 @@ class Entry:
     `when` is UTC in ISO 8601; `roots` are the folders the place consisted of, by name; `complete`
     says that the tree is all the place held, not a selection; `reason` is "asked", or the
     operation before which it was kept; `unsettled` are files that changed during every reading and
-    are kept as they were read last.
+    are kept as they were read last; `captured` are databases that were in use, each with all that
+    was committed; `running` names the programs that ran from the place meanwhile.
     """
 
     id: str
@@ -59,6 +60,8 @@ class Entry:
     note: str = ""
     pinned: bool = False
     unsettled: tuple[str, ...] = ()
+    captured: tuple[str, ...] = ()
+    running: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
@@ -74,7 +77,8 @@ class Entry:
         """Read a stored header."""
         values = _known(Entry, header)
         values["tag"] = _tag(values.get("tag", {}))
-        values["unsettled"] = tuple(values.get("unsettled", ()))
+        for name in ("unsettled", "captured", "running"):
+            values[name] = tuple(values.get(name, ()))
         return _made(Entry, values)
 
 

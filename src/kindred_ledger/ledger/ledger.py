@@ -26,11 +26,14 @@ from ..places import (
     hold,
     is_held,
     refusals,
+    remove_tree,
     roots_of,
+    running_in,
     scan,
     still_changing,
     write_atomic,
 )
+from ..places.databases import COMPANIONS, steady
 from ..progress import Progress
 from .binder import Binder
 from .entries import Entry, Record, Tag, Tagged
@@ -124,16 +127,22 @@ class Ledger:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
 
         `tag` says what it is; None takes what the subject says of itself. A file that will not
-        hold still is kept as it was read the last time, and named in the entry.
+        hold still is kept as it was read the last time, and named in the entry; a database in use
+        is kept as SQLite hands it out, without the files beside it; programs that run from the
+        place are named.
 
         Raises:
             PlaceError: something cannot be read; no entry is made.
         """
         place, own = _place_and_tag(subject)
         seen = self.seen(place)
+        running = tuple(str(program) for program in running_in(roots_of(place).values()))
         tree = place.survey(seen=seen)
+        in_use = [path for path in tree.files if any(path + end in tree for end in COMPANIONS)]
         wanted = tree if only is None else tree.select(only)
-        kept, unsettled = self._store(place, wanted, seen, progress or Progress())
+        kept, unsettled, captured = self._store_steadily(
+            place, wanted, in_use, seen, progress or Progress()
+        )
         self.index.remember_seen(_key_of(place), seen)
         return self._enter(
             place,
@@ -143,6 +152,8 @@ class Ledger:
             note=note,
             pinned=pinned,
             unsettled=unsettled,
+            captured=captured,
+            running=running,
         )
 
     def keep(
@@ -175,6 +186,35 @@ class Ledger:
         tree = scan(place, seen=seen, progress=progress)
         self.index.remember_seen(_key_of(place), seen)
         return tree
+
+    def _store_steadily(
+        self, place: Place, tree: Tree, in_use: list[str], seen: Seen, progress: Progress
+    ) -> tuple[Tree, tuple[str, ...], tuple[str, ...]]:
+        """Store a tree, its databases in use as SQLite hands them out; see `_store`.
+
+        Return it with every digest, what did not settle, and the databases that were captured.
+        """
+        databases = [path for path in in_use if path in tree]
+        torn: tuple[str, ...] = ()
+        if not databases:
+            tree, torn = self._store(place, tree, seen, progress)
+            databases = list(torn)  # those that are databases can still be had whole
+            if not databases:
+                return tree, (), ()
+        with self._session() as session:
+            scratch = f"{session}-captured"
+            try:
+                source, captured, moving = steady(place, databases, scratch)
+                now = source.survey()
+                companions = {path + end for path in captured for end in COMPANIONS}
+                tree = tree.select(lambda path: path not in companions)
+                tree = tree.overlay({path: now[path] for path in captured if path in now})
+                seen.forget(captured)
+                tree, unsettled = self._store(source, tree, seen, progress)
+            finally:
+                remove_tree(scratch)
+        doubtful = {*torn, *unsettled, *(path for path in moving if path in tree)}
+        return tree, tuple(sorted(doubtful - set(captured))), tuple(captured)
 
     def _store(
         self, place: Place, tree: Tree, seen: Seen | None, progress: Progress
@@ -231,9 +271,7 @@ class Ledger:
 
     @contextlib.contextmanager
     def _writer(self) -> Iterator[ContentWriter]:
-        session = os.path.join(self.folder("work"), f"packing-{os.urandom(6).hex()}")
-        with refusals(self.root), hold(f"{session}.lock", busy="a pack is being written"):
-            self._sweep()
+        with self._session() as session:
             writer = ContentWriter(self.index, packs_folder=self.folder("packs"), part=session)
             try:
                 yield writer
@@ -241,6 +279,15 @@ class Ledger:
             except BaseException:
                 writer.abandon()
                 raise
+
+    @contextlib.contextmanager
+    def _session(self) -> Iterator[str]:
+        """Hold the right to names in `work` that begin with what is given."""
+        session = os.path.join(self.folder("work"), f"packing-{os.urandom(6).hex()}")
+        with refusals(self.root), hold(f"{session}.lock", busy="a pack is being written"):
+            self._sweep()
+            try:
+                yield session
             finally:
                 _remove(f"{session}.lock")
 
@@ -258,6 +305,7 @@ class Ledger:
             lock = os.path.join(work, name.rpartition("-")[0] + ".lock")
             if not is_held(lock):
                 _remove(os.path.join(work, name))
+                remove_tree(os.path.join(work, name))
                 _remove(lock)
 
     def _enter(
@@ -271,6 +319,8 @@ class Ledger:
         note: str = "",
         pinned: bool = False,
         unsettled: tuple[str, ...] = (),
+        captured: tuple[str, ...] = (),
+        running: tuple[str, ...] = (),
     ) -> Entry:
         ids = self._entries.ids()
         now = self.clock()
@@ -286,6 +336,8 @@ class Ledger:
             note=note,
             pinned=pinned,
             unsettled=unsettled,
+            captured=captured,
+            running=running,
         )
         self._entries.write(entry.id, entry.to_json(), {"tree": tree_to_columns(tree)})
         return entry

@@ -8,6 +8,7 @@ from .memory import MemoryPlace
 from .names import check_portable, collisions, parents
 from .opening import join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, read_bytes, scan, still_changing
+from .running import Running, running_in
 from .seen import Seen
 from .select import Patterns
 from .tarball import TarPlace
@@ -24,7 +25,7 @@ from .tree import (
     same_content,
     three_way,
 )
-from .views import JoinedPlace, SubPlace
+from .views import JoinedPlace, SubPlace, folders_of
 
 __all__ = [
     "BLOCK",
@@ -41,6 +42,7 @@ __all__ = [
     "Node",
     "Patterns",
     "Place",
+    "Running",
     "Seen",
     "Side",
     "SubPlace",
@@ -52,6 +54,7 @@ __all__ = [
     "check_portable",
     "collisions",
     "digest_of",
+    "folders_of",
     "hold",
     "hold_place",
     "is_held",
@@ -65,6 +68,7 @@ __all__ = [
     "remove_tree",
     "rewrite_zip",
     "roots_of",
+    "running_in",
     "same_content",
     "scan",
     "still_changing",

@@ -9,6 +9,7 @@ cannot run code.
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from typing import Any
 
 __all__ = ["Seen"]
@@ -66,6 +67,11 @@ class Seen:
     def learn(self, path: str, digest: bytes, read_at_ns: int) -> None:
         """Remember what was read at `read_at_ns` (clock time) under the status last looked up."""
         self._fresh[self._prefix + path] = (digest, read_at_ns)
+
+    def forget(self, paths: Iterable[str]) -> None:
+        """Forget what was looked up: what these files hold is not what is kept of them."""
+        for path in paths:
+            self._now.pop(self._prefix + path, None)
 
     def columns(self) -> dict[str, Any]:
         """Return what is worth saving: the paths looked up this time, racy ones left out."""

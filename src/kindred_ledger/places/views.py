@@ -10,11 +10,12 @@ import os
 from collections.abc import Iterable, Iterator, Mapping
 
 from ..errors import UsageError
+from .folder import FolderPlace
 from .place import Place
 from .seen import Seen
 from .tree import Tree
 
-__all__ = ["JoinedPlace", "SubPlace"]
+__all__ = ["JoinedPlace", "SubPlace", "disk_path", "folders_of"]
 
 
 class SubPlace:
@@ -74,3 +75,22 @@ class JoinedPlace:
         for name, some in by_part.items():
             for path, blocks in self.parts[name].read(some):
                 yield f"{name}/{path}", blocks
+
+
+def folders_of(place: Place) -> dict[str, FolderPlace]:
+    """Return the folders a place consists of; an empty mapping if it is not made of folders."""
+    if isinstance(place, FolderPlace):
+        return {"": place}
+    if isinstance(place, JoinedPlace):
+        parts = {name: part for name, part in place.parts.items() if isinstance(part, FolderPlace)}
+        return parts if len(parts) == len(place.parts) else {}
+    return {}
+
+
+def disk_path(place: Place, path: str) -> str | None:
+    """Return where a file of a place lies on disk; None if it lies in something else."""
+    folders = folders_of(place)
+    if "" in folders:
+        return folders[""].path(path)
+    name, _, rest = path.partition("/")
+    return folders[name].path(rest) if name in folders else None

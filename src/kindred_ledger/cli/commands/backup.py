@@ -48,5 +48,5 @@ def command(session: Session, place: str, categories: tuple[str, ...], note: str
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
     fate = "kept all the same" if entry.complete else "this entry does not hold them"
     drawing.uncovered(session.out, missed, fate)
-    drawing.unsettled(session.out, entry.unsettled)
+    drawing.circumstances(session.out, entry)
     return 0

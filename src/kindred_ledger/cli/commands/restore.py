@@ -43,8 +43,12 @@ def command(
     """
     found = session.ledger.entry(entry)
     chosen = [f for f in (patterns(only),) if f]
+    asked = [f"paths that fit {' or '.join(only)}"] if only else []
     if categories:
         chosen.append(select_categories(found.tag.categories, categories))
+        asked.append(
+            f"the {'category' if len(categories) == 1 else 'categories'} {', '.join(categories)}"
+        )
     wanted = (lambda path: all(f(path) for f in chosen)) if chosen else None
     place: Place | None = None
     tag = None
@@ -56,7 +60,14 @@ def command(
     if into and place is None:
         place = _folder(into)
     change = restore(
-        found, session.ledger, place, only=wanted, exact=exact, tag=tag, progress=session.progress
+        found,
+        session.ledger,
+        place,
+        only=wanted,
+        why=f"only {' of '.join(asked)} was asked for",
+        exact=exact,
+        tag=tag,
+        progress=session.progress,
     )
     return carry_out(session, change, **options)
 
