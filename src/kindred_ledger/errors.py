@@ -26,6 +26,7 @@ __all__ = [
     "UnsafeArchive",
     "UnsafeName",
     "UsageError",
+    "Vanished",
     "VersionError",
 ]
 
@@ -130,6 +131,10 @@ class PlaceError(KindredError):
 
 class PlaceChanged(KindredError):
     """A file is not what it was when it was looked at; something else is writing there."""
+
+
+class Vanished(PlaceChanged):
+    """A file that was listed is not there any more, or is something else now."""
 
 
 class PlaceBusy(KindredError):

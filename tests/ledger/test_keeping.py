@@ -7,7 +7,7 @@ import shutil
 import tempfile
 import time
 import unittest
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from hypothesis import given
@@ -24,6 +24,7 @@ from kindred_ledger.places import (
     Seen,
     Tree,
     read_bytes,
+    same_content,
     scan,
 )
 from tests.support import (
@@ -168,6 +169,67 @@ class Backup(Case):
         for name, data in files.items():
             self.assertEqual(read_bytes(ledger.place(entry), name), data)
 
+    def test_a_place_that_changes_between_looking_and_reading(self) -> None:
+        """Files that went away, grew, shrank or became something else: the entry is what is there now."""
+        files = {name: name.encode() * 9 for name in (*"abcdefg", "large", "h/i", "h/j")}
+        files["large"] = os.urandom(6 << 20)
+        place = self.place(files)
+
+        def shift() -> None:
+            for name in "abcdf":
+                os.remove(place.path(name))
+            write(place.root, {"b": b"b", "c": b"c" * 100_000, "d/within/it": b"new"})
+            os.symlink("g", place.path("e-link"))
+            os.replace(place.path("e-link"), place.path("e"))
+            os.mkfifo(place.path("f"))
+            shutil.rmtree(place.path("h"))
+            with open(place.path("large"), "ab") as file:
+                file.write(b"grown")
+
+        ledger = self.ledger()
+        entry = ledger.backup(Shifting(place.root, shift))
+        tree = ledger.tree(entry)
+        expected = scan(place)
+        self.assertEqual(entry.unsettled, ())
+        self.assertEqual(tree.leaves, ("b", "c", "d/within/it", "e", "f", "g", "large"))
+        for path in tree.leaves:
+            self.assertTrue(same_content(tree[path], expected[path]), path)
+        self.assertEqual(ledger.check(entry), [])
+
+    def test_what_goes_away_at_the_last_reading(self) -> None:
+        """It is not in the entry: neither as it was listed nor as nothing."""
+
+        class Going(FolderPlace):
+            def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+                for path in paths:
+                    if path.startswith("going"):
+                        os.remove(self.path(path))
+                    yield from super().read([path])
+                    if path.startswith("going"):
+                        write(self.root, {path: b"back"})
+
+        place = self.place({"going": b"1", "going too": bytes(5 << 20), "stays": b"2"})
+        ledger = self.ledger()
+        entry = ledger.backup(Going(place.root))
+        self.assertEqual((ledger.tree(entry).files, entry.unsettled), (("stays",), ()))
+        self.assertEqual(ledger.check(entry), [])
+
+    def test_what_is_kept_is_looked_up_where_packs_went_away(self) -> None:
+        """An install that did not change is stored again when the pack with its contents is gone."""
+        place = self.place({"a": b"1" * 1000, "b": b"2"})
+        old = time.time() - 60
+        for name in ("a", "b"):
+            os.utime(place.path(name), (old, old))
+        time.sleep(0.06)  # past the grain of the clock: what is read now is believed later
+        self.ledger().backup(place)
+        (name,) = os.listdir(self.path("ledger", "packs"))
+        with opened_files(place.root) as opened:
+            self.ledger().backup(place)
+        self.assertEqual(opened, [])
+        os.remove(self.path("ledger", "packs", name))
+        ledger = self.ledger()
+        self.assertEqual(ledger.check(ledger.backup(place)), [])
+
     def test_a_ledger_on_a_full_disk(self) -> None:
         """No entry, no pack that is not whole, and what was kept before is still all there."""
         os.mkdir(self.path("disk"))
@@ -191,6 +253,20 @@ class Backup(Case):
         with unprivileged(self.folder), self.assertRaisesRegex(PlaceError, "permissions"):
             ledger.backup(place)
         self.assertEqual(ledger.entries(), [])
+
+
+class Shifting(FolderPlace):
+    """A folder that changes once, after it was looked at for the first time."""
+
+    def __init__(self, root: str, shift: Callable[[], None]) -> None:
+        super().__init__(root)
+        self._shifts = [shift]
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        tree = super().survey(seen=seen)
+        while self._shifts:
+            self._shifts.pop()()
+        return tree
 
 
 class Entries(Case):

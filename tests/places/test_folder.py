@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import socket
 import sys
 import threading
@@ -11,7 +12,7 @@ from contextlib import closing
 
 from blake3 import blake3
 
-from kindred_ledger.errors import PlaceBusy, PlaceChanged, PlaceError, UsageError
+from kindred_ledger.errors import PlaceBusy, PlaceChanged, PlaceError, UsageError, Vanished
 from kindred_ledger.places import (
     WORK_FOLDER,
     FolderPlace,
@@ -50,8 +51,28 @@ class Looking(Case):
         os.symlink(self.path("outside"), place.path("door"))
         os.symlink(self.path("outside", "secret.txt"), place.path("key"))
         self.assertEqual(list(scan(place)), ["door", "in.txt", "key"])
-        with self.assertRaises(PlaceError):
+        with self.assertRaises(Vanished):
             read_bytes(place, "key")
+
+    def test_what_goes_away_while_it_is_listed(self) -> None:
+        """A file between its name and its size, a folder between its own listing and its parent's."""
+        place = self.place({"a": b"1", "gone": b"2", "going/in": b"3", "stays/in": b"4"})
+
+        class Hasty(frozenset[str]):
+            def __contains__(self, name: object) -> bool:
+                if name == "gone":
+                    os.remove(place.path("gone"))
+                return super().__contains__(name)
+
+        class Going(FolderPlace):
+            def path(self, relative: str) -> str:
+                if relative == "going":
+                    shutil.rmtree(super().path("going"))
+                return super().path(relative)
+
+        hasty = Going(place.root)
+        hasty.without = Hasty(hasty.without)
+        self.assertEqual(list(hasty.survey()), ["a", "stays", "stays/in"])
 
     @unittest.skipIf(os.name == "nt", "no such sockets there")
     def test_what_is_no_file_is_listed_and_not_read(self) -> None:
@@ -120,7 +141,7 @@ class Reading(Case):
         place = self.place({"a": b"1"})
         seen = Seen()
         scan(place, seen=seen)
-        self.assertEqual(seen.columns()["paths"], [])
+        self.assertEqual(seen.columns()["paths"], ())
 
     def test_a_file_that_will_not_hold_still(self) -> None:
         """One that changes during each reading ends the scan with its name."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from importlib import import_module
@@ -20,6 +21,8 @@ def run(name: str, args: list[str]) -> int:
     """Run the command `name`; return its exit status."""
     module = import_module(f".commands.{name}", __package__)
     as_json = "--json" in args
+    # What is made here are long lists without cycles, which a collector would walk again and again.
+    gc.disable()
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, _interrupt)
     try:

@@ -10,7 +10,7 @@ import contextlib
 import os
 import sqlite3
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 import msgspec
@@ -33,11 +33,12 @@ CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY
 CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
     WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
-CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB);
+CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
+CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
 """
 _FORMAT = 4
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
-_FEW = 100_000  # digests, which take some 13 MB as a set and save a query for every chunk
+_AT_ONCE = 256  # digests asked for in one query
 
 
 class Location(NamedTuple):
@@ -108,7 +109,7 @@ class Index:
             pack = cursor.lastrowid
             self._db.executemany(
                 "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?, ?)",
-                ((c.digest, pack, c.at, c.size, c.base) for c in index.chunks),
+                sorted((c.digest, pack, c.at, c.size, c.base) for c in index.chunks),
             )
             self._db.executemany(
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
@@ -140,6 +141,7 @@ class Index:
             for table in ("chunks", "recipes"):
                 self._db.execute(f"DELETE FROM {table} WHERE pack = ?", (pack,))
             self._db.execute("DELETE FROM packs WHERE id = ?", (pack,))
+            self._db.execute("INSERT INTO lost VALUES (?)", (pack,))
 
     def pack_path(self, name: str) -> str:
         """Return where a pack lies on disk."""
@@ -149,10 +151,25 @@ class Index:
         """Tell whether a content is stored, with every chunk it is made of."""
         return self.locate(digest) is not None
 
-    def few_digests(self) -> set[bytes] | None:
-        """Return the digests of all chunks, or None if they are too many to hold."""
-        rows = self._db.execute("SELECT digest FROM chunks LIMIT ?", (_FEW + 1,)).fetchall()
-        return {row[0] for row in rows} if len(rows) <= _FEW else None
+    def is_empty(self) -> bool:
+        """Tell whether nothing is stored at all."""
+        return self._db.execute("SELECT 1 FROM chunks LIMIT 1").fetchone() is None
+
+    def chunks_among(self, digests: Sequence[bytes]) -> set[bytes]:
+        """Return those of the digests that are stored as one chunk."""
+        found: set[bytes] = set()
+        for at in range(0, len(digests), _AT_ONCE):
+            some = digests[at : at + _AT_ONCE]
+            marks = ",".join("?" * len(some))
+            rows = self._db.execute(f"SELECT digest FROM chunks WHERE digest IN ({marks})", some)
+            found.update(row[0] for row in rows)
+        return found
+
+    def has_all(self, digests: Iterable[bytes]) -> set[bytes]:
+        """Return those of the digests that are stored, with every chunk they are made of."""
+        wanted = set(digests)
+        stored = self.chunks_among(list(wanted))
+        return stored | {digest for digest in wanted - stored if self.has(digest)}
 
     def locate(self, digest: bytes) -> tuple[Span, ...] | None:
         """Return the spans of chunks a content is made of, in order; None if any is not stored."""
@@ -221,15 +238,27 @@ class Index:
 
     def seen(self, place: str) -> Seen:
         """Return what was last read in a place."""
-        row = self._db.execute("SELECT columns FROM seen WHERE place = ?", (place,)).fetchone()
-        return Seen(msgspec.json.decode(row[0]) if row else None)
+        query = "SELECT columns, lost FROM seen WHERE place = ?"
+        row = self._db.execute(query, (place,)).fetchone()
+        if row is None:
+            return Seen()
+        columns = msgspec.json.decode(row[0])
+        if row[1] != self._lost():
+            columns["kept"] = []
+        return Seen(columns)
+
+    def _lost(self) -> int:
+        """Return how many packs ever went away: what was in them is no longer known to be kept."""
+        return int(self._db.execute("SELECT count(*) FROM lost").fetchone()[0])
 
     def remember_seen(self, place: str, seen: Seen) -> None:
         """Save what was read in a place."""
+        if seen.unchanged:
+            return
         with self._welcome(), self._db:
             self._db.execute(
-                "INSERT OR REPLACE INTO seen VALUES (?, ?)",
-                (place, msgspec.json.encode(seen.columns())),
+                "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
+                (place, msgspec.json.encode(seen.columns()), self._lost()),
             )
 
 

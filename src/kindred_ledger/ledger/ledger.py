@@ -23,8 +23,10 @@ from ..places import (
     Place,
     Seen,
     Tree,
+    folders_of,
     hold,
     is_held,
+    parents,
     refusals,
     remove_tree,
     roots_of,
@@ -40,7 +42,8 @@ from .entries import Entry, Record, Tag, Tagged
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
-from .reading import read_contents
+from .preparing import Batch, Ended
+from .reading import EMPTY, read_contents
 from .writing import ContentWriter
 
 __all__ = ["EntryPlace", "Ledger"]
@@ -138,11 +141,12 @@ class Ledger:
         seen = self.seen(place)
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         tree = place.survey(seen=seen)
-        in_use = [path for path in tree.files if any(path + end in tree for end in COMPANIONS)]
+        in_use = _databases_in_use(tree)
         wanted = tree if only is None else tree.select(only)
         kept, unsettled, captured = self._store_steadily(
             place, wanted, in_use, seen, progress or Progress()
         )
+        seen.keep(kept.files)
         self.index.remember_seen(_key_of(place), seen)
         return self._enter(
             place,
@@ -220,54 +224,55 @@ class Ledger:
         self, place: Place, tree: Tree, seen: Seen | None, progress: Progress
     ) -> tuple[Tree, tuple[str, ...]]:
         """Make the contents of a tree durable; return it with every digest, and what did not settle."""
-        digests: dict[str, bytes] = {}
-        unsettled: list[str] = []
-        left = [
-            path
-            for path, node in tree.items()
-            if node.kind == FILE and (node.digest is None or not self._has(node))
-        ]
+        left = self._missing(tree, seen)
         if not left:
             return tree, ()
         total = sum(tree[path].size for path in left)
         before = self._stood_before(place, (path for path in left if tree[path].size > _LARGE))
+        stored: dict[str, Node] = {}
+        unsettled: set[str] = set()
         with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
             for attempt in range(_TRIES):
-                again: list[str] = []
-                sizes = {path: tree[path].size for path in left}
                 last = attempt == _TRIES - 1
-                storing = writer.add(place.read(left), sizes, before, as_read=last)
-                with contextlib.closing(storing) as ends:
-                    for path, digest, size, read_at, _, held_still in ends:
-                        settled = held_still and size == sizes[path]
-                        if digest is None or not (settled or last):
-                            again.append(path)
-                            continue
-                        digests[path] = digest
-                        if not settled:
-                            unsettled.append(path)
-                            tree = tree.overlay({path: tree[path]._replace(size=size)})
-                        elif seen is not None:
-                            seen.learn(path, digest, read_at)
-                        task.advance(size)
-                if not again:
+                found: dict[str, Node] = {}
+                again: list[str] = []
+                for some in _by_size(place, tree, left):
+                    sizes = {path: tree[path].size for path in some}
+                    storing = writer.add(place.read(some), sizes, before, as_read=last)
+                    with contextlib.closing(storing) as ends:
+                        for end in ends:
+                            task.advance(_take_over(end, tree, found, again, seen, last))
+                stored |= found
+                if last:
+                    unsettled = {path for path in again if path in found}
+                    again = [path for path in again if path not in found]
+                tree = _without(tree, again).overlay(found)
+                if not again or last:
                     break
                 time.sleep(0.05)
                 now = place.survey(seen=seen)
-                tree = tree.overlay({path: now[path] for path in again if path in now})
-                left = again
-        large = {path: digest for path, digest in digests.items() if tree[path].size > _LARGE}
+                there = {path: now[path] for path in _at_or_under(now, again)}
+                tree = tree.overlay(there)
+                left = [path for path, node in there.items() if node.kind == FILE]
+        large = {p: n.digest for p, n in stored.items() if n.digest and n.size > _LARGE}
         self.index.remember_stored(_key_of(place), large)
-        kept = {path: tree[path]._replace(digest=digest) for path, digest in digests.items()}
-        return tree.overlay(kept), tuple(unsettled)
+        return tree, tuple(sorted(unsettled))
+
+    def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
+        """Return the files whose content the ledger does not hold, or is not known to hold."""
+        doubtful = {
+            path: node
+            for path, node in tree.items()
+            if node.kind == FILE and (node.digest is None or seen is None or not seen.is_kept(path))
+        }
+        held = self.index.has_all(node.digest for node in doubtful.values() if node.digest)
+        held.add(EMPTY)
+        return [path for path, node in doubtful.items() if node.digest not in held]
 
     def _stood_before(self, place: Place, paths: Iterable[str]) -> Mapping[str, bytes]:
         """Return what was kept last under paths of a place, else under the same of another."""
         before = self.index.stored(_key_of(place))
         return before | self.index.stored_elsewhere(path for path in paths if path not in before)
-
-    def _has(self, node: Node) -> bool:
-        return node.size == 0 or (node.digest is not None and self.index.has(node.digest))
 
     @contextlib.contextmanager
     def _writer(self) -> Iterator[ContentWriter]:
@@ -470,6 +475,74 @@ class EntryPlace:
                 raise UsageError(f"there is no file {path}", where=self.location)
             wanted.append((path, node.digest))
         yield from read_contents(self._ledger.index, wanted, where=self.location)
+
+
+def _databases_in_use(tree: Tree) -> list[str]:
+    beside = [path for path in tree.files if path.endswith(COMPANIONS)]
+    found = {path.removesuffix(end) for path in beside for end in COMPANIONS if path.endswith(end)}
+    return sorted(found & tree.keys())
+
+
+def _by_size(place: Place, tree: Tree, paths: list[str]) -> list[list[str]]:
+    """Return the small files and the large ones, which are read in different ways, where one may choose."""
+    if not folders_of(place):
+        return [paths]
+    small = [path for path in paths if tree[path].size <= _LARGE]
+    large = [path for path in paths if tree[path].size > _LARGE]
+    return [some for some in (small, large) if some]
+
+
+def _take_over(
+    end: Ended | Batch,
+    tree: Tree,
+    found: dict[str, Node],
+    again: list[str],
+    seen: Seen | None,
+    last: bool,
+) -> int:
+    """Sort what was stored into `found` and what is to be read `again`; return the bytes taken.
+
+    The `last` time what did not settle is in both.
+    """
+    ends: Iterable[tuple[str, bytes | None, int, bool]]
+    taken = 0
+    learned = []
+    if isinstance(end, Batch):
+        ends = []
+        for path, digest, data in end.files:
+            size, node = len(data), tree[path]
+            if size == node.size:
+                found[path] = node.with_digest(digest)
+                learned.append((path, digest))
+                taken += size
+            else:
+                ends.append((path, digest, size, False))
+    else:
+        ends = [(end.path, end.digest, end.size, end.settled)]
+    for path, whole, size, settled in ends:
+        node = tree[path]
+        if whole is not None and settled and size == node.size:
+            found[path] = node.with_digest(whole)
+            learned.append((path, whole))
+        else:
+            again.append(path)
+            if last and whole is not None:
+                found[path] = node._replace(size=size, digest=whole)
+        taken += size
+    if seen is not None:
+        seen.learn(learned, end.read_at_ns)
+    return taken
+
+
+def _without(tree: Tree, paths: Iterable[str]) -> Tree:
+    gone = set(paths)
+    return Tree({path: node for path, node in tree.items() if path not in gone}) if gone else tree
+
+
+def _at_or_under(tree: Tree, paths: Iterable[str]) -> list[str]:
+    """Return what stands at some paths now, and below them where they became folders."""
+    wanted = set(paths)
+    return [p for p in tree if p in wanted or any(folder in wanted for folder in parents(p))]
 
 
 def iso(now: float) -> str:

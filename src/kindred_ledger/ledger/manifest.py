@@ -20,6 +20,7 @@ from . import zstd
 __all__ = ["decode", "decode_header", "encode", "tree_from_columns", "tree_to_columns"]
 
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
+_UNREAD = bytes(32)
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 
 
@@ -65,15 +66,19 @@ def _object(line: bytes) -> dict[str, Any]:
 
 def tree_to_columns(tree: Tree) -> dict[str, Any]:
     """Return a tree as columns; digests stand in hex, one after the other, for the files only."""
-    nodes = tree.values()
+    rows = zip(*tree.values(), strict=True) if tree else ((),) * len(Node._fields)
+    kinds, sizes, digests, mtimes_ns, modes, targets = rows
+    of_files = (
+        digest or _UNREAD for kind, digest in zip(kinds, digests, strict=True) if kind == FILE
+    )
     return {
         "paths": list(tree),
-        "kinds": "".join(_KINDS[node.kind] for node in nodes),
-        "sizes": [node.size for node in nodes],
-        "mtimes_ns": [node.mtime_ns for node in nodes],
-        "modes": [node.mode for node in nodes],
-        "digests": b"".join(node.digest or bytes(32) for node in nodes if node.kind == FILE).hex(),
-        "targets": [node.target for node in nodes if node.kind == LINK],
+        "kinds": "".join(map(_KINDS.__getitem__, kinds)),
+        "sizes": sizes,
+        "mtimes_ns": mtimes_ns,
+        "modes": modes,
+        "digests": b"".join(of_files).hex(),
+        "targets": [t for kind, t in zip(kinds, targets, strict=True) if kind == LINK],
     }
 
 

@@ -14,9 +14,9 @@ from typing import NamedTuple, TypeVar
 
 from blake3 import blake3
 
-from ..errors import PlaceChanged
+from ..errors import PlaceChanged, Vanished
 
-__all__ = ["CHUNK", "Ended", "Part", "Prepared", "ahead", "prepare"]
+__all__ = ["CHUNK", "Batch", "Ended", "Part", "Prepared", "ahead", "prepare"]
 
 CHUNK = 4 << 20  # bytes; larger files are cut, so that memory stays bounded
 _BATCH = 1 << 20  # bytes of small files handed over at once
@@ -37,79 +37,88 @@ class Part(NamedTuple):
 class Ended(NamedTuple):
     """The end of a content: its digest, None if it is not to be stored.
 
-    `data` is all of it where it is one chunk; `read_at_ns` is when reading began, clock time;
-    `settled` tells that it held still while it was read.
+    `read_at_ns` is when reading began, clock time; `settled` tells that it held still while it was
+    read, `vanished` that it was not there to be read.
     """
 
     path: str
     digest: bytes | None
     size: int
     read_at_ns: int
-    data: bytes | None = None
     settled: bool = True
+    vanished: bool = False
 
 
-Prepared = Part | list[Ended]
+class Batch(NamedTuple):
+    """Contents of one chunk each, with digest and bytes, that were read from `read_at_ns` on."""
+
+    files: list[tuple[str, bytes, bytes]]
+    read_at_ns: int
+
+
+Prepared = Part | Ended | Batch
 
 
 def prepare(
     contents: Iterable[tuple[str, Iterable[bytes]]], sizes: Mapping[str, int], *, as_read: bool
-) -> Iterator[Prepared]:
+) -> Generator[Prepared, None, None]:
     """Read contents and yield them cut and hashed; `sizes` is what each should have.
 
     `as_read` takes a content that changed while it was read as it was read.
     """
-    batch: list[Ended] = []
-    held = 0
+    files: list[tuple[str, bytes, bytes]] = []
+    held, began = 0, time.time_ns()
     for path, blocks in contents:
-        read_at = time.time_ns()
-        large: Iterable[bytes] = blocks
-        if sizes[path] <= CHUNK:
-            data, settled = _gathered(blocks)
-            if not settled and not as_read:
-                batch.append(Ended(path, None, 0, read_at, settled=False))
+        if type(blocks) is list and len(blocks) == 1:
+            data = blocks[0]
+        elif sizes[path] <= CHUNK:
+            data, trouble = _gathered(blocks)
+            if trouble is not None:
+                yield from _hashed(path, [data] if data else [], as_read, trouble)
                 continue
-            if len(data) <= CHUNK:
-                digest = blake3(data).digest()
-                batch.append(Ended(path, digest, len(data), read_at, data, settled))
-                held += len(data)
-                if held >= _BATCH or len(batch) >= _MOST:
-                    yield batch
-                    batch, held = [], 0
-                continue
-            large = [data]
-        if batch:
-            yield batch
-            batch, held = [], 0
-        yield from _hashed(path, large, read_at, as_read)
-    if batch:
-        yield batch
+        else:
+            yield from _hashed(path, blocks, as_read)
+            continue
+        if len(data) > CHUNK:
+            yield from _hashed(path, [data], as_read)
+            continue
+        files.append((path, blake3(data).digest(), data))
+        held += len(data)
+        if held >= _BATCH or len(files) >= _MOST:
+            yield Batch(files, began)
+            files, held, began = [], 0, time.time_ns()
+    if files:
+        yield Batch(files, began)
 
 
-def _gathered(blocks: Iterable[bytes]) -> tuple[bytes, bool]:
-    """Return what was read, and whether it held still."""
+def _gathered(blocks: Iterable[bytes]) -> tuple[bytes, PlaceChanged | None]:
+    """Return what was read, and what disturbed it."""
     parts: list[bytes] = []
-    settled = True
+    trouble = None
     try:
         parts.extend(blocks)
-    except PlaceChanged:
-        settled = False
-    return parts[0] if len(parts) == 1 else b"".join(parts), settled
+    except PlaceChanged as error:
+        trouble = error
+    return parts[0] if len(parts) == 1 else b"".join(parts), trouble
 
 
-def _hashed(path: str, blocks: Iterable[bytes], read_at: int, as_read: bool) -> Iterator[Prepared]:
+def _hashed(
+    path: str, blocks: Iterable[bytes], as_read: bool, trouble: PlaceChanged | None = None
+) -> Iterator[Prepared]:
+    """Yield a content in parts, and its end; `trouble` is what disturbed the reading of it."""
+    began = time.time_ns()
     whole = blake3()
     size = 0
-    settled = True
     try:
         for chunk in _cut(blocks):
             whole.update(chunk)
             size += len(chunk)
             yield Part(path, (blake3(chunk).digest(), chunk))
-    except PlaceChanged:
-        settled = False
-    digest = whole.digest() if settled or as_read else None
-    yield [Ended(path, digest, size, read_at, settled=settled)]
+    except PlaceChanged as error:
+        trouble = error
+    vanished = isinstance(trouble, Vanished)
+    wanted = trouble is None or (as_read and not vanished)
+    yield Ended(path, whole.digest() if wanted else None, size, began, trouble is None, vanished)
 
 
 def _cut(blocks: Iterable[bytes]) -> Iterator[bytes]:

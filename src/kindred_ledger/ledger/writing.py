@@ -13,14 +13,15 @@ from collections import deque
 from collections.abc import Callable, Generator, Iterable, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
+from typing import Any
 
 from blake3 import blake3
 
 from ..errors import LedgerDamaged
 from . import zstd
 from .index import Index
-from .packs import PackWriter, Piece, Recipe, Slice
-from .preparing import Chunk, Ended, Part, ahead, prepare
+from .packs import PackIndex, PackWriter, Piece, Recipe, Slice
+from .preparing import Batch, Chunk, Ended, Part, ahead, prepare
 from .reading import EMPTY, Frames
 from .sharing import New, Old
 
@@ -31,6 +32,7 @@ _ALONE = 512 << 10  # a chunk of this size has a frame of its own
 _PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, bounded rewriting
 _SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that sealing need not wait
 _WORKERS = max(2, os.cpu_count() or 2)
+_BESIDE = 64 << 10  # bytes; smaller files are read and hashed here: threads would only wait in turn
 _UNWRITTEN = 16  # frames that may wait for the disk
 
 _Frame = tuple[Future[bytes], list[Piece]]
@@ -50,10 +52,10 @@ class ContentWriter:
         self._pool = ThreadPoolExecutor(_WORKERS)
         self._disk = ThreadPoolExecutor(1)  # writes and waits, in order, while others pack
         self._pending: deque[_Frame | Recipe] = deque()
-        self._unwritten: deque[Future[object]] = deque()
-        self._sealing: list[tuple[Future[object], PackWriter]] = []
+        self._unwritten: deque[Future[Any]] = deque()
+        self._sealing: list[tuple[Future[tuple[str, PackIndex]], PackWriter]] = []
         self._new: set[bytes] = set()
-        self._known = index.few_digests()
+        self._empty = index.is_empty()
         self._plain = _Block()
         self._differences = _Block()
         self._frames: Frames | None = None
@@ -67,8 +69,8 @@ class ContentWriter:
         before: Mapping[str, bytes],
         *,
         as_read: bool = False,
-    ) -> Generator[Ended, None, None]:
-        """Store contents given as (path, blocks); yield the end of each, once it is taken over.
+    ) -> Generator[Ended | Batch, None, None]:
+        """Store contents given as (path, blocks); yield the end of each, or a batch, once taken over.
 
         `sizes` is what each should have; `before` the digest of what stood under some paths before;
         `as_read` stores a content that changed while it was read as it was read.
@@ -76,7 +78,9 @@ class ContentWriter:
         slices: list[Slice] = []  # of the large content that is under way
         old: Old | None = None  # what stood there before
         size = 0
-        with closing(ahead(prepare(contents, sizes, as_read=as_read))) as items:
+        prepared = prepare(contents, sizes, as_read=as_read)
+        large = any(size > _BESIDE for size in sizes.values())
+        with closing(ahead(prepared) if large else prepared) as items:
             for item in items:
                 if isinstance(item, Part):
                     if not slices:
@@ -84,13 +88,26 @@ class ContentWriter:
                     slices += self._take(item.chunk, old, size)
                     size += len(item.chunk[1])
                     continue
-                for ended in item:
-                    if ended.data is not None:
-                        chunk = (ended.digest or EMPTY), ended.data
-                        slices = self._take(chunk, self._old_of(before.get(ended.path)), 0)
-                    self._add_recipe(ended, tuple(slices))
+                if isinstance(item, Ended):
+                    self._add_recipe(item.digest, item.size, slices)
                     slices = []
-                    yield ended._replace(data=None)
+                else:
+                    self._take_batch(item, before)
+                yield item
+
+    def _take_batch(self, batch: Batch, before: Mapping[str, bytes]) -> None:
+        """Store contents that are one chunk each; most are small, new, and stood nowhere before."""
+        digests = [digest for _, digest, _ in batch.files]
+        stored = set() if self._empty else self._index.chunks_among(digests)
+        new = self._new
+        for path, digest, data in batch.files:
+            if digest in stored or digest in new or not data:
+                continue
+            if path in before or len(data) >= _ALONE:
+                slices = self._take((digest, data), self._old_of(before.get(path)), 0)
+                self._add_recipe(digest, len(data), slices)
+            else:
+                self._add_chunk(Piece(digest, len(data)), data)
 
     def close(self) -> None:
         """Make all that was added durable."""
@@ -100,7 +117,8 @@ class ContentWriter:
         self._seal()
         self._await_written(0)
         self._release()
-        self._index.sync()
+        for sealed, _ in self._sealing:
+            self._index.add(*sealed.result())
 
     def abandon(self) -> None:
         """Drop the packs that are not finished."""
@@ -149,21 +167,16 @@ class ContentWriter:
             self._add_chunk(Piece(digest, len(data)), data)
         return Slice(digest, 0, len(data))
 
-    def _add_recipe(self, ended: Ended, slices: tuple[Slice, ...]) -> None:
+    def _add_recipe(self, digest: bytes | None, size: int, slices: list[Slice]) -> None:
         """Note of what a content is made, unless it is one chunk."""
-        digest = ended.digest
         if digest is None or not slices or slices[0].digest == digest:
             return
         if digest not in self._new and not self._index.has(digest):
             self._new.add(digest)
-            self._pending.append(Recipe(digest, ended.size, slices))
+            self._pending.append(Recipe(digest, size, tuple(slices)))
 
     def _has_chunk(self, digest: bytes) -> bool:
-        if digest in self._new:
-            return True
-        if self._known is not None:
-            return digest in self._known
-        return self._index.chunk(digest) is not None
+        return digest in self._new or self._index.chunk(digest) is not None
 
     def _add_chunk(self, piece: Piece, data: bytes) -> None:
         self._new.add(piece.digest)
@@ -207,9 +220,9 @@ class ContentWriter:
 
     def _seal(self) -> None:
         if self._pack is not None:
-            self._on_disk(self._pack.seal, self._packs_folder)
-            self._sealing = [item for item in self._sealing if not item[0].done()]
-            self._sealing.append((self._unwritten[-1], self._pack))
+            sealed = self._disk.submit(self._pack.seal, self._packs_folder)
+            self._unwritten.append(sealed)
+            self._sealing.append((sealed, self._pack))
             self._pack = None
             self._unsynced = 0
 

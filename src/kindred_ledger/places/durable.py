@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 
 from ..errors import PlaceError
 
-__all__ = ["refusals", "remove_tree", "sync_dir", "sync_files", "write_atomic"]
+__all__ = ["refusals", "refused", "remove_tree", "sync_dir", "sync_files", "write_atomic"]
 
 _MANY = 32  # files; fewer are synced one by one, which disturbs nobody else's writing
 _SYNC_THREADS = 8
@@ -40,11 +40,16 @@ def refusals(where: str) -> Iterator[None]:
     except BrokenPipeError:
         raise
     except OSError as error:
-        raise PlaceError(
-            f"the system refused: {os.strerror(error.errno) if error.errno else error}",
-            where=where if not error.filename else str(error.filename),
-            remedy=_REMEDIES.get(error.errno or 0, "Nothing was left half done."),
-        ) from error
+        raise refused(error, where) from error
+
+
+def refused(error: OSError, where: str) -> PlaceError:
+    """Return what to raise from an error of the system's."""
+    return PlaceError(
+        f"the system refused: {os.strerror(error.errno) if error.errno else error}",
+        where=where if not error.filename else str(error.filename),
+        remedy=_REMEDIES.get(error.errno or 0, "Nothing was left half done."),
+    )
 
 
 def sync_dir(path: str) -> None:

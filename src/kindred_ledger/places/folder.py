@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat as stat_bits
 from collections.abc import Iterable, Iterator
 
-from ..errors import PlaceChanged, PlaceError
-from .durable import refusals
+from ..errors import PlaceChanged, PlaceError, Vanished
+from .durable import refusals, refused
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree
@@ -16,11 +17,13 @@ __all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "lstat_node"]
 
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 _SMALL = 1 << 20
+_MODE = 0o7777  # the permission bits of a mode
 _READ_FLAGS = (
     os.O_RDONLY
     | getattr(os, "O_BINARY", 0)
     | getattr(os, "O_NOFOLLOW", 0)
     | getattr(os, "O_CLOEXEC", 0)
+    | getattr(os, "O_NONBLOCK", 0)  # what became a pipe must not be waited for
 )
 
 
@@ -33,6 +36,7 @@ class FolderPlace:
 
     def __init__(self, root: str | os.PathLike[str], *, without: tuple[str, ...] = ()) -> None:
         self.root = os.path.abspath(os.path.expanduser(os.fspath(root)))
+        self._start = os.path.join(self.root, "")
         self.without = frozenset((*without, WORK_FOLDER))
 
     @property
@@ -41,54 +45,70 @@ class FolderPlace:
 
     def path(self, relative: str) -> str:
         """Return the path on disk of something in this place."""
-        return os.path.join(self.root, *relative.split("/")) if relative else self.root
+        if os.sep != "/":
+            relative = relative.replace("/", os.sep)
+        return f"{self._start}{relative}" if relative else self.root
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree, with the digests that `seen` knows."""
         nodes: dict[str, Node] = {}
+        known = seen.digest if seen is not None else None
         stack = [""]
         with refusals(self.root):
             while stack:
                 folder = stack.pop()
-                with os.scandir(self.path(folder)) as entries:
+                start = f"{folder}/" if folder else ""
+                try:
+                    entries = os.scandir(self.path(folder))
+                except (FileNotFoundError, NotADirectoryError):
+                    if not folder:
+                        raise
+                    nodes.pop(folder)  # it went away since its own folder was listed
+                    continue
+                with entries:
                     for entry in entries:
-                        name = f"{folder}/{entry.name}" if folder else entry.name
+                        name = start + entry.name
                         if name in self.without:
                             continue
-                        node = self._node(entry, name, seen)
-                        nodes[name] = node
+                        if not name.isascii():
+                            _check_text(entry.name, self.path(name))
+                        try:
+                            stat = entry.stat(follow_symlinks=False)
+                            digest = None
+                            if known is not None and stat_bits.S_ISREG(stat.st_mode):
+                                digest = known(name, stat)
+                            nodes[name] = node = _node(stat, entry.path, digest)
+                        except FileNotFoundError:
+                            continue  # it went away meanwhile
                         if node.kind == DIR:
                             stack.append(name)
         return Tree(nodes)
-
-    def _node(self, entry: os.DirEntry[str], name: str, seen: Seen | None) -> Node:
-        if not entry.name.isascii():
-            _check_text(entry.name, self.path(name))
-        stat = entry.stat(follow_symlinks=False)
-        if stat_bits.S_ISREG(stat.st_mode):
-            digest = seen.digest(name, stat) if seen is not None else None
-            return Node(
-                FILE, stat.st_size, digest, stat.st_mtime_ns, stat_bits.S_IMODE(stat.st_mode)
-            )
-        return _special(stat, entry.path)
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield the files in the order given; see `Place.read`."""
         for path in paths:
             full = self.path(path)
-            with refusals(full):
-                fd = os.open(full, _READ_FLAGS)
             try:
-                with refusals(full):
-                    stat = os.fstat(fd)
-                    if stat.st_size <= _SMALL:
-                        data = os.read(fd, stat.st_size + 1)
-                        blocks: Iterable[bytes] = [data] if data else []
-                        if len(data) != stat.st_size:
-                            blocks = _moved(data, full)
-                    else:
-                        blocks = _stream(fd, stat, full)
-                yield path, blocks
+                fd = os.open(full, _READ_FLAGS)
+            except (FileNotFoundError, NotADirectoryError):
+                yield path, _gone(full)
+                continue
+            except OSError as error:
+                if error.errno == errno.ELOOP:  # it became a link: what it names is not ours
+                    yield path, _gone(full)
+                    continue
+                raise refused(error, full) from error
+            try:
+                stat = os.fstat(fd)
+                if not stat_bits.S_ISREG(stat.st_mode):
+                    yield path, _gone(full)
+                elif stat.st_size > _SMALL:
+                    yield path, _stream(fd, stat, full)
+                else:
+                    data = os.read(fd, stat.st_size + 1)
+                    yield path, [data] if len(data) == stat.st_size else _moved(data, full)
+            except OSError as error:
+                raise refused(error, full) from error
             finally:
                 os.close(fd)
 
@@ -116,11 +136,14 @@ class FilePlace(FolderPlace):
 def lstat_node(path: str) -> Node | None:
     """Return what stands at a path on disk now, unread; None if nothing does."""
     try:
-        stat = os.lstat(path)
+        return _node(os.lstat(path), path)
     except (FileNotFoundError, NotADirectoryError):
         return None
+
+
+def _node(stat: os.stat_result, path: str, digest: bytes | None = None) -> Node:
     if stat_bits.S_ISREG(stat.st_mode):
-        return Node(FILE, stat.st_size, None, stat.st_mtime_ns, stat_bits.S_IMODE(stat.st_mode))
+        return Node(FILE, stat.st_size, digest, stat.st_mtime_ns, stat.st_mode & _MODE)
     return _special(stat, path)
 
 
@@ -135,8 +158,8 @@ def _special(stat: os.stat_result, path: str) -> Node:
 def _stream(fd: int, start: os.stat_result, full: str) -> Iterator[bytes]:
     left = start.st_size
     with refusals(full):
-        while block := os.read(fd, min(BLOCK, left + 1)):  # one more: to see that it has not grown
-            left = max(0, left - len(block))
+        while left >= 0 and (block := os.read(fd, min(BLOCK, left + 1))):  # one more: has it grown?
+            left -= len(block)
             yield block
         end = os.fstat(fd)
     if (end.st_size, end.st_mtime_ns) != (start.st_size, start.st_mtime_ns):
@@ -146,6 +169,11 @@ def _stream(fd: int, start: os.stat_result, full: str) -> Iterator[bytes]:
 def _moved(data: bytes, full: str) -> Iterator[bytes]:
     yield data
     raise PlaceChanged("the file changed while it was read", where=full)
+
+
+def _gone(full: str) -> Iterator[bytes]:
+    raise Vanished("the file went away, or is none any more", where=full)
+    yield b""
 
 
 def _check_text(name: str, full: str) -> None:

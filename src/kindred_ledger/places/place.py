@@ -72,9 +72,9 @@ def scan(
                 for path, digest, read_at in part:
                     if digest is None:
                         continue
-                    found[path] = tree[path]._replace(digest=digest)
+                    found[path] = tree[path].with_digest(digest)
                     if seen is not None:
-                        seen.learn(path, digest, read_at)
+                        seen.learn([(path, digest)], read_at)
     whole = tree.overlay(found)
     moving = [path for path in unread if path not in found]
     if not moving:

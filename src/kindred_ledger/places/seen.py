@@ -22,25 +22,29 @@ _SECOND_NS = 1_000_000_000
 
 
 class Seen:
-    """Digests by path and file status, for one place."""
+    """Digests by path and file status, for one place, and which contents the ledger is known to hold."""
 
-    __slots__ = ("_fresh", "_known", "_now", "_prefix", "_strip")
+    __slots__ = ("_fresh", "_kept", "_kept_before", "_known", "_now", "_prefix", "_strip")
 
     def __init__(self, columns: dict[str, Any] | None = None) -> None:
         self._prefix = ""
         self._strip = ""
-        self._fresh: dict[str, tuple[bytes, int]] = {}
-        self._now: dict[str, tuple[int, ...]] = {}
+        self._fresh: dict[str, tuple[bytes, int]] = {}  # what was read just now, and when
+        self._now: dict[str, tuple[int, ...]] = {}  # the status of what was looked up
         self._known: dict[str, tuple[tuple[int, ...], bytes]] = {}
+        self._kept: set[str] = set()
+        self._kept_before = 0
         if columns:
-            digests = bytes.fromhex(columns["digests"])
+            raw = bytes.fromhex(columns["digests"])
+            digests = [raw[at : at + 32] for at in range(0, len(raw), 32)]
             stats = zip(*(columns[name] for name in _COLUMNS), strict=True)
-            self._known = {
-                path: (key, digests[at : at + 32])
-                for path, key, at in zip(
-                    columns["paths"], stats, range(0, len(digests), 32), strict=True
-                )
-            }
+            paths = columns["paths"]
+            self._known = dict(zip(paths, zip(stats, digests, strict=True), strict=True))
+            if columns["kept"] is True:
+                self._kept = set(paths)
+            else:
+                self._kept = {paths[row] for row in columns["kept"]}
+            self._kept_before = len(self._kept)
 
     def under(self, folder: str) -> Seen:
         """Return a view for what lies in `folder`: its paths are relative to that."""
@@ -54,47 +58,68 @@ class Seen:
         view = Seen()
         view._prefix, view._strip = prefix or self._prefix, strip
         view._known, view._now, view._fresh = self._known, self._now, self._fresh
+        view._kept = self._kept
         return view
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
         """Return the digest of the file if its status is the one it was last read with."""
         key = (stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino)
-        name = self._prefix + path.removeprefix(self._strip)
+        name = self._prefix + (path.removeprefix(self._strip) if self._strip else path)
         self._now[name] = key
         known = self._known.get(name)
-        return known[1] if known and known[0] == key else None
+        if known is not None and known[0] == key:
+            return known[1]
+        self._kept.discard(name)
+        return None
 
-    def learn(self, path: str, digest: bytes, read_at_ns: int) -> None:
-        """Remember what was read at `read_at_ns` (clock time) under the status last looked up."""
-        self._fresh[self._prefix + path] = (digest, read_at_ns)
+    def learn(self, found: Iterable[tuple[str, bytes]], read_at_ns: int) -> None:
+        """Remember what was read from `read_at_ns` (clock time) on under the status last looked up."""
+        for path, digest in found:
+            self._fresh[self._prefix + path] = (digest, read_at_ns)
+
+    def is_kept(self, path: str) -> bool:
+        """Tell whether the ledger is known to hold what `digest` says of a path."""
+        return self._prefix + path in self._kept
+
+    def keep(self, paths: Iterable[str]) -> None:
+        """Note that the ledger holds what these files hold."""
+        self._kept.update(self._prefix + path for path in paths)
 
     def forget(self, paths: Iterable[str]) -> None:
         """Forget what was looked up: what these files hold is not what is kept of them."""
         for path in paths:
             self._now.pop(self._prefix + path, None)
 
+    @property
+    def unchanged(self) -> bool:
+        """Whether what was looked up is just what was known, so that there is nothing to save."""
+        known = self._known
+        return (
+            not self._fresh
+            and len(self._kept) == self._kept_before
+            and self._now.keys() == known.keys()
+            and all(known[path][0] == key for path, key in self._now.items())
+        )
+
     def columns(self) -> dict[str, Any]:
         """Return what is worth saving: the paths looked up this time, racy ones left out."""
-        paths: list[str] = []
-        keys: list[tuple[int, ...]] = []
-        digests: list[bytes] = []
+        rows = []
         for path, key in self._now.items():
-            if path in self._fresh:
-                digest, read_at = self._fresh[path]
-                if any(_racy(stamp, read_at) for stamp in key[1:3]):
-                    continue
-            elif path in self._known and self._known[path][0] == key:
-                digest = self._known[path][1]
-            else:
-                continue
-            paths.append(path)
-            keys.append(key)
-            digests.append(digest)
+            fresh, known = self._fresh.get(path), self._known.get(path)
+            if fresh is not None:
+                if not (_racy(key[1], fresh[1]) or _racy(key[2], fresh[1])):
+                    rows.append((path, key, fresh[0]))
+            elif known is not None and known[0] == key:
+                rows.append((path, key, known[1]))
+        paths, keys, digests = zip(*rows, strict=True) if rows else ((), (), ())
+        kept = self._kept
         stats = list(zip(*keys, strict=True)) or [()] * len(_COLUMNS)
+        some = [row for row, path in enumerate(paths) if path in kept]
         return {
             "paths": paths,
             **dict(zip(_COLUMNS, stats, strict=True)),
             "digests": b"".join(digests).hex(),
+            "kept": True if len(some) == len(paths) else some,
         }
 
 

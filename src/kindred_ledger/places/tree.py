@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import NamedTuple
+from typing import NamedTuple, NoReturn
 
 from .names import parents
 
@@ -34,6 +34,10 @@ class Node(NamedTuple):
     mtime_ns: int = 0
     mode: int = 0
     target: str = ""
+
+    def with_digest(self, digest: bytes | None) -> Node:
+        """Return the same node with another digest."""
+        return Node(self.kind, self.size, digest, self.mtime_ns, self.mode, self.target)
 
 
 class Difference(NamedTuple):
@@ -65,7 +69,7 @@ class ThreeWay:
     changed_by: Side
 
 
-class Tree(Mapping[str, Node]):
+class Tree(dict[str, Node]):
     """An immutable, sorted mapping of relative path to `Node`.
 
     >>> tree = Tree({"a/b.txt": Node("file", 3)})
@@ -73,30 +77,28 @@ class Tree(Mapping[str, Node]):
     (['a', 'a/b.txt'], ('a/b.txt',))
     """
 
-    __slots__ = ("_nodes",)
+    __slots__ = ()
 
     def __init__(self, nodes: Mapping[str, Node] | Iterable[tuple[str, Node]] = ()) -> None:
         found = dict(nodes)
         for path in list(found):
-            for folder in parents(path):
-                if folder not in found:
-                    found[folder] = Node(DIR)
-        self._nodes = dict(sorted(found.items()))
+            folder = path.rpartition("/")[0]
+            while folder and folder not in found:
+                found[folder] = Node(DIR)
+                folder = folder.rpartition("/")[0]
+        super().__init__({path: found[path] for path in sorted(found)})
 
-    def __getitem__(self, path: str) -> Node:
-        return self._nodes[path]
+    def _refuse(self, *args: object, **more: object) -> NoReturn:
+        raise TypeError("a tree is never changed; make another")
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._nodes)
+    __setitem__ = __delitem__ = __ior__ = _refuse
+    clear = pop = popitem = setdefault = update = _refuse
 
-    def __len__(self) -> int:
-        return len(self._nodes)
+    def __hash__(self) -> int:  # type: ignore[override]
+        return hash(tuple(self.items()))
 
-    def __eq__(self, other: object) -> bool:
-        return self._nodes == other._nodes if isinstance(other, Tree) else NotImplemented
-
-    def __hash__(self) -> int:
-        return hash(tuple(self._nodes.items()))
+    def __reduce__(self) -> tuple[type[Tree], tuple[dict[str, Node]]]:
+        return Tree, (dict(self),)
 
     def __repr__(self) -> str:
         return f"Tree({len(self.files)} files, {self.size_bytes} bytes)"
@@ -104,45 +106,45 @@ class Tree(Mapping[str, Node]):
     @property
     def files(self) -> tuple[str, ...]:
         """The paths of the files, sorted."""
-        return tuple(path for path, node in self._nodes.items() if node.kind == FILE)
+        return tuple(path for path, node in self.items() if node.kind == FILE)
 
     @property
     def leaves(self) -> tuple[str, ...]:
         """The paths of all but folders, sorted: what a statement counts."""
-        return tuple(path for path, node in self._nodes.items() if node.kind != DIR)
+        return tuple(path for path, node in self.items() if node.kind != DIR)
 
     @property
     def size_bytes(self) -> int:
         """The sum of the sizes of the files."""
-        return sum(node.size for node in self._nodes.values() if node.kind == FILE)
+        return sum(node.size for node in self.values() if node.kind == FILE)
 
     def select(self, wanted: Callable[[str], bool]) -> Tree:
         """Return the nodes whose path is wanted (with the folders they lie in)."""
-        nodes = {path: node for path, node in self._nodes.items() if wanted(path)}
+        nodes = {path: node for path, node in self.items() if wanted(path)}
         folders = {folder for path in nodes for folder in parents(path)}
-        return Tree({**nodes, **{folder: self._nodes[folder] for folder in folders}})
+        return Tree({**nodes, **{folder: self[folder] for folder in folders}})
 
     def overlay(self, upper: Mapping[str, Node]) -> Tree:
         """Return this tree with `upper` laid over it; where both have a path, upper wins."""
-        return Tree({**self._nodes, **upper})
+        return Tree({**self, **upper})
 
     def subtract(self, lower: Tree) -> Tree:
         """Return what differs in content from `lower`, or is not in it at all."""
         return Tree(
             {
                 path: node
-                for path, node in self._nodes.items()
+                for path, node in self.items()
                 if node.kind != DIR and not same_content(node, lower.get(path))
             }
         )
 
     def diff(self, later: Tree) -> tuple[Difference, ...]:
         """Return how `later` differs from this tree, by path."""
-        if self._nodes == later._nodes:
+        if self == later:
             return ()
         out = []
-        for path in sorted(self._nodes.keys() | later._nodes.keys()):
-            before, after = self._nodes.get(path), later._nodes.get(path)
+        for path in sorted(self.keys() | later.keys()):
+            before, after = self.get(path), later.get(path)
             if before == after:
                 continue
             status = (
@@ -159,8 +161,8 @@ class Tree(Mapping[str, Node]):
 
     def same_content(self, other: Tree) -> bool:
         """Tell whether both hold the same paths with the same content (times and modes apart)."""
-        return self._nodes.keys() == other._nodes.keys() and all(
-            same_content(node, other._nodes[path]) for path, node in self._nodes.items()
+        return self.keys() == other.keys() and all(
+            same_content(node, other[path]) for path, node in self.items()
         )
 
     def under(self, folder: str) -> Tree:
@@ -171,16 +173,12 @@ class Tree(Mapping[str, Node]):
         """
         start = f"{folder}/"
         return Tree(
-            {
-                path[len(start) :]: node
-                for path, node in self._nodes.items()
-                if path.startswith(start)
-            }
+            {path[len(start) :]: node for path, node in self.items() if path.startswith(start)}
         )
 
     def moved_into(self, folder: str) -> Tree:
         """Return this tree as the content of `folder`."""
-        return Tree({f"{folder}/{path}": node for path, node in self._nodes.items()})
+        return Tree({f"{folder}/{path}": node for path, node in self.items()})
 
 
 def same_content(one: Node | None, other: Node | None) -> bool:
