@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 import re
 import tomllib
@@ -219,6 +218,8 @@ def _unknown(name: str, known: Any) -> str:
 
 
 def _near(name: str, known: Any) -> str:
+    import difflib
+
     near = difflib.get_close_matches(name, list(known), 1)
     return f"; did you mean {near[0]!r}?" if near else ""
 

@@ -9,11 +9,10 @@ from typing import TYPE_CHECKING
 from ..statement import Line, Outcome, Statement
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from ..cards import Belonging
     from ..changes import Changeset
     from ..ledger import Entry
+    from .page import Page
 
 __all__ = [
     "changeset",
@@ -89,7 +88,7 @@ def moment(when: str) -> str:
     return when.replace("T", " ").rstrip("Z")
 
 
-def heading(console: Console, text: str, aside: str = "") -> None:
+def heading(console: Page, text: str, aside: str = "") -> None:
     """Draw the head of a page."""
     from rich.text import Text
 
@@ -98,7 +97,7 @@ def heading(console: Console, text: str, aside: str = "") -> None:
 
 
 def rows(
-    console: Console, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str = ""
+    console: Page, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str = ""
 ) -> None:
     """Draw a table without rules; `right` holds the letters r for columns set to the right."""
     from rich.table import Table
@@ -114,7 +113,7 @@ def rows(
     console.print(table)
 
 
-def statement(console: Console, books: Statement, *, lines: bool = False) -> None:
+def statement(console: Page, books: Statement, *, lines: bool = False) -> None:
     """Draw the account of an operation: both sides, the balance, and what happened why."""
     totals = books.totals()
     total_in = sum(totals[name] for name in _IN)
@@ -135,7 +134,7 @@ def statement(console: Console, books: Statement, *, lines: bool = False) -> Non
         _groups(console, books.lines)
 
 
-def changeset(console: Console, change: Changeset, *, lines: bool = False) -> None:
+def changeset(console: Page, change: Changeset, *, lines: bool = False) -> None:
     """Draw what a changeset would do."""
     heading(console, change.summary)
     if not change.actions:
@@ -158,7 +157,7 @@ def changeset(console: Console, change: Changeset, *, lines: bool = False) -> No
     notes(console, change.notes)
 
 
-def _listed(console: Console, head: str, items: Sequence[str], style: str) -> None:
+def _listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
     console.print()
     console.print(f"  {head}", style=f"bold {style}")
     for item in items[:_MOST_LISTED]:
@@ -167,7 +166,7 @@ def _listed(console: Console, head: str, items: Sequence[str], style: str) -> No
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 
 
-def running(console: Console, programs: Sequence[str]) -> None:
+def running(console: Page, programs: Sequence[str]) -> None:
     """Warn of programs that run from a place."""
     if programs:
         shown = "; ".join(programs[:_EXAMPLES]) + (" …" if len(programs) > _EXAMPLES else "")
@@ -176,7 +175,7 @@ def running(console: Console, programs: Sequence[str]) -> None:
         )
 
 
-def circumstances(console: Console, entry: Entry) -> None:
+def circumstances(console: Page, entry: Entry) -> None:
     """Say what was unusual when an entry was made."""
     running(console, entry.running)
     if entry.captured:
@@ -194,7 +193,7 @@ def circumstances(console: Console, entry: Entry) -> None:
         )
 
 
-def uncovered(console: Console, folders: Sequence[Belonging], fate: str) -> None:
+def uncovered(console: Page, folders: Sequence[Belonging], fate: str) -> None:
     """Say which of the user's files no category lists, and what becomes of them."""
     listed = [f"{one.name} ({files(one.files, one.size_bytes)})" for one in folders]
     if listed:
@@ -202,7 +201,7 @@ def uncovered(console: Console, folders: Sequence[Belonging], fate: str) -> None
         notes(console, [f"in no category of the card: {shown}; {fate}"])
 
 
-def notes(console: Console, texts: Iterable[str]) -> None:
+def notes(console: Page, texts: Iterable[str]) -> None:
     """Draw what a person should know beyond the lines."""
     from rich.table import Table
     from rich.text import Text
@@ -214,7 +213,7 @@ def notes(console: Console, texts: Iterable[str]) -> None:
         console.print(grid)
 
 
-def settled(console: Console, books: Sequence[Statement]) -> None:
+def settled(console: Page, books: Sequence[Statement]) -> None:
     """Draw the balance of each account after the change, a line each."""
     console.print()
     for one in _summed(books, False):
@@ -244,7 +243,7 @@ def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
     return [*(one for one in books if one.unit != "fields"), joined]
 
 
-def _groups(console: Console, lines: Iterable[Line]) -> None:
+def _groups(console: Page, lines: Iterable[Line]) -> None:
     """Draw lines that happened for one reason as one, the most urgent first."""
     from rich.text import Text
 
@@ -261,8 +260,7 @@ def _groups(console: Console, lines: Iterable[Line]) -> None:
                 (reason or "", "default"),
                 (f"  {_examples(items)}", "dim"),
             ),
-            overflow="ellipsis",
-            no_wrap=True,
+            one_line=True,
         )
     if len(groups) > _MOST_GROUPS:
         console.print(
@@ -277,7 +275,7 @@ def _examples(items: Sequence[str]) -> str:
     return ", ".join(names[:_EXAMPLES]) + more
 
 
-def _every_line(console: Console, lines: Iterable[Line]) -> None:
+def _every_line(console: Page, lines: Iterable[Line]) -> None:
     for line in lines:
         became = f" → {line.became}" if line.became else ""
         reason = f"   {line.reason}" if line.reason else ""

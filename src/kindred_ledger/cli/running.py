@@ -13,6 +13,7 @@ import msgspec
 
 from ..errors import KindredError
 from ..places import refusals
+from .page import Page
 
 __all__ = ["run"]
 
@@ -65,10 +66,8 @@ def _interrupt(signal_number: int, frame: FrameType | None) -> None:
 
 
 def _show(error: KindredError) -> None:
-    from rich.console import Console
-
-    console = Console(stderr=True, highlight=False, markup=False, soft_wrap=True)
+    page = Page(sys.stderr)
     where = f"{error.where}: " if error.where else ""
-    console.print(f"✗ {where}{error.what}", style="bold red")
+    page.print(f"✗ {where}{error.what}", style="bold red", soft_wrap=True)
     if error.remedy:
-        console.print(error.remedy)
+        page.print(error.remedy, soft_wrap=True)

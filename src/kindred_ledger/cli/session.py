@@ -8,7 +8,7 @@ import sys
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import msgspec
 
@@ -17,13 +17,9 @@ from ..errors import UsageError
 from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
-
-if TYPE_CHECKING:
-    from rich.console import Console
+from .page import Page
 
 __all__ = ["Session", "patterns"]
-
-_PLAIN_WIDTH = 120  # of tables that do not go to a terminal
 
 
 @dataclass
@@ -39,14 +35,14 @@ class Session:
     user_ids: Mapping[str, str] = field(default_factory=dict)
 
     @cached_property
-    def out(self) -> Console:
+    def out(self) -> Page:
         """Where results are drawn."""
-        return _console(sys.stdout)
+        return Page(sys.stdout)
 
     @cached_property
-    def err(self) -> Console:
+    def err(self) -> Page:
         """Where everything else goes."""
-        return _console(sys.stderr)
+        return Page(sys.stderr)
 
     @cached_property
     def progress(self) -> Progress:
@@ -55,7 +51,7 @@ class Session:
             return Progress()
         from .watching import DrawnProgress
 
-        return DrawnProgress(self.err)
+        return DrawnProgress(self.err.console)
 
     @cached_property
     def ledger(self) -> Ledger:
@@ -124,10 +120,3 @@ def patterns(texts: tuple[str, ...]) -> Callable[[str], bool] | None:
     found = Patterns(texts)
     found.check()
     return found
-
-
-def _console(stream: Any) -> Console:
-    from rich.console import Console
-
-    width = None if stream.isatty() else _PLAIN_WIDTH
-    return Console(file=stream, width=width, highlight=False, markup=False, emoji=False)

@@ -36,7 +36,7 @@ CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
 CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
 """
-_FORMAT = 4
+_FORMAT = 5
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 _AT_ONCE = 256  # digests asked for in one query
 

@@ -9,13 +9,16 @@ from __future__ import annotations
 import os
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
 from ..errors import LedgerDamaged
 from .index import Index, Location, Span
 from .packs import read_frame
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
 
 __all__ = ["EMPTY", "Frames", "read_contents"]
 
@@ -86,6 +89,8 @@ class Frames:
         self._last: _Key = (-1, -1)
         self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
         self._checked: tuple[bytes, bytes] = (b"", b"")  # the last chunk: its digest and bytes
+        from concurrent.futures import ThreadPoolExecutor
+
         self._pool = ThreadPoolExecutor(_WORKERS)
 
     def __enter__(self) -> Frames:

@@ -11,9 +11,8 @@ import contextlib
 import os
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Mapping
-from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from blake3 import blake3
 
@@ -25,6 +24,11 @@ from .preparing import Batch, Chunk, Ended, Part, ahead, prepare
 from .reading import EMPTY, Frames
 from .sharing import New, Old
 
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
+    _Frame = tuple[Future[bytes], list[Piece]]
+
 __all__ = ["ContentWriter"]
 
 _FRAME = 1 << 20  # a shared frame is closed at this size: enough for the compressor
@@ -34,8 +38,6 @@ _SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that se
 _WORKERS = max(2, os.cpu_count() or 2)
 _BESIDE = 64 << 10  # bytes; smaller files are read and hashed here: threads would only wait in turn
 _UNWRITTEN = 16  # frames that may wait for the disk
-
-_Frame = tuple[Future[bytes], list[Piece]]
 
 
 class ContentWriter:
@@ -49,6 +51,8 @@ class ContentWriter:
         self._packs_folder = packs_folder
         self._part = part
         self._pack: PackWriter | None = None
+        from concurrent.futures import ThreadPoolExecutor
+
         self._pool = ThreadPoolExecutor(_WORKERS)
         self._disk = ThreadPoolExecutor(1)  # writes and waits, in order, while others pack
         self._pending: deque[_Frame | Recipe] = deque()

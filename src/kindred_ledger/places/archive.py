@@ -9,14 +9,11 @@ the same members and times give the same file.
 from __future__ import annotations
 
 import contextlib
-import copy
 import os
 import stat as stat_bits
 import time
-import zipfile
-from calendar import timegm
 from collections.abc import Callable, Iterable, Iterator
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from ..errors import UnsafeArchive, UnsafeName
 from .durable import refusals
@@ -24,6 +21,11 @@ from .names import check_portable, collisions
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, Node, Tree
+
+if TYPE_CHECKING:
+    import zipfile
+
+    _Region = tuple[zipfile.ZipInfo, int, int]  # a member, where it starts, where the next does
 
 __all__ = ["ZipPlace", "add_member", "check_expansion", "rewrite_zip"]
 
@@ -34,9 +36,6 @@ _ALWAYS_ALLOWED = 16 << 20
 _MOST_MEMBERS = 2_000_000
 _HEADER = 30  # bytes of a local file header before the name (APPNOTE 4.3.7)
 _EARLIEST = (1980, 1, 1, 0, 0, 0)  # the first time a zip member can carry
-
-
-_Region = tuple[zipfile.ZipInfo, int, int]  # a member, where it starts, where the next does
 
 
 class ZipPlace:
@@ -80,6 +79,7 @@ class ZipPlace:
             raise UnsafeArchive(f"there is no member {path}", where=self.path) from error
 
     def _blocks(self, archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Iterator[bytes]:
+        import zipfile
         import zlib
 
         try:
@@ -94,6 +94,8 @@ class ZipPlace:
             ) from error
 
     def _open(self) -> zipfile.ZipFile:
+        import zipfile
+
         try:
             with refusals(self.path):
                 archive = zipfile.ZipFile(self.path)
@@ -154,6 +156,8 @@ def _node(info: zipfile.ZipInfo, digest: bytes | None) -> Node:
     mode = stat_bits.S_IMODE(info.external_attr >> 16)
     if info.is_dir():
         return Node(DIR, mode=mode)
+    from calendar import timegm
+
     # Zip times are local without a zone; taken as UTC they are the same on every machine.
     return Node(FILE, info.file_size, digest, timegm((*info.date_time, 0, 0, 0)) * 10**9, mode)
 
@@ -172,6 +176,8 @@ def rewrite_zip(
     does what stands before the first (a program that unpacks itself). `content(path)` gives the
     blocks of each new file; new members stand at the end, sorted.
     """
+    import zipfile
+
     put = put or {}
     gone = {*remove, *put}
     with contextlib.ExitStack() as stack:
@@ -200,6 +206,8 @@ def _regions(archive: zipfile.ZipFile) -> list[_Region]:
 def _carry(
     new: zipfile.ZipFile, info: zipfile.ZipInfo, raw: IO[bytes], start: int, end: int
 ) -> None:
+    import copy
+
     assert new.fp is not None
     moved = copy.copy(info)
     moved.header_offset = new.start_dir
@@ -221,6 +229,8 @@ def _copy(source: IO[bytes], target: IO[bytes], start: int, end: int) -> None:
 
 def add_member(new: zipfile.ZipFile, path: str, node: Node, blocks: Iterable[bytes]) -> None:
     """Add a file or folder to an open archive: the same node and content give the same bytes."""
+    import zipfile
+
     is_dir = node.kind == DIR
     when = time.gmtime(node.mtime_ns // 10**9)[:6] if node.mtime_ns else _EARLIEST
     info = zipfile.ZipInfo(path + ("/" if is_dir else ""), max(when, _EARLIEST))

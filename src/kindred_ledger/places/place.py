@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol
 
 from blake3 import blake3
@@ -66,6 +65,8 @@ def scan(
     watch = progress or Progress()
     total = sum(tree[path].size for path in unread)
     with watch.task("reading", total=total, unit="bytes") as task:
+        from concurrent.futures import ThreadPoolExecutor
+
         slices = _slices(unread, tree, total)
         with ThreadPoolExecutor(len(slices)) as pool:
             for part in pool.map(lambda some: _digests(place, tree, some, task), slices):

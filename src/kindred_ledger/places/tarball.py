@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from decimal import Decimal
 from typing import IO, TYPE_CHECKING, cast
 
 from ..errors import KindredError, UnsafeArchive
@@ -172,5 +171,7 @@ def _node(info: tarfile.TarInfo, digest: bytes | None) -> Node:
         return Node(DIR, mode=info.mode & 0o7777)
     if info.issym():
         return Node(LINK, target=info.linkname)
+    from decimal import Decimal
+
     when = Decimal(info.pax_headers.get("mtime", info.mtime))  # a float has no room for nanoseconds
     return Node(FILE, info.size, digest, int(when * 10**9), info.mode & 0o7777)

@@ -1,0 +1,47 @@
+"""Page: where results are drawn. Plain text goes straight out where no terminal asks for more."""
+
+from __future__ import annotations
+
+import os
+from functools import cached_property
+from typing import TYPE_CHECKING, TextIO
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+__all__ = ["Page"]
+
+_PLAIN_WIDTH = 120  # of tables that do not go to a terminal
+
+
+class Page:
+    """A stream to draw on; what draws styles and tables is imported when there is one to draw."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+        self._styled = stream.isatty() or "FORCE_COLOR" in os.environ
+
+    @cached_property
+    def console(self) -> Console:
+        """What draws styles, tables and bars."""
+        from rich.console import Console
+
+        width = None if self._stream.isatty() else _PLAIN_WIDTH
+        return Console(file=self._stream, width=width, highlight=False, markup=False, emoji=False)
+
+    def print(
+        self,
+        what: object = "",
+        *,
+        style: str = "",
+        end: str = "\n",
+        soft_wrap: bool = False,
+        one_line: bool = False,
+    ) -> None:
+        """Draw a text, or anything else that can be drawn; `one_line` cuts it to the width."""
+        if isinstance(what, str) and not self._styled:
+            self._stream.write(what + end)
+        elif one_line:
+            self.console.print(what, end=end, overflow="ellipsis", no_wrap=True)
+        else:
+            self.console.print(what, style=style or None, end=end, soft_wrap=soft_wrap)
