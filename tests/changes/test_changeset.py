@@ -29,7 +29,15 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.places import WORK_FOLDER, MemoryPlace, Node, hold_place, read_bytes, scan
+from kindred_ledger.places import (
+    WORK_FOLDER,
+    FolderPlace,
+    MemoryPlace,
+    Node,
+    hold_place,
+    read_bytes,
+    scan,
+)
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import Line, Outcome, Statement
 from tests.support import Case, change_to, small_disk, snapshot, write
@@ -276,6 +284,26 @@ class GoingBack(ChangeCase):
             [loss.item for loss in restore(entry, self.kept, exact=True).losses],
             ["d/e.txt", "mine.txt"],
         )
+
+    def test_a_file_that_is_mostly_holes(self) -> None:
+        """It takes next to no room in the ledger, and none to speak of when it comes back."""
+        place = self.place({}, "holey")
+        with open(place.path("world"), "wb") as file:
+            file.write(b"start")
+            file.seek(100 << 20)
+            file.write(b"middle")
+            file.truncate(200 << 20)
+        ledger = self.ledger()
+        entry = ledger.backup(place)
+        packs = self.path("ledger", "packs")
+        stored = sum(os.path.getsize(os.path.join(packs, name)) for name in os.listdir(packs))
+        self.assertLess(stored, 200_000)
+        os.mkdir(self.path("back"))
+        restore(entry, ledger, FolderPlace(self.path("back"))).apply(ledger)
+        back = os.stat(self.path("back", "world"))
+        self.assertEqual(back.st_size, 200 << 20)
+        self.assertLess(back.st_blocks * 512, 16 << 20)
+        self.assertTrue(scan(FolderPlace(self.path("back"))).same_content(scan(place)))
 
     def test_recover_has_nothing_to_do(self) -> None:
         """After changes that were finished."""

@@ -21,6 +21,8 @@ from .engine import Applied, apply_changeset
 
 __all__ = ["Changeset"]
 
+_STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
+
 
 @dataclass(frozen=True, slots=True)
 class Changeset:
@@ -28,7 +30,8 @@ class Changeset:
 
     `before` is the whole tree it was computed from; `offered` is what the operation was given to
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
-    Further statements account for other things, such as the fields of converted files.
+    Further statements account for other things, such as the fields of converted files. `after` is
+    the tree the place shall have.
     """
 
     place: Place
@@ -44,22 +47,13 @@ class Changeset:
     conflicts: tuple[Conflict, ...] = ()
     notes: tuple[str, ...] = ()
     undoes: str = ""
+    after: Tree = field(init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)
         object.__setattr__(self, "actions", tuple(sorted(complete, key=lambda a: a.path)))
+        object.__setattr__(self, "after", _changed(self.before, self.actions))
         _check_structure(self.after, self.actions)
-
-    @property
-    def after(self) -> Tree:
-        """The tree the place shall have."""
-        nodes = dict(self.before)
-        for action in self.actions:
-            if action.after is None:
-                nodes.pop(action.path, None)
-            else:
-                nodes[action.path] = action.after
-        return Tree(nodes)
 
     @property
     def running(self) -> list[Running]:
@@ -117,14 +111,25 @@ class Changeset:
             BooksUnbalanced: the result is not what was planned; the place is as it was before.
         """
         self.check_consent(allow_loss=allow_loss)
-        if self.running and not while_running:
+        running = [] if while_running else self.running
+        if running:
             raise DecisionNeeded(
                 "this is in use",
                 where=self.place.location,
-                choices=tuple(str(program) for program in self.running),
+                choices=tuple(str(program) for program in running),
                 remedy="Close it, then run this again, or go ahead with --while-running.",
             )
         return apply_changeset(self, ledger, progress=progress or Progress())
+
+
+def _changed(before: Tree, actions: Iterable[Action]) -> Tree:
+    nodes = dict(before)
+    for action in actions:
+        if action.after is None:
+            nodes.pop(action.path, None)
+        else:
+            nodes[action.path] = action.after
+    return Tree(nodes)
 
 
 def _outcome(action: Action) -> Outcome:
@@ -137,15 +142,15 @@ def _outcome(action: Action) -> Outcome:
 
 def _missing_folders(before: Tree, actions: Iterable[Action]) -> list[Action]:
     known = {action.path for action in actions if action.after and action.after.kind == DIR}
-    out = {}
-    for action in actions:
-        if action.after is None:
-            continue
-        for folder in parents(action.path):
-            node = before.get(folder)
-            if folder not in known and folder not in out and node is None:
-                out[folder] = Action(folder, None, Node(DIR), reason="needed for what lies in it")
-    return list(out.values())
+    filled = {action.path.rpartition("/")[0] for action in actions if action.after is not None}
+    missing = {
+        folder
+        for inner in filled
+        for folder in (*parents(inner), inner)
+        if folder and folder not in known and folder not in before
+    }
+    reason = "needed for what lies in it"
+    return [Action(folder, None, Node(DIR), reason=reason) for folder in sorted(missing)]
 
 
 def _is_folder(node: Node | None) -> bool:
@@ -162,9 +167,11 @@ def _check_structure(after: Tree, actions: Iterable[Action]) -> None:
                 remedy="Move it out of the way, then run this again.",
             )
     for path in added:
-        if path.startswith("/") or any(part in ("", ".", "..") for part in path.split("/")):
+        if path.startswith("/") or not _STEPS.isdisjoint(path.split("/")):
             raise UnsafeName(f"the path {path!r} leaves the place")
-        for folder in parents(path):
+    filled = {path.rpartition("/")[0]: path for path in added}
+    for inner, path in filled.items():
+        for folder in (*parents(inner), inner) if inner else ():
             if after[folder].kind != DIR:
                 raise UnsafeName(
                     f"{path} would be put below {folder}, which is a {after[folder].kind}",

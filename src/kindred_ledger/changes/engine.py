@@ -75,7 +75,9 @@ def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress)
             raise PlaceBusy(line, where=changeset.place.location)
         now = ledger.scan(changeset.place, progress=progress)
         _check_unchanged(changeset, now)
-        return _Application(replace(changeset, before=now), ledger, progress).run()
+        if now != changeset.before:
+            changeset = replace(changeset, before=now)
+        return _Application(changeset, ledger, progress).run()
 
 
 class _Application:

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import msgspec
 from blake3 import blake3
 
 from ..errors import PlaceChanged, PlaceError
-from ..ledger import Ledger
+from ..ledger import EntryPlace, Ledger
 from ..places import (
     FILE,
     LINK,
     WORK_FOLDER,
-    Node,
     Place,
     folders_of,
     refusals,
@@ -28,6 +27,8 @@ from .journal import Journal, Op
 
 __all__ = ["check_space", "stage_contents", "unfinished_in"]
 
+_WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+_HOLE = 64 << 10  # bytes of zeros that are worth a hole
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
@@ -70,14 +71,13 @@ def stage_contents(
         PlaceChanged: a source does not hold what it held when the change was computed.
         PlaceError: the system refuses.
     """
-    for part in journal.folders():
-        _open_stage(journal, part)
+    news = {part: _open_stage(journal, part) for part in journal.folders()}
     puts = {op.number: op for op in journal.ops if op.kind == "put"}
     files: dict[int, Op] = {}
     for op in puts.values():
         assert op.after is not None
         if op.after.kind == LINK:
-            os.symlink(op.after.target, _staged(journal, op))
+            os.symlink(op.after.target, _staged(news, op))
         else:
             files[op.number] = op
     total = sum(op.after.size for op in files.values() if op.after)
@@ -85,11 +85,13 @@ def stage_contents(
     with progress.task("writing", total=total, unit="bytes") as task:
         for source, by_path in _by_source(files, sources).items():
             for path, blocks in source.read(list(by_path)):
-                for op in _write_first(journal, by_path[path], path, blocks, source, written):
-                    task.advance(op.after.size if op.after else 0)
+                ops = by_path[path]
+                _write(news, ops, path, blocks, source)
+                written += (_staged(news, op) for op in ops)
+                task.advance(sum(op.after.size for op in ops if op.after))
     sync_files(written)
-    for part in journal.folders():
-        sync_dir(os.path.join(journal.stage(part), "new"))
+    for new in news.values():
+        sync_dir(new)
 
 
 def unfinished_in(place: Place) -> list[str]:
@@ -112,12 +114,14 @@ def _owner_of(stage: str) -> str:
         return "unknown"
 
 
-def _open_stage(journal: Journal, part: str) -> None:
+def _open_stage(journal: Journal, part: str) -> str:
+    """Make the folders of one part's stage; return the one for new contents."""
     stage = journal.stage(part)
     for name in ("new", "old"):
         os.makedirs(os.path.join(stage, name))
     with open(os.path.join(stage, "owner.json"), "wb") as file:
         file.write(msgspec.json.encode({"ledger": journal.ledger, "id": journal.id}))
+    return os.path.join(stage, "new")
 
 
 def _by_source(
@@ -131,45 +135,64 @@ def _by_source(
     return grouped
 
 
-def _write_first(
-    journal: Journal,
-    ops: list[Op],
-    path: str,
-    blocks: Iterable[bytes],
-    source: Place,
-    written: list[str],
-) -> list[Op]:
-    """Write one content to the first operation's file and copy it to the others'."""
-    first = _staged(journal, ops[0])
+def _write(
+    news: Mapping[str, str], ops: list[Op], path: str, blocks: Iterable[bytes], source: Place
+) -> None:
+    """Write one content to the first operation's file and copy it to the others'.
+
+    What the ledger hands out was checked against the very digest that was asked for.
+    """
+    first = _staged(news, ops[0])
+    checked = isinstance(source, EntryPlace)
     hasher = blake3()
-    with refusals(first), open(first, "wb") as file:
-        for block in blocks:
-            hasher.update(block)
-            file.write(block)
-    for op in ops:
-        assert op.after is not None
-        if hasher.digest() != op.after.digest:
-            raise PlaceChanged(
-                f"{path} is not what it was when the change was computed",
-                where=source.location,
-                remedy="Something writes there. Close the game and its launcher, then run this again.",
-            )
-        target = _staged(journal, op)
+    holes = False
+    with refusals(first):
+        fd = os.open(first, _WRITE_FLAGS, 0o666)
+        try:
+            for block in blocks:
+                if not checked:
+                    hasher.update(block)
+                holes |= _write_block(fd, block)
+            if holes:
+                os.ftruncate(fd, os.lseek(fd, 0, os.SEEK_CUR))
+            if not checked and any(op.after and op.after.digest != hasher.digest() for op in ops):
+                raise PlaceChanged(
+                    f"{path} is not what it was when the change was computed",
+                    where=source.location,
+                    remedy="Something writes there. Close the game and its launcher, "
+                    "then run this again.",
+                )
+            _finish(fd, first, ops[0])
+        finally:
+            os.close(fd)
+    for op in ops[1:]:
+        target = _staged(news, op)
         with refusals(target):
-            if target != first:
-                shutil.copyfile(first, target)
-            _finish(target, op.after, op.before)
-        written.append(target)
-    return ops
+            shutil.copyfile(first, target)
+            _finish(target, target, op)
 
 
-def _finish(path: str, node: Node, before: Node | None) -> None:
-    mode = node.mode or (before.mode if before else 0)
+def _write_block(fd: int, block: bytes) -> bool:
+    """Write a block; one of zeros becomes a hole, as it may have been one before, and tell so."""
+    if len(block) >= _HOLE and block[0] == block[-1] == 0 and not block.strip(b"\0"):
+        os.lseek(fd, len(block), os.SEEK_CUR)
+        return True
+    done = os.write(fd, block)
+    while done < len(block):  # a disk may take less at a time
+        done += os.write(fd, memoryview(block)[done:])
+    return False
+
+
+def _finish(file: int | str, path: str, op: Op) -> None:
+    """Give a staged file its mode and time; `file` is its descriptor where the system takes one."""
+    assert op.after is not None
+    file = file if os.utime in os.supports_fd else path
+    mode = op.after.mode or (op.before.mode if op.before else 0)
     if mode:
-        os.chmod(path, mode)
-    if node.mtime_ns:
-        os.utime(path, ns=(node.mtime_ns, node.mtime_ns))
+        os.chmod(file, mode)
+    if op.after.mtime_ns:
+        os.utime(file, ns=(op.after.mtime_ns, op.after.mtime_ns))
 
 
-def _staged(journal: Journal, op: Op) -> str:
-    return os.path.join(journal.stage(op.part), "new", str(op.number))
+def _staged(news: Mapping[str, str], op: Op) -> str:
+    return f"{news[op.part]}{os.sep}{op.number}"

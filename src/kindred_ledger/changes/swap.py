@@ -106,7 +106,7 @@ class _Swap:
             if op.before is not None and not os.path.lexists(old):
                 self._move_aside(op, final, old)
             if op.kind == "put" and os.path.lexists(new):
-                if lstat_node(final) is not None:
+                if os.path.lexists(final):
                     raise _foreign(final)
                 os.rename(new, final)
 
@@ -154,10 +154,9 @@ class _Swap:
 
     def _paths(self, op: Op) -> tuple[str, str, str]:
         final = self.final(op)
-        self._touched.add(os.path.dirname(final))
-        stage = self._stages[op.part]
-        number = str(op.number)
-        return final, os.path.join(stage, "new", number), os.path.join(stage, "old", number)
+        self._touched.add(final.rpartition(os.sep)[0])
+        stage = self._stages[op.part] + os.sep
+        return final, f"{stage}new{os.sep}{op.number}", f"{stage}old{os.sep}{op.number}"
 
     def _move_aside(self, op: Op, final: str, old: str) -> None:
         """Move the old file away, if it still is the one that was kept."""

@@ -165,34 +165,44 @@ class Index:
             found.update(row[0] for row in rows)
         return found
 
-    def has_all(self, digests: Iterable[bytes]) -> set[bytes]:
-        """Return those of the digests that are stored, with every chunk they are made of."""
-        wanted = set(digests)
-        stored = self.chunks_among(list(wanted))
-        return stored | {digest for digest in wanted - stored if self.has(digest)}
-
     def locate(self, digest: bytes) -> tuple[Span, ...] | None:
         """Return the spans of chunks a content is made of, in order; None if any is not stored."""
-        one = self.chunk(digest)
-        if one is not None:
-            return (Span(one, 0, one.size),)
+        return self.locate_all([digest]).get(digest)
+
+    def locate_all(self, digests: Iterable[bytes]) -> dict[bytes, tuple[Span, ...]]:
+        """Return the spans of chunks that contents are made of, of those that are stored."""
+        wanted = list(dict.fromkeys(digests))
+        chunks = self._chunks(wanted)
+        found: dict[bytes, tuple[Span, ...]]
+        found = {digest: (Span(chunk, 0, chunk.size),) for digest, chunk in chunks.items()}
+        for digest in wanted if len(found) < len(wanted) else ():
+            if digest not in found and (spans := self._of_recipe(digest)):
+                found[digest] = spans
+        return found
+
+    def _of_recipe(self, digest: bytes) -> tuple[Span, ...] | None:
         row = self._db.execute("SELECT slices FROM recipes WHERE digest = ?", (digest,)).fetchone()
         if row is None:
             return None
-        spans = []
-        for part, start, length in _SLICE.iter_unpack(row[0]):
-            chunk = self.chunk(part)
-            if chunk is None:
-                return None
-            spans.append(Span(chunk, start, length))
-        return tuple(spans)
+        slices = list(_SLICE.iter_unpack(row[0]))
+        chunks = self._chunks([part for part, _, _ in slices])
+        if any(part not in chunks for part, _, _ in slices):
+            return None
+        return tuple(Span(chunks[part], start, length) for part, start, length in slices)
+
+    def _chunks(self, digests: Sequence[bytes]) -> dict[bytes, Location]:
+        """Return where chunks lie, of those that are stored."""
+        found: dict[bytes, Location] = {}
+        for at in range(0, len(digests), _AT_ONCE):
+            some = digests[at : at + _AT_ONCE]
+            marks = ",".join("?" * len(some))
+            query = f"SELECT digest, pack, at, size, base FROM chunks WHERE digest IN ({marks})"
+            found.update((row[0], Location(*row)) for row in self._db.execute(query, some))
+        return found
 
     def chunk(self, digest: bytes) -> Location | None:
         """Return where a chunk lies; None if it is not stored."""
-        row = self._db.execute(
-            "SELECT pack, at, size, base FROM chunks WHERE digest = ?", (digest,)
-        ).fetchone()
-        return Location(digest, *row) if row else None
+        return self._chunks([digest]).get(digest)
 
     def frames(self, pack: int) -> tuple[str, PackIndex]:
         """Return the path of a pack and its frames (no chunks)."""

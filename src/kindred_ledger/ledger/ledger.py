@@ -265,8 +265,8 @@ class Ledger:
             for path, node in tree.items()
             if node.kind == FILE and (node.digest is None or seen is None or not seen.is_kept(path))
         }
-        held = self.index.has_all(node.digest for node in doubtful.values() if node.digest)
-        held.add(EMPTY)
+        digests = (node.digest for node in doubtful.values() if node.digest)
+        held = {EMPTY, *self.index.locate_all(digests)}
         return [path for path, node in doubtful.items() if node.digest not in held]
 
     def _stood_before(self, place: Place, paths: Iterable[str]) -> Mapping[str, bytes]:

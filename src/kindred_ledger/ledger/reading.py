@@ -34,7 +34,7 @@ _Wanted = tuple[tuple[int, int], str, bytes, tuple[Span, ...] | None]
 
 def read_contents(
     index: Index, wanted: Iterable[tuple[str, bytes]], *, where: str
-) -> Iterator[tuple[str, Iterator[bytes]]]:
+) -> Iterator[tuple[str, Iterable[bytes]]]:
     """Yield (name, blocks) for each wanted (name, digest), in the order they lie in the packs.
 
     `where` is what the names are names in, for errors. One content that is damaged or missing
@@ -45,14 +45,23 @@ def read_contents(
             have its digest.
     """
     plan: list[_Wanted] = []
-    for name, digest in wanted:
-        places = () if digest == EMPTY else index.locate(digest)
+    asked = list(wanted)
+    found = index.locate_all(digest for _, digest in asked)
+    for name, digest in asked:
+        places = () if digest == EMPTY else found.get(digest)
         first = (places[0].chunk.pack, places[0].chunk.at) if places else (0, 0)
         plan.append((first, name, digest, places))
     plan.sort(key=lambda item: item[:2])
     with Frames(index, [span.chunk for item in plan for span in item[3] or ()]) as frames:
         for _, name, digest, places in plan:
-            yield name, _verified(frames, f"{where}/{name}", digest, places)
+            if places and places[0].chunk.digest == digest and not places[0].chunk.base:
+                try:
+                    blocks: Iterable[bytes] = (frames.chunk(places[0].chunk),)
+                except LedgerDamaged as error:
+                    blocks = _raising(error.inside(f"{where}/{name}"))
+            else:
+                blocks = _verified(frames, f"{where}/{name}", digest, places)
+            yield name, blocks
 
 
 def _verified(
@@ -64,18 +73,21 @@ def _verified(
             where=name,
             remedy="A pack may be missing; bring it back from a copy of the ledger.",
         )
-    is_chunk = len(places) == 1 and places[0].chunk.digest == digest
     whole = blake3()
     for span in places:
         try:
             part = frames.span(span)
         except LedgerDamaged as error:
             raise error.inside(name) from None
-        if not is_chunk:
-            whole.update(part)
+        whole.update(part)
         yield part
-    if not is_chunk and whole.digest() != digest and digest != EMPTY:
+    if whole.digest() != digest:
         raise LedgerDamaged("its chunks do not add up to its digest", where=name)
+
+
+def _raising(error: Exception) -> Iterator[bytes]:
+    raise error
+    yield b""
 
 
 class Frames:
@@ -87,6 +99,7 @@ class Frames:
         self._coming = self._keys(announced)
         self._fetched = self._asked = 0
         self._last: _Key = (-1, -1)
+        self._current = (-1, 0, b"")  # the frame read last: its pack, its offset there, its content
         self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
         self._checked: tuple[bytes, bytes] = (b"", b"")  # the last chunk: its digest and bytes
         from concurrent.futures import ThreadPoolExecutor
@@ -112,15 +125,16 @@ class Frames:
         Raises:
             LedgerDamaged: with the pack's path.
         """
-        if part.digest == self._checked[0]:
+        digest = part.digest
+        if digest == self._checked[0]:
             return self._checked[1]
         chunk = self._stored(part)
         if part.base:
             chunk = _combined(chunk, self._stored(self.base_of(part)))
-        if blake3(chunk).digest() != part.digest:
+        if blake3(chunk).digest() != digest:
             path, _ = self._index.frames(part.pack)
             raise LedgerDamaged("a chunk does not have its digest", where=path)
-        self._checked = part.digest, chunk
+        self._checked = digest, chunk
         return chunk
 
     def span(self, span: Span) -> bytes:
@@ -146,6 +160,10 @@ class Frames:
         return base
 
     def _stored(self, part: Location) -> bytes:
+        pack, offset, content = self._current
+        if pack == part.pack and offset <= part.at < offset + len(content):
+            start = part.at - offset
+            return content if len(content) == part.size else content[start : start + part.size]
         path, frames = self._index.frames(part.pack)
         number = frames.frame_at(part.at)
         try:
@@ -154,6 +172,7 @@ class Frames:
             LedgerDamaged
         ) as error:  # the frame's own, raised for every chunk in it: a new one each
             raise LedgerDamaged(error.what, where=path, remedy=error.remedy) from None
+        self._current = part.pack, frames.offsets[number], content
         start = part.at - frames.offsets[number]
         return content if len(content) == part.size else content[start : start + part.size]
 

@@ -84,9 +84,13 @@ def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
     """
     seen: dict[str, str] = {}
     pairs: dict[tuple[str, str], None] = {}
+    folders: set[str] = set()
     for path in paths:
-        for name in (*parents(path), path):
-            folded = _fold(name)
+        inner = path.rpartition("/")[0]
+        names = (path,) if inner in folders else (*parents(path), path)
+        folders.add(inner)
+        for name in names:
+            folded = name.lower() if name.isascii() else _fold(name)
             first = seen.setdefault(folded, name)
             if first != name:
                 pairs[first, name] = None
@@ -94,6 +98,4 @@ def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
 
 
 def _fold(name: str) -> str:
-    if name.isascii():
-        return name.lower()
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())

@@ -25,6 +25,7 @@ BLOCK = (
 )  # bytes streamed at a time: large enough for the hash and the compressor to run free
 _THREADS = 2  # more fight over the interpreter lock in the work between the hashes
 _WORTH_THREADS = 32 << 20
+_LARGE = 64 << 10  # bytes a file: below, most of the time goes into what threads cannot share
 
 
 class Place(Protocol):
@@ -113,7 +114,8 @@ def read_bytes(place: Place, path: str) -> bytes:
 
 def _slices(paths: list[str], tree: Tree, total: int) -> list[list[str]]:
     """Cut the paths into runs of about equal bytes, one a thread, if that is worth it."""
-    count = _THREADS if total > _WORTH_THREADS and len(paths) > 1 else 1
+    large = total > max(_WORTH_THREADS, len(paths) * _LARGE)
+    count = _THREADS if large and len(paths) > 1 else 1
     out: list[list[str]] = [[] for _ in range(count)]
     so_far = 0
     for path in paths:
@@ -126,13 +128,21 @@ def _digests(
     place: Place, tree: Tree, paths: list[str], task: Task
 ) -> list[tuple[str, bytes | None, int]]:
     out: list[tuple[str, bytes | None, int]] = []
+    done = 0
     for path, blocks in place.read(paths):
         read_at = time.time_ns()
         try:
-            digest, size = digest_of(blocks)
+            if type(blocks) is list and len(blocks) == 1:
+                digest, size = blake3(blocks[0]).digest(), len(blocks[0])
+            else:
+                digest, size = digest_of(blocks)
         except PlaceChanged:
             out.append((path, None, 0))
             continue
         out.append((path, digest if size == tree[path].size else None, read_at))
-        task.advance(size)
+        done += size
+        if done >= BLOCK:
+            task.advance(done)
+            done = 0
+    task.advance(done)
     return out
