@@ -14,9 +14,12 @@ import subprocess
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
+from typing import TypeVar
 
-__all__ = ["Ratio", "compare", "report"]
+__all__ = ["Ratio", "compare", "machine", "peak_memory", "report", "timed"]
 
+
+_T = TypeVar("_T")
 
 # As installed: compiled once, not at every start.
 _ENVIRONMENT = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
@@ -67,6 +70,28 @@ def compare(
     return out
 
 
+def peak_memory(command: Sequence[str]) -> int:
+    """Run a command and return the most memory it held, in bytes (Linux: `ru_maxrss`, getrusage(2))."""
+    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=_ENVIRONMENT)
+    _, status, used = os.wait4(running.pid, 0)
+    running.returncode = os.waitstatus_to_exitcode(status)
+    if running.returncode:
+        raise subprocess.CalledProcessError(running.returncode, command)
+    return used.ru_maxrss * 1024
+
+
+def timed(work: Callable[[], _T]) -> tuple[float, _T]:
+    """Return the seconds some work took, and what it gave."""
+    start = time.perf_counter()
+    result = work()
+    return time.perf_counter() - start, result
+
+
+def machine() -> dict[str, object]:
+    """Return what a figure was measured on."""
+    return {"python": platform.python_version(), "cores": os.cpu_count()}
+
+
 def report(name: str, found: Sequence[Ratio], facts: dict[str, object], out: str) -> None:
     """Print a table and, if `out` names a file, write the same as JSON."""
     print(f"{name}: {', '.join(f'{key} {value}' for key, value in facts.items())}")
@@ -79,10 +104,9 @@ def report(name: str, found: Sequence[Ratio], facts: dict[str, object], out: str
             f"{row.ours_seconds:>9.2f}{row.theirs_seconds:>10.2f}"
         )
     if out:
-        machine = {"python": platform.python_version(), "cores": os.cpu_count()}
         whole = {
             "name": name,
-            "machine": machine,
+            "machine": machine(),
             "facts": facts,
             "rows": [asdict(r) for r in found],
         }

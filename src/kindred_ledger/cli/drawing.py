@@ -100,6 +100,32 @@ def rows(
     console: Page, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str = ""
 ) -> None:
     """Draw a table without rules; `right` holds the letters r for columns set to the right."""
+    lines = list(lines)
+    columns = zip(heads, *lines, strict=True)
+    widths = [max(map(_cell_width, column)) for column in columns]
+    if console.width and sum(widths) + 2 * len(widths) > console.width:
+        _folded(console, heads, lines, right)
+        return
+    for at, line in enumerate((heads, *lines)):
+        cells = []
+        for cell, width, side in zip(line, widths, right.ljust(len(widths)), strict=True):
+            space = " " * (width - _cell_width(cell))
+            cells.append(space + cell if side == "r" else cell + space)
+        console.print("  ".join(cells).rstrip(), style="" if at else "dim", soft_wrap=True)
+
+
+def _cell_width(text: str) -> int:
+    """Return how many columns of a terminal a text takes."""
+    if text.isascii():
+        return len(text)
+    from rich.cells import cell_len
+
+    return cell_len(text)
+
+
+def _folded(
+    console: Page, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str
+) -> None:
     from rich.table import Table
     from rich.text import Text
 

@@ -29,6 +29,11 @@ class Page:
         width = None if self._stream.isatty() else _PLAIN_WIDTH
         return Console(file=self._stream, width=width, highlight=False, markup=False, emoji=False)
 
+    @property
+    def width(self) -> int:
+        """The columns of the terminal; 0 where nothing limits a line."""
+        return self.console.width if self._stream.isatty() else 0
+
     def print(
         self,
         what: object = "",
@@ -39,7 +44,7 @@ class Page:
         one_line: bool = False,
     ) -> None:
         """Draw a text, or anything else that can be drawn; `one_line` cuts it to the width."""
-        if isinstance(what, str) and not self._styled:
+        if isinstance(what, str) and not (self._styled and (style or not soft_wrap)):
             self._stream.write(what + end)
         elif one_line:
             self.console.print(what, end=end, overflow="ellipsis", no_wrap=True)
