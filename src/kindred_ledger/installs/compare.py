@@ -5,7 +5,7 @@ Contents are compared by digest, never by size or time.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from ..cards import Card, Install
@@ -42,9 +42,12 @@ def compare(
     *,
     ledger: Ledger,
     card: Card | None = None,
+    only: Callable[[str], bool] | None = None,
     progress: Progress | None = None,
 ) -> Comparison:
     """Compare two places, installs or entries; `card` says what is inside their files.
+
+    `only` selects by path.
 
     Raises:
         PlaceError, PlaceChanged: something cannot be read.
@@ -52,6 +55,8 @@ def compare(
     watch = progress or Progress()
     places = [side.place if isinstance(side, Install) else side for side in (before, after)]
     trees = [_tree(place, ledger, watch) for place in places]
+    if only is not None:
+        trees = [tree.select(only) for tree in trees]
     found = tuple(
         difference
         for difference in trees[0].diff(trees[1])

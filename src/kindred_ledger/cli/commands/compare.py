@@ -7,10 +7,12 @@ from typing import Any
 
 import click
 
+from ...cards import select_categories
 from ...installs import Comparison, compare
+from ...ledger import Tag
 from .. import drawing
 from ..options import placing, session
-from ..session import Session
+from ..session import Session, patterns
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
@@ -20,10 +22,19 @@ _FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked f
 @click.command()
 @click.argument("before")
 @click.argument("after")
+@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
+@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
 @click.option("--all", "show_all", is_flag=True, help="List every difference and every field.")
 @placing
 @session("compare")
-def command(session: Session, before: str, after: str, show_all: bool) -> int:
+def command(
+    session: Session,
+    before: str,
+    after: str,
+    categories: tuple[str, ...],
+    only: tuple[str, ...],
+    show_all: bool,
+) -> int:
     """Tell what differs in content between two places, entries or releases.
 
     Inside the files that the card describes, the fields that differ are told, old and new. Status
@@ -34,9 +45,19 @@ def command(session: Session, before: str, after: str, show_all: bool) -> int:
       kindred compare mossferry@1.4 mossferry
     """
     sides = [session.subject(text) for text in (before, after)]
-    titles = {getattr(getattr(side, "tag", None), "title", "") for side in sides}
-    card = next((card for card in session.cards if card.title in titles), None)
-    found = compare(*sides, ledger=session.ledger, card=card, progress=session.progress)
+    tags = [tag for side in sides if isinstance(tag := getattr(side, "tag", None), Tag)]
+    card = next((card for card in session.cards if card.title in {t.title for t in tags}), None)
+    chosen = [wanted for wanted in (patterns(only),) if wanted]
+    if categories:
+        known = next((tag.categories for tag in tags if tag.categories), {})
+        chosen.append(select_categories(known, categories))
+    found = compare(
+        *sides,
+        ledger=session.ledger,
+        card=card,
+        only=(lambda path: all(wanted(path) for wanted in chosen)) if chosen else None,
+        progress=session.progress,
+    )
     status = 1 if found.differences else 0
     if session.json:
         return session.emit(status, same=found.same, differences=_plain(found))
