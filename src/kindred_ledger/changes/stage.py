@@ -174,7 +174,7 @@ def _write(
 
 def _write_block(fd: int, block: bytes) -> bool:
     """Write a block; one of zeros becomes a hole, as it may have been one before, and tell so."""
-    if len(block) >= _HOLE and block[0] == block[-1] == 0 and not block.strip(b"\0"):
+    if len(block) >= _HOLE and block[0] == block[-1] == 0 and block == bytes(len(block)):
         os.lseek(fd, len(block), os.SEEK_CUR)
         return True
     done = os.write(fd, block)

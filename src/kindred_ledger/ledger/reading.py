@@ -96,8 +96,7 @@ class Frames:
     def __init__(self, index: Index, announced: Iterable[Location] = ()) -> None:
         self._index = index
         self._fds: dict[str, int] = {}
-        self._coming = self._keys(announced)
-        self._fetched = self._asked = 0
+        self.announce(announced)
         self._last: _Key = (-1, -1)
         self._current = (-1, 0, b"")  # the frame read last: its pack, its offset there, its content
         self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
@@ -105,6 +104,11 @@ class Frames:
         from concurrent.futures import ThreadPoolExecutor
 
         self._pool = ThreadPoolExecutor(_WORKERS)
+
+    def announce(self, parts: Iterable[Location]) -> None:
+        """Have chunks fetched ahead from here on, in this order."""
+        self._coming = self._keys(parts)
+        self._fetched = self._asked = 0
 
     def __enter__(self) -> Frames:
         return self

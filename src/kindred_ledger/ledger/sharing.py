@@ -55,18 +55,24 @@ class Old:
         self._offsets = list(accumulate((span.length for span in spans), initial=0))
         self._digests: dict[int, bytes] | None = None  # of its chunks, by offset
         self._first: dict[bytes, int] = {}  # the first offset of each
+        self._moved = False  # what came last stood elsewhere: what comes next will have moved too
 
     def express(self, data: bytes, at: int) -> list[Slice | New]:
         """Return new content that stands at `at` as slices of the old and what is new.
 
         A single `New` is the whole of it, maybe as a difference.
         """
-        whole, changed = self._difference(data, at)
-        if changed * _SPARSE < len(data) or min(len(data), self._offsets[-1]) < _LEAST:
-            return [whole]
+        small = min(len(data), self._offsets[-1]) < _LEAST
+        if not self._moved or small:
+            whole, changed = self._difference(data, at)
+            if small or changed * _SPARSE < len(data):
+                return [whole]
         stretches = list(self._grown(data, self._joined(data)))
         missing = len(data) - sum(stop - start for start, stop, _ in stretches)
-        if missing >= min(changed, len(data) - len(data) // _SHARED):
+        if self._moved and missing * _SPARSE >= len(data):
+            whole, changed = self._difference(data, at)
+        self._moved = missing * _SPARSE < len(data)
+        if not self._moved and missing >= min(changed, len(data) - len(data) // _SHARED):
             return [whole]
         found: list[Slice | New] = []
         done = 0
@@ -100,6 +106,7 @@ class Old:
         """Return the stretches that equal chunks make up, in order."""
         if self._digests is None:
             self._digests = {}
+            self._frames.announce(span.chunk for span in self._spans)
             for offset, _, digest in _cut(self._frames.span(span) for span in self._spans):
                 self._digests[offset] = digest
                 self._first.setdefault(digest, offset)
