@@ -32,7 +32,9 @@ def main() -> int:
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--scale", type=float, default=1.0, help="of the sizes, to try it out")
     parser.add_argument("--dir", default=None, help="where to work")
-    parser.add_argument("--json", default="", help="write the figures to this file")
+    parser.add_argument(
+        "--json", default="", help="write the figures to files of this name, SET- in front"
+    )
     options = parser.parse_args()
     missing = [name for name in _TOOLS if shutil.which(name) is None]
     if missing:
@@ -48,7 +50,9 @@ def main() -> int:
         with tempfile.TemporaryDirectory(dir=options.dir, prefix="keeping-") as folder:
             build[name](os.path.join(folder, "install"))
             found, facts = _Work(folder, options.rounds).measure()
-            report(f"keeping {name}", found, facts, options.json and f"{name}-{options.json}")
+            top, base = os.path.split(options.json)
+            out = os.path.join(top, f"{name}-{base}") if base else ""
+            report(f"keeping {name}", found, facts, out)
     return 0
 
 

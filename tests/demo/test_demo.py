@@ -83,6 +83,7 @@ class Examples(Case):
         endings = {
             "first_backup.py": "Everything is as it was kept.",
             "move_to_a_new_build.py": "Back at 1.4. Does it load everything? Everything loads.",
+            "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
             "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, or use --only.",
         }
         folder = os.path.join(ROOT, "examples")

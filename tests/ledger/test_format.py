@@ -26,12 +26,15 @@ class ByHand(Case):
         self.files = {
             "small.txt": b"peat and reeds",
             "deep/a.bin": os.urandom(700_000),
-            "large.world": os.urandom(3 << 20),
+            "changed.world": os.urandom(3 << 20),
+            "moved.world": os.urandom(3 << 20),
             "empty": b"",
         }
         ledger = self.ledger()
-        earlier = bytes(1000) + self.files["large.world"][1000:-70_000] + bytes(70_000)
-        ledger.backup(self.place({**self.files, "large.world": earlier}))
+        changed = bytearray(self.files["changed.world"])
+        changed[::500] = bytes(len(changed[::500]))
+        earlier = {"changed.world": bytes(changed), "moved.world": self.files["moved.world"][99:]}
+        ledger.backup(self.place({**self.files, **earlier}))
         self.entry = ledger.backup(self.place(self.files))
         with open(DOCS, encoding="utf-8") as file:
             text = file.read()
@@ -69,6 +72,7 @@ class ByHand(Case):
         folder = self.path("ledger", "packs")
         packs = [os.path.join(folder, name) for name in os.listdir(folder)]
         self.assertTrue(any(chunk.base for pack in packs for chunk in read_index(pack).chunks))
+        self.assertTrue(any(read_index(pack).recipes for pack in packs))
         for pack in packs:
             for chunk in read_index(pack).chunks:
                 line = f"zstd -dc {pack} | tail -c +$(({chunk.at} + 1)) | head -c {chunk.size}"

@@ -31,18 +31,17 @@ def carry_out(
 
     Nobody at a terminal and no --yes is a decision that is missing: status 3, nothing written.
     """
-    plan = _plan(change, lines)
     if not session.json:
         drawing.changeset(session.out, change, lines=lines)
         drawing.running(session.out, [str(program) for program in change.running])
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
-            return session.emit(status, dry_run=True, change=plan)
+            return session.emit(status, dry_run=True, change=_plan(change, lines))
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return status
     if not change.actions and not change.conflicts:
-        return session.emit(change=plan, applied=None) if session.json else 0
+        return session.emit(change=_plan(change, lines), applied=None) if session.json else 0
     consent = allow_loss or _ask(session, change, yes)
     if change.losses and not (consent or change.conflicts or session.json):
         raise LossNotAllowed(
@@ -50,6 +49,7 @@ def carry_out(
             remedy="Consent with --allow-loss. What is there now is kept either way.",
         )
     change.check_consent(allow_loss=consent)
+    plan = _plan(change, lines) if session.json else {}
     done = change.apply(
         session.ledger,
         allow_loss=consent,

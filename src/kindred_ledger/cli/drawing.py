@@ -90,10 +90,8 @@ def moment(when: str) -> str:
 
 def heading(console: Page, text: str, aside: str = "") -> None:
     """Draw the head of a page."""
-    from rich.text import Text
-
     console.print()
-    console.print(Text.assemble((text, "bold"), ("   " + aside if aside else "", "dim")))
+    console.assemble((text, "bold"), ("   " + aside if aside else "", "dim"))
 
 
 def rows(
@@ -229,14 +227,8 @@ def uncovered(console: Page, folders: Sequence[Belonging], fate: str) -> None:
 
 def notes(console: Page, texts: Iterable[str]) -> None:
     """Draw what a person should know beyond the lines."""
-    from rich.table import Table
-    from rich.text import Text
-
-    grid = Table.grid(padding=(0, 1))
     for text in texts:
-        grid.add_row("  ·", Text(text, overflow="fold"), style="dim")
-    if grid.row_count:
-        console.print(grid)
+        console.hang("  · ", text, style="dim")
 
 
 def settled(console: Page, books: Sequence[Statement]) -> None:
@@ -271,22 +263,16 @@ def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
 
 def _groups(console: Page, lines: Iterable[Line]) -> None:
     """Draw lines that happened for one reason as one, the most urgent first."""
-    from rich.text import Text
-
     groups: dict[tuple[Outcome, str], list[str]] = {}
     for line in lines:
         if line.reason or line.outcome is not Outcome.KEPT:
             groups.setdefault((line.outcome, line.reason), []).append(line.item)
     ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
     for (outcome, reason), items in ordered[:_MOST_GROUPS]:
-        console.print(
-            Text.assemble(
-                (f"    {outcome.value:<9}", _STYLES[outcome.value]),
-                f"{len(items):>6,}  ",
-                (reason or "", "default"),
-                (f"  {_examples(items)}", "dim"),
-            ),
-            one_line=True,
+        console.assemble(
+            (f"    {outcome.value:<9}", _STYLES[outcome.value]),
+            (f"{len(items):>6,}  {reason or ''}", "default"),
+            (f"  {_examples(items)}", "dim"),
         )
     if len(groups) > _MOST_GROUPS:
         console.print(

@@ -35,18 +35,31 @@ class Page:
         return self.console.width if self._stream.isatty() else 0
 
     def print(
-        self,
-        what: object = "",
-        *,
-        style: str = "",
-        end: str = "\n",
-        soft_wrap: bool = False,
-        one_line: bool = False,
+        self, what: object = "", *, style: str = "", end: str = "\n", soft_wrap: bool = False
     ) -> None:
-        """Draw a text, or anything else that can be drawn; `one_line` cuts it to the width."""
+        """Draw a text, or anything else that can be drawn."""
         if isinstance(what, str) and not (self._styled and (style or not soft_wrap)):
             self._stream.write(what + end)
-        elif one_line:
-            self.console.print(what, end=end, overflow="ellipsis", no_wrap=True)
         else:
             self.console.print(what, style=style or None, end=end, soft_wrap=soft_wrap)
+
+    def assemble(self, *parts: tuple[str, str]) -> None:
+        """Draw parts, each a text and its style, as one line; a terminal cuts it to its width."""
+        if not self._styled:
+            self._stream.write("".join(text for text, _ in parts) + "\n")
+            return
+        from rich.text import Text
+
+        self.console.print(Text.assemble(*parts), overflow="ellipsis", no_wrap=True)
+
+    def hang(self, start: str, text: str, *, style: str) -> None:
+        """Draw a text behind a start; what a terminal wraps stands below the text."""
+        if not self._styled:
+            self._stream.write(f"{start}{text}\n")
+            return
+        from rich.table import Table
+        from rich.text import Text
+
+        grid = Table.grid()
+        grid.add_row(start, Text(text, overflow="fold"), style=style)
+        self.console.print(grid)
