@@ -54,6 +54,31 @@ class Guide(PlayCase):
             self.assertIn(f"    {name} ", listed)
 
 
+class InUse(PlayCase):
+    def test_a_running_game_is_named_before_anything_is_done(self) -> None:
+        """By scan, by a backup and its entry, by previews; and a change waits until it is closed."""
+        game = [sys.executable, os.path.join("mossferry", "mossferry.py"), "--run"]
+        change = (*UPDATE, *OLD, "--json")
+        with subprocess.Popen(
+            game, cwd=self.folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        ) as running:
+            assert running.stdout is not None
+            running.stdout.readline()
+            who = f"(process {running.pid}), started with mossferry.py"
+            for args, status in (
+                (("scan",), 1),
+                (("backup", "mossferry"), 0),
+                (("show", "latest"), 0),
+                ((*change, "--dry-run"), 0),
+                ((*change, "--yes"), 3),
+            ):
+                done = kindred(*args, folder=self.folder)
+                self.assertEqual(done.returncode, status, done.stderr)
+                self.assertIn(who, done.stdout)
+            running.kill()
+        self.assertEqual(kindred(*change, "--yes", folder=self.folder).returncode, 0)
+
+
 class Json(PlayCase):
     def test_the_whole_way_in_json(self) -> None:
         """One object a command: scan, backup, update, convert, history, undo, entries, show."""

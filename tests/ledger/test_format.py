@@ -113,7 +113,7 @@ class ByHand(Case):
             lines.append(line)
         header, body, seal = map(json.loads, lines)
         self.assertEqual(seal["blake3"], blake3(lines[0] + lines[1]).hexdigest())
-        self.assertEqual((header["format"], header["files"], header["complete"]), (1, 4, True))
+        self.assertEqual((header["format"], header["files"], header["complete"]), (1, 5, True))
         tree = body["tree"]
         lengths = {len(tree[name]) for name in ("paths", "kinds", "sizes", "mtimes_ns", "modes")}
         self.assertEqual(lengths, {5})

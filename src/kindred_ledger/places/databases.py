@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing
 
-from ..errors import PlaceChanged
+from ..errors import PlaceChanged, PlaceError
 from .durable import refusals, remove_tree
 from .folder import FolderPlace
 from .place import Place
@@ -31,9 +31,14 @@ _COPIED = ("", "-wal", "-journal")  # -shm is only an index of -wal, rebuilt by 
 
 
 def is_database(path: str) -> bool:
-    """Tell whether a file on disk begins as SQLite databases do."""
-    with refusals(path), open(path, "rb") as file:
-        return file.read(len(_SIGNATURE)) == _SIGNATURE
+    """Tell whether a file is on disk and begins as SQLite databases do."""
+    try:
+        with refusals(path), open(path, "rb") as file:
+            return file.read(len(_SIGNATURE)) == _SIGNATURE
+    except PlaceError as error:
+        if isinstance(error.__cause__, FileNotFoundError):
+            return False
+        raise
 
 
 def capture(path: str, into: str, scratch: str) -> None:

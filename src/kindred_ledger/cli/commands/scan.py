@@ -8,7 +8,7 @@ import click
 
 from ...cards import Install, belongings, find_installs, unlisted
 from ...changes import unfinished_in
-from ...places import Tree
+from ...places import Tree, roots_of, running_in
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -22,7 +22,7 @@ def command(session: Session, folders: tuple[str, ...]) -> int:
     """Find installs of the titles that cards describe, with their versions and belongings.
 
     Looks through FOLDERS (default: here) and a few levels below. Status 1 if something is odd:
-    evidence that disagrees, or a change that was cut off.
+    evidence that disagrees, a change that was cut off, or a program that runs from an install.
 
     \b
     Example, in the demo's folder:
@@ -57,6 +57,7 @@ def _oddities(install: Install, session: Session) -> list[str]:
     if install.version is None:
         odd.append("nothing tells the version")
     odd += unfinished_in(install.place)
+    odd += (f"in use by {program}" for program in running_in(roots_of(install.place).values()))
     return odd
 
 
