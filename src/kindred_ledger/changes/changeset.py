@@ -48,6 +48,7 @@ class Changeset:
     notes: tuple[str, ...] = ()
     undoes: str = ""
     after: Tree = field(init=False, compare=False, repr=False)
+    _preview: list[Statement] = field(init=False, compare=False, repr=False, default_factory=list)
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)
@@ -62,6 +63,11 @@ class Changeset:
 
     def preview(self) -> Statement:
         """Return the account of the place as it would be: a line for every file in it."""
+        if not self._preview:
+            self._preview.append(self._account())
+        return self._preview[0]
+
+    def _account(self) -> Statement:
         reasons = {action.path: action for action in self.actions}
         lines = []
         for path in sorted({*self.before.leaves, *self.after.leaves}):

@@ -48,7 +48,9 @@ def restore(
         wanted = wanted.select(only)
     reason = f"as in entry {entry.id}"
     stale = _beside_databases(now, wanted, remembered)
-    target = now.overlay(wanted).select(lambda path: path not in stale)
+    target = now.overlay(wanted)
+    if stale:
+        target = target.select(lambda path: path not in stale)
     extra = tuple(
         path
         for path in now.leaves

@@ -86,7 +86,14 @@ class Tree(dict[str, Node]):
             while folder and folder not in found:
                 found[folder] = Node(DIR)
                 folder = folder.rpartition("/")[0]
-        super().__init__({path: found[path] for path in sorted(found)})
+        super().__init__({path: found[path] for path in sorted(found)} if found else {})
+
+    @staticmethod
+    def _of(nodes: dict[str, Node]) -> Tree:
+        """Return a tree of nodes that are sorted already, with every folder among them."""
+        tree = Tree()
+        dict.update(tree, nodes)
+        return tree
 
     def _refuse(self, *args: object, **more: object) -> NoReturn:
         raise TypeError("a tree is never changed; make another")
@@ -120,12 +127,17 @@ class Tree(dict[str, Node]):
 
     def select(self, wanted: Callable[[str], bool]) -> Tree:
         """Return the nodes whose path is wanted (with the folders they lie in)."""
-        nodes = {path: node for path, node in self.items() if wanted(path)}
-        folders = {folder for path in nodes for folder in parents(path)}
-        return Tree({**nodes, **{folder: self[folder] for folder in folders}})
+        chosen = {path for path in self if wanted(path)}
+        if len(chosen) == len(self):
+            return self
+        inner = {path.rpartition("/")[0] for path in chosen}
+        chosen.update(folder for path in inner for folder in (*parents(path), path) if folder)
+        return Tree._of({path: node for path, node in self.items() if path in chosen})
 
     def overlay(self, upper: Mapping[str, Node]) -> Tree:
         """Return this tree with `upper` laid over it; where both have a path, upper wins."""
+        if upper.keys() <= self.keys():
+            return Tree._of({**self, **upper})
         return Tree({**self, **upper})
 
     def subtract(self, lower: Tree) -> Tree:
