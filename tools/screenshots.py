@@ -18,7 +18,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 WIDTH, HEIGHT = 1280, 800
@@ -32,6 +32,7 @@ UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
     "scan": ((), "scan"),
+    "in-use": ((), f"{UPDATE} --yes"),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "convert": ((), "convert mossferry --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
@@ -43,6 +44,7 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
 }
+GAME_OPEN = {"in-use"}  # taken while the game runs
 
 
 def main() -> int:
@@ -77,7 +79,8 @@ def main() -> int:
             for command in before:
                 run_unseen(kindred, command, play, environment)
             if not options.names or name in options.names:
-                photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
+                with game_open(play) if name in GAME_OPEN else nullcontext():
+                    photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
             else:
                 run_unseen(kindred, seen, play, environment)
     return 0
@@ -89,6 +92,23 @@ def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, s
     done = subprocess.run(args, cwd=folder, env=environment, check=False, stdout=subprocess.DEVNULL)
     if done.returncode > 3:  # differences and decisions that are needed are no failures
         raise RuntimeError(f"kindred {command} ended with {done.returncode}")
+
+
+@contextmanager
+def game_open(play: str) -> Iterator[None]:
+    """Have the made-up game run, as if it was left open behind another window."""
+    game = subprocess.Popen(
+        [sys.executable, os.path.join("mossferry", "mossferry.py"), "--run"],
+        cwd=play,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
+    try:
+        assert game.stdout is not None
+        game.stdout.readline()
+        yield
+    finally:
+        game.communicate()
 
 
 @contextmanager

@@ -29,6 +29,7 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
+from kindred_ledger.ledger import Tag
 from kindred_ledger.places import (
     WORK_FOLDER,
     FolderPlace,
@@ -40,7 +41,7 @@ from kindred_ledger.places import (
 )
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import Line, Outcome, Statement
-from tests.support import Case, change_to, small_disk, snapshot, write
+from tests.support import Case, Restless, change_to, small_disk, snapshot, write
 
 OLD = {"a.txt": b"old a", "b.txt": b"old b", "gone/c.txt": b"old c"}
 NEW = {"a.txt": b"new a", "b.txt": b"old b", "d/e.txt": b"new e"}
@@ -284,6 +285,29 @@ class GoingBack(ChangeCase):
             [loss.item for loss in restore(entry, self.kept, exact=True).losses],
             ["d/e.txt", "mine.txt"],
         )
+
+    def test_a_restore_warns_of_what_is_unusual(self) -> None:
+        """Another version than the place is of now, and a file that may be torn; not of others."""
+        write(self.where.root, {"log": b"1"})
+        entry = self.kept.backup(Restless(self.where.root), tag=Tag("mossferry", "1.4"))
+        warned = restore(entry, self.kept, self.where, tag=Tag("mossferry", "2.0")).warnings
+        torn = "log changed while it was kept and may be torn"
+        self.assertEqual(warned, ("the entry is of 1.4, the install is now 2.0", torn))
+        some = restore(entry, self.kept, self.where, only=lambda path: path == "a.txt")
+        self.assertEqual(some.warnings, ())
+
+    def test_a_selection_says_what_it_leaves_out(self) -> None:
+        """Every file of the entry is in the books: brought, there already, or held and why."""
+        entry = self.kept.backup(self.where)
+        write(self.where.root, {"a.txt": b"spoilt", "gone/c.txt": b"spoilt"})
+        chosen = restore(
+            entry, self.kept, self.where, only=lambda path: path == "a.txt", why="not now"
+        )
+        done = chosen.apply(self.kept)
+        lines = {line.item: (line.outcome, line.reason) for line in done.statements[1].lines}
+        self.assertEqual(set(lines), set(OLD))
+        self.assertEqual(lines["gone/c.txt"], (Outcome.HELD, "not now"))
+        self.assertEqual([o for o, _ in lines.values()].count(Outcome.KEPT), 2)
 
     def test_a_file_that_is_mostly_holes(self) -> None:
         """It takes next to no room in the ledger, and none to speak of when it comes back."""

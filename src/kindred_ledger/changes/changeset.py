@@ -45,6 +45,7 @@ class Changeset:
     statements: tuple[Statement, ...] = ()
     losses: tuple[Loss, ...] = ()
     conflicts: tuple[Conflict, ...] = ()
+    warnings: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undoes: str = ""
     after: Tree = field(init=False, compare=False, repr=False)
@@ -100,6 +101,17 @@ class Changeset:
                 remedy=f"{listed}\nAllow it with --allow-loss. What is there now is kept either way.",
             )
 
+    def check_running(self) -> None:
+        """Raise `DecisionNeeded` if a program runs from the place or has files of it open."""
+        running = self.running
+        if running:
+            raise DecisionNeeded(
+                "this is in use",
+                where=self.place.location,
+                choices=tuple(str(program) for program in running),
+                remedy="Close it, then run this again, or go ahead with --while-running.",
+            )
+
     def apply(
         self,
         ledger: Ledger,
@@ -117,14 +129,8 @@ class Changeset:
             BooksUnbalanced: the result is not what was planned; the place is as it was before.
         """
         self.check_consent(allow_loss=allow_loss)
-        running = [] if while_running else self.running
-        if running:
-            raise DecisionNeeded(
-                "this is in use",
-                where=self.place.location,
-                choices=tuple(str(program) for program in running),
-                remedy="Close it, then run this again, or go ahead with --while-running.",
-            )
+        if not while_running:
+            self.check_running()
         return apply_changeset(self, ledger, progress=progress or Progress())
 
 

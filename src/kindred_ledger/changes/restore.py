@@ -59,6 +59,7 @@ def restore(
     )
     losses: tuple[Loss, ...] = ()
     notes: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
     if exact and entry.complete:
         target = Tree(
             {p: n for p, n in target.items() if p in wanted or not _gone(p, only, remembered)}
@@ -67,9 +68,8 @@ def restore(
     elif extra:
         notes = (f"{len(extra)} files that the entry does not hold stay (--exact removes them)",)
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
-        notes += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
-    if entry.captured or entry.unsettled or entry.running:
-        notes += _of_its_making(entry, wanted)
+        warnings += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
+    warnings += _of_its_making(entry, wanted)
     actions = [
         replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
         if action.path in stale
@@ -87,6 +87,7 @@ def restore(
         offered=remembered,
         statements=(_statement(entry, remembered, wanted, now, why),),
         losses=losses,
+        warnings=warnings,
         notes=notes,
     )
 

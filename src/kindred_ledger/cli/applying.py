@@ -33,7 +33,8 @@ def carry_out(
     """
     if not session.json:
         drawing.changeset(session.out, change, lines=lines)
-        drawing.running(session.out, [str(program) for program in change.running])
+        if dry_run or while_running:
+            drawing.running(session.out, change.running, "Close it first.")
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
@@ -42,6 +43,8 @@ def carry_out(
         return status
     if not change.actions and not change.conflicts:
         return session.emit(change=_plan(change, lines), applied=None) if session.json else 0
+    if not while_running:
+        change.check_running()  # before anybody is asked anything
     consent = allow_loss or _ask(session, change, yes)
     if change.losses and not (consent or change.conflicts or session.json):
         raise LossNotAllowed(
@@ -98,6 +101,7 @@ def _plan(change: Changeset, lines: bool) -> dict[str, Any]:
         "books": [books.to_json(lines=lines) for books in change.statements],
         "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
         "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],
+        "warnings": list(change.warnings),
         "notes": list(change.notes),
         "running": [str(program) for program in change.running],
     }

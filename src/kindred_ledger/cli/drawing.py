@@ -28,6 +28,7 @@ __all__ = [
     "size",
     "statement",
     "uncovered",
+    "warnings",
 ]
 
 _INDEX = re.compile(r"\[\d+\]")
@@ -178,6 +179,7 @@ def changeset(console: Page, change: Changeset, *, lines: bool = False) -> None:
         head = f"{count(len(change.losses), 'loss')}, kept in the ledger all the same"
         items = [f"{loss.item}: {loss.reason}" for loss in change.losses]
         _listed(console, head, items, "bright_red")
+    warnings(console, change.warnings)
     notes(console, change.notes)
 
 
@@ -190,18 +192,23 @@ def _listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 
 
-def running(console: Page, programs: Sequence[str]) -> None:
+def running(console: Page, programs: Sequence[object], advice: str) -> None:
     """Warn of programs that run from a place."""
     if programs:
-        shown = "; ".join(programs[:_EXAMPLES]) + (" …" if len(programs) > _EXAMPLES else "")
-        console.print(
-            f"  ! in use by {shown}. What it has not written yet is not here.", style="bold yellow"
-        )
+        more = " …" if len(programs) > _EXAMPLES else ""
+        shown = "; ".join(map(str, programs[:_EXAMPLES])) + more
+        warnings(console, [f"in use by {shown}. {advice}"])
+
+
+def warnings(console: Page, texts: Iterable[str]) -> None:
+    """Draw what a person must know before going on."""
+    for text in texts:
+        console.hang("  ! ", text, style="bold yellow")
 
 
 def circumstances(console: Page, entry: Entry) -> None:
     """Say what was unusual when an entry was made."""
-    running(console, entry.running)
+    running(console, entry.running, "What it had not written yet is not in the entry.")
     if entry.captured:
         shown = ", ".join(entry.captured[:_EXAMPLES])
         more = " …" if len(entry.captured) > _EXAMPLES else ""
@@ -210,11 +217,8 @@ def circumstances(console: Page, entry: Entry) -> None:
     paths = entry.unsettled
     if paths:
         shown = ", ".join(paths[:_EXAMPLES]) + (" …" if len(paths) > _EXAMPLES else "")
-        console.print(
-            f"  ! {count(len(paths), 'file')} changed during every reading and may be torn: {shown}. "
-            "Close the game and its launcher, then keep it again.",
-            style="bold yellow",
-        )
+        torn = f"{count(len(paths), 'file')} changed during every reading and may be torn: {shown}"
+        warnings(console, [f"{torn}. Close the game and its launcher, then keep it again."])
 
 
 def uncovered(console: Page, folders: Sequence[Belonging], fate: str) -> None:
