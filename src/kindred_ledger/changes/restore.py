@@ -40,8 +40,8 @@ def restore(
         UsageError: the place has other parts than the entry.
     """
     place = place or place_at(entry.roots)
-    remembered = _fitted(ledger.tree(entry), entry, place)
     source = ledger.place(entry)
+    remembered = _fitted(source.tree, entry, place)
     now = ledger.scan(place, progress=progress)
     wanted = remembered.select(lambda path: remembered[path].kind != OTHER)
     if only is not None:

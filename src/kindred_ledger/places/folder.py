@@ -5,7 +5,9 @@ from __future__ import annotations
 import errno
 import os
 import stat as stat_bits
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
+from itertools import repeat
 
 from ..errors import PlaceChanged, PlaceError, Vanished
 from .durable import refusals, refused
@@ -18,6 +20,7 @@ __all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "lstat_node"]
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 _SMALL = 1 << 20
 _MODE = 0o7777  # the permission bits of a mode
+_made: Callable[[tuple[object, ...]], Node] = partial(tuple.__new__, Node)
 _READ_FLAGS = (
     os.O_RDONLY
     | getattr(os, "O_BINARY", 0)
@@ -52,37 +55,45 @@ class FolderPlace:
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree, with the digests that `seen` knows."""
         nodes: dict[str, Node] = {}
-        known = seen.digest if seen is not None else None
         stack = [""]
         with refusals(self.root):
             while stack:
                 folder = stack.pop()
-                start = f"{folder}/" if folder else ""
                 try:
-                    entries = os.scandir(self.path(folder))
+                    names, stats, others = self._listed(folder)
                 except (FileNotFoundError, NotADirectoryError):
                     if not folder:
                         raise
                     nodes.pop(folder)  # it went away since its own folder was listed
                     continue
-                with entries:
-                    for entry in entries:
-                        name = start + entry.name
-                        if name in self.without:
-                            continue
-                        if not name.isascii():
-                            _check_text(entry.name, self.path(name))
-                        try:
-                            stat = entry.stat(follow_symlinks=False)
-                            digest = None
-                            if known is not None and stat_bits.S_ISREG(stat.st_mode):
-                                digest = known(name, stat)
-                            nodes[name] = node = _node(stat, entry.path, digest)
-                        except FileNotFoundError:
-                            continue  # it went away meanwhile
-                        if node.kind == DIR:
-                            stack.append(name)
+                nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
+                nodes.update(others)
+                stack += (name for name, node in others.items() if node.kind == DIR)
         return Tree(nodes)
+
+    def _listed(self, folder: str) -> tuple[list[str], list[os.stat_result], dict[str, Node]]:
+        """Return what lies in a folder: the files with their status, and everything else."""
+        names: list[str] = []
+        stats: list[os.stat_result] = []
+        others: dict[str, Node] = {}
+        start = f"{folder}/" if folder else ""
+        with os.scandir(self.path(folder)) as entries:
+            for entry in entries:
+                name = start + entry.name
+                if name in self.without:
+                    continue
+                if not name.isascii():
+                    _check_text(entry.name, self.path(name))
+                try:
+                    stat = entry.stat(follow_symlinks=False)
+                    if stat_bits.S_ISREG(stat.st_mode):
+                        names.append(name)
+                        stats.append(stat)
+                    else:
+                        others[name] = _special(stat, entry.path)
+                except FileNotFoundError:
+                    continue  # it went away meanwhile
+        return names, stats, others
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield the files in the order given; see `Place.read`."""
@@ -129,7 +140,7 @@ class FilePlace(FolderPlace):
         full = self.path(self.name)
         node = lstat_node(full)
         if node is not None and node.kind == FILE and seen is not None:
-            node = node._replace(digest=seen.digest(self.name, os.stat(full)))
+            node = next(_file_nodes([self.name], [os.stat(full)], seen))
         return Tree({self.name: node} if node else {})
 
 
@@ -141,10 +152,19 @@ def lstat_node(path: str) -> Node | None:
         return None
 
 
-def _node(stat: os.stat_result, path: str, digest: bytes | None = None) -> Node:
+def _node(stat: os.stat_result, path: str) -> Node:
     if stat_bits.S_ISREG(stat.st_mode):
-        return Node(FILE, stat.st_size, digest, stat.st_mtime_ns, stat.st_mode & _MODE)
+        return next(_file_nodes([path], [stat], None))
     return _special(stat, path)
+
+
+def _file_nodes(names: list[str], stats: list[os.stat_result], seen: Seen | None) -> Iterator[Node]:
+    """Yield the nodes of files; columns rather than calls: this runs for every file there is."""
+    keys = [(s.st_size, s.st_mtime_ns, s.st_ctime_ns, s.st_ino) for s in stats]
+    digests = seen.digests(names, keys) if seen is not None else repeat(None)
+    modes = [s.st_mode & _MODE for s in stats]
+    sizes, mtimes, *_ = zip(*keys, strict=True) if keys else ((), ())
+    return map(_made, zip(repeat(FILE), sizes, digests, mtimes, modes, repeat("")))
 
 
 def _special(stat: os.stat_result, path: str) -> Node:

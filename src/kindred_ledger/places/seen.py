@@ -9,7 +9,7 @@ cannot run code.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 __all__ = ["Seen"]
@@ -61,16 +61,32 @@ class Seen:
         view._kept = self._kept
         return view
 
+    def digests(self, paths: Sequence[str], keys: Sequence[tuple[int, ...]]) -> list[bytes | None]:
+        """Return the digests of files whose status is the one they were last read with.
+
+        A status is size, modification time, change time and inode; None stands for the others.
+        """
+        if self._prefix or self._strip:
+            paths = [self._name(path) for path in paths]
+        self._now.update(zip(paths, keys, strict=True))
+        known = self._known
+        found: list[bytes | None] = []
+        for path, key in zip(paths, keys, strict=True):
+            before = known.get(path)
+            if before is not None and before[0] == key:
+                found.append(before[1])
+            else:
+                self._kept.discard(path)
+                found.append(None)
+        return found
+
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
-        """Return the digest of the file if its status is the one it was last read with."""
+        """Return the digest of one file if its status is the one it was last read with."""
         key = (stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino)
-        name = self._prefix + (path.removeprefix(self._strip) if self._strip else path)
-        self._now[name] = key
-        known = self._known.get(name)
-        if known is not None and known[0] == key:
-            return known[1]
-        self._kept.discard(name)
-        return None
+        return self.digests([path], [key])[0]
+
+    def _name(self, path: str) -> str:
+        return self._prefix + path.removeprefix(self._strip)
 
     def learn(self, found: Iterable[tuple[str, bytes]], read_at_ns: int) -> None:
         """Remember what was read from `read_at_ns` (clock time) on under the status last looked up."""
