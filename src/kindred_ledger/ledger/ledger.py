@@ -6,54 +6,41 @@ is ever written again; whatever is read back is verified by digest. See docs/led
 
 from __future__ import annotations
 
-import contextlib
 import os
 import time
 import tomllib
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
 
 from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
 from ..places import (
-    FILE,
     OTHER,
-    Node,
     Place,
     Seen,
     Tree,
-    folders_of,
-    hold,
-    is_held,
-    parents,
     refusals,
-    remove_tree,
     roots_of,
     running_in,
     scan,
     still_changing,
     write_atomic,
 )
-from ..places.databases import COMPANIONS, steady
 from ..progress import Progress
 from .binder import Binder
 from .entries import Entry, Record, Tag, Tagged
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
-from .preparing import Batch, Ended
-from .reading import EMPTY, read_contents
-from .writing import ContentWriter
+from .reading import read_contents
+from .storing import Storing, key_of
 
 __all__ = ["EntryPlace", "Ledger"]
 
 _FORMAT = 1
 _SETTINGS = "ledger.toml"
 _FOLDERS = ("packs", "entries", "history", "work")
-_OLD_SECONDS = 3600.0  # far longer than a writer takes from its lock to the first byte of a pack
-_LARGE = 64 << 10  # bytes; what was kept under the paths of larger files is remembered
-_TRIES = 3  # readings of a file that will not hold still
 
 
 class Ledger:
@@ -115,6 +102,10 @@ class Ledger:
     def _history(self) -> Binder:
         return Binder(self.folder("history"), self.index, noun="change")
 
+    @cached_property
+    def _storing(self) -> Storing:
+        return Storing(self.root, self.index)
+
     # Keeping
 
     def backup(
@@ -141,22 +132,19 @@ class Ledger:
         seen = self.seen(place)
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         tree = place.survey(seen=seen)
-        in_use = _databases_in_use(tree)
         wanted = tree if only is None else tree.select(only)
-        kept, unsettled, captured = self._store_steadily(
-            place, wanted, in_use, seen, progress or Progress()
-        )
-        seen.keep(kept.files)
-        self.index.remember_seen(_key_of(place), seen)
+        stored = self._storing.store_live(place, wanted, seen, tree, progress or Progress())
+        seen.keep(stored.tree.files)
+        self.index.remember_seen(key_of(place), seen)
         return self._enter(
             place,
             tag or own,
-            kept,
+            stored.tree,
             complete=only is None,
             note=note,
             pinned=pinned,
-            unsettled=unsettled,
-            captured=captured,
+            unsettled=stored.unsettled,
+            captured=stored.captured,
             running=running,
         )
 
@@ -168,7 +156,7 @@ class Ledger:
         Raises:
             PlaceChanged: a file no longer has the digest that `tree` gives it.
         """
-        kept, unsettled = self._store(place, tree, None, progress or Progress())
+        kept, unsettled, _ = self._storing.store(place, tree, None, progress or Progress())
         for path in unsettled:
             raise still_changing(path, place.location)
         for path in kept.files:
@@ -182,136 +170,14 @@ class Ledger:
 
     def seen(self, place: Place) -> Seen:
         """Return what is remembered of the files of a place, to save reading them."""
-        return self.index.seen(_key_of(place))
+        return self.index.seen(key_of(place))
 
     def scan(self, place: Place, *, progress: Progress | None = None) -> Tree:
         """Return the tree of a place with digests, reading only what is not remembered."""
         seen = self.seen(place)
         tree = scan(place, seen=seen, progress=progress)
-        self.index.remember_seen(_key_of(place), seen)
+        self.index.remember_seen(key_of(place), seen)
         return tree
-
-    def _store_steadily(
-        self, place: Place, tree: Tree, in_use: list[str], seen: Seen, progress: Progress
-    ) -> tuple[Tree, tuple[str, ...], tuple[str, ...]]:
-        """Store a tree, its databases in use as SQLite hands them out; see `_store`.
-
-        Return it with every digest, what did not settle, and the databases that were captured.
-        """
-        databases = [path for path in in_use if path in tree]
-        torn: tuple[str, ...] = ()
-        if not databases:
-            tree, torn = self._store(place, tree, seen, progress)
-            databases = list(torn)  # those that are databases can still be had whole
-            if not databases:
-                return tree, (), ()
-        with self._session() as session:
-            scratch = f"{session}-captured"
-            try:
-                source, captured, moving = steady(place, databases, scratch)
-                now = source.survey()
-                companions = {path + end for path in captured for end in COMPANIONS}
-                tree = tree.select(lambda path: path not in companions)
-                tree = tree.overlay({path: now[path] for path in captured if path in now})
-                seen.forget(captured)
-                tree, unsettled = self._store(source, tree, seen, progress)
-            finally:
-                remove_tree(scratch)
-        doubtful = {*torn, *unsettled, *(path for path in moving if path in tree)}
-        return tree, tuple(sorted(doubtful - set(captured))), tuple(captured)
-
-    def _store(
-        self, place: Place, tree: Tree, seen: Seen | None, progress: Progress
-    ) -> tuple[Tree, tuple[str, ...]]:
-        """Make the contents of a tree durable; return it with every digest, and what did not settle."""
-        left = self._missing(tree, seen)
-        if not left:
-            return tree, ()
-        total = sum(tree[path].size for path in left)
-        before = self._stood_before(place, (path for path in left if tree[path].size > _LARGE))
-        stored: dict[str, Node] = {}
-        unsettled: set[str] = set()
-        with self._writer() as writer, progress.task("keeping", total=total, unit="bytes") as task:
-            for attempt in range(_TRIES):
-                last = attempt == _TRIES - 1
-                found: dict[str, Node] = {}
-                again: list[str] = []
-                for some in _by_size(place, tree, left):
-                    sizes = {path: tree[path].size for path in some}
-                    storing = writer.add(place.read(some), sizes, before, as_read=last)
-                    with contextlib.closing(storing) as ends:
-                        for end in ends:
-                            task.advance(_take_over(end, tree, found, again, seen, last))
-                stored |= found
-                if last:
-                    unsettled = {path for path in again if path in found}
-                    again = [path for path in again if path not in found]
-                tree = _without(tree, again).overlay(found)
-                if not again or last:
-                    break
-                time.sleep(0.05)
-                now = place.survey(seen=seen)
-                there = {path: now[path] for path in _at_or_under(now, again)}
-                tree = tree.overlay(there)
-                left = [path for path, node in there.items() if node.kind == FILE]
-        large = {p: n.digest for p, n in stored.items() if n.digest and n.size > _LARGE}
-        self.index.remember_stored(_key_of(place), large)
-        return tree, tuple(sorted(unsettled))
-
-    def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
-        """Return the files whose content the ledger does not hold, or is not known to hold."""
-        doubtful = {
-            path: node
-            for path, node in tree.items()
-            if node.kind == FILE and (node.digest is None or seen is None or not seen.is_kept(path))
-        }
-        digests = (node.digest for node in doubtful.values() if node.digest)
-        held = {EMPTY, *self.index.locate_all(digests)}
-        return [path for path, node in doubtful.items() if node.digest not in held]
-
-    def _stood_before(self, place: Place, paths: Iterable[str]) -> Mapping[str, bytes]:
-        """Return what was kept last under paths of a place, else under the same of another."""
-        before = self.index.stored(_key_of(place))
-        return before | self.index.stored_elsewhere(path for path in paths if path not in before)
-
-    @contextlib.contextmanager
-    def _writer(self) -> Iterator[ContentWriter]:
-        with self._session() as session:
-            writer = ContentWriter(self.index, packs_folder=self.folder("packs"), part=session)
-            try:
-                yield writer
-                writer.close()
-            except BaseException:
-                writer.abandon()
-                raise
-
-    @contextlib.contextmanager
-    def _session(self) -> Iterator[str]:
-        """Hold the right to names in `work` that begin with what is given."""
-        session = os.path.join(self.folder("work"), f"packing-{os.urandom(6).hex()}")
-        with refusals(self.root), hold(f"{session}.lock", busy="a pack is being written"):
-            self._sweep()
-            try:
-                yield session
-            finally:
-                _remove(f"{session}.lock")
-
-    def _sweep(self) -> None:
-        """Remove unfinished packs whose writer died, and locks that nobody will take again."""
-        work = self.folder("work")
-        packing = [name for name in os.listdir(work) if name.startswith("packing-")]
-        for name in packing:
-            if name.endswith(".lock"):
-                path = os.path.join(work, name)
-                # A writer may be about to take a young lock; one that has begun has a pack too.
-                if not any(n.startswith(f"{name[:-5]}-") for n in packing) and _is_old(path):
-                    _remove(path)
-                continue
-            lock = os.path.join(work, name.rpartition("-")[0] + ".lock")
-            if not is_held(lock):
-                _remove(os.path.join(work, name))
-                remove_tree(os.path.join(work, name))
-                _remove(lock)
 
     def _enter(
         self,
@@ -477,93 +343,9 @@ class EntryPlace:
         yield from read_contents(self._ledger.index, wanted, where=self.location)
 
 
-def _databases_in_use(tree: Tree) -> list[str]:
-    beside = [path for path in tree.files if path.endswith(COMPANIONS)]
-    found = {path.removesuffix(end) for path in beside for end in COMPANIONS if path.endswith(end)}
-    return sorted(found & tree.keys())
-
-
-def _by_size(place: Place, tree: Tree, paths: list[str]) -> list[list[str]]:
-    """Return the small files and the large ones, which are read in different ways, where one may choose."""
-    if not folders_of(place):
-        return [paths]
-    small = [path for path in paths if tree[path].size <= _LARGE]
-    large = [path for path in paths if tree[path].size > _LARGE]
-    return [some for some in (small, large) if some]
-
-
-def _take_over(
-    end: Ended | Batch,
-    tree: Tree,
-    found: dict[str, Node],
-    again: list[str],
-    seen: Seen | None,
-    last: bool,
-) -> int:
-    """Sort what was stored into `found` and what is to be read `again`; return the bytes taken.
-
-    The `last` time what did not settle is in both.
-    """
-    ends: Iterable[tuple[str, bytes | None, int, bool]]
-    taken = 0
-    learned = []
-    if isinstance(end, Batch):
-        ends = []
-        for path, digest, data in end.files:
-            size, node = len(data), tree[path]
-            if size == node.size:
-                found[path] = node.with_digest(digest)
-                learned.append((path, digest))
-                taken += size
-            else:
-                ends.append((path, digest, size, False))
-    else:
-        ends = [(end.path, end.digest, end.size, end.settled)]
-    for path, whole, size, settled in ends:
-        node = tree[path]
-        if whole is not None and settled and size == node.size:
-            found[path] = node.with_digest(whole)
-            learned.append((path, whole))
-        else:
-            again.append(path)
-            if last and whole is not None:
-                found[path] = node._replace(size=size, digest=whole)
-        taken += size
-    if seen is not None:
-        seen.learn(learned, end.read_at_ns)
-    return taken
-
-
-def _without(tree: Tree, paths: Iterable[str]) -> Tree:
-    gone = set(paths)
-    return Tree({path: node for path, node in tree.items() if path not in gone}) if gone else tree
-
-
-def _at_or_under(tree: Tree, paths: Iterable[str]) -> list[str]:
-    """Return what stands at some paths now, and below them where they became folders."""
-    wanted = set(paths)
-    return [p for p in tree if p in wanted or any(folder in wanted for folder in parents(p))]
-
-
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-
-
-def _remove(path: str) -> None:
-    with contextlib.suppress(OSError):
-        os.remove(path)
-
-
-def _is_old(path: str) -> bool:
-    with contextlib.suppress(OSError):
-        return time.time() - os.stat(path).st_mtime > _OLD_SECONDS
-    return False
-
-
-def _key_of(place: Place) -> str:
-    """Return what a place's digests are remembered under: paths differ with its parts."""
-    return "\n".join(f"{name}={root}" for name, root in sorted(roots_of(place).items()))
 
 
 def _create(root: str, settings: str) -> None:

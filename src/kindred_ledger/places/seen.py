@@ -105,6 +105,7 @@ class Seen:
         """Forget what was looked up: what these files hold is not what is kept of them."""
         for path in paths:
             self._now.pop(self._prefix + path, None)
+            self._fresh.pop(self._prefix + path, None)
 
     @property
     def unchanged(self) -> bool:
