@@ -11,6 +11,7 @@ import os
 import platform
 import statistics
 import subprocess
+import sys
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
@@ -70,14 +71,20 @@ def compare(
     return out
 
 
+# A process of its own, small: what is measured begins with the memory of the one that starts it.
+_WEIGH = """
+import resource, subprocess, sys
+status = subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL).returncode
+print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
+sys.exit(status)
+"""
+
+
 def peak_memory(command: Sequence[str]) -> int:
-    """Run a command and return the most memory it held, in bytes (Linux: `ru_maxrss`, getrusage(2))."""
-    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=_ENVIRONMENT)
-    _, status, used = os.wait4(running.pid, 0)
-    running.returncode = os.waitstatus_to_exitcode(status)
-    if running.returncode:
-        raise subprocess.CalledProcessError(running.returncode, command)
-    return used.ru_maxrss * 1024
+    """Run a command and return the most memory it held, in bytes (Linux: getrusage(2))."""
+    weigh = [sys.executable, "-c", _WEIGH, *command]
+    done = subprocess.run(weigh, check=True, capture_output=True, text=True, env=_ENVIRONMENT)
+    return int(done.stdout) * 1024
 
 
 def timed(work: Callable[[], _T]) -> tuple[float, _T]:
