@@ -116,7 +116,7 @@ class ByHand(Case):
         self.assertEqual((header["format"], header["files"], header["complete"]), (1, 5, True))
         tree = body["tree"]
         lengths = {len(tree[name]) for name in ("paths", "kinds", "sizes", "mtimes_ns", "modes")}
-        self.assertEqual(lengths, {5})
+        self.assertEqual(lengths, {6})
         self.assertEqual(len(tree["digests"]), 4 * 64)
         self.assertEqual(tree["paths"], sorted(tree["paths"]))
 
