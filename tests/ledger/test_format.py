@@ -117,7 +117,7 @@ class ByHand(Case):
         tree = body["tree"]
         lengths = {len(tree[name]) for name in ("paths", "kinds", "sizes", "mtimes_ns", "modes")}
         self.assertEqual(lengths, {6})
-        self.assertEqual(len(tree["digests"]), 4 * 64)
+        self.assertEqual(len(tree["digests"]), 5 * 64)
         self.assertEqual(tree["paths"], sorted(tree["paths"]))
 
     def test_the_same_content_gives_the_same_packs(self) -> None:
