@@ -38,7 +38,7 @@ class Ended(NamedTuple):
     """The end of a content: its digest, None if it is not to be stored.
 
     `read_at_ns` is when reading began, clock time; `settled` tells that it held still while it was
-    read, `vanished` that it was not there to be read.
+    read.
     """
 
     path: str
@@ -46,7 +46,6 @@ class Ended(NamedTuple):
     size: int
     read_at_ns: int
     settled: bool = True
-    vanished: bool = False
 
 
 class Batch(NamedTuple):
@@ -116,9 +115,8 @@ def _hashed(
             yield Part(path, (blake3(chunk).digest(), chunk))
     except PlaceChanged as error:
         trouble = error
-    vanished = isinstance(trouble, Vanished)
-    wanted = trouble is None or (as_read and not vanished)
-    yield Ended(path, whole.digest() if wanted else None, size, began, trouble is None, vanished)
+    wanted = trouble is None or (as_read and not isinstance(trouble, Vanished))
+    yield Ended(path, whole.digest() if wanted else None, size, began, trouble is None)
 
 
 def _cut(blocks: Iterable[bytes]) -> Iterator[bytes]:

@@ -1,8 +1,8 @@
 """Writing contents into packs: what is there already left out, the rest packed, in few files.
 
-Each byte is read once. A new chunk is stored by what is new in it where much of it stood there
-before (see `sharing`). Small chunks share frames of about 1 MiB; threads
-pack frames and one thread writes them while the next contents are read.
+Each byte is read once. Where much of a new chunk stood there before, only what is new in it is
+stored (see `sharing`). Small chunks share frames of about 1 MiB; threads pack frames and one thread
+writes them while the next contents are read.
 """
 
 from __future__ import annotations

@@ -53,7 +53,7 @@ def capture(path: str, into: str, scratch: str) -> None:
         sqlite3.DatabaseError: it is damaged, or no database.
     """
     try:
-        _back_up(f"file:{_quoted(path)}?mode=ro&readonly_shm=1", into)
+        _back_up(f"{_uri(path)}?mode=ro&readonly_shm=1", into)
         return
     except (sqlite3.OperationalError, TimeoutError):
         pass
@@ -67,7 +67,7 @@ def capture(path: str, into: str, scratch: str) -> None:
                 shutil.copyfile(path + suffix, copy + suffix)
     if _stats(path) != before:
         raise PlaceChanged("the database changed while it was read", where=path)
-    _back_up(f"file:{_quoted(copy)}", into)
+    _back_up(_uri(copy), into)
 
 
 def _back_up(uri: str, into: str) -> None:
@@ -98,10 +98,12 @@ def _stats(path: str) -> dict[str, tuple[int, int] | None]:
     return found
 
 
-def _quoted(path: str) -> str:
+def _uri(path: str) -> str:
+    """Return the URI of a file as SQLite reads it (https://www.sqlite.org/uri.html, 3.1)."""
     from urllib.parse import quote
 
-    return quote(path.replace(os.sep, "/"))
+    path = path.replace(os.sep, "/")
+    return "file://" + quote(path if path.startswith("/") else f"/{path}", safe="/:")
 
 
 class SteadyPlace:

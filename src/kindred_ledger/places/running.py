@@ -37,7 +37,7 @@ def running_in(roots: Iterable[str]) -> list[Running]:
 
     This process and those that started it are left out, and so is what may not be looked at.
     """
-    inside = [os.path.realpath(root) for root in roots]
+    inside = [os.path.normcase(os.path.realpath(root)) for root in roots]
     processes = _from_proc() if sys.platform == "linux" else _from_psutil()
     found = []
     for process in processes:
@@ -62,6 +62,7 @@ def _tie(process: _Process, roots: list[str]) -> str:
 
 
 def _within(path: str, roots: list[str]) -> bool:
+    path = os.path.normcase(path)
     return any(
         path == root or (path.startswith(root + os.sep) and WORK_FOLDER not in path)
         for root in roots
@@ -102,9 +103,10 @@ def _from_psutil() -> Iterator[_Process]:
 
     this = psutil.Process()
     ours = {this.pid, *(parent.pid for parent in this.parents())}
-    for process in psutil.process_iter():
-        if process.pid in ours:
-            continue
-        with contextlib.suppress(psutil.Error, OSError), process.oneshot():
-            # Other systems answer slowly for open files, or never: those who started it tell enough.
-            yield _Process(process.pid, process.exe(), process.cmdline(), process.cwd(), [])
+    # What may not be looked at is None. Open files other systems tell slowly, or never.
+    for process in psutil.process_iter(["exe", "cmdline", "cwd"]):
+        if process.pid not in ours:
+            info = process.info
+            yield _Process(
+                process.pid, info["exe"] or "", info["cmdline"] or [], info["cwd"] or "", []
+            )
