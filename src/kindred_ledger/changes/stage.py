@@ -81,15 +81,11 @@ def stage_contents(
         else:
             files[op.number] = op
     total = sum(op.after.size for op in files.values() if op.after)
-    written: list[str] = []
     with progress.task("writing", total=total, unit="bytes") as task:
         for source, by_path in _by_source(files, sources).items():
             for path, blocks in source.read(list(by_path)):
-                ops = by_path[path]
-                _write(news, ops, path, blocks, source)
-                written += (_staged(news, op) for op in ops)
-                task.advance(sum(op.after.size for op in ops if op.after))
-    sync_files(written)
+                task.advance(_write(news, by_path[path], path, blocks, source))
+    sync_files([_staged(news, op) for op in files.values()])
     for new in news.values():
         sync_dir(new)
 
@@ -137,25 +133,26 @@ def _by_source(
 
 def _write(
     news: Mapping[str, str], ops: list[Op], path: str, blocks: Iterable[bytes], source: Place
-) -> None:
-    """Write one content to the first operation's file and copy it to the others'.
+) -> int:
+    """Write one content to the first operation's file, copy it to the others', return the bytes.
 
     What the ledger hands out was checked against the very digest that was asked for.
     """
     first = _staged(news, ops[0])
-    checked = isinstance(source, EntryPlace)
-    hasher = blake3()
-    holes = False
+    hasher = None if isinstance(source, EntryPlace) else blake3()
+    holes, size = False, 0
     with refusals(first):
         fd = os.open(first, _WRITE_FLAGS, 0o666)
         try:
             for block in blocks:
-                if not checked:
+                size += len(block)
+                if hasher is not None:
                     hasher.update(block)
                 holes |= _write_block(fd, block)
             if holes:
                 os.ftruncate(fd, os.lseek(fd, 0, os.SEEK_CUR))
-            if not checked and any(op.after and op.after.digest != hasher.digest() for op in ops):
+            digest = hasher.digest() if hasher is not None else None
+            if digest and any(op.after and op.after.digest != digest for op in ops):
                 raise PlaceChanged(
                     f"{path} is not what it was when the change was computed",
                     where=source.location,
@@ -170,6 +167,7 @@ def _write(
         with refusals(target):
             shutil.copyfile(first, target)
             _finish(target, target, op)
+    return size * len(ops)
 
 
 def _write_block(fd: int, block: bytes) -> bool:

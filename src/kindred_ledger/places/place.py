@@ -23,6 +23,7 @@ __all__ = ["BLOCK", "Place", "digest_of", "read_bytes", "scan"]
 BLOCK = (
     4 << 20
 )  # bytes streamed at a time: large enough for the hash and the compressor to run free
+_BATCH = 256  # files whose digests are handed over at once
 _THREADS = 2  # more fight over the interpreter lock in the work between the hashes
 _WORTH_THREADS = 32 << 20
 _LARGE = 64 << 10  # bytes a file: below, most of the time goes into what threads cannot share
@@ -71,12 +72,10 @@ def scan(
         slices = _slices(unread, tree, total)
         with ThreadPoolExecutor(len(slices)) as pool:
             for part in pool.map(lambda some: _digests(place, tree, some, task), slices):
-                for path, digest, read_at in part:
-                    if digest is None:
-                        continue
-                    found[path] = tree[path].with_digest(digest)
+                for read_at, learned in part:
+                    found.update((path, tree[path].with_digest(digest)) for path, digest in learned)
                     if seen is not None:
-                        seen.learn([(path, digest)], read_at)
+                        seen.learn(learned, read_at)
     whole = tree.overlay(found)
     moving = [path for path in unread if path not in found]
     if not moving:
@@ -126,23 +125,26 @@ def _slices(paths: list[str], tree: Tree, total: int) -> list[list[str]]:
 
 def _digests(
     place: Place, tree: Tree, paths: list[str], task: Task
-) -> list[tuple[str, bytes | None, int]]:
-    out: list[tuple[str, bytes | None, int]] = []
-    done = 0
+) -> list[tuple[int, list[tuple[str, bytes]]]]:
+    """Return the digests of files that held still, in batches, each with when its reading began."""
+    out: list[tuple[int, list[tuple[str, bytes]]]] = []
+    learned: list[tuple[str, bytes]] = []
+    began, done = time.time_ns(), 0
     for path, blocks in place.read(paths):
-        read_at = time.time_ns()
         try:
             if type(blocks) is list and len(blocks) == 1:
                 digest, size = blake3(blocks[0]).digest(), len(blocks[0])
             else:
                 digest, size = digest_of(blocks)
         except PlaceChanged:
-            out.append((path, None, 0))
             continue
-        out.append((path, digest if size == tree[path].size else None, read_at))
+        if size == tree[path].size:
+            learned.append((path, digest))
         done += size
-        if done >= BLOCK:
+        if done >= BLOCK or len(learned) >= _BATCH:
             task.advance(done)
-            done = 0
+            out.append((began, learned))
+            learned, began, done = [], time.time_ns(), 0
     task.advance(done)
+    out.append((began, learned))
     return out
