@@ -9,9 +9,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import total_ordering
 from typing import Any
+
+from msgspec import Struct
 
 from .errors import VersionError
 
@@ -39,8 +41,7 @@ _DECIMAL = re.compile(r"\d{1,18}(?:\.(\d{1,18}))?")
 _LONGEST = 100  # no real version is longer, and it bounds every match above
 
 
-@dataclass(frozen=True, slots=True)
-class Scheme:
+class Scheme(Struct, frozen=True):
     """One way of ordering version texts.
 
     `name` is one of number, date, integer, decimal, listed; `order` holds the names of a listed
@@ -87,13 +88,13 @@ def scheme(name: str, order: Iterable[str] = ()) -> Scheme:
 
 
 @total_ordering
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False)  # a Struct orders by its fields
 class Version:
     """A version: its text as found, the scheme that reads it, and the key it sorts by."""
 
     text: str
     scheme: Scheme
-    key: Any = field(repr=False)
+    key: Any
 
     @staticmethod
     def parse(text: str) -> Version:
@@ -125,8 +126,7 @@ class Version:
         return bool(self.key < other.key)
 
 
-@dataclass(frozen=True, slots=True)
-class VersionRange:
+class VersionRange(Struct, frozen=True):
     """A set of versions of one scheme: `>=1.2,<2`, `1.4`, `!=1.5`, or `*` for all.
 
     Only the order counts: `<2` holds 2.0-pre3, since that comes before 2.0.

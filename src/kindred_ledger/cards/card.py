@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
 from functools import cached_property
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Tag
@@ -30,8 +32,7 @@ __all__ = ["PROGRAM", "Card", "Format", "Install"]
 PROGRAM = "program"  # the part of an install every title has
 
 
-@dataclass(frozen=True)
-class Format:
+class Format(Struct, frozen=True, dict=True):
     """A kind of file of a title: which files, which versions of it which builds read and write."""
 
     name: str
@@ -196,8 +197,7 @@ class Card:
         return all(marker in tree for marker in self.file.program.markers)
 
 
-@dataclass(frozen=True)
-class Install:
+class Install(Struct, frozen=True, dict=True):
     """An install or a release: its place, the evidence of its version, and how sure that is."""
 
     card: Card

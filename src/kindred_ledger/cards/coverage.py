@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..places import Tree
 from .card import PROGRAM, Card
@@ -14,8 +15,7 @@ PROGRAM_FILES = "(program)"
 UNLISTED = "(in no category)"
 
 
-@dataclass(frozen=True, slots=True)
-class Belonging:
+class Belonging(Struct, frozen=True):
     """Some files that belong together: a category, or a folder, with its files and their size."""
 
     name: str

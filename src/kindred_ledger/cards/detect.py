@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from blake3 import blake3
+from msgspec import Struct
 
 from ..errors import FormatError, KindredError, VersionError
 from ..formats import look_up
@@ -26,8 +26,7 @@ _LONGEST_LINE = 4096  # characters of a line that are looked at
 _HOLES = {"{version}": r"(\w[\w.+-]*)", "{rest}": r"(\S.*?)\s*$"}
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """One place a version was looked for: what it said, or why it said nothing."""
 
     source: str

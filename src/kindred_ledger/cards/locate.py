@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..errors import DecisionNeeded
 from .models import LocationTable
@@ -17,8 +18,7 @@ _USER_ID = "{user_id}"
 _PLATFORMS = {"win32": "windows", "darwin": "macos"}
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """The machine as a card sees it: platform, environment, and the user's standard folders.
 
     `folders` gives home, documents, data and config; `user_ids` chooses, by the name of the

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..places import Node, Place, Tree, same_content
 from ..statement import Outcome
@@ -10,8 +10,7 @@ from ..statement import Outcome
 __all__ = ["Action", "Conflict", "Loss", "actions_between"]
 
 
-@dataclass(frozen=True, slots=True)
-class Action:
+class Action(Struct, frozen=True):
     """One path: what stands there, what shall stand there, where its content comes from, and why.
 
     `before` None means nothing is there yet, `after` None that it shall go. `source` gives the
@@ -35,8 +34,7 @@ class Action:
         return Outcome.KEPT if same_content(self.before, self.after) else Outcome.CHANGED
 
 
-@dataclass(frozen=True, slots=True)
-class Loss:
+class Loss(Struct, frozen=True):
     """Something the operation would lose; needs consent. `one_way` marks a door without return."""
 
     item: str
@@ -44,8 +42,7 @@ class Loss:
     one_way: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Conflict:
+class Conflict(Struct, frozen=True):
     """Something only a person can decide; `remedy` says how they do."""
 
     item: str

@@ -6,8 +6,9 @@ import contextlib
 import os
 import tempfile
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..ledger import Ledger

@@ -9,7 +9,11 @@ and nothing is put below a link or a file.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from functools import cached_property
+from operator import attrgetter
+
+from msgspec import Struct, field
+from msgspec.structs import force_setattr
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger, Tag
@@ -24,14 +28,12 @@ __all__ = ["Changeset"]
 _STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
 
 
-@dataclass(frozen=True, slots=True)
-class Changeset:
+class Changeset(Struct, frozen=True, dict=True):
     """A computed change of one place.
 
     `before` is the whole tree it was computed from; `offered` is what the operation was given to
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
-    Further statements account for other things, such as the fields of converted files. `after` is
-    the tree the place shall have.
+    Further statements account for other things, such as the fields of converted files.
     """
 
     place: Place
@@ -48,14 +50,16 @@ class Changeset:
     warnings: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undoes: str = ""
-    after: Tree = field(init=False, compare=False, repr=False)
-    _preview: list[Statement] = field(init=False, compare=False, repr=False, default_factory=list)
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)
-        object.__setattr__(self, "actions", tuple(sorted(complete, key=lambda a: a.path)))
-        object.__setattr__(self, "after", _changed(self.before, self.actions))
+        force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
         _check_structure(self.after, self.actions)
+
+    @cached_property
+    def after(self) -> Tree:
+        """The tree the place shall have."""
+        return _changed(self.before, self.actions)
 
     @property
     def running(self) -> list[Running]:
@@ -64,10 +68,9 @@ class Changeset:
 
     def preview(self) -> Statement:
         """Return the account of the place as it would be: a line for every file in it."""
-        if not self._preview:
-            self._preview.append(self._account())
-        return self._preview[0]
+        return self._account
 
+    @cached_property
     def _account(self) -> Statement:
         reasons = {action.path: action for action in self.actions}
         lines = []

@@ -11,8 +11,10 @@ from __future__ import annotations
 
 import os
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import (
     KindredError,
@@ -51,8 +53,7 @@ if TYPE_CHECKING:
 __all__ = ["Applied", "apply_changeset", "finish", "unwind"]
 
 
-@dataclass(frozen=True, slots=True)
-class Applied:
+class Applied(Struct, frozen=True):
     """A change that was made: its record in the history, its books, and what was noticed."""
 
     record: Record

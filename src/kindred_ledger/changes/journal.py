@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import LedgerDamaged
 from ..ledger import Ledger
@@ -36,8 +37,7 @@ _NAME = "journal.json"
 _RECORD = "record.json.zst"
 
 
-@dataclass(frozen=True, slots=True)
-class Op:
+class Op(Struct, frozen=True):
     """One step on one path. `kind` is put, remove, mkdir, rmdir or meta.
 
     `part` names the folder of the place, `path` is relative to it, `number` names the staged file.
@@ -51,8 +51,7 @@ class Op:
     after: Node | None
 
 
-@dataclass(frozen=True, slots=True)
-class Journal:
+class Journal(Struct, frozen=True):
     """An unfinished change: where, in which order, and how far."""
 
     id: str

@@ -6,7 +6,8 @@ import contextlib
 import os
 from collections.abc import Iterator
 from contextlib import ExitStack
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..errors import KindredError, PlaceBusy
 from ..ledger import Ledger
@@ -17,8 +18,7 @@ from .journal import STAGING, Journal, unfinished
 __all__ = ["Recovered", "recover"]
 
 
-@dataclass(frozen=True, slots=True)
-class Recovered:
+class Recovered(Struct, frozen=True):
     """What was done about one change that was cut off.
 
     `outcome` is "finished" (the place is as intended), "taken back" (as before) or "running".

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..ledger import Entry, Ledger, Record, Tag

@@ -11,7 +11,8 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..errors import PlaceChanged
 from ..places import (
@@ -36,8 +37,7 @@ __all__ = ["TakenBack", "swap_back", "swap_forward"]
 _ORDER = {"remove": 0, "rmdir": 1, "mkdir": 2, "put": 3, "meta": 4}
 
 
-@dataclass(frozen=True, slots=True)
-class TakenBack:
+class TakenBack(Struct, frozen=True):
     """How many files were taken back, and the folders of what somebody else put in their place."""
 
     files: int

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..cards import Format
 from ..errors import BooksUnbalanced, FormatError, KindredError
@@ -16,8 +16,7 @@ from .steps import compile_action
 __all__ = ["Converted", "convert_bytes", "format_version", "route_for"]
 
 
-@dataclass(frozen=True, slots=True)
-class Converted:
+class Converted(Struct, frozen=True):
     """The result of a conversion: bytes, books, and what it lost, as (field, value and reason)."""
 
     data: bytes

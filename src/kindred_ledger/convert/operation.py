@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
@@ -18,8 +19,7 @@ from .converter import Converted, convert_bytes, format_version
 __all__ = ["Fitted", "convert_install", "fit_file", "unread_by"]
 
 
-@dataclass(frozen=True, slots=True)
-class Fitted:
+class Fitted(Struct, frozen=True):
     """One file against the build it shall serve: unchanged (None) or converted."""
 
     format: Format

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from itertools import count
+
+from msgspec import Struct
 
 from ..errors import NoRoute
 from ..versions import Version
@@ -13,8 +14,7 @@ from ..versions import Version
 __all__ = ["Hop", "find_route"]
 
 
-@dataclass(frozen=True, slots=True)
-class Hop:
+class Hop(Struct, frozen=True):
     """One hop between two versions; `loses` tells that it drops something, `number` its place."""
 
     source: Version

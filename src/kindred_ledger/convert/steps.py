@@ -8,9 +8,10 @@ balance.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from ..errors import PreconditionUnmet, UsageError
 from ..formats import ANY, Document, Path, format_path, parse_path, same_value
@@ -21,8 +22,7 @@ __all__ = ["Action", "compile_action"]
 Action = Callable[[Document, Bookkeeper], None]
 
 
-@dataclass(frozen=True, slots=True)
-class Require:
+class Require(Struct, frozen=True):
     """A condition on the data; what to do in the game when it does not hold."""
 
     path: Path
@@ -52,8 +52,7 @@ class Require:
         return PreconditionUnmet(what, where=format_path(path or self.path), remedy=self.otherwise)
 
 
-@dataclass(frozen=True, slots=True)
-class Move:
+class Move(Struct, frozen=True):
     """Give a value another path; `rename` is a move that keeps the container."""
 
     path: Path
@@ -66,8 +65,7 @@ class Move:
             document.move(path, to)
 
 
-@dataclass(frozen=True, slots=True)
-class Set:
+class Set(Struct, frozen=True):
     """Put a value at a path, whatever was there; or, as a default, only where nothing is."""
 
     path: Path
@@ -91,8 +89,7 @@ class Set:
             document.set(path, self.value, note=reason)
 
 
-@dataclass(frozen=True, slots=True)
-class Map:
+class Map(Struct, frozen=True):
     """Replace values by a table of old and new; others stay, or fail if `strict`."""
 
     path: Path
@@ -113,8 +110,7 @@ class Map:
                 )
 
 
-@dataclass(frozen=True, slots=True)
-class Drop:
+class Drop(Struct, frozen=True):
     """Leave a value out, with a reason; a loss unless the card says it is none."""
 
     path: Path

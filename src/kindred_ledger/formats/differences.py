@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from .document import Document, Path, format_path
 
 __all__ = ["FieldDifference", "field_differences"]
 
 
-@dataclass(frozen=True, slots=True)
-class FieldDifference:
+class FieldDifference(Struct, frozen=True):
     """One field: its name, its text before and after; None where it is not there."""
 
     name: str

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Protocol
+
+from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 
@@ -26,8 +27,7 @@ _PART = re.compile(
 _PLAIN = re.compile(r'[^.\[\]"*]+')
 
 
-@dataclass(frozen=True, slots=True)
-class Leaf:
+class Leaf(Struct, frozen=True):
     """One leaf: where it is, its value, its text in the file, and where it was when read.
 
     `value` is str, int, Decimal, bool or None; {} or [] for an empty container. `text` is the raw

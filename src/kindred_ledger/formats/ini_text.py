@@ -10,9 +10,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .document import ANY, Leaf, Path, format_path, occupied
@@ -24,8 +25,7 @@ _LINE = re.compile(r"[^\n]*\n|[^\n]+")
 _SECTION = re.compile(r"\s*\[([^\]\r\n]*)\]\s*(?:[;#].*)?$")
 
 
-@dataclass(slots=True, eq=False)
-class _Line:
+class _Line(Struct, eq=False):
     """One line: its text in five pieces for a pair, in `lead` alone for anything else."""
 
     section: str

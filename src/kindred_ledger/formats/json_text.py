@@ -11,9 +11,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct, field
 
 from ..errors import FormatError, UsageError
 from .document import ANY, Leaf, Path, format_path, occupied
@@ -32,8 +33,7 @@ _DEEPEST = 300  # levels; far beyond real files, far below the interpreter's own
 _LONGEST_INT = 4000  # digits; beyond, int() refuses
 
 
-@dataclass(slots=True, eq=False)
-class _Value:
+class _Value(Struct, eq=False):
     """A value: its span in `source`, or once `dirty`, its `text` or its members."""
 
     kind: str  # object, array or scalar
@@ -49,8 +49,7 @@ class _Value:
     note: str = ""
 
 
-@dataclass(slots=True, eq=False)
-class _Member:
+class _Member(Struct, eq=False):
     """A member of a container, with all the text around it."""
 
     value: _Value

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import codecs
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..errors import FormatError
 
@@ -16,8 +17,7 @@ _MARKS = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(Struct, frozen=True):
     """Decoded text and how it was encoded; `encode(Text.decode(data).text) == data`.
 
     Without a byte-order mark UTF-8 is tried; what is not valid UTF-8 is read as Latin-1, in which

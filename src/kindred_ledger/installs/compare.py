@@ -6,7 +6,8 @@ Contents are compared by digest, never by size or time.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from ..cards import Card, Install
 from ..errors import KindredError
@@ -21,8 +22,7 @@ _LARGEST = 8 << 20  # bytes; a larger text file is compared as a whole only
 _PROGRAM = "program"
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     """What differs: files and links by path, and the fields of those that could be read.
 
     `same` is how many files and links hold the same on both sides; `categories` names what a path

@@ -7,7 +7,8 @@ the old release left behind goes where that is certain and is listed where it is
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset, Conflict, Loss
@@ -79,8 +80,7 @@ def update(
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Decision:
+class _Decision(Struct, frozen=True):
     """What happens to one path of the release: a line, and whether the release's file is put."""
 
     outcome: Outcome

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, fields
 from typing import Any, Protocol, TypeVar
+
+from msgspec import Struct, ValidationError, convert, field, to_builtins
+from msgspec.structs import asdict
 
 from ..errors import LedgerDamaged, LedgerError
 from ..places import Patterns, Place, Tree
@@ -15,8 +17,7 @@ _FORMAT = 1
 _Model = TypeVar("_Model")
 
 
-@dataclass(frozen=True, slots=True)
-class Tag:
+class Tag(Struct, frozen=True):
     """What a place holds: the title, its version and what that was read from.
 
     `categories` are the card's, by name, so that an entry can be restored by category without it.
@@ -38,8 +39,7 @@ class Tagged(Protocol):
     def tag(self) -> Tag: ...
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """What an entry says of itself; its tree is read when asked for (`Ledger.tree`).
 
     `when` is UTC in ISO 8601; `roots` are the folders the place consisted of, by name; `complete`
@@ -70,20 +70,15 @@ class Entry:
 
     def to_json(self) -> dict[str, Any]:
         """Return the header as stored."""
-        return {"format": _FORMAT, **asdict(self)}
+        return {"format": _FORMAT, **to_builtins(self)}
 
     @staticmethod
     def from_json(header: dict[str, Any]) -> Entry:
         """Read a stored header."""
-        values = _known(Entry, header)
-        values["tag"] = _tag(values.get("tag", {}))
-        for name in ("unsettled", "captured", "running"):
-            values[name] = tuple(values.get(name, ()))
-        return _made(Entry, values)
+        return _read(header, Entry)
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(Struct, frozen=True):
     """One applied changeset: which paths it touched, what they were and what they became.
 
     `before` and `after` hold the touched paths only (and the folders they lie in); a path of
@@ -107,40 +102,25 @@ class Record:
 
     def header(self) -> dict[str, Any]:
         """Return what stands in the header: all but paths, trees and statements."""
-        kept = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in _BODY}
-        return {"format": _FORMAT, **kept, "tag": asdict(self.tag), "touched": len(self.paths)}
+        kept = {name: value for name, value in asdict(self).items() if name not in _BODY}
+        return {"format": _FORMAT, **to_builtins(kept), "touched": len(self.paths)}
 
     @staticmethod
     def from_json(header: dict[str, Any]) -> Record:
         """Read a stored header; the body's fields stay empty."""
-        values = _known(Record, header)
-        values["tag"] = _tag(values.get("tag", {}))
-        return _made(Record, values)
+        return _read(header, Record)
 
 
 _BODY = ("paths", "before", "after", "statements")
 
 
-def _known(model: type, header: dict[str, Any]) -> dict[str, Any]:
+def _read(header: dict[str, Any], model: type[_Model]) -> _Model:
     if header.get("format") != _FORMAT:
         raise LedgerError(
             f"{header.get('id', 'this')} is written in format {header.get('format')}",
             remedy="A newer version of this program wrote it; update, then run this again.",
         )
-    names = {f.name for f in fields(model)}
-    return {name: value for name, value in header.items() if name in names}
-
-
-def _tag(values: dict[str, Any]) -> Tag:
-    categories = {
-        name: Patterns(tuple(patterns["include"]), tuple(patterns["exclude"]))
-        for name, patterns in values.get("categories", {}).items()
-    }
-    return Tag(**{**values, "categories": categories})
-
-
-def _made(model: type[_Model], values: dict[str, Any]) -> _Model:
     try:
-        return model(**values)
-    except TypeError as error:
+        return convert(header, model)
+    except ValidationError as error:
         raise LedgerDamaged(f"a header cannot be read: {error}") from error

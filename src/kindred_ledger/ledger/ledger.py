@@ -10,9 +10,10 @@ import os
 import time
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
+
+from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
 from ..places import (

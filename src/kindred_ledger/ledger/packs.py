@@ -15,12 +15,13 @@ import os
 import struct
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import accumulate
 from typing import Any, NamedTuple
 
 import msgspec
 from blake3 import blake3
+from msgspec import Struct
 
 from ..errors import LedgerDamaged
 from ..places import sync_dir
@@ -81,8 +82,7 @@ class Recipe(NamedTuple):
     slices: tuple[Slice, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class PackIndex:
+class PackIndex(Struct, frozen=True, dict=True):
     """What a pack holds; `starts` and `lengths` are the frames in the file, `sizes` unpacked."""
 
     starts: Sequence[int]
@@ -90,10 +90,11 @@ class PackIndex:
     sizes: Sequence[int]
     chunks: Sequence[Chunk] = ()
     recipes: Sequence[Recipe] = ()
-    offsets: Sequence[int] = field(init=False)
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "offsets", list(accumulate(self.sizes, initial=0)))
+    @cached_property
+    def offsets(self) -> list[int]:
+        """Where each frame begins in what is unpacked, and where the last one ends."""
+        return list(accumulate(self.sizes, initial=0))
 
     def frame_at(self, at: int) -> int:
         """Return the number of the frame that holds the unpacked offset `at`."""

@@ -7,16 +7,16 @@ spans folders, a final `/` means a folder and all in it, `!` takes back.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from ..errors import UsageError
 
 __all__ = ["Patterns"]
 
 
-@dataclass(frozen=True, slots=True)
-class Patterns:
+class Patterns(Struct, frozen=True):
     """Paths that match `include` and not `exclude`; an empty `include` means everything.
 
     >>> saves = Patterns(("user/saves/",), ("*.tmp",))

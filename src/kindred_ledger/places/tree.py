@@ -8,9 +8,10 @@ and digest (or link target) agree; times and modes are kept but are not content.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple, NoReturn
+
+from msgspec import Struct
 
 from .names import parents
 
@@ -58,8 +59,7 @@ class Side(StrEnum):
     BOTH = "both"
 
 
-@dataclass(frozen=True, slots=True)
-class ThreeWay:
+class ThreeWay(Struct, frozen=True):
     """One path of a three-way comparison; None where that side has nothing there."""
 
     path: str

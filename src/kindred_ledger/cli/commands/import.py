@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import click
+from msgspec.structs import replace
 
 from ...cards import Install
 from ...ledger import Tag

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 import click
+from msgspec.structs import asdict
 
 from ...changes import recover
 from ..options import session
