@@ -103,11 +103,27 @@ class Refusals(ChangeCase):
         self.assert_untouched()
 
     def test_what_it_does_not_touch_may_change(self) -> None:
-        """A file beside it that came meanwhile is in the books as it is now."""
+        """A file beside it that came meanwhile is told, and is no business of the books."""
         change = change_to(self.where, NEW)
         write(self.where.root, {"beside.txt": b"1"})
-        books = change.apply(self.kept).statements[0]
-        self.assertEqual((books.counted_in, books.counted_out), (4, 4))
+        done = change.apply(self.kept)
+        books = done.statements[0]
+        self.assertEqual((books.counted_in, books.counted_out), (3, 3))
+        self.assertIn("changed by something else meanwhile: beside.txt", done.notes)
+
+    def test_a_folder_that_became_a_link(self) -> None:
+        """What lies behind a link is not the place's, though it looks the same."""
+        write(self.where.root, {"sub/x": b"old"})
+        change = change_to(self.where, {"sub/x": b"new"})
+        elsewhere = os.path.join(self.folder, "elsewhere")
+        inside = os.path.join(self.where.root, "sub")
+        os.rename(inside, elsewhere)
+        os.symlink(elsewhere, inside)
+        self.before = snapshot(self.where.root)
+        with self.assertRaisesRegex(PlaceChanged, "sub changed since"):
+            change.apply(self.kept)
+        self.assert_untouched()
+        self.assertEqual(read_bytes(FolderPlace(elsewhere), "x"), b"old")
 
     def test_a_source_that_is_not_what_it_was(self) -> None:
         """The content that arrives is verified before anything moves."""

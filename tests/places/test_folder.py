@@ -120,7 +120,7 @@ class Reading(Case):
         self._age(place)
         again = Seen()
         scan(place, seen=again)
-        known = Seen(again.columns())
+        known = again.settled()
         with opened_files(place.root) as opened:
             self.assertEqual(scan(place, seen=known), first)
         self.assertEqual(opened, [])
@@ -141,7 +141,7 @@ class Reading(Case):
         place = self.place({"a": b"1"})
         seen = Seen()
         scan(place, seen=seen)
-        self.assertEqual(seen.columns()["paths"], ())
+        self.assertEqual(seen.settled().columns()["paths"], [])
 
     def test_a_file_that_will_not_hold_still(self) -> None:
         """One that changes during each reading ends the scan with its name."""

@@ -29,22 +29,23 @@ def settle(changeset: Changeset, after: Tree) -> tuple[tuple[Statement, ...], li
                 where=changeset.place.location,
                 remedy="Something else writes here. Close the game and its launcher, then run this again.",
             )
-    meanwhile = [
+    was, out = before.leaves, after.leaves
+    meanwhile = {
         path
-        for path in sorted({*before.leaves, *after.leaves} - touched)
+        for path in {*was, *out} - touched
         if not same_content(before.get(path), after.get(path))
-    ]
-    notes = [f"changed by something else meanwhile: {path}" for path in meanwhile]
-    out = [path for path in after.leaves if path not in meanwhile]
-    out += [path for path in before.leaves if path in meanwhile]
-    books = [changeset.preview().balanced(before.leaves, out)]
+    }
+    notes = [f"changed by something else meanwhile: {path}" for path in sorted(meanwhile)]
+    if meanwhile:
+        out = (
+            *(path for path in out if path not in meanwhile),
+            *(path for path in was if path in meanwhile),
+        )
+    books = [changeset.preview().balanced(was, out)]
     if changeset.offered is not None and changeset.statements:
-        arrived = [
-            path
-            for path in changeset.offered.leaves
-            if _arrived(path, changeset.offered, before, after)
-        ]
-        books.append(changeset.statements[0].balanced(changeset.offered.leaves, arrived))
+        offered = changeset.offered.leaves
+        arrived = [p for p in offered if _arrived(p, changeset.offered, before, after)]
+        books.append(changeset.statements[0].balanced(offered, arrived))
         return (*books, *changeset.statements[1:]), notes
     return (*books, *changeset.statements), notes
 

@@ -29,10 +29,10 @@ from ..places import (
     FolderPlace,
     Node,
     Place,
-    Tree,
     ZipPlace,
     folders_of,
     hold_place,
+    parents,
     refusals,
     roots_of,
     same_content,
@@ -74,10 +74,7 @@ def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress)
             locks.enter_context(hold_place(root))
         for line in unfinished_in(changeset.place):
             raise PlaceBusy(line, where=changeset.place.location)
-        now = ledger.scan(changeset.place, progress=progress)
-        _check_unchanged(changeset, now)
-        if now != changeset.before:
-            changeset = replace(changeset, before=now)
+        _check_unchanged(changeset, ledger, progress)
         return _Application(changeset, ledger, progress).run()
 
 
@@ -208,16 +205,20 @@ def unwind(journal: Journal, ledger: Ledger) -> int:
     return taken_back.files
 
 
-def _check_unchanged(changeset: Changeset, now: Tree) -> None:
-    for action in changeset.actions:
-        here = now.get(action.path)
-        if same_content(here, action.before):
-            continue
-        raise PlaceChanged(
-            f"{action.path} changed since the change was computed",
-            where=changeset.place.location,
-            remedy="Nothing was written. Look at what changed it, then run this again.",
-        )
+def _check_unchanged(changeset: Changeset, ledger: Ledger, progress: Progress) -> None:
+    """Look again at every path that will be touched, and at the folders on the way to it."""
+    expected = {action.path: action.before for action in changeset.actions}
+    inner = {path.rpartition("/")[0] for path in expected} - {""}
+    for folder in {folder for path in inner for folder in (*parents(path), path)}:
+        expected.setdefault(folder, changeset.before.get(folder))  # a link now would lead elsewhere
+    now = ledger.look(changeset.place, expected, progress=progress)
+    for path, node in expected.items():
+        if not same_content(now.get(path), node):
+            raise PlaceChanged(
+                f"{path} changed since the change was computed",
+                where=changeset.place.location,
+                remedy="Nothing was written. Look at what changed it, then run this again.",
+            )
 
 
 def _operations(changeset: Changeset) -> tuple[list[Op], dict[int, tuple[Place, str]]]:

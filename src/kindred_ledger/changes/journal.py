@@ -8,14 +8,13 @@ path can be done and taken back any number of times: what has happened is read o
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Mapping
 
 import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import LedgerDamaged
+from ..errors import LedgerDamaged, LedgerError
 from ..ledger import Ledger
 from ..places import (
     WORK_FOLDER,
@@ -31,13 +30,13 @@ from ..places import (
 
 __all__ = ["STAGING", "SWAPPING", "Journal", "Op", "unfinished"]
 
-_FORMAT = 1
+_FORMAT = 2
 STAGING, SWAPPING = "staging", "swapping"
 _NAME = "journal.json"
 _RECORD = "record.json.zst"
 
 
-class Op(Struct, frozen=True):
+class Op(Struct, frozen=True, array_like=True):
     """One step on one path. `kind` is put, remove, mkdir, rmdir or meta.
 
     `part` names the folder of the place, `path` is relative to it, `number` names the staged file.
@@ -57,8 +56,9 @@ class Journal(Struct, frozen=True):
     id: str
     ledger: str
     roots: Mapping[str, str]
-    ops: Sequence[Op]
+    ops: tuple[Op, ...]
     state: str = STAGING
+    format: int = _FORMAT
 
     @property
     def folder(self) -> str:
@@ -85,17 +85,7 @@ class Journal(Struct, frozen=True):
     def write(self) -> None:
         """Make the journal durable in its present state."""
         os.makedirs(self.folder, exist_ok=True)
-        values = {
-            "format": _FORMAT,
-            "id": self.id,
-            "state": self.state,
-            "roots": self.roots,
-            "ops": [
-                [op.kind, op.number, op.part, op.path, _plain(op.before), _plain(op.after)]
-                for op in self.ops
-            ],
-        }
-        write_atomic(os.path.join(self.folder, _NAME), msgspec.json.encode(values))
+        write_atomic(os.path.join(self.folder, _NAME), msgspec.json.encode(self))
         sync_dir(os.path.dirname(self.folder))
 
     def at(self, state: str) -> Journal:
@@ -118,32 +108,21 @@ class Journal(Struct, frozen=True):
         path = os.path.join(ledger.folder("work"), name, _NAME)
         try:
             with open(path, "rb") as file:
-                values = msgspec.json.decode(file.read(), type=dict[str, Any])
-            ops = [
-                Op(kind, number, part, path, _node(before), _node(after))
-                for kind, number, part, path, before, after in values["ops"]
-            ]
-            return Journal(values["id"], ledger.root, values["roots"], ops, values["state"])
+                journal = msgspec.json.decode(file.read(), type=Journal)
         except FileNotFoundError:
             return None
-        except (msgspec.MsgspecError, KeyError, TypeError, ValueError) as error:
+        except msgspec.MsgspecError as error:
             raise LedgerDamaged(f"the journal cannot be read: {error}", where=path) from error
+        if journal.format != _FORMAT:
+            raise LedgerError(
+                f"this change was begun by a program that writes journals of format {journal.format}",
+                where=path,
+                remedy="Finish or unwind it with that program: kindred recover",
+            )
+        return replace(journal, ledger=ledger.root)
 
 
 def unfinished(ledger: Ledger) -> list[str]:
     """Return the names of the folders of unfinished changes."""
     work = ledger.folder("work")
     return sorted(name for name in os.listdir(work) if name.startswith("change-"))
-
-
-def _plain(node: Node | None) -> list[Any] | None:
-    if node is None:
-        return None
-    return [*node[:2], node.digest.hex() if node.digest else None, *node[3:]]
-
-
-def _node(plain: list[Any] | None) -> Node | None:
-    if plain is None:
-        return None
-    digest = bytes.fromhex(plain[2]) if plain[2] else None
-    return Node(plain[0], plain[1], digest, *plain[3:])

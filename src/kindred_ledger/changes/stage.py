@@ -18,6 +18,7 @@ from ..places import (
     Place,
     folders_of,
     refusals,
+    refused,
     sync_dir,
     sync_files,
 )
@@ -37,19 +38,16 @@ def check_space(journal: Journal, actions: Iterable[Action], ledger: Ledger) -> 
 
     The new contents are written beside the old ones; the old ones go to the ledger too.
     """
-    needs: dict[int, tuple[str, int]] = {}
-
-    def need(folder: str, size: int) -> None:
-        device = os.stat(folder).st_dev
-        needs[device] = folder, needs.get(device, ("", 0))[1] + size
-
-    folders = journal.folders()
+    sizes = dict.fromkeys((*(f.root for f in journal.folders().values()), ledger.root), 0)
+    roots = {part: folder.root for part, folder in journal.folders().items()}
     for op in journal.ops:
         if op.kind == "put" and op.after is not None:
-            need(folders[op.part].root, op.after.size)
-    for action in actions:
-        if action.before is not None and action.before.kind == FILE:
-            need(ledger.root, action.before.size)
+            sizes[roots[op.part]] += op.after.size
+    sizes[ledger.root] += sum(a.before.size for a in actions if a.before and a.before.kind == FILE)
+    needs: dict[int, tuple[str, int]] = {}
+    for folder, size in sizes.items():
+        device = os.stat(folder).st_dev
+        needs[device] = folder, needs.get(device, ("", 0))[1] + size
     for folder, size in needs.values():
         free = shutil.disk_usage(folder).free
         if size + _MARGIN > free:
@@ -85,8 +83,8 @@ def stage_contents(
         for source, by_path in _by_source(files, sources).items():
             for path, blocks in source.read(list(by_path)):
                 task.advance(_write(news, by_path[path], path, blocks, source))
-    sync_files([_staged(news, op) for op in files.values()])
-    for new in news.values():
+    for part, new in news.items():
+        sync_files(new, [str(op.number) for op in files.values() if op.part == part])
         sync_dir(new)
 
 
@@ -141,7 +139,7 @@ def _write(
     first = _staged(news, ops[0])
     hasher = None if isinstance(source, EntryPlace) else blake3()
     holes, size = False, 0
-    with refusals(first):
+    try:
         fd = os.open(first, _WRITE_FLAGS, 0o666)
         try:
             for block in blocks:
@@ -162,6 +160,8 @@ def _write(
             _finish(fd, first, ops[0])
         finally:
             os.close(fd)
+    except OSError as error:
+        raise refused(error, first) from error
     for op in ops[1:]:
         target = _staged(news, op)
         with refusals(target):

@@ -24,6 +24,7 @@ from ..places import (
     digest_of,
     lstat_node,
     refusals,
+    refused,
     same_content,
     sync_dir,
 )
@@ -35,6 +36,7 @@ __all__ = ["TakenBack", "swap_back", "swap_forward"]
 # Files leave before folders, the deepest folder first; folders come before files, the outermost
 # first; times and modes last, since putting a file changes its folder's.
 _ORDER = {"remove": 0, "rmdir": 1, "mkdir": 2, "put": 3, "meta": 4}
+_BATCH = 64  # operations between two looks at whether to stop
 
 
 class TakenBack(Struct, frozen=True):
@@ -53,11 +55,16 @@ def swap_forward(journal: Journal, progress: Progress | None = None) -> None:
     """
     watch = progress or Progress()
     swap = _Swap(journal)
-    with watch.task("changing", total=len(journal.ops)) as task:
-        for op in _in_order(journal.ops):
-            with refusals(swap.final(op)):
-                swap.forward(op)
-            task.advance()
+    ops = _in_order(journal.ops)
+    with watch.task("changing", total=len(ops)) as task:
+        for start in range(0, len(ops), _BATCH):
+            some = ops[start : start + _BATCH]
+            for op in some:
+                try:
+                    swap.forward(op)
+                except OSError as error:
+                    raise refused(error, swap.final(op)) from error
+            task.advance(len(some))
     swap.sync()
 
 
@@ -105,10 +112,8 @@ class _Swap:
         else:
             if op.before is not None and not os.path.lexists(old):
                 self._move_aside(op, final, old)
-            if op.kind == "put" and os.path.lexists(new):
-                if os.path.lexists(final):
-                    raise _foreign(final)
-                os.rename(new, final)
+            if op.kind == "put":
+                self._move_in(new, final)
 
     def back(self, op: Op) -> bool:
         """Take one operation back; tell whether a file was moved for it."""
@@ -164,6 +169,18 @@ class _Swap:
         if not self._is(final, op.before):
             raise _foreign(final)
         os.rename(final, old)
+
+    def _move_in(self, new: str, final: str) -> None:
+        """Move a staged file to where nothing is, unless that has happened."""
+        if os.path.lexists(final):
+            if os.path.lexists(new):
+                raise _foreign(final)
+            return
+        try:
+            os.rename(new, final)
+        except FileNotFoundError:
+            if os.path.lexists(new):
+                raise
 
     def _is(self, path: str, node: Node) -> bool:
         now = lstat_node(path)

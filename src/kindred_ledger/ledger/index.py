@@ -36,7 +36,7 @@ CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
 CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
 """
-_FORMAT = 5
+_FORMAT = 6
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 _AT_ONCE = 256  # digests asked for in one query
 
@@ -71,6 +71,7 @@ class Index:
             os.remove(path)
             self._db = _open(path)
         self._frames: dict[int, tuple[str, PackIndex]] = {}
+        self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
 
     def close(self) -> None:
         """Close the cache."""
@@ -193,11 +194,13 @@ class Index:
     def _chunks(self, digests: Sequence[bytes]) -> dict[bytes, Location]:
         """Return where chunks lie, of those that are stored."""
         found: dict[bytes, Location] = {}
+        digests = sorted(digests)  # neighbours in the cache, too
         for at in range(0, len(digests), _AT_ONCE):
             some = digests[at : at + _AT_ONCE]
             marks = ",".join("?" * len(some))
             query = f"SELECT digest, pack, at, size, base FROM chunks WHERE digest IN ({marks})"
-            found.update((row[0], Location(*row)) for row in self._db.execute(query, some))
+            for chunk in map(Location._make, self._db.execute(query, some)):
+                found[chunk.digest] = chunk
         return found
 
     def chunk(self, digest: bytes) -> Location | None:
@@ -248,14 +251,15 @@ class Index:
 
     def seen(self, place: str) -> Seen:
         """Return what was last read in a place."""
-        query = "SELECT columns, lost FROM seen WHERE place = ?"
-        row = self._db.execute(query, (place,)).fetchone()
-        if row is None:
-            return Seen()
-        columns = msgspec.json.decode(row[0])
-        if row[1] != self._lost():
-            columns["kept"] = []
-        return Seen(columns)
+        lost = self._lost()
+        if self._seen[:2] != (place, lost):
+            query = "SELECT columns, lost FROM seen WHERE place = ?"
+            row = self._db.execute(query, (place,)).fetchone()
+            columns = msgspec.msgpack.decode(row[0]) if row else {}
+            if row and row[1] != lost:
+                columns["kept"] = []
+            self._seen = place, lost, Seen(columns)
+        return self._seen[2].again()
 
     def _lost(self) -> int:
         """Return how many packs ever went away: what was in them is no longer known to be kept."""
@@ -265,10 +269,12 @@ class Index:
         """Save what was read in a place."""
         if seen.unchanged:
             return
+        known, lost = seen.settled(), self._lost()
+        self._seen = place, lost, known
         with self._welcome(), self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
-                (place, msgspec.json.encode(seen.columns()), self._lost()),
+                (place, msgspec.msgpack.encode(known.columns()), lost),
             )
 
 

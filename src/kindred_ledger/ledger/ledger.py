@@ -21,6 +21,8 @@ from ..places import (
     Place,
     Seen,
     Tree,
+    digested,
+    look,
     refusals,
     roots_of,
     running_in,
@@ -179,6 +181,11 @@ class Ledger:
         tree = scan(place, seen=seen, progress=progress)
         self.index.remember_seen(key_of(place), seen)
         return tree
+
+    def look(self, place: Place, paths: Iterable[str], *, progress: Progress | None = None) -> Tree:
+        """Return what stands at some paths of a place made of folders; see `scan`."""
+        seen, wanted = self.seen(place), list(paths)
+        return digested(place, lambda: look(place, wanted, seen=seen), seen=seen, progress=progress)
 
     def _enter(
         self,

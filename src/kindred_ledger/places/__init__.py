@@ -1,13 +1,13 @@
 """Places and trees: somewhere files live, and what is there."""
 
 from .archive import ZipPlace, add_member, rewrite_zip
-from .durable import refusals, remove_tree, sync_dir, sync_files, write_atomic
+from .durable import refusals, refused, remove_tree, sync_dir, sync_files, write_atomic
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, parents
 from .opening import join_folders, open_place, place_at, roots_of
-from .place import BLOCK, Place, digest_of, read_bytes, scan, still_changing
+from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
 from .select import Patterns
@@ -25,7 +25,7 @@ from .tree import (
     same_content,
     three_way,
 )
-from .views import JoinedPlace, SubPlace, folders_of
+from .views import JoinedPlace, SubPlace, folders_of, look
 
 __all__ = [
     "BLOCK",
@@ -54,17 +54,20 @@ __all__ = [
     "check_portable",
     "collisions",
     "digest_of",
+    "digested",
     "folders_of",
     "hold",
     "hold_place",
     "is_held",
     "join_folders",
+    "look",
     "lstat_node",
     "open_place",
     "parents",
     "place_at",
     "read_bytes",
     "refusals",
+    "refused",
     "remove_tree",
     "rewrite_zip",
     "roots_of",

@@ -63,21 +63,18 @@ def sync_dir(path: str) -> None:
         os.close(fd)
 
 
-def sync_files(paths: Sequence[str]) -> None:
-    """Make the contents of files durable; a file system as a whole where many lie on it.
+def sync_files(folder: str, names: Sequence[str]) -> None:
+    """Make the contents of files in a folder durable; with the whole file system where they are many.
 
     A call for each file waits for the disk each time; one for the file system waits once.
     """
-    by_device: dict[int, list[str]] = {}
-    for path in paths:
-        by_device.setdefault(os.stat(path).st_dev, []).append(path)
-    for some in by_device.values():
-        if len(some) < _MANY or not _sync_file_system(os.path.dirname(some[0])):
-            from concurrent.futures import ThreadPoolExecutor
+    if not names or (len(names) >= _MANY and _sync_file_system(folder)):
+        return
+    from concurrent.futures import ThreadPoolExecutor
 
-            with ThreadPoolExecutor(_SYNC_THREADS) as pool:
-                for _ in pool.map(_sync_file, some):
-                    pass
+    with ThreadPoolExecutor(_SYNC_THREADS) as pool:
+        for _ in pool.map(_sync_file, (os.path.join(folder, name) for name in names)):
+            pass
 
 
 def _sync_file(path: str) -> None:

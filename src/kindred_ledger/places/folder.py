@@ -71,6 +71,27 @@ class FolderPlace:
                 stack += (name for name, node in others.items() if node.kind == DIR)
         return Tree(nodes)
 
+    def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
+        """Return what stands at some paths, where anything does, as `survey` would."""
+        names: list[str] = []
+        stats: list[os.stat_result] = []
+        nodes: dict[str, Node] = {}
+        for path in paths:
+            full = self.path(path)
+            try:
+                stat = os.lstat(full)
+                if stat_bits.S_ISREG(stat.st_mode):
+                    names.append(path)
+                    stats.append(stat)
+                else:
+                    nodes[path] = _special(stat, full)
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            except OSError as error:
+                raise refused(error, full) from error
+        nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
+        return nodes
+
     def _listed(self, folder: str) -> tuple[list[str], list[os.stat_result], dict[str, Node]]:
         """Return what lies in a folder: the files with their status, and everything else."""
         names: list[str] = []

@@ -82,19 +82,16 @@ def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
 
     Folders count as well: `Data/a` and `data/b` collide.
     """
-    seen: dict[str, str] = {}
-    pairs: dict[tuple[str, str], None] = {}
-    folders: set[str] = set()
-    for path in paths:
-        inner = path.rpartition("/")[0]
-        names = (path,) if inner in folders else (*parents(path), path)
-        folders.add(inner)
-        for name in names:
-            folded = name.lower() if name.isascii() else _fold(name)
-            first = seen.setdefault(folded, name)
-            if first != name:
-                pairs[first, name] = None
-    return list(pairs)
+    given = list(paths)
+    inner = sorted({path.rpartition("/")[0] for path in given} - {""})
+    names = dict.fromkeys(name for path in inner for name in (*parents(path), path))
+    names |= dict.fromkeys(given)
+    folded = [name.lower() if name.isascii() else _fold(name) for name in names]
+    if len(set(folded)) == len(names):
+        return []
+    first: dict[str, str] = {}
+    pairs = ((first.setdefault(fold, name), name) for fold, name in zip(folded, names, strict=True))
+    return [(one, other) for one, other in pairs if one != other]
 
 
 def _fold(name: str) -> str:

@@ -8,7 +8,7 @@ place is one new module.
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Protocol
 
 from blake3 import blake3
@@ -18,7 +18,7 @@ from ..progress import Progress, Task
 from .seen import Seen
 from .tree import FILE, Node, Tree
 
-__all__ = ["BLOCK", "Place", "digest_of", "read_bytes", "scan"]
+__all__ = ["BLOCK", "Place", "digest_of", "digested", "read_bytes", "scan"]
 
 BLOCK = (
     4 << 20
@@ -59,7 +59,21 @@ def scan(
         PlaceError: a file cannot be read.
         PlaceChanged: a file still changes while it is read after `tries` readings.
     """
-    tree = place.survey(seen=seen)
+    return digested(
+        place, lambda: place.survey(seen=seen), seen=seen, progress=progress, tries=tries
+    )
+
+
+def digested(
+    place: Place,
+    survey: Callable[[], Tree],
+    *,
+    seen: Seen | None,
+    progress: Progress | None,
+    tries: int = 3,
+) -> Tree:
+    """Return what `survey` finds in a place with all digests; see `scan`."""
+    tree = survey()
     unread = [path for path, node in tree.items() if node.kind == FILE and node.digest is None]
     if not unread:
         return tree
@@ -83,7 +97,7 @@ def scan(
     if tries <= 1:
         raise still_changing(moving[0], place.location)
     time.sleep(0.05)
-    return scan(place, seen=seen, progress=progress, tries=tries - 1)
+    return digested(place, survey, seen=seen, progress=progress, tries=tries - 1)
 
 
 def still_changing(path: str, location: str) -> PlaceChanged:

@@ -35,7 +35,7 @@ class Seen:
         self._kept: set[str] = set()
         self._kept_before = 0
         if columns:
-            raw = bytes.fromhex(columns["digests"])
+            raw = columns["digests"]
             digests = [raw[at : at + 32] for at in range(0, len(raw), 32)]
             stats = zip(*(columns[name] for name in _COLUMNS), strict=True)
             paths = columns["paths"]
@@ -45,6 +45,13 @@ class Seen:
             else:
                 self._kept = {paths[row] for row in columns["kept"]}
             self._kept_before = len(self._kept)
+
+    def again(self) -> Seen:
+        """Return what is known here, for another look."""
+        other = Seen()
+        other._known, other._kept = self._known, set(self._kept)
+        other._kept_before = len(self._kept)
+        return other
 
     def under(self, folder: str) -> Seen:
         """Return a view for what lies in `folder`: its paths are relative to that."""
@@ -118,25 +125,29 @@ class Seen:
             and all(known[path][0] == key for path, key in self._now.items())
         )
 
-    def columns(self) -> dict[str, Any]:
-        """Return what is worth saving: the paths looked up this time, racy ones left out."""
-        rows = []
+    def settled(self) -> Seen:
+        """Return what is worth knowing: the paths looked up this time, racy ones left out."""
+        other = Seen()
         for path, key in self._now.items():
             fresh, known = self._fresh.get(path), self._known.get(path)
             if fresh is not None:
                 if not (_racy(key[1], fresh[1]) or _racy(key[2], fresh[1])):
-                    rows.append((path, key, fresh[0]))
+                    other._known[path] = key, fresh[0]
             elif known is not None and known[0] == key:
-                rows.append((path, key, known[1]))
-        paths, keys, digests = zip(*rows, strict=True) if rows else ((), (), ())
-        kept = self._kept
+                other._known[path] = known
+        other._kept = self._kept & other._known.keys()
+        return other
+
+    def columns(self) -> dict[str, Any]:
+        """Return what is known, to be saved."""
+        paths, kept = list(self._known), self._kept
+        keys, digests = zip(*self._known.values(), strict=True) if paths else ((), ())
         stats = list(zip(*keys, strict=True)) or [()] * len(_COLUMNS)
-        some = [row for row, path in enumerate(paths) if path in kept]
         return {
             "paths": paths,
             **dict(zip(_COLUMNS, stats, strict=True)),
-            "digests": b"".join(digests).hex(),
-            "kept": True if len(some) == len(paths) else some,
+            "digests": b"".join(digests),
+            "kept": len(kept) == len(paths) or [r for r, path in enumerate(paths) if path in kept],
         }
 
 

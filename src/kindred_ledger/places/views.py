@@ -13,9 +13,9 @@ from ..errors import UsageError
 from .folder import FolderPlace
 from .place import Place
 from .seen import Seen
-from .tree import Tree
+from .tree import DIR, Node, Tree
 
-__all__ = ["JoinedPlace", "SubPlace", "disk_path", "folders_of"]
+__all__ = ["JoinedPlace", "SubPlace", "disk_path", "folders_of", "look"]
 
 
 class SubPlace:
@@ -66,13 +66,9 @@ class JoinedPlace:
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield contents part by part."""
-        by_part: dict[str, list[str]] = {}
-        for path in paths:
-            name, _, rest = path.partition("/")
-            if name not in self.parts or not rest:
-                raise UsageError(f"there is no file {path}", where=self.location)
-            by_part.setdefault(name, []).append(rest)
-        for name, some in by_part.items():
+        for name, some in _by_part(paths).items():
+            if name not in self.parts or "" in some:
+                raise UsageError(f"there is no file in {name}", where=self.location)
             for path, blocks in self.parts[name].read(some):
                 yield f"{name}/{path}", blocks
 
@@ -85,6 +81,28 @@ def folders_of(place: Place) -> dict[str, FolderPlace]:
         parts = {name: part for name, part in place.parts.items() if isinstance(part, FolderPlace)}
         return parts if len(parts) == len(place.parts) else {}
     return {}
+
+
+def look(place: Place, paths: Iterable[str], *, seen: Seen | None = None) -> Tree:
+    """Return the tree of what stands at some paths of a place made of folders."""
+    folders = folders_of(place)
+    if "" in folders:
+        return Tree(folders[""].look(paths, seen=seen))
+    found: dict[str, Node] = {}
+    for name, some in _by_part(paths).items():
+        if "" in some:
+            found[name] = Node(DIR)  # the top of a part, which is always there
+        inner = folders[name].look(filter(None, some), seen=seen.under(name) if seen else None)
+        found.update((f"{name}/{path}", node) for path, node in inner.items())
+    return Tree(found)
+
+
+def _by_part(paths: Iterable[str]) -> dict[str, list[str]]:
+    by_part: dict[str, list[str]] = {}
+    for path in paths:
+        name, _, rest = path.partition("/")
+        by_part.setdefault(name, []).append(rest)
+    return by_part
 
 
 def disk_path(place: Place, path: str) -> str | None:
