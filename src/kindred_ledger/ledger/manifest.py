@@ -14,12 +14,14 @@ import msgspec
 from blake3 import blake3
 
 from ..errors import KindredError, LedgerDamaged
-from ..places import FILE, LINK, Node, Tree
+from ..places import FILE, LINK, Node, Tree, node_of
 from . import zstd
 
 __all__ = ["decode", "decode_header", "encode", "tree_from_columns", "tree_to_columns"]
 
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
+# Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
+_LEVEL = 1
 _UNREAD = bytes(32)
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 
@@ -28,7 +30,7 @@ def encode(header: dict[str, Any], body: dict[str, Any]) -> bytes:
     """Return the bytes of a manifest."""
     lines = [msgspec.json.encode(part) + b"\n" for part in (header, body)]
     seal = msgspec.json.encode({"blake3": blake3(b"".join(lines)).hexdigest()}) + b"\n"
-    return b"".join(zstd.compress(line) for line in (*lines, seal))
+    return b"".join(zstd.compress(line, level=_LEVEL) for line in (*lines, seal))
 
 
 def decode_header(data: bytes, *, where: str) -> dict[str, Any]:
@@ -89,28 +91,18 @@ def tree_from_columns(columns: dict[str, Any]) -> Tree:
         LedgerDamaged: columns are missing or of different lengths.
     """
     try:
-        digests = bytes.fromhex(columns["digests"])
-        files = iter(range(0, len(digests), 32))
+        raw, kinds = bytes.fromhex(columns["digests"]), columns["kinds"]
+        digests = iter([raw[at : at + 32] for at in range(0, len(raw), 32)])
         targets = iter(columns["targets"])
-        return Tree(
-            {
-                path: Node(
-                    _KIND_OF[kind],
-                    size,
-                    digests[(at := next(files)) : at + 32] if kind == "f" else None,
-                    mtime,
-                    mode,
-                    next(targets) if kind == "l" else "",
-                )
-                for path, kind, size, mtime, mode in zip(
-                    columns["paths"],
-                    columns["kinds"],
-                    columns["sizes"],
-                    columns["mtimes_ns"],
-                    columns["modes"],
-                    strict=True,
-                )
-            }
+        rows = zip(
+            map(_KIND_OF.__getitem__, kinds),
+            columns["sizes"],
+            [next(digests) if kind == "f" else None for kind in kinds],
+            columns["mtimes_ns"],
+            columns["modes"],
+            [next(targets) if kind == "l" else "" for kind in kinds],
+            strict=True,
         )
+        return Tree(dict(zip(columns["paths"], map(node_of, rows), strict=True)))
     except (KeyError, ValueError, StopIteration, RuntimeError) as error:
         raise LedgerDamaged(f"the tree cannot be read: {error}") from error

@@ -126,11 +126,10 @@ class Storing:
 
     def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
         """Return the files whose content the ledger does not hold, or is not known to hold."""
-        doubtful = {
-            path: node
-            for path, node in tree.items()
-            if node.kind == FILE and (node.digest is None or seen is None or not seen.is_kept(path))
-        }
+        known = seen.kept if seen is not None else frozenset()
+        unread = [p for p, node in tree.items() if node.digest is None and node.kind == FILE]
+        names = sorted((tree.keys() - known).union(unread))
+        doubtful = {path: tree[path] for path in names if tree[path].kind == FILE}
         digests = (node.digest for node in doubtful.values() if node.digest)
         held = {EMPTY, *self._index.locate_all(digests)}
         return [path for path, node in doubtful.items() if node.digest not in held]

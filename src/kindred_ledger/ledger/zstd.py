@@ -15,12 +15,12 @@ _GAIN = 0.98  # of the size: a gain below a fiftieth is not worth unpacking for
 _MOST = 1 << 30  # no frame of ours unpacks to more: a damaged size must not ask for all memory
 
 
-def compress(data: bytes | bytearray | memoryview) -> bytes:
-    """Return one frame, with its content size and checksum, at the level its first part asks for.
+def compress(data: bytes | bytearray | memoryview, *, level: int | None = None) -> bytes:
+    """Return one frame, with its content size and checksum; None is the level its first part asks for.
 
     The same data gives the same frame. Safe to call from any thread.
     """
-    return _compress(data, _level_for(data))
+    return _compress(data, _level_for(data) if level is None else level)
 
 
 def _level_for(data: bytes | bytearray | memoryview) -> int:

@@ -22,6 +22,7 @@ from .tree import (
     Side,
     ThreeWay,
     Tree,
+    node_of,
     same_content,
     three_way,
 )
@@ -62,6 +63,7 @@ __all__ = [
     "join_folders",
     "look",
     "lstat_node",
+    "node_of",
     "open_place",
     "parents",
     "place_at",

@@ -5,22 +5,20 @@ from __future__ import annotations
 import errno
 import os
 import stat as stat_bits
-from collections.abc import Callable, Iterable, Iterator
-from functools import partial
+from collections.abc import Iterable, Iterator
 from itertools import repeat
 
 from ..errors import PlaceChanged, PlaceError, Vanished
 from .durable import refusals, refused
 from .place import BLOCK
 from .seen import Seen
-from .tree import DIR, FILE, LINK, OTHER, Node, Tree
+from .tree import DIR, FILE, LINK, OTHER, Node, Tree, node_of
 
 __all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "lstat_node"]
 
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 _SMALL = 1 << 20
 _MODE = 0o7777  # the permission bits of a mode
-_made: Callable[[tuple[object, ...]], Node] = partial(tuple.__new__, Node)
 _READ_FLAGS = (
     os.O_RDONLY
     | getattr(os, "O_BINARY", 0)
@@ -69,7 +67,7 @@ class FolderPlace:
                 nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
                 nodes.update(others)
                 stack += (name for name, node in others.items() if node.kind == DIR)
-        return Tree(nodes)
+        return Tree._of(nodes)
 
     def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
         """Return what stands at some paths, where anything does, as `survey` would."""
@@ -185,7 +183,7 @@ def _file_nodes(names: list[str], stats: list[os.stat_result], seen: Seen | None
     digests = seen.digests(names, keys) if seen is not None else repeat(None)
     modes = [s.st_mode & _MODE for s in stats]
     sizes, mtimes, *_ = zip(*keys, strict=True) if keys else ((), ())
-    return map(_made, zip(repeat(FILE), sizes, digests, mtimes, modes, repeat("")))
+    return map(node_of, zip(repeat(FILE), sizes, digests, mtimes, modes, repeat("")))
 
 
 def _special(stat: os.stat_result, path: str) -> Node:

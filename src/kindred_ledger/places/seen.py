@@ -24,14 +24,24 @@ _SECOND_NS = 1_000_000_000
 class Seen:
     """Digests by path and file status, for one place, and which contents the ledger is known to hold."""
 
-    __slots__ = ("_fresh", "_kept", "_kept_before", "_known", "_now", "_prefix", "_strip")
+    __slots__ = (
+        "_digests",
+        "_fresh",
+        "_kept",
+        "_kept_before",
+        "_keys",
+        "_now",
+        "_prefix",
+        "_strip",
+    )
 
     def __init__(self, columns: dict[str, Any] | None = None) -> None:
         self._prefix = ""
         self._strip = ""
         self._fresh: dict[str, tuple[bytes, int]] = {}  # what was read just now, and when
         self._now: dict[str, tuple[int, ...]] = {}  # the status of what was looked up
-        self._known: dict[str, tuple[tuple[int, ...], bytes]] = {}
+        self._keys: dict[str, tuple[int, ...]] = {}  # the status with which it was read
+        self._digests: dict[str, bytes] = {}
         self._kept: set[str] = set()
         self._kept_before = 0
         if columns:
@@ -39,7 +49,8 @@ class Seen:
             digests = [raw[at : at + 32] for at in range(0, len(raw), 32)]
             stats = zip(*(columns[name] for name in _COLUMNS), strict=True)
             paths = columns["paths"]
-            self._known = dict(zip(paths, zip(stats, digests, strict=True), strict=True))
+            self._keys = dict(zip(paths, stats, strict=True))
+            self._digests = dict(zip(paths, digests, strict=True))
             if columns["kept"] is True:
                 self._kept = set(paths)
             else:
@@ -49,8 +60,8 @@ class Seen:
     def again(self) -> Seen:
         """Return what is known here, for another look."""
         other = Seen()
-        other._known, other._kept = self._known, set(self._kept)
-        other._kept_before = len(self._kept)
+        other._keys, other._digests = self._keys, self._digests
+        other._kept, other._kept_before = set(self._kept), len(self._kept)
         return other
 
     def under(self, folder: str) -> Seen:
@@ -64,8 +75,8 @@ class Seen:
     def _view(self, *, prefix: str = "", strip: str = "") -> Seen:
         view = Seen()
         view._prefix, view._strip = prefix or self._prefix, strip
-        view._known, view._now, view._fresh = self._known, self._now, self._fresh
-        view._kept = self._kept
+        view._keys, view._digests = self._keys, self._digests
+        view._now, view._fresh, view._kept = self._now, self._fresh, self._kept
         return view
 
     def digests(self, paths: Sequence[str], keys: Sequence[tuple[int, ...]]) -> list[bytes | None]:
@@ -76,16 +87,13 @@ class Seen:
         if self._prefix or self._strip:
             paths = [self._name(path) for path in paths]
         self._now.update(zip(paths, keys, strict=True))
-        known = self._known
-        found: list[bytes | None] = []
-        for path, key in zip(paths, keys, strict=True):
-            before = known.get(path)
-            if before is not None and before[0] == key:
-                found.append(before[1])
-            else:
-                self._kept.discard(path)
-                found.append(None)
-        return found
+        before = list(map(self._keys.get, paths))
+        if before == keys:  # a whole folder as it was, compared at once
+            return list(map(self._digests.get, paths))
+        changed = [path for path, was, is_ in zip(paths, before, keys, strict=True) if was != is_]
+        self._kept.difference_update(changed)
+        gone = set(changed)
+        return [None if path in gone else self._digests[path] for path in paths]
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
         """Return the digest of one file if its status is the one it was last read with."""
@@ -100,13 +108,14 @@ class Seen:
         for path, digest in found:
             self._fresh[self._prefix + path] = (digest, read_at_ns)
 
-    def is_kept(self, path: str) -> bool:
-        """Tell whether the ledger is known to hold what `digest` says of a path."""
-        return self._prefix + path in self._kept
+    @property
+    def kept(self) -> frozenset[str] | set[str]:
+        """The files of which the ledger is known to hold what `digests` says."""
+        return self._kept
 
     def keep(self, paths: Iterable[str]) -> None:
         """Note that the ledger holds what these files hold."""
-        self._kept.update(self._prefix + path for path in paths)
+        self._kept.update(paths)
 
     def forget(self, paths: Iterable[str]) -> None:
         """Forget what was looked up: what these files hold is not what is kept of them."""
@@ -117,36 +126,33 @@ class Seen:
     @property
     def unchanged(self) -> bool:
         """Whether what was looked up is just what was known, so that there is nothing to save."""
-        known = self._known
-        return (
-            not self._fresh
-            and len(self._kept) == self._kept_before
-            and self._now.keys() == known.keys()
-            and all(known[path][0] == key for path, key in self._now.items())
-        )
+        return not self._fresh and len(self._kept) == self._kept_before and self._now == self._keys
 
     def settled(self) -> Seen:
         """Return what is worth knowing: the paths looked up this time, racy ones left out."""
         other = Seen()
         for path, key in self._now.items():
-            fresh, known = self._fresh.get(path), self._known.get(path)
+            fresh = self._fresh.get(path)
             if fresh is not None:
-                if not (_racy(key[1], fresh[1]) or _racy(key[2], fresh[1])):
-                    other._known[path] = key, fresh[0]
-            elif known is not None and known[0] == key:
-                other._known[path] = known
-        other._kept = self._kept & other._known.keys()
+                if _racy(key[1], fresh[1]) or _racy(key[2], fresh[1]):
+                    continue
+                digest = fresh[0]
+            elif self._keys.get(path) == key:
+                digest = self._digests[path]
+            else:
+                continue
+            other._keys[path], other._digests[path] = key, digest
+        other._kept = self._kept & other._keys.keys()
         return other
 
     def columns(self) -> dict[str, Any]:
         """Return what is known, to be saved."""
-        paths, kept = list(self._known), self._kept
-        keys, digests = zip(*self._known.values(), strict=True) if paths else ((), ())
-        stats = list(zip(*keys, strict=True)) or [()] * len(_COLUMNS)
+        paths, kept = list(self._keys), self._kept
+        stats = list(zip(*self._keys.values(), strict=True)) or [()] * len(_COLUMNS)
         return {
             "paths": paths,
             **dict(zip(_COLUMNS, stats, strict=True)),
-            "digests": b"".join(digests),
+            "digests": b"".join(self._digests.values()),
             "kept": len(kept) == len(paths) or [r for r, path in enumerate(paths) if path in kept],
         }
 
