@@ -126,7 +126,7 @@ class Storing:
 
     def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
         """Return the files whose content the ledger does not hold, or is not known to hold."""
-        known = seen.kept if seen is not None else frozenset()
+        known = seen.kept if seen is not None else set()
         unread = [p for p, node in tree.items() if node.digest is None and node.kind == FILE]
         names = sorted((tree.keys() - known).union(unread))
         doubtful = {path: tree[path] for path in names if tree[path].kind == FILE}

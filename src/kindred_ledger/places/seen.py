@@ -25,6 +25,7 @@ class Seen:
     """Digests by path and file status, for one place, and which contents the ledger is known to hold."""
 
     __slots__ = (
+        "_changed",
         "_digests",
         "_fresh",
         "_kept",
@@ -40,6 +41,7 @@ class Seen:
         self._strip = ""
         self._fresh: dict[str, tuple[bytes, int]] = {}  # what was read just now, and when
         self._now: dict[str, tuple[int, ...]] = {}  # the status of what was looked up
+        self._changed: set[str] = set()  # those whose status was another
         self._keys: dict[str, tuple[int, ...]] = {}  # the status with which it was read
         self._digests: dict[str, bytes] = {}
         self._kept: set[str] = set()
@@ -77,6 +79,7 @@ class Seen:
         view._prefix, view._strip = prefix or self._prefix, strip
         view._keys, view._digests = self._keys, self._digests
         view._now, view._fresh, view._kept = self._now, self._fresh, self._kept
+        view._changed = self._changed
         return view
 
     def digests(self, paths: Sequence[str], keys: Sequence[tuple[int, ...]]) -> list[bytes | None]:
@@ -91,9 +94,9 @@ class Seen:
         if before == keys:  # a whole folder as it was, compared at once
             return list(map(self._digests.get, paths))
         changed = [path for path, was, is_ in zip(paths, before, keys, strict=True) if was != is_]
+        self._changed.update(changed)
         self._kept.difference_update(changed)
-        gone = set(changed)
-        return [None if path in gone else self._digests[path] for path in paths]
+        return [None if path in self._changed else self._digests[path] for path in paths]
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
         """Return the digest of one file if its status is the one it was last read with."""
@@ -109,7 +112,7 @@ class Seen:
             self._fresh[self._prefix + path] = (digest, read_at_ns)
 
     @property
-    def kept(self) -> frozenset[str] | set[str]:
+    def kept(self) -> set[str]:
         """The files of which the ledger is known to hold what `digests` says."""
         return self._kept
 
@@ -131,18 +134,16 @@ class Seen:
     def settled(self) -> Seen:
         """Return what is worth knowing: the paths looked up this time, racy ones left out."""
         other = Seen()
-        for path, key in self._now.items():
-            fresh = self._fresh.get(path)
-            if fresh is not None:
-                if _racy(key[1], fresh[1]) or _racy(key[2], fresh[1]):
-                    continue
-                digest = fresh[0]
-            elif self._keys.get(path) == key:
-                digest = self._digests[path]
-            else:
-                continue
-            other._keys[path], other._digests[path] = key, digest
-        other._kept = self._kept & other._keys.keys()
+        keys = dict(self._now)
+        for path in self._changed - self._fresh.keys():
+            keys.pop(path, None)
+        for path, (_, read_at_ns) in self._fresh.items():
+            if path in keys and any(_racy(stamp, read_at_ns) for stamp in keys[path][1:3]):
+                del keys[path]
+        digests = self._digests | {path: digest for path, (digest, _) in self._fresh.items()}
+        other._keys = keys
+        other._digests = dict(zip(keys, map(digests.__getitem__, keys), strict=True))
+        other._kept = self._kept & keys.keys()
         return other
 
     def columns(self) -> dict[str, Any]:
