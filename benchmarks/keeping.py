@@ -118,6 +118,7 @@ class _Work:
             prepare=lambda: _empty(back),
             rounds=self.rounds,
         )
+        _empty(back)  # of what the others put there beside
         subprocess.run(self.shell("rsync -a {copy}/ {back}/"), check=True)
         found += compare(
             "restore, 1% of the files differ",
