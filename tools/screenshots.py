@@ -43,8 +43,8 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "undo": ((), "undo --dry-run"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
+    "verify": ((), "verify"),
 }
-GAME_OPEN = {"in-use"}  # taken while the game runs
 
 
 def main() -> int:
@@ -79,7 +79,7 @@ def main() -> int:
             for command in before:
                 run_unseen(kindred, command, play, environment)
             if not options.names or name in options.names:
-                with game_open(play) if name in GAME_OPEN else nullcontext():
+                with MEANWHILE[name](play) if name in MEANWHILE else nullcontext():
                     photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
             else:
                 run_unseen(kindred, seen, play, environment)
@@ -109,6 +109,26 @@ def game_open(play: str) -> Iterator[None]:
         yield
     finally:
         game.communicate()
+
+
+@contextmanager
+def pack_damaged(play: str) -> Iterator[None]:
+    """Have the disk lose a few bytes of the ledger's first pack."""
+    folder = os.path.join(play, "ledger", "packs")
+    path = os.path.join(folder, min(os.listdir(folder)))
+    with open(path, "r+b") as file:
+        whole = file.read()
+        file.seek(50)
+        file.write(bytes(8))
+    try:
+        yield
+    finally:
+        with open(path, "wb") as file:
+            file.write(whole)
+
+
+# What goes on while a picture is taken.
+MEANWHILE = {"in-use": game_open, "verify": pack_damaged}
 
 
 @contextmanager

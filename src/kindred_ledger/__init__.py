@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from .errors import KindredError
     from .formats import decode
     from .installs import Comparison, carry, compare, update
-    from .ledger import Entry, Ledger, export
+    from .ledger import Entry, Ledger, Verified, export, verify
     from .places import (
         FolderPlace,
         MemoryPlace,
@@ -42,7 +42,7 @@ _HOMES = {
     "errors": "KindredError",
     "formats": "decode",
     "installs": "Comparison carry compare update",
-    "ledger": "Entry Ledger export",
+    "ledger": "Entry Ledger Verified export verify",
     "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
@@ -69,6 +69,7 @@ __all__ = [
     "Statement",
     "TarPlace",
     "Tree",
+    "Verified",
     "Version",
     "VersionRange",
     "ZipPlace",
@@ -86,6 +87,7 @@ __all__ = [
     "scheme",
     "undo",
     "update",
+    "verify",
 ]
 
 

@@ -174,13 +174,25 @@ class Statuses(PlayCase):
         self.assertEqual(snapshot(self.path("mossferry")), before)
 
     def test_damage(self) -> None:
-        """A pack that is cut short: status 5, with the file's name."""
+        """A pack or an entry that is cut short: status 5, with its name, and all else goes on."""
         self.assertEqual(self.status("backup", "mossferry"), 0)
         packs = self.path("ledger", "packs")
         pack = os.path.join(packs, os.listdir(packs)[0])
         os.truncate(pack, os.path.getsize(pack) // 2)
         os.remove(self.path("ledger", "index.sqlite"))
-        self.assertEqual(self.status("show", "latest", words="cut short"), 5)
+        self.assertEqual(self.status("show", "latest"), 0)
+        into = ("--into", "back", "--yes")
+        self.assertEqual(self.status("restore", "latest", *into, words="cut short"), 5)
+        self.assertEqual(self.status("verify", words="204 files lost"), 5)
+        self.assertEqual(self.status("backup", "mossferry"), 0)
+        self.assertEqual(self.status("restore", "latest", *into), 0)
+        entries = self.path("ledger", "entries")
+        entry = os.path.join(entries, min(os.listdir(entries)))
+        os.truncate(entry, 20)
+        os.remove(self.path("ledger", "index.sqlite"))
+        self.assertEqual(self.status("entries", words=os.path.basename(entry)), 5)
+        self.assertEqual(self.status("entries", words="mossferry@1.4"), 5)
+        self.assertEqual(self.status("restore", "latest", *into), 0)
 
     def test_a_reader_that_goes_away(self) -> None:
         """`kindred show … | head` ends quietly."""

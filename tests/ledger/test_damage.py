@@ -66,10 +66,8 @@ class Damage(Case):
                 self.assertIn(f"entry:{self.entry.id}/{name}", str(text))
 
     def test_a_flipped_byte_in_an_entry_is_noticed(self) -> None:
-        """It is refused with the file's name; only bits that Zstandard leaves unused change nothing."""
+        """It is refused with the file's name, whichever byte it is."""
         rng = random.Random(5)
-        whole = self.ledger().tree(self.entry)
-        harmless = 0
         for _ in range(60):
             path, data = self.copy("entries")
             at = rng.randrange(len(data))
@@ -77,13 +75,9 @@ class Damage(Case):
                 file.seek(at)
                 file.write(bytes([data[at] ^ (1 << rng.randrange(8))]))
             ledger = Ledger.open(self.path("copy"))
-            try:
-                self.assertEqual(ledger.tree(self.entry), whole, f"byte {at}")
-                harmless += 1
-            except KindredError as error:
-                self.assertIn(os.path.basename(path), str(error))
+            with self.assertRaisesRegex(KindredError, os.path.basename(path), msg=f"byte {at}"):
+                ledger.tree(self.entry)
             ledger.index.close()
-        self.assertLessEqual(harmless, 2)
 
     def test_a_cut_pack_and_a_missing_one(self) -> None:
         """Both are told as damage; a missing pack names the contents that are gone."""
@@ -91,8 +85,7 @@ class Damage(Case):
         with open(path, "wb") as file:
             file.write(data[: len(data) // 2])
         os.remove(self.path("copy", "index.sqlite"))
-        with self.assertRaisesRegex(LedgerDamaged, "cut short"):
-            self.read_all()
+        self.assertIn("cut short", str(self.read_all()["large"]))
         path, _ = self.copy("packs")
         os.remove(path)
         self.assertIn("not in the ledger", str(self.read_all()["large"]))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from ..cards import Card, Install, Surroundings, card_for, find_cards
-from ..errors import UsageError
+from ..errors import KindredError, UsageError
 from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
@@ -104,6 +104,14 @@ class Session:
             with contextlib.suppress(UsageError):
                 return card.open_release(place)
         return place
+
+    def tell_damage(self, damaged: Sequence[KindredError]) -> int:
+        """Say on standard error what of the ledger cannot be read; return the status that goes with it."""
+        for error in damaged:
+            self.err.hang("✗ ", f"{error.where}: {error.what}", style="red")
+        if damaged:
+            self.err.print("To see what that costs: kindred verify")
+        return damaged[0].exit_status if damaged else 0
 
     def emit(self, status: int = 0, **values: Any) -> int:
         """Print the one JSON object of this call; return the status."""

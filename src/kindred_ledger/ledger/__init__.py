@@ -3,5 +3,19 @@
 from .entries import Entry, Record, Tag, Tagged
 from .exporting import export
 from .ledger import EntryPlace, Ledger, iso
+from .verifying import Cost, Fault, Verified, verify
 
-__all__ = ["Entry", "EntryPlace", "Ledger", "Record", "Tag", "Tagged", "export", "iso"]
+__all__ = [
+    "Cost",
+    "Entry",
+    "EntryPlace",
+    "Fault",
+    "Ledger",
+    "Record",
+    "Tag",
+    "Tagged",
+    "Verified",
+    "export",
+    "iso",
+    "verify",
+]

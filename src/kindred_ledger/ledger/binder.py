@@ -12,11 +12,11 @@ from .index import Index
 
 __all__ = ["Binder"]
 
-_SUFFIX = ".json.zst"
-
 
 class Binder:
     """The manifests in one folder of a ledger; `noun` is what people call them."""
+
+    suffix = ".json.zst"
 
     def __init__(self, folder: str, index: Index, *, noun: str) -> None:
         self._folder = folder
@@ -27,7 +27,7 @@ class Binder:
         """Return all ids, the oldest first."""
         with refusals(self._folder):
             names = os.listdir(self._folder)
-        return sorted(name[: -len(_SUFFIX)] for name in names if name.endswith(_SUFFIX))
+        return sorted(name[: -len(self.suffix)] for name in names if name.endswith(self.suffix))
 
     def write(
         self, id: str, header: dict[str, Any], body: dict[str, Any], *, path: str = ""
@@ -36,22 +36,34 @@ class Binder:
         with refusals(self._folder):
             write_atomic(path or self.path(id), manifest.encode(header, body))
 
-    def headers(self) -> list[dict[str, Any]]:
-        """Return the headers of all manifests, the oldest first, from the cache where it has them.
+    def headers(self) -> tuple[list[dict[str, Any]], list[LedgerDamaged]]:
+        """Return the headers of all manifests that can be read, the oldest first, and why others cannot.
 
-        Raises:
-            LedgerDamaged: one cannot be read.
+        They are taken from the cache where it has them.
         """
         ids = self.ids()
         known = self._index.headers(self._noun, ids)
-        new = {id: self._header(id) for id in ids if id not in known}
+        new: dict[str, dict[str, Any]] = {}
+        faults: list[LedgerDamaged] = []
+        for id in ids:
+            if id not in known:
+                try:
+                    new[id] = self._header(id)
+                except LedgerDamaged as error:
+                    faults.append(error)
         if new:
             self._index.remember_headers(self._noun, new)
-        return [known.get(id) or new[id] for id in ids]
+        found = (known.get(id) or new.get(id) for id in ids)
+        return [header for header in found if header is not None], faults
 
     def read(self, id: str) -> tuple[dict[str, Any], dict[str, Any]]:
-        """Return header and body of one manifest, verified."""
-        return manifest.decode(self._bytes(id), where=self.path(id))
+        """Return header and body of one manifest, verified.
+
+        Raises:
+            LedgerDamaged: it is missing, or any byte of it is not what was written.
+        """
+        header, body = manifest.decode(self._bytes(id), where=self.path(id))
+        return self._own(id, header), body
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.
@@ -76,7 +88,14 @@ class Binder:
         )
 
     def _header(self, id: str) -> dict[str, Any]:
-        return manifest.decode_header(self._bytes(id), where=self.path(id))
+        return self._own(id, manifest.decode_header(self._bytes(id), where=self.path(id)))
+
+    def _own(self, id: str, header: dict[str, Any]) -> dict[str, Any]:
+        if header.get("id") != id:
+            raise LedgerDamaged(
+                f"this is {self._noun} {header.get('id')} under another name", where=self.path(id)
+            )
+        return header
 
     def _bytes(self, id: str) -> bytes:
         try:
@@ -87,4 +106,4 @@ class Binder:
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""
-        return os.path.join(self._folder, id + _SUFFIX)
+        return os.path.join(self._folder, id + self.suffix)

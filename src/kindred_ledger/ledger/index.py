@@ -15,10 +15,10 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from ..errors import PlaceError
+from ..errors import LedgerDamaged, PlaceError
 from ..places import Seen
 from . import zstd
-from .packs import PACK_SUFFIX, PackIndex, read_index
+from .packs import PACK_SUFFIX, PackIndex, Recipe, read_index
 
 __all__ = ["Index", "Location", "Span"]
 
@@ -35,8 +35,9 @@ CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY K
 CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
 CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
 CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
+CREATE TABLE IF NOT EXISTS checked (name TEXT PRIMARY KEY, at REAL);
 """
-_FORMAT = 6
+_FORMAT = 7
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 _AT_ONCE = 256  # digests asked for in one query
 
@@ -71,17 +72,22 @@ class Index:
             os.remove(path)
             self._db = _open(path)
         self._frames: dict[int, tuple[str, PackIndex]] = {}
+        self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
 
     def close(self) -> None:
         """Close the cache."""
         self._db.close()
 
+    def remove(self) -> None:
+        """Close the cache and delete it."""
+        self.close()
+        os.remove(self._path)
+
     def sync(self) -> None:
         """Bring the cache in line with the packs that are there now.
 
-        Raises:
-            LedgerDamaged: the index of a new pack cannot be read.
+        A pack whose own index cannot be read is left out, and noted in `damaged`.
         """
         names = {
             name[: -len(PACK_SUFFIX)]
@@ -89,10 +95,15 @@ class Index:
             if name.endswith(PACK_SUFFIX)
         }
         known = dict(self._db.execute("SELECT name, id FROM packs"))
-        for name in sorted(known.keys() - names):
-            self._forget(known[name])
+        gone = known.keys() - names
+        if gone:
+            self._start_over(len(gone))
+            known = {}
         for name in sorted(names - known.keys()):
-            self.add(name, read_index(self.pack_path(name)))
+            try:
+                self.add(name, read_index(self.pack_path(name)))
+            except LedgerDamaged as error:
+                self.damaged[name] = error
 
     def add(self, name: str, index: PackIndex) -> None:
         """Note what a pack holds.
@@ -114,10 +125,7 @@ class Index:
             )
             self._db.executemany(
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
-                (
-                    (recipe.digest, pack, b"".join(_SLICE.pack(*part) for part in recipe.slices))
-                    for recipe in index.recipes
-                ),
+                ((recipe.digest, pack, _packed(recipe)) for recipe in index.recipes),
             )
 
     @contextlib.contextmanager
@@ -137,12 +145,13 @@ class Index:
         with contextlib.suppress(sqlite3.OperationalError):
             yield
 
-    def _forget(self, pack: int) -> None:
-        with self._db:
-            for table in ("chunks", "recipes"):
-                self._db.execute(f"DELETE FROM {table} WHERE pack = ?", (pack,))
-            self._db.execute("DELETE FROM packs WHERE id = ?", (pack,))
-            self._db.execute("INSERT INTO lost VALUES (?)", (pack,))
+    def _start_over(self, gone: int) -> None:
+        """Forget all packs, `gone` of which went away: what else holds their chunks is not known."""
+        with self._needed(), self._db:
+            for table in ("chunks", "recipes", "packs"):
+                self._db.execute(f"DELETE FROM {table}")
+            self._db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * gone)
+        self._frames.clear()
 
     def pack_path(self, name: str) -> str:
         """Return where a pack lies on disk."""
@@ -217,6 +226,58 @@ class Index:
             self._frames[pack] = self.pack_path(name), PackIndex(*msgspec.json.decode(content))
         return self._frames[pack]
 
+    def frames_by_name(self) -> dict[str, PackIndex]:
+        """Return what is known of the frames of all packs."""
+        rows = self._db.execute("SELECT id, name FROM packs").fetchall()
+        return {name: self.frames(pack)[1] for pack, name in rows}
+
+    def chunks_between(self, name: str, start: int, end: int) -> set[bytes]:
+        """Return the chunks that lie in a part of a pack's unpacked stream."""
+        query = (
+            "SELECT digest FROM chunks WHERE pack = (SELECT id FROM packs WHERE name = ?)"
+            " AND at >= ? AND at < ?"
+        )
+        return {row[0] for row in self._db.execute(query, (name, start, end))}
+
+    def mirrors(self, name: str, pack: PackIndex) -> bool:
+        """Tell whether what is known of a pack's chunks and recipes is what the pack says."""
+        ids = {known: id for id, known in self._db.execute("SELECT id, name FROM packs")}
+        own, here = ids.get(name), set(ids.values())
+        found = self._chunks([chunk.digest for chunk in pack.chunks])
+        for chunk in pack.chunks:
+            known = found.get(chunk.digest)
+            if known is None or known.pack not in here:
+                return False
+            if known.pack == own and known[2:] != chunk[1:]:
+                return False
+        for recipe in pack.recipes:
+            row = self._db.execute(
+                "SELECT slices FROM recipes WHERE digest = ?", (recipe.digest,)
+            ).fetchone()
+            if row is None or row[0] != _packed(recipe):
+                return False
+        return True
+
+    def readable(self, damaged: set[bytes]) -> set[bytes]:
+        """Return all contents that can be put together where some chunks are damaged."""
+        bases = dict(self._db.execute("SELECT digest, base FROM chunks"))
+        there = bases.keys() - damaged
+        found = {digest for digest in there if not bases[digest] or bases[digest] in there}
+        for digest, slices in self._db.execute("SELECT digest, slices FROM recipes"):
+            if all(part in found for part, _, _ in _SLICE.iter_unpack(slices)):
+                found.add(digest)
+        return found
+
+    def checked(self) -> dict[str, float]:
+        """Return when each pack was verified last, in seconds since 1970."""
+        return dict(self._db.execute("SELECT name, at FROM checked"))
+
+    def remember_checked(self, names: Iterable[str], at: float) -> None:
+        """Note that packs were verified."""
+        with self._welcome(), self._db:
+            rows = [(name, at) for name in names]
+            self._db.executemany("INSERT OR REPLACE INTO checked VALUES (?, ?)", rows)
+
     def headers(self, noun: str, ids: Iterable[str]) -> dict[str, dict[str, Any]]:
         """Return the cached headers of those manifests of a kind that have one."""
         wanted = set(ids)
@@ -276,6 +337,10 @@ class Index:
                 "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
                 (place, msgspec.msgpack.encode(known.columns()), lost),
             )
+
+
+def _packed(recipe: Recipe) -> bytes:
+    return b"".join(_SLICE.pack(*part) for part in recipe.slices)
 
 
 def _open(path: str) -> sqlite3.Connection:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 import time
-import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from functools import cached_property
@@ -28,9 +27,9 @@ from ..places import (
     running_in,
     scan,
     still_changing,
-    write_atomic,
 )
 from ..progress import Progress
+from . import settings
 from .binder import Binder
 from .entries import Entry, Record, Tag, Tagged
 from .ids import new_id
@@ -41,8 +40,6 @@ from .storing import Storing, key_of
 
 __all__ = ["EntryPlace", "Ledger"]
 
-_FORMAT = 1
-_SETTINGS = "ledger.toml"
 _FOLDERS = ("packs", "entries", "history", "work")
 
 
@@ -66,24 +63,11 @@ class Ledger:
             LedgerError: the folder is no ledger, or one of a newer format.
         """
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
-        settings = os.path.join(root, _SETTINGS)
-        if not os.path.exists(settings):
+        if not os.path.exists(os.path.join(root, settings.SETTINGS)):
             if not create:
                 raise LedgerError("there is no ledger here", where=root, remedy="Check the path.")
-            _create(root, settings)
-        with open(settings, "rb") as file:
-            try:
-                found = tomllib.load(file).get("format")
-            except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-                raise LedgerDamaged(
-                    f"the settings cannot be read: {error}", where=settings
-                ) from error
-        if found != _FORMAT:
-            raise LedgerError(
-                f"this ledger is of format {found}; this program reads format {_FORMAT}",
-                where=root,
-                remedy="Update this program, then run the command again.",
-            )
+            _create(root)
+        settings.read(root)
         return Ledger(root, clock=clock)
 
     def folder(self, name: str) -> str:
@@ -97,6 +81,12 @@ class Ledger:
         index.sync()
         return index
 
+    def renew_index(self) -> None:
+        """Make the cache anew, whatever it says."""
+        self.index.remove()
+        for name in ("index", "_entries", "_history", "_storing"):
+            self.__dict__.pop(name, None)
+
     @cached_property
     def _entries(self) -> Binder:
         return Binder(self.folder("entries"), self.index, noun="entry")
@@ -104,6 +94,10 @@ class Ledger:
     @cached_property
     def _history(self) -> Binder:
         return Binder(self.folder("history"), self.index, noun="change")
+
+    def binder(self, noun: str) -> Binder:
+        """Return the manifests of a kind: "entry" or "change"."""
+        return {"entry": self._entries, "change": self._history}[noun]
 
     @cached_property
     def _storing(self) -> Storing:
@@ -224,8 +218,12 @@ class Ledger:
     # Looking
 
     def entries(self) -> list[Entry]:
-        """Return all entries, the oldest first."""
-        return [Entry.from_json(header) for header in self._entries.headers()]
+        """Return all entries that can be read, the oldest first; see `unreadable`."""
+        return [Entry.from_json(header) for header in self._entries.headers()[0]]
+
+    def unreadable(self) -> list[LedgerDamaged]:
+        """Return what is wrong with the entries and records that cannot be read."""
+        return [*self._entries.headers()[1], *self._history.headers()[1]]
 
     def entry(self, text: str) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
@@ -276,8 +274,8 @@ class Ledger:
     # The history
 
     def records(self) -> list[Record]:
-        """Return the applied changes, the oldest first, without their trees."""
-        return [Record.from_json(header) for header in self._history.headers()]
+        """Return the applied changes that can be read, the oldest first, without their trees."""
+        return [Record.from_json(header) for header in self._history.headers()[0]]
 
     def record(self, text: str) -> Record:
         """Return one applied change whole: by id, its beginning, or `latest`."""
@@ -356,7 +354,7 @@ def iso(now: float) -> str:
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def _create(root: str, settings: str) -> None:
+def _create(root: str) -> None:
     if os.path.isdir(root) and os.listdir(root):
         raise LedgerError(
             "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
@@ -364,8 +362,7 @@ def _create(root: str, settings: str) -> None:
     with refusals(root):
         for name in _FOLDERS:
             os.makedirs(os.path.join(root, name), exist_ok=True)
-        text = f'# A ledger. See docs/ledger-format.md.\nformat = {_FORMAT}\nid = "{os.urandom(8).hex()}"\n'
-        write_atomic(settings, text.encode())
+        settings.create(root)
 
 
 def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:

@@ -1,13 +1,14 @@
 """Manifests: the files entries and history records are kept in.
 
-A manifest is three lines of JSON in three Zstandard frames, one after the other: a short header
-that can be read alone, a body, and the BLAKE3 digest of the two lines before it. `zstd -dc`
-prints it. Trees are stored as columns, so that a hundred thousand files are a few long arrays.
-See docs/ledger-format.md.
+A manifest is two lines of JSON in two Zstandard frames, one after the other: a short header that
+can be read alone, and a body. A skippable frame at the end holds the BLAKE3 digest of every byte
+before it. `zstd -dc` prints the lines. Trees are stored as columns, so that a hundred thousand files
+are a few long arrays. See docs/ledger-format.md.
 """
 
 from __future__ import annotations
 
+import struct
 from typing import Any
 
 import msgspec
@@ -22,6 +23,7 @@ __all__ = ["decode", "decode_header", "encode", "tree_from_columns", "tree_to_co
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 # Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
 _LEVEL = 1
+_SEAL = struct.Struct("<II32s")  # a skippable frame: magic, size, digest
 _UNREAD = bytes(32)
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 
@@ -29,8 +31,12 @@ _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 def encode(header: dict[str, Any], body: dict[str, Any]) -> bytes:
     """Return the bytes of a manifest."""
     lines = [msgspec.json.encode(part) + b"\n" for part in (header, body)]
-    seal = msgspec.json.encode({"blake3": blake3(b"".join(lines)).hexdigest()}) + b"\n"
-    return b"".join(zstd.compress(line, level=_LEVEL) for line in (*lines, seal))
+    frames = b"".join(zstd.compress(line, level=_LEVEL) for line in lines)
+    return frames + _sealed(frames)
+
+
+def _sealed(frames: bytes | memoryview) -> bytes:
+    return _SEAL.pack(zstd.SKIPPABLE, 32, blake3(frames).digest())
 
 
 def decode_header(data: bytes, *, where: str) -> dict[str, Any]:
@@ -49,11 +55,13 @@ def decode(data: bytes, *, where: str) -> tuple[dict[str, Any], dict[str, Any]]:
         LedgerDamaged: any byte is not what was written.
     """
     try:
+        frames, seal = memoryview(data)[: -_SEAL.size], data[-_SEAL.size :]
+        if seal != _sealed(frames):
+            raise LedgerDamaged("it does not have the digest it was written with")
         header, rest = zstd.decompress(data)
         body, rest = zstd.decompress(rest)
-        seal, rest = zstd.decompress(rest)
-        if rest or _object(seal).get("blake3") != blake3(header + body).hexdigest():
-            raise LedgerDamaged("it does not have the digest it was written with")
+        if rest != seal:
+            raise LedgerDamaged("it holds more than a header and a body")
         return _object(header), _object(body)
     except KindredError as error:
         raise error.inside(where) from None

@@ -17,31 +17,33 @@ from bisect import bisect_right
 from collections.abc import Sequence
 from functools import cached_property
 from itertools import accumulate
-from typing import Any, NamedTuple
+from typing import Any, BinaryIO, NamedTuple
 
 import msgspec
 from blake3 import blake3
 from msgspec import Struct
 
 from ..errors import LedgerDamaged
-from ..places import sync_dir
+from ..places import BLOCK, sync_dir
 from . import zstd
 
 __all__ = [
     "PACK_SUFFIX",
     "Chunk",
+    "PackCheck",
     "PackIndex",
     "PackWriter",
     "Piece",
     "Recipe",
     "Slice",
+    "check_pack",
     "read_frame",
     "read_index",
 ]
 
 PACK_SUFFIX = ".pack.zst"
-_SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (RFC 8878, 3.1.2)
 _TRAILER = struct.Struct("<32sQ8s")  # digest of the index, its length, signature
+_HEAD = struct.Struct("<II")  # of the skippable frame: magic, size of what follows
 _SIGNATURE = b"KLPACK\x00\x01"
 
 
@@ -83,13 +85,17 @@ class Recipe(NamedTuple):
 
 
 class PackIndex(Struct, frozen=True, dict=True):
-    """What a pack holds; `starts` and `lengths` are the frames in the file, `sizes` unpacked."""
+    """What a pack holds; `starts` and `lengths` are the frames in the file, `sizes` unpacked.
+
+    `stored` is the BLAKE3 digest of all frames as they stand in the file, one after the other.
+    """
 
     starts: Sequence[int]
     lengths: Sequence[int]
     sizes: Sequence[int]
     chunks: Sequence[Chunk] = ()
     recipes: Sequence[Recipe] = ()
+    stored: bytes = b""
 
     @cached_property
     def offsets(self) -> list[int]:
@@ -104,6 +110,7 @@ class PackIndex(Struct, frozen=True, dict=True):
         """Return the index as stored: one frame of JSON columns."""
         columns = {
             "format": 1,
+            "stored": self.stored.hex(),
             "frames": {"start": self.starts, "length": self.lengths, "size": self.sizes},
             "chunks": {
                 "digest": b"".join(chunk.digest for chunk in self.chunks).hex(),
@@ -162,6 +169,7 @@ class PackIndex(Struct, frozen=True, dict=True):
                     )
                     for recipe in columns["recipes"]
                 ],
+                bytes.fromhex(columns["stored"]),
             )
         except (msgspec.MsgspecError, KeyError, ValueError, TypeError) as error:
             raise LedgerDamaged(f"the pack's index cannot be read: {error}") from error
@@ -184,6 +192,7 @@ class PackWriter:
         self._chunks: list[Chunk] = []
         self._recipes: list[Recipe] = []
         self._at = 0
+        self._stored = blake3()
         self._failed = False
         self.stored_bytes = 0
 
@@ -193,6 +202,7 @@ class PackWriter:
             raise OSError(errno.EIO, "an earlier frame was not written whole", self._path)
         self._failed = True  # until it is written: what follows a failure must not be sealed
         self._file.write(frame)
+        self._stored.update(frame)
         self._failed = False
 
     def add_frame(self, length: int, pieces: Sequence[Piece]) -> None:
@@ -229,11 +239,18 @@ class PackWriter:
     def _sealed(self, folder: str) -> tuple[str, PackIndex]:
         if self._failed or self._file.tell() != self.stored_bytes:
             raise OSError(errno.EIO, "a frame was not written whole", self._path)
-        index = PackIndex(self._starts, self._lengths, self._sizes, self._chunks, self._recipes)
+        index = PackIndex(
+            self._starts,
+            self._lengths,
+            self._sizes,
+            self._chunks,
+            self._recipes,
+            self._stored.digest(),
+        )
         stored = index.encode()
         digest = blake3(stored).digest()
         payload = stored + _TRAILER.pack(digest, len(stored), _SIGNATURE)
-        self._file.write(struct.pack("<II", _SKIPPABLE, len(payload)) + payload)
+        self._file.write(_HEAD.pack(zstd.SKIPPABLE, len(payload)) + payload)
         self._file.flush()
         os.fsync(self._file.fileno())
         self._file.close()
@@ -268,10 +285,76 @@ def read_index(path: str) -> PackIndex:
         stored = file.read(length)
     if blake3(stored).digest() != digest:
         raise LedgerDamaged("the pack's index is damaged", where=path)
+    name, own = digest.hex()[:32], os.path.basename(path).removesuffix(PACK_SUFFIX)
+    if own != name:
+        raise LedgerDamaged(f"this is pack {name} under another name", where=path)
     try:
         return PackIndex.decode(stored)
     except LedgerDamaged as error:
         raise error.inside(path) from None
+
+
+class PackCheck(Struct, frozen=True):
+    """What is wrong with a pack, what it says it holds if that can be read, and what is damaged.
+
+    Of that each part is given by where it starts and ends in what is unpacked.
+    """
+
+    faults: list[str]
+    found: PackIndex | None = None
+    damaged: list[tuple[int, int]] = []  # a struct copies it
+
+
+def check_pack(path: str, cached: PackIndex | None) -> PackCheck:
+    """Hold every byte of a pack against its digests. Safe to call from any thread.
+
+    `cached` is what is known of its frames, to tell what is left where its own index is damaged.
+    """
+    faults: list[str] = []
+    index = None
+    try:
+        try:
+            index = read_index(path)
+        except LedgerDamaged as error:
+            faults.append(error.what)
+        frames = index or cached
+        if frames is None:
+            return PackCheck(faults)
+        with open(path, "rb", buffering=0) as file:
+            if index is not None and _is_as_written(file, index):
+                return PackCheck(faults, index)
+            bad = [n for n in range(len(frames.starts)) if not _is_whole(file.fileno(), frames, n)]
+    except OSError as error:
+        whole = [(0, cached.offsets[-1])] if cached else []
+        return PackCheck([f"it cannot be read: {error.strerror}"], None, whole)
+    if bad:
+        verb = "is" if len(bad) == 1 else "are"
+        faults.append(f"{len(bad)} of its {len(frames.starts)} frames {verb} damaged")
+    elif not faults:
+        faults.append("bytes that carry no content are not as they were written")
+    return PackCheck(faults, index, [(frames.offsets[n], frames.offsets[n + 1]) for n in bad])
+
+
+def _is_as_written(file: BinaryIO, index: PackIndex) -> bool:
+    """Tell whether the frames, and the head of the skippable frame behind them, are as written."""
+    left = index.starts[-1] + index.lengths[-1] if index.starts else 0
+    rest = file.seek(0, os.SEEK_END) - left - _HEAD.size
+    file.seek(0)
+    digest = blake3()
+    while left and (block := file.read(min(BLOCK, left))):
+        digest.update(block)
+        left -= len(block)
+    return digest.digest() == index.stored and file.read(_HEAD.size) == _HEAD.pack(
+        zstd.SKIPPABLE, max(rest, 0)
+    )
+
+
+def _is_whole(fd: int, frames: PackIndex, number: int) -> bool:
+    try:
+        read_frame(fd, frames.starts[number], frames.lengths[number], frames.sizes[number])
+    except LedgerDamaged:
+        return False
+    return True
 
 
 def read_frame(fd: int, start: int, length: int, size: int) -> bytes:

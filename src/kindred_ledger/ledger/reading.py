@@ -68,11 +68,7 @@ def _verified(
     frames: Frames, name: str, digest: bytes, places: tuple[Span, ...] | None
 ) -> Iterator[bytes]:
     if places is None:
-        raise LedgerDamaged(
-            f"its content {digest.hex()[:16]}… is not in the ledger",
-            where=name,
-            remedy="A pack may be missing; bring it back from a copy of the ledger.",
-        )
+        raise frames.missing(digest).inside(name)
     whole = blake3()
     for span in places:
         try:
@@ -146,6 +142,16 @@ class Frames:
         chunk = self.chunk(span.chunk)
         whole = span.length == len(chunk)
         return chunk if whole else chunk[span.start : span.start + span.length]
+
+    def missing(self, digest: bytes) -> LedgerDamaged:
+        """Return the error for a content that no pack holds."""
+        unread = [str(error) for error in self._index.damaged.values()]
+        return LedgerDamaged(
+            f"its content {digest.hex()[:16]}… is not in the ledger",
+            remedy="\n".join([*unread, "Bring the pack back from a copy of the ledger."])
+            if unread
+            else "A pack may be missing; bring it back from a copy of the ledger.",
+        )
 
     def base_of(self, part: Location) -> Location:
         """Return the chunk another is a difference from; a chunk that is stored whole is its own.

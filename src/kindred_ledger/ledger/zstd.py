@@ -5,7 +5,9 @@ from __future__ import annotations
 from ..errors import LedgerDamaged
 from ..places.zstandard import zstd as _zstd
 
-__all__ = ["compress", "decompress"]
+__all__ = ["SKIPPABLE", "compress", "decompress"]
+
+SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (RFC 8878, 3.1.2)
 
 # Runs of ids, as worlds are made of, pack smaller at level -1 than at 3 and in half the time; text
 # and programs pack a tenth smaller at 3; what is packed already is only copied.

@@ -74,7 +74,10 @@ class FolderPlace:
         names: list[str] = []
         stats: list[os.stat_result] = []
         nodes: dict[str, Node] = {}
+        inside: dict[str, bool] = {"": True}
         for path in paths:
+            if not self._is_inside(path.rpartition("/")[0], inside):
+                continue
             full = self.path(path)
             try:
                 stat = os.lstat(full)
@@ -89,6 +92,17 @@ class FolderPlace:
                 raise refused(error, full) from error
         nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
         return nodes
+
+    def _is_inside(self, folder: str, known: dict[str, bool]) -> bool:
+        """Tell whether a folder is one that lies in this place, and not behind a link."""
+        found = known.get(folder)
+        if found is None:
+            found = self._is_inside(folder.rpartition("/")[0], known)
+            if found:
+                node = lstat_node(self.path(folder))
+                found = node is not None and node.kind == DIR
+            known[folder] = found
+        return found
 
     def _listed(self, folder: str) -> tuple[list[str], list[os.stat_result], dict[str, Node]]:
         """Return what lies in a folder: the files with their status, and everything else."""

@@ -21,11 +21,14 @@ def command(session: Session, title: str) -> int:
       kindred entries
     """
     found = [e for e in session.ledger.entries() if not title or e.tag.title == title]
+    damaged = session.ledger.unreadable()
+    status = session.tell_damage(damaged)
     if session.json:
-        return session.emit(entries=[entry.to_json() for entry in found])
+        plain = [entry.to_json() for entry in found]
+        return session.emit(status, entries=plain, damaged=list(map(str, damaged)))
     if not found:
         session.out.print("The ledger keeps nothing yet. Begin with: kindred backup PLACE")
-        return 0
+        return status
     lines = [
         (
             e.id,
@@ -40,7 +43,7 @@ def command(session: Session, title: str) -> int:
     drawing.rows(
         session.out, ("entry", "when (UTC)", "what", "files", "size", "why"), lines, "   rr"
     )
-    return 0
+    return status
 
 
 def _why(entry: Entry) -> str:

@@ -19,11 +19,14 @@ def command(session: Session) -> int:
       kindred history
     """
     records = session.ledger.records()
+    damaged = session.ledger.unreadable()
+    status = session.tell_damage(damaged)
     if session.json:
-        return session.emit(changes=[record.header() for record in records])
+        plain = [record.header() for record in records]
+        return session.emit(status, changes=plain, damaged=list(map(str, damaged)))
     if not records:
         session.out.print("Nothing has been changed yet.")
-        return 0
+        return status
     lines = [(r.id, drawing.moment(r.when), r.operation, r.summary, r.entry) for r in records]
     drawing.rows(session.out, ("change", "when (UTC)", "what", "summary", "before it"), lines)
-    return 0
+    return status

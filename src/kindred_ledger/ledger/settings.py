@@ -1,0 +1,68 @@
+"""Settings: the one small file that says which format a ledger has and which ledger it is."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from typing import NamedTuple
+
+from blake3 import blake3
+
+from ..errors import LedgerError
+from ..places import write_atomic
+
+__all__ = ["FORMAT", "SETTINGS", "Settings", "create", "read"]
+
+FORMAT = 1
+SETTINGS = "ledger.toml"
+
+
+class Settings(NamedTuple):
+    """What the file says; `intact` tells that every byte of it is as it was written."""
+
+    format: int
+    id: str
+    intact: bool
+
+
+def create(root: str) -> None:
+    """Write the settings of a new ledger."""
+    write_atomic(os.path.join(root, SETTINGS), _text(FORMAT, os.urandom(8).hex()).encode())
+
+
+def read(root: str) -> Settings:
+    """Read the settings of the ledger in `root`.
+
+    A file that is damaged does not cost the ledger: it is taken to be of the format this program
+    writes, since one of another format would say so in a file that is whole.
+
+    Raises:
+        FileNotFoundError: there is none.
+        LedgerError: the ledger is of another format.
+    """
+    path = os.path.join(root, SETTINGS)
+    with open(path, "rb") as file:
+        data = file.read()
+    try:
+        values = tomllib.loads(data.decode())
+    except ValueError:  # not UTF-8, or no TOML
+        values = {}
+    found, id = values.get("format", FORMAT), str(values.get("id", ""))
+    if found != FORMAT and values.get("check") != _check(FORMAT, id):
+        raise LedgerError(
+            f"this ledger is of format {found}; this program reads format {FORMAT}",
+            where=root,
+            remedy="Update this program, then run the command again.",
+        )
+    return Settings(FORMAT, id, intact=data == _text(FORMAT, id).encode())
+
+
+def _text(format: int, id: str) -> str:
+    return (
+        "# A ledger. See docs/ledger-format.md.\n"
+        f'format = {format}\nid = "{id}"\ncheck = "{_check(format, id)}"\n'
+    )
+
+
+def _check(format: int, id: str) -> str:
+    return blake3(f"{format} {id}".encode()).hexdigest()[:16]
