@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from .errors import KindredError
     from .formats import decode
     from .installs import Comparison, carry, compare, update
-    from .ledger import Entry, Ledger, Verified, export, verify
+    from .ledger import Entry, Healed, Ledger, Mirrored, Verified, export, heal, mirror, verify
     from .places import (
         FolderPlace,
         MemoryPlace,
@@ -42,7 +42,7 @@ _HOMES = {
     "errors": "KindredError",
     "formats": "decode",
     "installs": "Comparison carry compare update",
-    "ledger": "Entry Ledger Verified export verify",
+    "ledger": "Entry Healed Ledger Mirrored Verified export heal mirror verify",
     "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
@@ -58,11 +58,13 @@ __all__ = [
     "Comparison",
     "Entry",
     "FolderPlace",
+    "Healed",
     "Install",
     "KindredError",
     "Ledger",
     "Line",
     "MemoryPlace",
+    "Mirrored",
     "Outcome",
     "Patterns",
     "Progress",
@@ -80,6 +82,8 @@ __all__ = [
     "decode",
     "export",
     "find_installs",
+    "heal",
+    "mirror",
     "open_place",
     "recover",
     "restore",

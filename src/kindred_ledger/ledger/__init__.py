@@ -2,7 +2,9 @@
 
 from .entries import Entry, Record, Tag, Tagged
 from .exporting import export
+from .healing import Healed, heal
 from .ledger import EntryPlace, Ledger, iso
+from .mirroring import Mirrored, mirror
 from .verifying import Cost, Fault, Verified, verify
 
 __all__ = [
@@ -10,12 +12,16 @@ __all__ = [
     "Entry",
     "EntryPlace",
     "Fault",
+    "Healed",
     "Ledger",
+    "Mirrored",
     "Record",
     "Tag",
     "Tagged",
     "Verified",
     "export",
+    "heal",
     "iso",
+    "mirror",
     "verify",
 ]

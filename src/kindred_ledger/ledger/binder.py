@@ -10,13 +10,13 @@ from ..places import refusals, write_atomic
 from . import manifest
 from .index import Index
 
-__all__ = ["Binder"]
+__all__ = ["SUFFIX", "Binder"]
+
+SUFFIX = ".json.zst"
 
 
 class Binder:
     """The manifests in one folder of a ledger; `noun` is what people call them."""
-
-    suffix = ".json.zst"
 
     def __init__(self, folder: str, index: Index, *, noun: str) -> None:
         self._folder = folder
@@ -27,7 +27,7 @@ class Binder:
         """Return all ids, the oldest first."""
         with refusals(self._folder):
             names = os.listdir(self._folder)
-        return sorted(name[: -len(self.suffix)] for name in names if name.endswith(self.suffix))
+        return sorted(name[: -len(SUFFIX)] for name in names if name.endswith(SUFFIX))
 
     def write(
         self, id: str, header: dict[str, Any], body: dict[str, Any], *, path: str = ""
@@ -106,4 +106,4 @@ class Binder:
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""
-        return os.path.join(self._folder, id + self.suffix)
+        return os.path.join(self._folder, id + SUFFIX)

@@ -14,20 +14,21 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 import msgspec
+from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, PlaceError
 from ..places import Seen
 from . import zstd
-from .packs import PACK_SUFFIX, PackIndex, Recipe, read_index
+from .packs import PACK_SUFFIX, Chunk, PackIndex, Recipe, Slice, read_index
 
 __all__ = ["Index", "Location", "Span"]
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
-CREATE TABLE IF NOT EXISTS chunks (digest BLOB PRIMARY KEY, pack INTEGER, at INTEGER, size INTEGER,
-    base BLOB) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS recipes (digest BLOB PRIMARY KEY, pack INTEGER, slices BLOB)
-    WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS chunks (digest BLOB, pack INTEGER, at INTEGER, size INTEGER, base BLOB,
+    PRIMARY KEY (digest, pack)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS recipes (digest BLOB, pack INTEGER, slices BLOB,
+    PRIMARY KEY (digest, pack)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
     WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
@@ -37,8 +38,10 @@ CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTE
 CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
 CREATE TABLE IF NOT EXISTS checked (name TEXT PRIMARY KEY, at REAL);
 """
-_FORMAT = 7
+_FORMAT = 8
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
+# A chunk that is a difference is of no use without its base.
+_USABLE = "(base = x'' OR EXISTS (SELECT 1 FROM chunks AS whole WHERE whole.digest = chunks.base))"
 _AT_ONCE = 256  # digests asked for in one query
 
 
@@ -171,8 +174,8 @@ class Index:
         for at in range(0, len(digests), _AT_ONCE):
             some = digests[at : at + _AT_ONCE]
             marks = ",".join("?" * len(some))
-            rows = self._db.execute(f"SELECT digest FROM chunks WHERE digest IN ({marks})", some)
-            found.update(row[0] for row in rows)
+            query = f"SELECT digest FROM chunks WHERE digest IN ({marks}) AND {_USABLE}"
+            found.update(row[0] for row in self._db.execute(query, some))
         return found
 
     def locate(self, digest: bytes) -> tuple[Span, ...] | None:
@@ -191,14 +194,13 @@ class Index:
         return found
 
     def _of_recipe(self, digest: bytes) -> tuple[Span, ...] | None:
-        row = self._db.execute("SELECT slices FROM recipes WHERE digest = ?", (digest,)).fetchone()
-        if row is None:
-            return None
-        slices = list(_SLICE.iter_unpack(row[0]))
-        chunks = self._chunks([part for part, _, _ in slices])
-        if any(part not in chunks for part, _, _ in slices):
-            return None
-        return tuple(Span(chunks[part], start, length) for part, start, length in slices)
+        query = "SELECT slices FROM recipes WHERE digest = ?"
+        for (packed,) in self._db.execute(query, (digest,)).fetchall():
+            slices = list(_SLICE.iter_unpack(packed))
+            chunks = self._chunks([part for part, _, _ in slices])
+            if all(part in chunks for part, _, _ in slices):
+                return tuple(Span(chunks[part], start, length) for part, start, length in slices)
+        return None
 
     def _chunks(self, digests: Sequence[bytes]) -> dict[bytes, Location]:
         """Return where chunks lie, of those that are stored."""
@@ -207,9 +209,12 @@ class Index:
         for at in range(0, len(digests), _AT_ONCE):
             some = digests[at : at + _AT_ONCE]
             marks = ",".join("?" * len(some))
-            query = f"SELECT digest, pack, at, size, base FROM chunks WHERE digest IN ({marks})"
+            query = (
+                "SELECT digest, pack, at, size, base FROM chunks"
+                f" WHERE digest IN ({marks}) AND {_USABLE} ORDER BY base DESC"
+            )
             for chunk in map(Location._make, self._db.execute(query, some)):
-                found[chunk.digest] = chunk
+                found[chunk.digest] = chunk  # the last is stored whole, if any is
         return found
 
     def chunk(self, digest: bytes) -> Location | None:
@@ -226,47 +231,75 @@ class Index:
             self._frames[pack] = self.pack_path(name), PackIndex(*msgspec.json.decode(content))
         return self._frames[pack]
 
-    def frames_by_name(self) -> dict[str, PackIndex]:
-        """Return what is known of the frames of all packs."""
-        rows = self._db.execute("SELECT id, name FROM packs").fetchall()
-        return {name: self.frames(pack)[1] for pack, name in rows}
+    def frames_of(self, name: str) -> PackIndex | None:
+        """Return what is known of the frames of a pack (no chunks)."""
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        return self.frames(row[0])[1] if row else None
 
-    def chunks_between(self, name: str, start: int, end: int) -> set[bytes]:
-        """Return the chunks that lie in a part of a pack's unpacked stream."""
-        query = (
-            "SELECT digest FROM chunks WHERE pack = (SELECT id FROM packs WHERE name = ?)"
-            " AND at >= ? AND at < ?"
+    def known(self, name: str) -> PackIndex | None:
+        """Return what is known of a pack: all that its own index says."""
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        if row is None:
+            return None
+        query = "SELECT digest, at, size, base FROM chunks WHERE pack = ? ORDER BY at"
+        chunks = list(map(Chunk._make, self._db.execute(query, row)))
+        recipes = [
+            Recipe(digest, sum(part.length for part in slices), slices)
+            for digest, packed in self._db.execute(
+                "SELECT digest, slices FROM recipes WHERE pack = ?", row
+            )
+            for slices in (tuple(map(Slice._make, _SLICE.iter_unpack(packed))),)
+        ]
+        return replace(self.frames(row[0])[1], chunks=chunks, recipes=recipes)
+
+    def mirrors(self, name: str, pack: PackIndex, damaged: Sequence[tuple[int, int]]) -> bool:
+        """Tell whether what is known of a pack's chunks and recipes is what the pack says.
+
+        Of what is `damaged`, parts of its unpacked stream, nothing need be known.
+        """
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        if row is None:
+            return False
+        expected = {chunk.digest: (chunk.at, chunk.size, chunk.base) for chunk in pack.chunks}
+        known: dict[bytes, tuple[Any, ...]] = {}
+        digests = sorted(expected)
+        for at in range(0, len(digests), _AT_ONCE):
+            some = digests[at : at + _AT_ONCE]
+            query = (
+                "SELECT digest, at, size, base FROM chunks WHERE pack = ? AND digest IN"
+                f" ({','.join('?' * len(some))})"
+            )
+            known.update((found[0], found[1:]) for found in self._db.execute(query, (*row, *some)))
+        for digest, place in expected.items():
+            if known.get(digest) != place and not any(a <= place[0] < b for a, b in damaged):
+                return False
+        query = "SELECT slices FROM recipes WHERE digest = ? AND pack = ?"
+        return all(
+            self._db.execute(query, (recipe.digest, *row)).fetchone() == (_packed(recipe),)
+            for recipe in pack.recipes
         )
-        return {row[0] for row in self._db.execute(query, (name, start, end))}
 
-    def mirrors(self, name: str, pack: PackIndex) -> bool:
-        """Tell whether what is known of a pack's chunks and recipes is what the pack says."""
-        ids = {known: id for id, known in self._db.execute("SELECT id, name FROM packs")}
-        own, here = ids.get(name), set(ids.values())
-        found = self._chunks([chunk.digest for chunk in pack.chunks])
-        for chunk in pack.chunks:
-            known = found.get(chunk.digest)
-            if known is None or known.pack not in here:
-                return False
-            if known.pack == own and known[2:] != chunk[1:]:
-                return False
-        for recipe in pack.recipes:
-            row = self._db.execute(
-                "SELECT slices FROM recipes WHERE digest = ?", (recipe.digest,)
-            ).fetchone()
-            if row is None or row[0] != _packed(recipe):
-                return False
-        return True
+    def forget(self, name: str, parts: Iterable[tuple[int, int]]) -> None:
+        """Forget the chunks in damaged parts of a pack: they are not kept any more."""
+        with self._needed(), self._db:
+            row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+            gone = 0
+            for start, end in parts if row else ():
+                query = "DELETE FROM chunks WHERE pack = ? AND at >= ? AND at < ?"
+                gone += self._db.execute(query, (*row, start, end)).rowcount
+            if gone:
+                self._db.execute("INSERT INTO lost VALUES (?)", row)
 
-    def readable(self, damaged: set[bytes]) -> set[bytes]:
-        """Return all contents that can be put together where some chunks are damaged."""
-        bases = dict(self._db.execute("SELECT digest, base FROM chunks"))
-        there = bases.keys() - damaged
-        found = {digest for digest in there if not bases[digest] or bases[digest] in there}
+    def readable(self) -> set[bytes]:
+        """Return all contents that can be put together from what is there."""
+        rows = self._db.execute("SELECT digest, base FROM chunks").fetchall()
+        there = {digest for digest, _ in rows}
+        found = {digest for digest, base in rows if not base or base in there}
+        contents = set(found)
         for digest, slices in self._db.execute("SELECT digest, slices FROM recipes"):
             if all(part in found for part, _, _ in _SLICE.iter_unpack(slices)):
-                found.add(digest)
-        return found
+                contents.add(digest)
+        return contents
 
     def checked(self) -> dict[str, float]:
         """Return when each pack was verified last, in seconds since 1970."""

@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from functools import cached_property
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -63,11 +64,16 @@ class Ledger:
             LedgerError: the folder is no ledger, or one of a newer format.
         """
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
-        if not os.path.exists(os.path.join(root, settings.SETTINGS)):
+        try:
+            settings.read(root)
+        except FileNotFoundError:
+            if all(os.path.isdir(os.path.join(root, name)) for name in _FOLDERS):
+                return Ledger(root, clock=clock)  # only that file is lost: `verify` tells it
             if not create:
-                raise LedgerError("there is no ledger here", where=root, remedy="Check the path.")
+                raise LedgerError(
+                    "there is no ledger here", where=root, remedy="Check the path."
+                ) from None
             _create(root)
-        settings.read(root)
         return Ledger(root, clock=clock)
 
     def folder(self, name: str) -> str:
@@ -84,7 +90,7 @@ class Ledger:
     def renew_index(self) -> None:
         """Make the cache anew, whatever it says."""
         self.index.remove()
-        for name in ("index", "_entries", "_history", "_storing"):
+        for name in ("index", "_entries", "_history", "storing"):
             self.__dict__.pop(name, None)
 
     @cached_property
@@ -100,7 +106,8 @@ class Ledger:
         return {"entry": self._entries, "change": self._history}[noun]
 
     @cached_property
-    def _storing(self) -> Storing:
+    def storing(self) -> Storing:
+        """What makes contents durable here."""
         return Storing(self.root, self.index)
 
     # Keeping
@@ -130,7 +137,7 @@ class Ledger:
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         tree = place.survey(seen=seen)
         wanted = tree if only is None else tree.select(only)
-        stored = self._storing.store_live(place, wanted, seen, tree, progress or Progress())
+        stored = self.storing.store_live(place, wanted, seen, tree, progress or Progress())
         seen.keep(stored.tree.files)
         self.index.remember_seen(key_of(place), seen)
         return self._enter(
@@ -153,7 +160,7 @@ class Ledger:
         Raises:
             PlaceChanged: a file no longer has the digest that `tree` gives it.
         """
-        kept, unsettled, _ = self._storing.store(place, tree, None, progress or Progress())
+        kept, unsettled, _ = self.storing.store(place, tree, None, progress or Progress())
         for path in unsettled:
             raise still_changing(path, place.location)
         for path in kept.files:
@@ -249,7 +256,12 @@ class Ledger:
 
     def tree(self, entry: Entry) -> Tree:
         """Return the tree of an entry."""
-        return tree_from_columns(self._entries.read(entry.id)[1]["tree"])
+        return tree_from_columns(self.columns(entry))
+
+    def columns(self, entry: Entry) -> dict[str, Any]:
+        """Return the tree of an entry in columns, as it is stored."""
+        columns: dict[str, Any] = self._entries.read(entry.id)[1]["tree"]
+        return columns
 
     def place(self, entry: Entry) -> EntryPlace:
         """Return an entry as a place to read from."""

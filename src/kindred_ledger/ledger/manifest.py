@@ -18,7 +18,15 @@ from ..errors import KindredError, LedgerDamaged
 from ..places import FILE, LINK, Node, Tree, node_of
 from . import zstd
 
-__all__ = ["decode", "decode_header", "encode", "tree_from_columns", "tree_to_columns"]
+__all__ = [
+    "decode",
+    "decode_header",
+    "digests_of",
+    "encode",
+    "lost_files",
+    "tree_from_columns",
+    "tree_to_columns",
+]
 
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 # Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
@@ -114,3 +122,18 @@ def tree_from_columns(columns: dict[str, Any]) -> Tree:
         return Tree(dict(zip(columns["paths"], map(node_of, rows), strict=True)))
     except (KeyError, ValueError, StopIteration, RuntimeError) as error:
         raise LedgerDamaged(f"the tree cannot be read: {error}") from error
+
+
+def digests_of(tree: dict[str, Any]) -> list[bytes]:
+    """Return the digests of the files of a tree in columns."""
+    raw = bytes.fromhex(tree["digests"])
+    return [raw[at : at + 32] for at in range(0, len(raw), 32)]
+
+
+def lost_files(tree: dict[str, Any], whole: set[bytes]) -> tuple[str, ...]:
+    """Return the files of a tree, in columns, whose content is not among the whole ones."""
+    digests = digests_of(tree)
+    if whole.issuperset(digests):
+        return ()
+    files = [path for path, kind in zip(tree["paths"], tree["kinds"], strict=True) if kind == "f"]
+    return tuple(p for p, digest in zip(files, digests, strict=True) if digest not in whole)

@@ -37,6 +37,7 @@ __all__ = [
     "Recipe",
     "Slice",
     "check_pack",
+    "name_of",
     "read_frame",
     "read_index",
 ]
@@ -267,12 +268,32 @@ class PackWriter:
             os.remove(self._path)
 
 
+def name_of(path: str) -> str:
+    """Return the name a pack was given by its index; empty if that is damaged."""
+    try:
+        return blake3(_stored_index(path)).hexdigest()[:32]
+    except (LedgerDamaged, OSError):
+        return ""
+
+
 def read_index(path: str) -> PackIndex:
     """Read the index at the end of a pack.
 
     Raises:
-        LedgerDamaged: the pack is cut short or its index is damaged.
+        LedgerDamaged: the pack is cut short, its index is damaged, or it is under another's name.
     """
+    stored = _stored_index(path)
+    name, own = blake3(stored).hexdigest()[:32], os.path.basename(path).removesuffix(PACK_SUFFIX)
+    if own != name:
+        raise LedgerDamaged(f"this is pack {name} under another name", where=path)
+    try:
+        return PackIndex.decode(stored)
+    except LedgerDamaged as error:
+        raise error.inside(path) from None
+
+
+def _stored_index(path: str) -> bytes:
+    """Return the index of a pack as it is stored, held against its digest."""
     with open(path, "rb") as file:
         size = file.seek(0, os.SEEK_END)
         if size < _TRAILER.size:
@@ -285,13 +306,7 @@ def read_index(path: str) -> PackIndex:
         stored = file.read(length)
     if blake3(stored).digest() != digest:
         raise LedgerDamaged("the pack's index is damaged", where=path)
-    name, own = digest.hex()[:32], os.path.basename(path).removesuffix(PACK_SUFFIX)
-    if own != name:
-        raise LedgerDamaged(f"this is pack {name} under another name", where=path)
-    try:
-        return PackIndex.decode(stored)
-    except LedgerDamaged as error:
-        raise error.inside(path) from None
+    return stored
 
 
 class PackCheck(Struct, frozen=True):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import tomllib
 from typing import NamedTuple
 
@@ -25,9 +26,11 @@ class Settings(NamedTuple):
     intact: bool
 
 
-def create(root: str) -> None:
-    """Write the settings of a new ledger."""
-    write_atomic(os.path.join(root, SETTINGS), _text(FORMAT, os.urandom(8).hex()).encode())
+def create(root: str, *, id: str = "") -> None:
+    """Write the settings of a ledger; an `id` that cannot be one is replaced by a new one."""
+    known = re.fullmatch("[0-9a-f]{16}", id)
+    text = _text(FORMAT, id if known else os.urandom(8).hex())
+    write_atomic(os.path.join(root, SETTINGS), text.encode())
 
 
 def read(root: str) -> Settings:

@@ -34,7 +34,7 @@ from .preparing import Batch, Ended
 from .reading import EMPTY
 from .writing import ContentWriter
 
-__all__ = ["Stored", "Storing", "key_of"]
+__all__ = ["Stored", "Storing", "is_old", "key_of"]
 
 _OLD_SECONDS = 3600.0  # far longer than a writer takes from its lock to the first byte of a pack
 _LARGE = 64 << 10  # bytes; what was kept under the paths of larger files is remembered
@@ -70,7 +70,7 @@ class Storing:
             databases = list(torn)  # those that are databases can still be had whole
             if not databases:
                 return Stored(tree)
-        with self._session() as session:
+        with self.session() as session:
             scratch = f"{session}-captured"
             try:
                 source, captured, moving = steady(place, databases, scratch)
@@ -141,7 +141,7 @@ class Storing:
 
     @contextlib.contextmanager
     def _writer(self) -> Iterator[ContentWriter]:
-        with self._session() as session:
+        with self.session() as session:
             writer = ContentWriter(
                 self._index, packs_folder=os.path.join(self._root, "packs"), part=session
             )
@@ -153,7 +153,7 @@ class Storing:
                 raise
 
     @contextlib.contextmanager
-    def _session(self) -> Iterator[str]:
+    def session(self) -> Iterator[str]:
         """Hold the right to names in `work` that begin with what is given."""
         session = os.path.join(self._root, "work", f"packing-{os.urandom(6).hex()}")
         with refusals(self._root), hold(f"{session}.lock", busy="a pack is being written"):
@@ -171,7 +171,7 @@ class Storing:
             if name.endswith(".lock"):
                 path = os.path.join(work, name)
                 # A writer may be about to take a young lock; one that has begun has a pack too.
-                if not any(n.startswith(f"{name[:-5]}-") for n in packing) and _is_old(path):
+                if not any(n.startswith(f"{name[:-5]}-") for n in packing) and is_old(path):
                     _remove(path)
                 continue
             lock = os.path.join(work, name.rpartition("-")[0] + ".lock")
@@ -259,7 +259,8 @@ def _remove(path: str) -> None:
         os.remove(path)
 
 
-def _is_old(path: str) -> bool:
+def is_old(path: str) -> bool:
+    """Tell whether a file is too old to be under way."""
     with contextlib.suppress(OSError):
         return time.time() - os.stat(path).st_mtime > _OLD_SECONDS
     return False

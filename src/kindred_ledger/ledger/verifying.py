@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -18,14 +18,19 @@ from msgspec import Struct
 from ..errors import LedgerDamaged
 from ..progress import Progress
 from . import settings
+from .binder import SUFFIX
+from .entries import Entry
 from .ledger import Ledger
+from .manifest import lost_files
 from .packs import PACK_SUFFIX, PackCheck, check_pack
 from .reading import EMPTY
+from .storing import is_old
 
 __all__ = ["Cost", "Fault", "Verified", "verify"]
 
 _WORKERS = 2  # reading and hashing release the interpreter lock
 _CACHE = "index.sqlite"
+_Plain = dict[str, Any]
 
 
 class Fault(Struct, frozen=True):
@@ -71,41 +76,52 @@ class _Verification:
         self._ledger = ledger
         self._progress = progress
         self._faults: list[Fault] = []
-        self._damaged: set[bytes] = set()  # chunks in damaged frames
+        self._damaged: dict[str, Sequence[tuple[int, int]]] = {}  # by pack, parts of its stream
         self._cache_is_right = True
-        self._lost_packs = bool(ledger.index.damaged)  # packs that do not say what they hold
+        self._lost_packs = False  # whether there are packs that do not say what they hold
 
     def run(self, share: float) -> Verified:
+        # Manifests first: what they need was there before them, should somebody be writing.
+        entry_ids, change_ids = (self._names(name, SUFFIX) for name in ("entries", "history"))
+        self._ledger.index.sync()
         folder = self._ledger.folder("packs")
         found = self._names("packs", PACK_SUFFIX)
         sizes = {name: os.path.getsize(os.path.join(folder, name + PACK_SUFFIX)) for name in found}
         chosen = self._chosen(sizes, share)
         self._check_settings()
         self._check_packs({name: sizes[name] for name in chosen})
-        manifests = {
-            where: self._read_manifests(where, noun)
-            for where, noun in (("entries", "entry"), ("history", "change"))
-        }
-        if not self._cache_is_right:
-            self._faults.append(Fault(_CACHE, "it did not say what it mirrors; it was made anew"))
-            self._ledger.renew_index()
-        costs = list(self._costs(manifests["entries"]))
+        self._settle_cache()
+        whole = {EMPTY, *self._ledger.index.readable()}
+        costs = []
+        for id, header, body in self._manifests("entries", "entry", entry_ids):
+            lost = lost_files(body["tree"], whole) if body else None
+            if lost or lost is None:
+                costs.append(Cost(id, Entry.from_json(header).name if header else "", lost))
+        for _ in self._manifests("history", "change", change_ids):
+            pass
+        self._settle_cache()
+        damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
+        if any(cost.paths for cost in costs) and not damaged and len(chosen) == len(sizes):
+            self._faults.append(
+                Fault("packs", "what these files need is in none of them: one is missing")
+            )
         self._ledger.index.remember_checked(chosen, self._ledger.clock())
         return Verified(
             packs=len(chosen),
             packs_in_all=len(sizes),
             size_bytes=sum(sizes[name] for name in chosen),
-            entries=len(manifests["entries"]),
-            changes=len(manifests["history"]),
+            entries=len(entry_ids),
+            changes=len(change_ids),
             faults=tuple(self._faults),
             costs=tuple(costs),
         )
 
     def _names(self, folder: str, suffix: str) -> list[str]:
         """Return the names in a folder without their suffix; what has another is no file of ours."""
-        names = sorted(os.listdir(self._ledger.folder(folder)))
+        where = self._ledger.folder(folder)
+        names = sorted(os.listdir(where))
         for name in names:
-            if not name.endswith(suffix):
+            if not name.endswith(suffix) and is_old(os.path.join(where, name)):
                 what = "this is no file of the ledger; a write that was cut off may have left it"
                 self._faults.append(Fault(f"{folder}/{name}", what))
         return [name.removesuffix(suffix) for name in names if name.endswith(suffix)]
@@ -129,8 +145,7 @@ class _Verification:
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
         index = self._ledger.index
-        cached = index.frames_by_name()
-        jobs = [(index.pack_path(name), cached.get(name)) for name in sizes]
+        jobs = ((index.pack_path(name), index.frames_of(name)) for name in sizes)
         total = sum(sizes.values())
         with (
             self._progress.task("verifying", total=total, unit="bytes") as task,
@@ -144,52 +159,38 @@ class _Verification:
     def _note(self, name: str, check: PackCheck) -> None:
         index = self._ledger.index
         self._faults += [Fault(f"packs/{name}{PACK_SUFFIX}", what) for what in check.faults]
-        for start, end in check.damaged:
-            self._damaged |= index.chunks_between(name, start, end)
+        if check.damaged:
+            self._damaged[name] = check.damaged
         try:
             if check.found is None:
                 self._lost_packs = True
-            elif not index.mirrors(name, check.found):
+            elif not index.mirrors(name, check.found, check.damaged):
                 self._cache_is_right = False
         except sqlite3.DatabaseError:
             self._cache_is_right = False
 
-    def _read_manifests(self, folder: str, noun: str) -> dict[str, dict[str, Any] | None]:
-        """Return the bodies of all manifests in a folder by id; None for those that are damaged."""
+    def _settle_cache(self) -> None:
+        """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""
+        if not self._cache_is_right:
+            self._faults.append(Fault(_CACHE, "it did not say what it mirrors; it was made anew"))
+            self._ledger.renew_index()
+            self._cache_is_right = True
+        for name, parts in self._damaged.items():
+            self._ledger.index.forget(name, parts)
+
+    def _manifests(
+        self, folder: str, noun: str, ids: list[str]
+    ) -> Iterator[tuple[str, _Plain, _Plain]]:
+        """Yield manifests one by one: id, header and body; both empty if it is damaged."""
         binder = self._ledger.binder(noun)
-        ids = self._names(folder, binder.suffix)
         known = self._ledger.index.headers(noun, ids)
-        bodies: dict[str, dict[str, Any] | None] = {}
         for id in ids:
             try:
-                header, bodies[id] = binder.read(id)
-                if id in known and known[id] != header:
-                    self._cache_is_right = False
+                header, body = binder.read(id)
             except LedgerDamaged as error:
-                bodies[id] = None
-                self._faults.append(Fault(f"{folder}/{id}{binder.suffix}", error.what))
-        return bodies
-
-    def _costs(self, entries: dict[str, dict[str, Any] | None]) -> Iterator[Cost]:
-        """Yield what the damage costs, entry by entry."""
-        names = {entry.id: entry.name for entry in self._ledger.entries()}
-        absent: set[bytes] = set()
-        whole = {EMPTY, *self._ledger.index.readable(self._damaged)}
-        for id, body in entries.items():
-            if body is None:
-                yield Cost(id, names.get(id, ""), None)
+                self._faults.append(Fault(f"{folder}/{id}{SUFFIX}", error.what))
+                yield id, {}, {}
                 continue
-            tree = body["tree"]
-            raw = bytes.fromhex(tree["digests"])
-            digests = [raw[at : at + 32] for at in range(0, len(raw), 32)]
-            if whole.issuperset(digests):
-                continue
-            files = [p for p, kind in zip(tree["paths"], tree["kinds"], strict=True) if kind == "f"]
-            lost = {
-                p: digest for p, digest in zip(files, digests, strict=True) if digest not in whole
-            }
-            absent.update(lost.values() - self._ledger.index.locate_all(lost.values()).keys())
-            yield Cost(id, names.get(id, ""), tuple(lost))
-        if absent and not self._lost_packs:
-            what = f"{len(absent)} contents are in none of the packs: at least one is missing"
-            self._faults.append(Fault("packs", what))
+            if id in known and known[id] != header:
+                self._cache_is_right = False
+            yield id, header, body

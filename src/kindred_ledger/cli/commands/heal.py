@@ -1,0 +1,55 @@
+"""kindred heal"""
+
+from __future__ import annotations
+
+import click
+import msgspec
+
+from ...ledger import Ledger, heal
+from ...places import open_place
+from .. import health
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@click.option(
+    "--from", "mirrors", multiple=True, metavar="LEDGER", help="A mirror to take files from."
+)
+@click.option(
+    "--look",
+    multiple=True,
+    metavar="PLACE",
+    help="Look for lost contents here (else where the entries came from).",
+)
+@session("heal")
+def command(session: Session, mirrors: tuple[str, ...], look: tuple[str, ...]) -> int:
+    """Mend what is damaged in the ledger: from mirrors, or from files still on disk.
+
+    What was damaged is put aside in the ledger's folder `damaged`, not deleted.
+
+    \b
+    Example, in the demo's folder:
+      kindred heal --from second-disk/ledger
+    """
+    done = heal(
+        session.ledger,
+        mirrors=[Ledger.open(path, create=False) for path in mirrors],
+        places=list(map(open_place, look)) if look else None,
+        progress=session.progress,
+    )
+    status = health.status_of(done.after)
+    if session.json:
+        return session.emit(status, **msgspec.to_builtins(done))
+    if not done.before.faults and not done.before.costs:
+        session.out.print("Nothing is damaged.")
+        return status
+    for fault in done.before.faults:
+        session.out.hang("  ✗ ", f"{fault.file}: {fault.what}", style="red")
+    for line in done.mended:
+        session.out.hang("  ✓ ", line, style="green")
+    session.out.print()
+    health.verified(session.out, done.after, lines=False)
+    if done.after.costs and not mirrors:
+        session.out.print("If there is a second copy: kindred heal --from LEDGER", style="dim")
+    return status

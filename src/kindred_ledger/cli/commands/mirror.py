@@ -1,0 +1,43 @@
+"""kindred mirror"""
+
+from __future__ import annotations
+
+import click
+import msgspec
+
+from ...ledger import Ledger, mirror
+from .. import drawing, health
+from ..options import session
+from ..session import Session
+
+
+@click.command()
+@click.argument("other")
+@click.option("--from", "bring", is_flag=True, help="Bring from OTHER what is missing here.")
+@session("mirror")
+def command(session: Session, other: str, bring: bool) -> int:
+    """Copy to the ledger OTHER what it lacks: packs, entries and history. Nothing there is touched.
+
+    \b
+    Example, in the demo's folder:
+      kindred mirror second-disk/ledger
+    """
+    here, there = session.ledger, Ledger.open(other, create=not bring)
+    source, target = (there, here) if bring else (here, there)
+    done = mirror(source, target, progress=session.progress)
+    status = health.DAMAGED if done.held else 0
+    if session.json:
+        return session.emit(status, **msgspec.to_builtins(done))
+    if done.packs or done.entries or done.changes:
+        session.out.print(
+            f"Copied to {target.root}: {drawing.count(done.packs, 'pack')}, "
+            f"{drawing.count(done.entries, 'entry')}, {drawing.count(done.changes, 'change')} "
+            f"({drawing.size(done.size_bytes)})."
+        )
+    elif not done.held:
+        session.out.print(f"{target.root} has everything already.")
+    for line in done.held:
+        session.out.hang("  ✗ not copied: ", line, style="red")
+    if done.held:
+        session.out.print("\nTo see what is damaged: kindred verify")
+    return status

@@ -1,0 +1,166 @@
+"""Mirrors and healing: what one copy lost the other gives back, and nothing is thrown away."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+
+from kindred_ledger.errors import UsageError
+from kindred_ledger.ledger import Ledger, heal, mirror, verify
+from kindred_ledger.places import FolderPlace
+from tests.support import EXAMPLES, Case, change_to, snapshot, write
+
+_FLIPS = max(30, EXAMPLES // 20)
+_KINDS = ("packs", "entries", "history")
+
+
+class TwoCopies(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        text = {f"{n}.txt": b"content %d " % n * (n + 1) for n in range(20)}
+        world = bytearray(os.urandom(3 << 20))
+        noise = os.urandom(3 << 20)
+        ledger = self.ledger()
+        self.where = self.place({**text, "world": bytes(world), "noise": noise})
+        ledger.backup(self.where)
+        world[::5000] = bytes(len(world[::5000]))
+        changed = {**text, "world": bytes(world), "noise": b"front" + noise}
+        change_to(self.where, changed).apply(ledger)
+        ledger.backup(self.where)
+        mirror(ledger, self.ledger("mirror"))
+        ledger.index.close()
+
+    def copied(self) -> str:
+        """Return a fresh copy of the ledger, without the cache."""
+        copy = self.path("copy")
+        shutil.rmtree(copy, ignore_errors=True)
+        shutil.copytree(self.path("ledger"), copy)
+        os.remove(os.path.join(copy, "index.sqlite"))
+        return copy
+
+    def opened(self, root: str) -> Ledger:
+        ledger = Ledger.open(root, create=False)
+        self.addCleanup(ledger.index.close)
+        return ledger
+
+    def files_of(self, root: str) -> dict[str, bytes]:
+        found = {}
+        for kind in _KINDS:
+            for name in os.listdir(os.path.join(root, kind)):
+                with open(os.path.join(root, kind, name), "rb") as file:
+                    found[f"{kind}/{name}"] = file.read()
+        return found
+
+    def assert_whole(self, root: str) -> None:
+        found, expected = self.files_of(root), self.files_of(self.path("ledger"))
+        self.assertEqual(sorted(found), sorted(expected))
+        self.assertEqual([name for name in found if found[name] != expected[name]], [])
+
+    def test_a_mirror_is_the_same(self) -> None:
+        """Every file is there, byte for byte; doing it again copies nothing."""
+        self.assert_whole(self.path("mirror"))
+        found = verify(self.opened(self.path("mirror")))
+        self.assertEqual((found.faults, found.costs, found.entries), ((), (), 3))
+        again = mirror(self.opened(self.path("ledger")), self.opened(self.path("mirror")))
+        self.assertEqual((again.packs, again.entries, again.changes, again.held), (0, 0, 0, ()))
+        with self.assertRaisesRegex(UsageError, "no mirror of itself"):
+            mirror(self.opened(self.path("mirror")), self.opened(self.path("mirror")))
+
+    def test_a_mirror_takes_nothing_that_is_damaged(self) -> None:
+        """It says what it did not copy; no entry is there whose contents are not."""
+        root = self.copied()
+        folder = os.path.join(root, "packs")
+        largest = max(os.listdir(folder), key=lambda n: os.path.getsize(os.path.join(folder, n)))
+        with open(os.path.join(folder, largest), "r+b") as file:
+            file.seek(99)
+            file.write(b"damage")
+        target = self.ledger("target")
+        done = mirror(self.opened(root), target)
+        self.assertTrue(any(line.startswith(f"packs/{largest}") for line in done.held), done.held)
+        self.assertEqual(done.entries + sum(x.startswith("entries") for x in done.held), 3)
+        found = verify(target)
+        self.assertEqual((found.faults, found.costs), ((), ()))
+        heal(self.opened(root), mirrors=[self.opened(self.path("mirror"))])
+        self.assertEqual(mirror(self.opened(root), target).held, ())
+        self.assertEqual(len(target.entries()), 3)
+
+    def test_any_flipped_byte_is_mended_from_a_mirror(self) -> None:
+        """Wherever it is; afterwards every file is what it was."""
+        rng = random.Random(12)
+        names = [*sorted(self.files_of(self.path("ledger"))), "ledger.toml"]
+        for turn in range(_FLIPS):
+            root, name = self.copied(), names[turn % len(names)]
+            with open(os.path.join(root, name), "r+b") as file:
+                data = file.read()
+                at = rng.randrange(len(data))
+                file.seek(at)
+                file.write(bytes([data[at] ^ (1 << rng.randrange(8))]))
+            done = heal(self.opened(root), mirrors=[self.opened(self.path("mirror"))])
+            self.assertEqual([fault.file for fault in done.before.faults], [name], f"byte {at}")
+            self.assertEqual((done.after.faults, done.after.costs), ((), ()), f"{name} {at}")
+            self.assert_whole(root)
+
+    def test_missing_and_swapped_files_are_mended(self) -> None:
+        """Names are put right without a mirror; what is gone comes from one."""
+        whole = self.files_of(self.path("ledger"))
+        for kind in _KINDS:
+            names = sorted(name for name in whole if name.startswith(kind))
+            root = self.copied()
+            twin = f"twin.{names[0].partition('.')[2]}"
+            shutil.copy(os.path.join(root, names[0]), os.path.join(root, kind, twin))
+            first, last = (os.path.join(root, name) for name in (names[0], names[-1]))
+            os.rename(last, self.path("swap"))
+            if first != last:
+                os.rename(first, last)
+            os.rename(self.path("swap"), first)
+            done = heal(self.opened(root))
+            self.assertEqual((done.after.faults, done.after.costs), ((), ()), kind)
+            self.assert_whole(root)
+        for name in sorted(whole):
+            root = self.copied()
+            os.remove(os.path.join(root, name))
+            ledger = self.opened(root)
+            if name.startswith("packs"):
+                done = heal(ledger, mirrors=[self.opened(self.path("mirror"))], places=[])
+                self.assertEqual((done.after.faults, done.after.costs), ((), ()), name)
+            else:
+                mirror(self.opened(self.path("mirror")), ledger)
+            self.assert_whole(root)
+
+    def test_contents_come_from_files_still_on_disk(self) -> None:
+        """Without a mirror: whole frames are saved, the rest is found by digest; what it was is put aside."""
+        write(self.path("elsewhere"), {})
+        for harm in ("frame", "index", "gone"):
+            root = self.copied()
+            last = self.opened(root).entries()[-1]
+            os.remove(os.path.join(root, "index.sqlite"))
+            packs = sorted(os.listdir(os.path.join(root, "packs")))
+            for name in packs:
+                path = os.path.join(root, "packs", name)
+                if harm == "gone":
+                    os.remove(path)
+                    continue
+                with open(path, "r+b") as file:
+                    file.seek(
+                        20 if harm == "frame" else -100,
+                        os.SEEK_SET if harm == "frame" else os.SEEK_END,
+                    )
+                    file.write(b"damage")
+            done = heal(self.opened(root), places=[FolderPlace(self.path("place"))])
+            self.assertNotIn(last.id, [cost.entry for cost in done.after.costs], harm)
+            self.assertLessEqual({fault.file for fault in done.after.faults}, {"packs"}, harm)
+            if harm != "gone":
+                self.assertEqual(sorted(os.listdir(os.path.join(root, "damaged"))), packs)
+            again = self.opened(root)
+            target = self.path("back", harm)
+            os.makedirs(target)
+            for path, blocks in again.place(again.entry(last.id)).read(again.tree(last).files):
+                write(target, {path: b"".join(blocks)})
+            self.assertEqual(
+                {p: node[1] for p, node in snapshot(target).items()},
+                {p: node[1] for p, node in snapshot(self.path("place")).items()},
+            )
+            self.assertEqual(
+                [cost.entry for cost in verify(again).costs], [c.entry for c in done.after.costs]
+            )
