@@ -127,6 +127,13 @@ class _Work:
             prepare=lambda: _disturb(back),
             rounds=max(5, self.rounds),
         )
+        packs = os.path.join(self.paths["ledger"], "packs")
+        found += compare(
+            "verify",
+            self.kindred("verify"),
+            {"zstd -t": ["sh", "-c", f"zstd -tq {shlex.quote(packs)}/*.zst"]},
+            rounds=max(5, self.rounds),
+        )
         files, size = _count(install)
         facts: dict[str, object] = {
             "files": files,

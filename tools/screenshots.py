@@ -43,7 +43,8 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "undo": ((), "undo --dry-run"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
-    "verify": ((), "verify"),
+    "verify": (("mirror second-disk/ledger",), "verify"),
+    "heal": ((), "heal --from second-disk/ledger"),
 }
 
 
@@ -128,7 +129,7 @@ def pack_damaged(play: str) -> Iterator[None]:
 
 
 # What goes on while a picture is taken.
-MEANWHILE = {"in-use": game_open, "verify": pack_damaged}
+MEANWHILE = {"in-use": game_open, "verify": pack_damaged, "heal": pack_damaged}
 
 
 @contextmanager

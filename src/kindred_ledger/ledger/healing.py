@@ -1,7 +1,7 @@
 """Healing: what is damaged in a ledger put right from a mirror, or from files still on disk.
 
-Nothing is thrown away: a pack that was damaged is taken apart, its whole frames go to a new pack, and
-what is left of it is put aside in `damaged/`, for a person to delete.
+A damaged file is replaced by a mirror's, if there is a whole one. A pack that nobody has whole is taken
+apart: its whole frames go to a new pack, and it is put aside in `damaged/`, for a person to delete.
 """
 
 from __future__ import annotations
@@ -184,7 +184,8 @@ class _Healing:
             made = self._with_frames(path, pack, whole) + PACK_SUFFIX
         if made != name:
             self._put_aside(path, name)
-        self.mended.append(f"packs/{name}: taken apart, {len(whole)} of its frames are whole")
+        number = len(pack.starts) if pack is not None else "all"
+        self.mended.append(f"packs/{name}: taken apart, {len(whole)} of {number} frames saved")
 
     def _with_frames(self, path: str, pack: PackIndex, numbers: Sequence[int]) -> str:
         """Write a pack of some frames of another, with all its recipes; return its name."""

@@ -26,7 +26,7 @@ from ..session import Session
 def command(session: Session, mirrors: tuple[str, ...], look: tuple[str, ...]) -> int:
     """Mend what is damaged in the ledger: from mirrors, or from files still on disk.
 
-    What was damaged is put aside in the ledger's folder `damaged`, not deleted.
+    What a mirror does not replace is put aside in the ledger's folder `damaged`.
 
     \b
     Example, in the demo's folder:
