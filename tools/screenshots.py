@@ -44,6 +44,7 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
     "verify": (("mirror second-disk/ledger",), "verify"),
+    "drill": (("heal --from second-disk/ledger", "drill mossferry@1.4"), "drill"),
     "heal": ((), "heal --from second-disk/ledger"),
 }
 

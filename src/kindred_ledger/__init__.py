@@ -15,7 +15,7 @@ TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 1
 
 if TYPE_CHECKING:
     from .cards import Card, Install, find_installs
-    from .changes import Action, Applied, Changeset, recover, restore, undo
+    from .changes import Action, Applied, Changeset, Drilled, drill, recover, restore, undo
     from .convert import convert_bytes, convert_install
     from .errors import KindredError
     from .formats import decode
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "cards": "Card Install find_installs",
-    "changes": "Action Applied Changeset recover restore undo",
+    "changes": "Action Applied Changeset Drilled drill recover restore undo",
     "convert": "convert_bytes convert_install",
     "errors": "KindredError",
     "formats": "decode",
@@ -56,6 +56,7 @@ __all__ = [
     "Card",
     "Changeset",
     "Comparison",
+    "Drilled",
     "Entry",
     "FolderPlace",
     "Healed",
@@ -80,6 +81,7 @@ __all__ = [
     "convert_bytes",
     "convert_install",
     "decode",
+    "drill",
     "export",
     "find_installs",
     "heal",

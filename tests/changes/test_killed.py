@@ -53,7 +53,12 @@ class CutOff(PlayCase):
         return subprocess.Popen(
             [sys.executable, os.path.join(_HERE, script), *map(str, numbers), *_UPDATE],
             cwd=folder,
-            env={**os.environ, "KINDRED_LEDGER": "ledger", "PYTHONPATH": ROOT},
+            env={
+                **os.environ,
+                "KINDRED_LEDGER": "ledger",
+                "PYTHONPATH": ROOT,
+                "PYTHONDONTWRITEBYTECODE": "1",  # that would be a change to the disk, too
+            },
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             text=True,

@@ -6,14 +6,16 @@ import errno
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
-from kindred_ledger.ledger import Ledger
+from kindred_ledger.ledger import Ledger, verify
 from kindred_ledger.places import FolderPlace
 from tests.support import ROOT, Case, snapshot, write
 
 _FAILING = os.path.join(ROOT, "tests", "changes", "failing.py")
 _CODES = (errno.ENOSPC, errno.EACCES, errno.EIO)
+_MOST_POINTS = 40  # more than a mirror or healing makes
 _POINTS = 16  # more than any of these commands makes changes to the disk
 
 
@@ -22,7 +24,12 @@ class Refused(Case):
         done = subprocess.run(
             [sys.executable, _FAILING, str(point), str(_CODES[point % 3]), *args, "--json"],
             cwd=folder,
-            env={**os.environ, "KINDRED_LEDGER": "ledger", "PYTHONPATH": ROOT},
+            env={
+                **os.environ,
+                "KINDRED_LEDGER": "ledger",
+                "PYTHONPATH": ROOT,
+                "PYTHONDONTWRITEBYTECODE": "1",  # that would be a change to the disk, too
+            },
             capture_output=True,
             text=True,
             check=False,
@@ -76,3 +83,65 @@ class Refused(Case):
             for point in range(1, _POINTS):
                 there = os.listdir(self.folder_of(point, args[-1]))
                 self.assertEqual(sorted(there), ["first", "ledger", args[-1], "place"])
+
+    def test_a_mirror(self) -> None:
+        """What was copied so far is whole, the source as it was; and then it can be run again."""
+
+        def judge(point: int) -> int:
+            folder = self.two_ledgers(point)
+            before = snapshot(os.path.join(folder, "ledger", "packs"))
+            status, out = self.run_failing(folder, point, "mirror", "other")
+            self.assertNotIn("Traceback", out)
+            self.assertEqual(snapshot(os.path.join(folder, "ledger", "packs")), before)
+            if os.path.exists(os.path.join(folder, "other", "ledger.toml")):
+                self.assert_whole(os.path.join(folder, "other"))
+            self.assertEqual(self.run_failing(folder, 0, "mirror", "other")[0], 0, out)
+            self.assert_whole(os.path.join(folder, "other"), entries=2)
+            return status
+
+        self.assert_each_step(judge)
+
+    def test_healing(self) -> None:
+        """Whichever step is refused, nothing that was whole is lost, and the next run mends it."""
+
+        def judge(point: int) -> int:
+            folder = self.two_ledgers(point)
+            self.assertEqual(self.run_failing(folder, 0, "mirror", "other")[0], 0)
+            packs = os.path.join(folder, "ledger", "packs")
+            with open(os.path.join(packs, min(os.listdir(packs))), "r+b") as file:
+                file.seek(30)
+                file.write(b"damage")
+            source = ["--from", "other"] if point % 2 else ["--look", "place"]
+            status, out = self.run_failing(folder, point, "heal", *source)
+            self.assertNotIn("Traceback", out)
+            again, out = self.run_failing(folder, 0, "heal", "--from", "other")
+            self.assertEqual(again, 0, out)
+            self.assert_whole(os.path.join(folder, "ledger"), entries=2)
+            return status
+
+        self.assert_each_step(judge)
+
+    def assert_each_step(self, judge: Callable[[int], int]) -> None:
+        """Refuse each change to the disk in turn, until there are no more."""
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            statuses = list(pool.map(judge, range(1, _MOST_POINTS)))
+        self.assertGreater(sum(map(bool, statuses)), 10, statuses)
+        self.assertEqual(statuses[-1], 0, "not every change to the disk was tried")
+
+    def two_ledgers(self, point: int) -> str:
+        """Return a folder with a place and a ledger of two entries of it."""
+        folder = self.path(f"{self.id()} {point}")
+        ledger = Ledger.open(os.path.join(folder, "ledger"))
+        for turn in range(2):
+            write(os.path.join(folder, "place"), {"a": b"%d" % turn, f"b{turn}": os.urandom(9000)})
+            ledger.backup(FolderPlace(os.path.join(folder, "place")))
+        ledger.index.close()
+        return folder
+
+    def assert_whole(self, root: str, *, entries: int | None = None) -> None:
+        ledger = Ledger.open(root)
+        found = verify(ledger)
+        ledger.index.close()
+        self.assertEqual((found.faults, found.costs), ((), ()))
+        if entries is not None:
+            self.assertEqual(found.entries, entries)

@@ -2,6 +2,7 @@
 
 from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
+from .drill import Drilled, drill
 from .engine import Applied
 from .recover import Recovered, recover
 from .restore import restore, undo
@@ -12,9 +13,11 @@ __all__ = [
     "Applied",
     "Changeset",
     "Conflict",
+    "Drilled",
     "Loss",
     "Recovered",
     "actions_between",
+    "drill",
     "recover",
     "restore",
     "undo",

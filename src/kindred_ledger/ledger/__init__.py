@@ -1,6 +1,6 @@
 """The ledger: version-tagged entries, their contents, and the history of changes."""
 
-from .entries import Entry, Record, Tag, Tagged
+from .entries import PROVEN, Entry, Mark, Record, Tag, Tagged
 from .exporting import export
 from .healing import Healed, heal
 from .ledger import EntryPlace, Ledger, iso
@@ -8,12 +8,14 @@ from .mirroring import Mirrored, mirror
 from .verifying import Cost, Fault, Verified, verify
 
 __all__ = [
+    "PROVEN",
     "Cost",
     "Entry",
     "EntryPlace",
     "Fault",
     "Healed",
     "Ledger",
+    "Mark",
     "Mirrored",
     "Record",
     "Tag",

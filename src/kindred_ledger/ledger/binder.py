@@ -21,7 +21,7 @@ class Binder:
     def __init__(self, folder: str, index: Index, *, noun: str) -> None:
         self._folder = folder
         self._index = index
-        self._noun = noun
+        self.noun = noun
 
     def ids(self) -> list[str]:
         """Return all ids, the oldest first."""
@@ -42,7 +42,7 @@ class Binder:
         They are taken from the cache where it has them.
         """
         ids = self.ids()
-        known = self._index.headers(self._noun, ids)
+        known = self._index.headers(self.noun, ids)
         new: dict[str, dict[str, Any]] = {}
         faults: list[LedgerDamaged] = []
         for id in ids:
@@ -52,7 +52,7 @@ class Binder:
                 except LedgerDamaged as error:
                     faults.append(error)
         if new:
-            self._index.remember_headers(self._noun, new)
+            self._index.remember_headers(self.noun, new)
         found = (known.get(id) or new.get(id) for id in ids)
         return [header for header in found if header is not None], faults
 
@@ -77,13 +77,13 @@ class Binder:
             return fitting[0]
         if not fitting:
             raise UsageError(
-                f"there is no {self._noun} {text!r}",
+                f"there is no {self.noun} {text!r}",
                 remedy=f"The ledger has {len(ids)}; the latest is {ids[-1]}."
                 if ids
-                else f"The ledger has no {self._noun} yet.",
+                else f"The ledger has no {self.noun} yet.",
             )
         raise UsageError(
-            f"{text!r} begins the ids of {len(fitting)} {self._noun}s",
+            f"{text!r} begins the ids of {len(fitting)} {self.noun}s",
             remedy=f"Type more of it, for example {fitting[-1]}.",
         )
 
@@ -93,7 +93,7 @@ class Binder:
     def _own(self, id: str, header: dict[str, Any]) -> dict[str, Any]:
         if header.get("id") != id:
             raise LedgerDamaged(
-                f"this is {self._noun} {header.get('id')} under another name", where=self.path(id)
+                f"this is {self.noun} {header.get('id')} under another name", where=self.path(id)
             )
         return header
 
@@ -102,7 +102,7 @@ class Binder:
             with open(self.path(id), "rb") as file:
                 return file.read()
         except FileNotFoundError as error:
-            raise LedgerDamaged(f"the {self._noun} is missing", where=self.path(id)) from error
+            raise LedgerDamaged(f"the {self.noun} is missing", where=self.path(id)) from error
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""

@@ -1,4 +1,5 @@
-"""Entry: a tree that was kept, under a version tag. Record: a changeset that was applied."""
+"""Entry: a tree that was kept, under a version tag. Record: a changeset that was applied. Mark: what was
+found out of either later."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ from msgspec.structs import asdict
 from ..errors import LedgerDamaged, LedgerError
 from ..places import Patterns, Place, Tree
 
-__all__ = ["Entry", "Record", "Tag", "Tagged"]
+__all__ = ["PROVEN", "Entry", "Mark", "Record", "Tag", "Tagged"]
 
 _FORMAT = 1
 _Model = TypeVar("_Model")
@@ -109,6 +110,28 @@ class Record(Struct, frozen=True):
     def from_json(header: dict[str, Any]) -> Record:
         """Read a stored header; the body's fields stay empty."""
         return _read(header, Record)
+
+
+PROVEN = "proven"  # an entry came back whole in a drill
+
+
+class Mark(Struct, frozen=True):
+    """What was found out of an entry or change later: `kind` says what, `subject` is its id."""
+
+    id: str
+    when: str
+    kind: str
+    subject: str
+    note: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """Return the header as stored."""
+        return {"format": _FORMAT, **to_builtins(self)}
+
+    @staticmethod
+    def from_json(header: dict[str, Any]) -> Mark:
+        """Read a stored header."""
+        return _read(header, Mark)
 
 
 _BODY = ("paths", "before", "after", "statements")

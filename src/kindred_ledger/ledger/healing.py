@@ -109,7 +109,7 @@ class _Healing:
             path = os.path.join(self._ledger.root, *file.split("/"))
             if file == settings.SETTINGS:
                 self._mend_settings()
-            elif folder not in ("packs", "entries", "history") or not os.path.isfile(path):
+            elif folder not in ("packs", *self._ledger.binders) or not os.path.isfile(path):
                 continue
             elif not name.endswith((PACK_SUFFIX, SUFFIX)):
                 self._put_aside(path, name)

@@ -6,6 +6,7 @@ is ever written again; whatever is read back is verified by digest. See docs/led
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator
@@ -32,7 +33,7 @@ from ..places import (
 from ..progress import Progress
 from . import settings
 from .binder import Binder
-from .entries import Entry, Record, Tag, Tagged
+from .entries import Entry, Mark, Record, Tag, Tagged
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
@@ -41,7 +42,7 @@ from .storing import Storing, key_of
 
 __all__ = ["EntryPlace", "Ledger"]
 
-_FOLDERS = ("packs", "entries", "history", "work")
+_FOLDERS = ("packs", "entries", "history", "marks", "work")
 
 
 class Ledger:
@@ -67,13 +68,16 @@ class Ledger:
         try:
             settings.read(root)
         except FileNotFoundError:
-            if all(os.path.isdir(os.path.join(root, name)) for name in _FOLDERS):
+            if _holds_something(root):
                 return Ledger(root, clock=clock)  # only that file is lost: `verify` tells it
             if not create:
                 raise LedgerError(
                     "there is no ledger here", where=root, remedy="Check the path."
                 ) from None
             _create(root)
+        if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
+            with contextlib.suppress(OSError):
+                os.mkdir(os.path.join(root, "marks"))
         return Ledger(root, clock=clock)
 
     def folder(self, name: str) -> str:
@@ -90,7 +94,7 @@ class Ledger:
     def renew_index(self) -> None:
         """Make the cache anew, whatever it says."""
         self.index.remove()
-        for name in ("index", "_entries", "_history", "storing"):
+        for name in ("index", "_entries", "_history", "_marks", "storing"):
             self.__dict__.pop(name, None)
 
     @cached_property
@@ -101,9 +105,14 @@ class Ledger:
     def _history(self) -> Binder:
         return Binder(self.folder("history"), self.index, noun="change")
 
-    def binder(self, noun: str) -> Binder:
-        """Return the manifests of a kind: "entry" or "change"."""
-        return {"entry": self._entries, "change": self._history}[noun]
+    @cached_property
+    def _marks(self) -> Binder:
+        return Binder(self.folder("marks"), self.index, noun="mark")
+
+    @property
+    def binders(self) -> dict[str, Binder]:
+        """The manifests by the folder they are in."""
+        return {"entries": self._entries, "history": self._history, "marks": self._marks}
 
     @cached_property
     def storing(self) -> Storing:
@@ -229,8 +238,8 @@ class Ledger:
         return [Entry.from_json(header) for header in self._entries.headers()[0]]
 
     def unreadable(self) -> list[LedgerDamaged]:
-        """Return what is wrong with the entries and records that cannot be read."""
-        return [*self._entries.headers()[1], *self._history.headers()[1]]
+        """Return what is wrong with the entries, records and marks that cannot be read."""
+        return [fault for binder in self.binders.values() for fault in binder.headers()[1]]
 
     def entry(self, text: str) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
@@ -282,6 +291,21 @@ class Ledger:
             except LedgerDamaged as error:
                 faults.append(str(error))
         return faults
+
+    # Marks
+
+    def mark(self, kind: str, subject: str, *, note: str = "") -> Mark:
+        """Note what was found out of an entry or change, now."""
+        ids = self._marks.ids()
+        now = self.clock()
+        mark = Mark(new_id(now, after=ids[-1] if ids else ""), iso(now), kind, subject, note)
+        self._marks.write(mark.id, mark.to_json(), {})
+        return mark
+
+    def marks(self, kind: str) -> list[Mark]:
+        """Return the marks of a kind that can be read, the oldest first."""
+        marks = map(Mark.from_json, self._marks.headers()[0])
+        return [mark for mark in marks if mark.kind == kind]
 
     # The history
 
@@ -366,8 +390,14 @@ def iso(now: float) -> str:
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+def _holds_something(root: str) -> bool:
+    folders = [os.path.join(root, name) for name in ("packs", "entries")]
+    return all(map(os.path.isdir, folders)) and any(map(os.listdir, folders))
+
+
 def _create(root: str) -> None:
-    if os.path.isdir(root) and os.listdir(root):
+    begun = {*_FOLDERS, f"{settings.SETTINGS}.part"}  # a creation that was cut off
+    if os.path.isdir(root) and not begun.issuperset(os.listdir(root)):
         raise LedgerError(
             "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
         )

@@ -27,11 +27,12 @@ __all__ = ["Mirrored", "adopt", "mirror"]
 
 
 class Mirrored(Struct, frozen=True):
-    """How many packs, entries and changes were copied, with how many bytes; and what was not, and why."""
+    """How many files of each kind were copied, with how many bytes; and what was not, and why."""
 
     packs: int
     entries: int
     changes: int
+    marks: int
     size_bytes: int
     held: tuple[str, ...] = ()
 
@@ -48,7 +49,7 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
     if os.path.realpath(source.root) == os.path.realpath(target.root):
         raise UsageError("a ledger is no mirror of itself", where=target.root)
     # Manifests are listed first: what they need was there before them, should somebody be writing.
-    entries, changes = (_missing(source, target, name) for name in ("entries", "history"))
+    missing = {name: _missing(source, target, name) for name in source.binders}
     packs = _missing(source, target, "packs")
     watch = progress or Progress()
     sizes = [os.path.getsize(os.path.join(source.folder("packs"), name)) for name in packs]
@@ -71,8 +72,9 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
         whole = {EMPTY, *target.index.readable()}
         return Mirrored(
             packs=copied_packs,
-            entries=sum(copy_all("entries", entries, _complete(whole))),
-            changes=sum(copy_all("history", changes, _check_manifest)),
+            entries=sum(copy_all("entries", missing["entries"], _complete(whole))),
+            changes=sum(copy_all("history", missing["history"], _check_manifest)),
+            marks=sum(copy_all("marks", missing["marks"], _check_manifest)),
             size_bytes=copying.size_bytes,
             held=tuple(copying.held),
         )

@@ -82,7 +82,7 @@ class _Verification:
 
     def run(self, share: float) -> Verified:
         # Manifests first: what they need was there before them, should somebody be writing.
-        entry_ids, change_ids = (self._names(name, SUFFIX) for name in ("entries", "history"))
+        ids = {folder: self._names(folder, SUFFIX) for folder in self._ledger.binders}
         self._ledger.index.sync()
         folder = self._ledger.folder("packs")
         found = self._names("packs", PACK_SUFFIX)
@@ -93,12 +93,13 @@ class _Verification:
         self._settle_cache()
         whole = {EMPTY, *self._ledger.index.readable()}
         costs = []
-        for id, header, body in self._manifests("entries", "entry", entry_ids):
+        for id, header, body in self._manifests("entries", ids["entries"]):
             lost = lost_files(body["tree"], whole) if body else None
             if lost or lost is None:
                 costs.append(Cost(id, Entry.from_json(header).name if header else "", lost))
-        for _ in self._manifests("history", "change", change_ids):
-            pass
+        for folder in ids.keys() - {"entries"}:
+            for _ in self._manifests(folder, ids[folder]):
+                pass
         self._settle_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
         if any(cost.paths for cost in costs) and not damaged and len(chosen) == len(sizes):
@@ -110,8 +111,8 @@ class _Verification:
             packs=len(chosen),
             packs_in_all=len(sizes),
             size_bytes=sum(sizes[name] for name in chosen),
-            entries=len(entry_ids),
-            changes=len(change_ids),
+            entries=len(ids["entries"]),
+            changes=len(ids["history"]),
             faults=tuple(self._faults),
             costs=tuple(costs),
         )
@@ -178,12 +179,10 @@ class _Verification:
         for name, parts in self._damaged.items():
             self._ledger.index.forget(name, parts)
 
-    def _manifests(
-        self, folder: str, noun: str, ids: list[str]
-    ) -> Iterator[tuple[str, _Plain, _Plain]]:
+    def _manifests(self, folder: str, ids: list[str]) -> Iterator[tuple[str, _Plain, _Plain]]:
         """Yield manifests one by one: id, header and body; both empty if it is damaged."""
-        binder = self._ledger.binder(noun)
-        known = self._ledger.index.headers(noun, ids)
+        binder = self._ledger.binders[folder]
+        known = self._ledger.index.headers(binder.noun, ids)
         for id in ids:
             try:
                 header, body = binder.read(id)

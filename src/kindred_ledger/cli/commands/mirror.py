@@ -28,7 +28,7 @@ def command(session: Session, other: str, bring: bool) -> int:
     status = health.DAMAGED if done.held else 0
     if session.json:
         return session.emit(status, **msgspec.to_builtins(done))
-    if done.packs or done.entries or done.changes:
+    if done.size_bytes:
         session.out.print(
             f"Copied to {target.root}: {drawing.count(done.packs, 'pack')}, "
             f"{drawing.count(done.entries, 'entry')}, {drawing.count(done.changes, 'change')} "

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from ...ledger import PROVEN
 from ...places import FILE
 from .. import drawing
 from ..options import session
@@ -29,6 +30,7 @@ def command(session: Session, entry: str, list_files: bool) -> int:
         one = sums.setdefault(name, [0, 0])
         one[0] += 1
         one[1] += tree[path].size
+    proofs = [m.when for m in session.ledger.marks(PROVEN) if m.subject == found.id]
     if session.json:
         nodes = [
             {
@@ -40,7 +42,7 @@ def command(session: Session, entry: str, list_files: bool) -> int:
             for p, n in tree.items()
         ]
         sums_plain = {name: {"files": n, "bytes": size} for name, (n, size) in sums.items()}
-        return session.emit(entry=found.to_json(), categories=sums_plain, tree=nodes)
+        return session.emit(entry=found.to_json(), proven=proofs, categories=sums_plain, tree=nodes)
     drawing.heading(session.out, found.name, f"entry {found.id}, {found.when}")
     for name, root in found.roots.items():
         session.out.print(f"    {name or 'place'}: {root}", soft_wrap=True)
@@ -48,6 +50,7 @@ def command(session: Session, entry: str, list_files: bool) -> int:
         ("note", found.note),
         ("why", found.reason),
         ("version from", found.tag.read_from),
+        ("proven to come back", ", ".join(proofs)),
     ):
         if text:
             session.out.print(f"    {label}: {text}", style="dim")

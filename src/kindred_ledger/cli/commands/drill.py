@@ -1,0 +1,53 @@
+"""kindred drill"""
+
+from __future__ import annotations
+
+import click
+import msgspec
+
+from ...changes import drill
+from .. import drawing
+from ..health import DAMAGED
+from ..options import session
+from ..session import Session
+
+_MOST_LISTED = 12
+
+
+@click.command()
+@click.argument("entry", default="")
+@click.option("--scratch", default=None, metavar="DIR", help="Where there is room to restore to.")
+@session("drill")
+def command(session: Session, entry: str, scratch: str | None) -> int:
+    """Prove that an ENTRY can be brought back: restore it to a scratch folder, compare every file.
+
+    Without an entry the newest that was never proven is taken, or the one whose proof is the oldest.
+
+    \b
+    Example, in the demo's folder:
+      kindred drill
+    """
+    asked = session.ledger.entry(entry) if entry else None
+    done = drill(session.ledger, asked, scratch=scratch, progress=session.progress)
+    found = done.entry
+    status = DAMAGED if done.faults else 0
+    if session.json:
+        return session.emit(status, **msgspec.to_builtins(done))
+    what = f"{found.name}, {drawing.files(found.files, found.size_bytes)}"
+    if done.faults:
+        session.out.print(f"Entry {found.id} ({what}) did not come back whole:", style="red")
+        for fault in done.faults[:_MOST_LISTED]:
+            session.out.hang("  ✗ ", fault, style="red")
+        if len(done.faults) > _MOST_LISTED:
+            session.out.print(f"    and {len(done.faults) - _MOST_LISTED} more", style="dim")
+        session.out.print("\nTo see what is damaged: kindred verify")
+    else:
+        session.out.print(f"Entry {found.id} ({what}): every file came back as it was kept.")
+    session.out.print(f"Proven: {done.proven:,} of {drawing.count(done.entries, 'entry')}.")
+    if done.oldest is not None:
+        oldest = done.oldest
+        when = drawing.moment(oldest.when)
+        session.out.print(
+            f"The oldest state proven to come back: {oldest.name}, entry {oldest.id}, {when} (UTC)."
+        )
+    return status
