@@ -80,11 +80,11 @@ def main() -> int:
         for name, (before, seen) in SHOTS.items():
             for command in before:
                 run_unseen(kindred, command, play, environment)
-            if not options.names or name in options.names:
-                with MEANWHILE[name](play) if name in MEANWHILE else nullcontext():
+            with MEANWHILE[name](play) if name in MEANWHILE else nullcontext():
+                if not options.names or name in options.names:
                     photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
-            else:
-                run_unseen(kindred, seen, play, environment)
+                else:
+                    run_unseen(kindred, seen, play, environment)
     return 0
 
 
@@ -92,7 +92,7 @@ def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, s
     """Run a command that only prepares the next picture."""
     args = [kindred, *shlex.split(command), *(["--json"] if "--json" not in command else [])]
     done = subprocess.run(args, cwd=folder, env=environment, check=False, stdout=subprocess.DEVNULL)
-    if done.returncode > 3:  # differences and decisions that are needed are no failures
+    if done.returncode not in (0, 1, 3, 5):  # differences, decisions and damage are no failures
         raise RuntimeError(f"kindred {command} ended with {done.returncode}")
 
 
