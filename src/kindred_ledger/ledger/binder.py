@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from typing import Any
 
 from ..errors import LedgerDamaged, UsageError
-from ..places import refusals, write_atomic
+from ..places import refusals, refused, write_atomic, write_once
 from . import manifest
+from .ids import new_id
 from .index import Index
 
 __all__ = ["SUFFIX", "Binder"]
@@ -28,6 +30,24 @@ class Binder:
         with refusals(self._folder):
             names = os.listdir(self._folder)
         return sorted(name[: -len(SUFFIX)] for name in names if name.endswith(SUFFIX))
+
+    def enter(
+        self, now: float, header: Callable[[str], dict[str, Any]], body: dict[str, Any]
+    ) -> str:
+        """Write a manifest under a new id, behind all that are there, and return that.
+
+        `header` gives the header for an id: another writer may have taken the first that is tried.
+        """
+        while True:
+            ids = self.ids()
+            id = new_id(now, after=ids[-1] if ids else "")
+            try:
+                write_once(self.path(id), manifest.encode(header(id), body))
+            except FileExistsError:
+                continue
+            except OSError as error:
+                raise refused(error, self._folder) from error
+            return id
 
     def write(
         self, id: str, header: dict[str, Any], body: dict[str, Any], *, path: str = ""

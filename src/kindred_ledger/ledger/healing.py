@@ -56,7 +56,7 @@ def heal(
     with refusals(ledger.root):
         healing.mend_names(before)
         healing.mend_files(before)
-    ledger.renew_index()
+    ledger.index.renew()
     if before.costs:
         healing.adopt_missing_packs()
         healing.find_contents(_places(ledger) if places is None else places, watch)

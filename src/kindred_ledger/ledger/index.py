@@ -70,35 +70,58 @@ class Index:
     def __init__(self, path: str, packs_folder: str) -> None:
         self._path = path
         self._packs_folder = packs_folder
-        try:
-            self._db = _open(path)
-        except sqlite3.DatabaseError:  # damaged by a power cut: it is only a cache
-            os.remove(path)
-            self._db = _open(path)
+        self._db = self._opened()
         self._frames: dict[int, tuple[str, PackIndex]] = {}
         self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
+
+    def _opened(self) -> sqlite3.Connection:
+        try:
+            return _open(self._path)
+        except sqlite3.OperationalError as error:  # somebody's lock, or the disk: it may be whole
+            raise self._refused(error) from error
+        except sqlite3.DatabaseError:  # damaged by a power cut: it is only a cache
+            os.remove(self._path)
+            return _open(self._path)
+
+    def _refused(self, error: sqlite3.OperationalError) -> PlaceError:
+        return PlaceError(
+            f"the ledger's index cannot be used: {error}",
+            where=self._path,
+            remedy="Free some space on its disk, then run this again.",
+        )
 
     def close(self) -> None:
         """Close the cache."""
         self._db.close()
 
-    def remove(self) -> None:
-        """Close the cache and delete it."""
-        self.close()
-        os.remove(self._path)
+    def renew(self) -> None:
+        """Make the cache anew, whatever it says; in place, as others may have it open."""
+        try:
+            _make(self._db, lost=True)
+        except sqlite3.OperationalError as error:
+            raise self._refused(error) from error
+        except sqlite3.DatabaseError:
+            self._db.close()
+            os.remove(self._path)
+            self._db = self._opened()
+        self._frames.clear()
+        self.damaged.clear()
+        self._seen = ("", 0, Seen())
+        self.sync()
 
     def sync(self) -> None:
         """Bring the cache in line with the packs that are there now.
 
         A pack whose own index cannot be read is left out, and noted in `damaged`.
         """
+        # What is known comes first: packs that somebody writes and notes meanwhile are not gone.
+        known = dict(self._db.execute("SELECT name, id FROM packs"))
         names = {
             name[: -len(PACK_SUFFIX)]
             for name in os.listdir(self._packs_folder)
             if name.endswith(PACK_SUFFIX)
         }
-        known = dict(self._db.execute("SELECT name, id FROM packs"))
         gone = known.keys() - names
         if gone:
             self._start_over(len(gone))
@@ -137,11 +160,7 @@ class Index:
         try:
             yield
         except sqlite3.OperationalError as error:
-            raise PlaceError(
-                f"the ledger's index cannot be written: {error}",
-                where=self._path,
-                remedy="Free some space on its disk, then run this again.",
-            ) from error
+            raise self._refused(error) from error
 
     @contextlib.contextmanager
     def _welcome(self) -> Iterator[None]:
@@ -369,7 +388,9 @@ class Index:
         """Save what was read in a place."""
         if seen.unchanged:
             return
-        known, lost = seen.settled(), self._lost()
+        # As of when it was handed out: what was lost since then is not known to be kept.
+        lost = self._seen[1] if self._seen[0] == place else self._lost()
+        known = seen.settled()
         self._seen = place, lost, known
         with self._welcome(), self._db:
             self._db.execute(
@@ -386,11 +407,36 @@ def _open(path: str) -> sqlite3.Connection:
     db = sqlite3.connect(path, timeout=30, check_same_thread=False)
     try:
         db.execute("PRAGMA synchronous = OFF")  # a cache: durability is the packs' business
-        if db.execute("PRAGMA user_version").fetchone()[0] not in (0, _FORMAT):
-            raise sqlite3.DatabaseError("another format")
-        db.executescript(_SCHEMA)
-        db.execute(f"PRAGMA user_version = {_FORMAT}")
+        if _format_of(db) != _FORMAT:
+            _make(db)
     except sqlite3.DatabaseError:
         db.close()
         raise
     return db
+
+
+def _format_of(db: sqlite3.Connection) -> int:
+    return int(db.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _make(db: sqlite3.Connection, *, lost: bool = False) -> None:
+    """Make the tables anew, all or nothing; if only for their format, and unless somebody just did.
+
+    `lost` also says to all who remember what is kept that they know nothing any more.
+    """
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        if lost or _format_of(db) != _FORMAT:
+            count = db.execute("SELECT count(*) FROM lost").fetchone()[0] if lost else 0
+            for (name,) in db.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table'"
+            ).fetchall():
+                db.execute(f'DROP TABLE "{name}"')
+            for statement in filter(str.strip, _SCHEMA.split(";")):
+                db.execute(statement)
+            db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * (count + 1))
+            db.execute(f"PRAGMA user_version = {_FORMAT}")
+        db.commit()
+    except BaseException:
+        db.rollback()
+        raise

@@ -91,12 +91,6 @@ class Ledger:
         index.sync()
         return index
 
-    def renew_index(self) -> None:
-        """Make the cache anew, whatever it says."""
-        self.index.remove()
-        for name in ("index", "_entries", "_history", "_marks", "storing"):
-            self.__dict__.pop(name, None)
-
     @cached_property
     def _entries(self) -> Binder:
         return Binder(self.folder("entries"), self.index, noun="entry")
@@ -211,10 +205,9 @@ class Ledger:
         captured: tuple[str, ...] = (),
         running: tuple[str, ...] = (),
     ) -> Entry:
-        ids = self._entries.ids()
         now = self.clock()
         entry = Entry(
-            id=new_id(now, after=ids[-1] if ids else ""),
+            id="",
             when=iso(now),
             tag=tag,
             roots=roots_of(place),
@@ -228,8 +221,9 @@ class Ledger:
             captured=captured,
             running=running,
         )
-        self._entries.write(entry.id, entry.to_json(), {"tree": tree_to_columns(tree)})
-        return entry
+        header = entry.to_json()
+        body = {"tree": tree_to_columns(tree)}
+        return replace(entry, id=self._entries.enter(now, lambda id: {**header, "id": id}, body))
 
     # Looking
 
@@ -296,11 +290,10 @@ class Ledger:
 
     def mark(self, kind: str, subject: str, *, note: str = "") -> Mark:
         """Note what was found out of an entry or change, now."""
-        ids = self._marks.ids()
         now = self.clock()
-        mark = Mark(new_id(now, after=ids[-1] if ids else ""), iso(now), kind, subject, note)
-        self._marks.write(mark.id, mark.to_json(), {})
-        return mark
+        mark = Mark("", iso(now), kind, subject, note)
+        header = mark.to_json()
+        return replace(mark, id=self._marks.enter(now, lambda id: {**header, "id": id}, {}))
 
     def marks(self, kind: str) -> list[Mark]:
         """Return the marks of a kind that can be read, the oldest first."""

@@ -174,7 +174,7 @@ class _Verification:
         """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""
         if not self._cache_is_right:
             self._faults.append(Fault(_CACHE, "it did not say what it mirrors; it was made anew"))
-            self._ledger.renew_index()
+            self._ledger.index.renew()
             self._cache_is_right = True
         for name, parts in self._damaged.items():
             self._ledger.index.forget(name, parts)

@@ -1,7 +1,7 @@
 """Places and trees: somewhere files live, and what is there."""
 
 from .archive import ZipPlace, add_member, rewrite_zip
-from .durable import refusals, refused, remove_tree, sync_dir, sync_files, write_atomic
+from .durable import refusals, refused, remove_tree, sync_dir, sync_files, write_atomic, write_once
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
@@ -81,4 +81,5 @@ __all__ = [
     "sync_files",
     "three_way",
     "write_atomic",
+    "write_once",
 ]

@@ -10,7 +10,15 @@ from collections.abc import Iterator, Sequence
 
 from ..errors import PlaceError
 
-__all__ = ["refusals", "refused", "remove_tree", "sync_dir", "sync_files", "write_atomic"]
+__all__ = [
+    "refusals",
+    "refused",
+    "remove_tree",
+    "sync_dir",
+    "sync_files",
+    "write_atomic",
+    "write_once",
+]
 
 _MANY = 32  # files; fewer are synced one by one, which disturbs nobody else's writing
 _SYNC_THREADS = 8
@@ -107,12 +115,46 @@ def _sync_file_system(folder: str) -> bool:
 def write_atomic(path: str, data: bytes) -> None:
     """Write beside the target, sync, then rename: at every instant the old or the new file."""
     beside = f"{path}.part"
-    with open(beside, "wb") as file:
+    _write_synced(beside, data)
+    os.replace(beside, path)
+    sync_dir(os.path.dirname(path) or ".")
+
+
+def write_once(path: str, data: bytes) -> None:
+    """Write a file that is there whole or not at all, and that nobody may have written before.
+
+    Raises:
+        FileExistsError: there is one; it is as it was.
+    """
+    beside = f"{path}.{os.urandom(4).hex()}.part"
+    try:
+        _write_synced(beside, data)
+        if not _linked(beside, path):
+            if os.path.lexists(path):
+                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path)
+            os.rename(beside, path)
+        sync_dir(os.path.dirname(path) or ".")
+    finally:
+        with contextlib.suppress(FileNotFoundError):
+            os.remove(beside)
+
+
+def _linked(beside: str, path: str) -> bool:
+    """Give a file its name if nothing has that, in one step; tell whether this disk can do so."""
+    try:
+        os.link(beside, path)
+    except FileExistsError:
+        raise
+    except OSError:  # a file system, or a system, without links
+        return False
+    return True
+
+
+def _write_synced(path: str, data: bytes) -> None:
+    with open(path, "wb") as file:
         file.write(data)
         file.flush()
         os.fsync(file.fileno())
-    os.replace(beside, path)
-    sync_dir(os.path.dirname(path) or ".")
 
 
 def remove_tree(path: str) -> None:
