@@ -15,6 +15,7 @@ _SECONDS = max(5.0, EXAMPLES / 160)  # a minute in the longer run
 
 _WRITE = """
 import os, sys, time
+from kindred_ledger.changes import restore
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace
 
@@ -29,7 +30,10 @@ while time.monotonic() < end:
     with open(place.path("world"), "wb") as file:
         file.write(bytes(made % 256 for _ in range(9)) + b"peat" * 40_000)
     opened = Ledger.open(ledger)
-    opened.backup(place)
+    entry = opened.backup(place)
+    with open(place.path("a"), "wb") as file:
+        file.write(b"spoilt")
+    restore(entry, opened, place).apply(opened)
     opened.index.close()
     made += 1
 print(made)
@@ -38,7 +42,7 @@ print(made)
 
 class Sharing(Case):
     def test_several_write_while_others_look(self) -> None:
-        """Every backup that was made is there, whole; nobody ever sees one that is not."""
+        """Every backup and change that was made is there, whole; nobody ever sees one that is not."""
         root = self.path("ledger")
         writers = []
         for number in range(_WRITERS):
@@ -68,11 +72,11 @@ class Sharing(Case):
         self.assertEqual([writer.returncode for writer in writers], [0] * _WRITERS, ends)
         made = sum(int(out) for out, _ in ends)
         ledger, copy = self.ledger(), self.ledger("mirror")
-        self.assertEqual(len(ledger.entries()), made)
+        self.assertEqual((len(ledger.entries()), len(ledger.records())), (2 * made, made))
         self.assertGreater(made, 2 * _WRITERS)
         self.assertGreater(looked, 1)
         mirror(ledger, copy)
         for one in (ledger, copy):
             found = verify(one)
-            self.assertEqual((found.faults, found.costs, found.entries), ((), (), made))
+            self.assertEqual((found.faults, found.costs, found.entries), ((), (), 2 * made))
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])

@@ -86,18 +86,17 @@ class _Application:
         self.ledger = ledger
         self.progress = progress
         ops, self.sources = _operations(changeset)
-        self.journal = Journal(
-            ledger.new_record_id(), ledger.root, roots_of(changeset.place), tuple(ops)
-        )
+        self.journal = Journal("", ledger.root, roots_of(changeset.place), tuple(ops))
 
     def run(self) -> Applied:
-        changeset, journal = self.changeset, self.journal
+        changeset = self.changeset
         where = changeset.place.location
         with refusals(where):
-            check_space(journal, changeset.actions, self.ledger)
+            check_space(self.journal, changeset.actions, self.ledger)
         swapping = False
         try:  # one block: an interrupt between two would leave the journal to nobody
             with refusals(where):
+                self.journal = journal = self.journal.claimed(self.ledger)
                 journal.write()
             record = self._keep()
             with refusals(where):
@@ -114,8 +113,8 @@ class _Application:
         except BaseException as error:
             if swapping:
                 self._unwind(error)
-            else:
-                journal.clear()  # nothing of the place was touched
+            elif self.journal.id:
+                self.journal.clear()  # nothing of the place was touched
             raise
         return Applied(record, statements, (*changeset.notes, *notes))
 

@@ -82,9 +82,20 @@ class Journal(Struct, frozen=True):
         """Return the folder in which the contents for one part are staged."""
         return os.path.join(self.folders()[part].root, WORK_FOLDER, self.id)
 
+    def claimed(self, ledger: Ledger) -> Journal:
+        """Return the journal under an id of its own, which its folder in `work` keeps from others."""
+        while True:
+            journal = replace(self, id=ledger.new_record_id())
+            try:
+                os.mkdir(journal.folder)
+            except FileExistsError:
+                continue
+            if not ledger.has_record(journal.id):
+                return journal
+            os.rmdir(journal.folder)  # somebody was done with it just now
+
     def write(self) -> None:
         """Make the journal durable in its present state."""
-        os.makedirs(self.folder, exist_ok=True)
         write_atomic(os.path.join(self.folder, _NAME), msgspec.json.encode(self))
         sync_dir(os.path.dirname(self.folder))
 
