@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
 
 from msgspec import Struct
@@ -20,6 +21,7 @@ from ..progress import Progress
 from . import settings
 from .binder import SUFFIX
 from .entries import Entry
+from .index import Index
 from .ledger import Ledger
 from .manifest import lost_files
 from .packs import PACK_SUFFIX, PackCheck, check_pack
@@ -97,8 +99,8 @@ class _Verification:
             lost = lost_files(body["tree"], whole) if body else None
             if lost or lost is None:
                 costs.append(Cost(id, Entry.from_json(header).name if header else "", lost))
-        for folder in ids.keys() - {"entries"}:
-            for _ in self._manifests(folder, ids[folder]):
+        for kind in ("history", "marks"):
+            for _ in self._manifests(kind, ids[kind]):
                 pass
         self._settle_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
@@ -145,17 +147,11 @@ class _Verification:
             self._faults.append(Fault(settings.SETTINGS, "it is missing"))
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
-        index = self._ledger.index
-        jobs = ((index.pack_path(name), index.frames_of(name)) for name in sizes)
         total = sum(sizes.values())
-        with (
-            self._progress.task("verifying", total=total, unit="bytes") as task,
-            ThreadPoolExecutor(_WORKERS) as pool,
-        ):
-            checks = pool.map(lambda job: check_pack(*job), jobs)
-            for (name, size), check in zip(sizes.items(), checks, strict=True):
+        with self._progress.task("verifying", total=total, unit="bytes") as task:
+            for name, check in _checked(self._ledger.index, sizes):
                 self._note(name, check)
-                task.advance(size)
+                task.advance(sizes[name])
 
     def _note(self, name: str, check: PackCheck) -> None:
         index = self._ledger.index
@@ -193,3 +189,17 @@ class _Verification:
             if id in known and known[id] != header:
                 self._cache_is_right = False
             yield id, header, body
+
+
+def _checked(index: Index, names: Iterable[str]) -> Iterator[tuple[str, PackCheck]]:
+    """Yield packs with their checks, made a few ahead of need: what a pack holds takes memory."""
+    coming: deque[tuple[str, Future[PackCheck]]] = deque()
+    with ThreadPoolExecutor(_WORKERS) as pool:
+        for name in names:
+            check = pool.submit(check_pack, index.pack_path(name), index.frames_of(name))
+            coming.append((name, check))
+            if len(coming) > _WORKERS:
+                first, done = coming.popleft()
+                yield first, done.result()
+        for first, done in coming:
+            yield first, done.result()
