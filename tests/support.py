@@ -62,6 +62,30 @@ class Case(unittest.TestCase):
         return FolderPlace(self.path(name))
 
 
+class KeptCase(Case):
+    """A test that begins with a ledger of three entries and a change: text, a world, and what moved."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        text = {f"{n}.txt": b"content %d " % n * (n + 1) for n in range(20)}
+        world, noise = bytearray(os.urandom(3 << 20)), os.urandom(3 << 20)
+        ledger = self.ledger()
+        place = self.place({**text, "world": bytes(world), "noise": noise})
+        ledger.backup(place)
+        world[::5000] = bytes(len(world[::5000]))
+        change_to(place, {**text, "world": bytes(world), "noise": b"front" + noise}).apply(ledger)
+        ledger.backup(place)
+        ledger.index.close()
+
+    def copied(self) -> str:
+        """Return a fresh copy of the ledger, without the cache."""
+        copy = self.path("copy")
+        shutil.rmtree(copy, ignore_errors=True)
+        shutil.copytree(self.path("ledger"), copy)
+        os.remove(os.path.join(copy, "index.sqlite"))
+        return copy
+
+
 class PlayCase(Case):
     """A test that begins with the demo's play area."""
 

@@ -9,35 +9,18 @@ import shutil
 from kindred_ledger.errors import UsageError
 from kindred_ledger.ledger import Ledger, heal, mirror, verify
 from kindred_ledger.places import FolderPlace
-from tests.support import EXAMPLES, Case, change_to, snapshot, write
+from tests.support import EXAMPLES, KeptCase, snapshot, write
 
 _FLIPS = max(30, EXAMPLES // 20)
 _KINDS = ("packs", "entries", "history")
 
 
-class TwoCopies(Case):
+class TwoCopies(KeptCase):
     def setUp(self) -> None:
         super().setUp()
-        text = {f"{n}.txt": b"content %d " % n * (n + 1) for n in range(20)}
-        world = bytearray(os.urandom(3 << 20))
-        noise = os.urandom(3 << 20)
-        ledger = self.ledger()
-        self.where = self.place({**text, "world": bytes(world), "noise": noise})
-        ledger.backup(self.where)
-        world[::5000] = bytes(len(world[::5000]))
-        changed = {**text, "world": bytes(world), "noise": b"front" + noise}
-        change_to(self.where, changed).apply(ledger)
-        ledger.backup(self.where)
-        mirror(ledger, self.ledger("mirror"))
+        ledger, copy = self.ledger(), self.ledger("mirror")
+        mirror(ledger, copy)
         ledger.index.close()
-
-    def copied(self) -> str:
-        """Return a fresh copy of the ledger, without the cache."""
-        copy = self.path("copy")
-        shutil.rmtree(copy, ignore_errors=True)
-        shutil.copytree(self.path("ledger"), copy)
-        os.remove(os.path.join(copy, "index.sqlite"))
-        return copy
 
     def opened(self, root: str) -> Ledger:
         ledger = Ledger.open(root, create=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -129,6 +130,27 @@ class Copies(Harmed):
             again, out = self.run_failing(folder, 0, "heal", "--from", "other")
             self.assertEqual(again, 0, out)
             self.assert_whole(os.path.join(folder, "ledger"), entries=2)
+            return status
+
+        self.assert_each_step(judge)
+
+    def test_putting_names_right(self) -> None:
+        """However far it came, no file is lost: the next run, without a mirror, goes on."""
+
+        def judge(point: int) -> int:
+            folder = self.two_ledgers(point)
+            for kind in ("packs", "entries"):
+                where = os.path.join(folder, "ledger", kind)
+                first, last = (os.path.join(where, name) for name in sorted(os.listdir(where)))
+                os.rename(first, os.path.join(folder, "between"))
+                os.rename(last, first)
+                os.rename(os.path.join(folder, "between"), last)
+            shutil.rmtree(os.path.join(folder, "place"))  # nothing can be kept again from there
+            status, out = self.run_failing(folder, point, "heal")
+            self.assertNotIn("Traceback", out)
+            self.assertEqual(self.run_failing(folder, 0, "heal")[0], 0, out)
+            self.assert_whole(os.path.join(folder, "ledger"), entries=2)
+            self.assertFalse(os.path.exists(os.path.join(folder, "ledger", "damaged")))
             return status
 
         self.assert_each_step(judge)

@@ -6,37 +6,24 @@ import os
 import random
 import shutil
 import sqlite3
+import time
+
+from blake3 import blake3
 
 from kindred_ledger.errors import LedgerDamaged
 from kindred_ledger.ledger import Ledger, Verified, verify
-from tests.support import EXAMPLES, Case, change_to
+from tests.support import EXAMPLES, KeptCase
 
 _FLIPS = max(30, EXAMPLES // 20)
 
 
-class Verifying(Case):
+class Verifying(KeptCase):
     def setUp(self) -> None:
         super().setUp()
-        text = {f"{n}.txt": b"content %d " % n * (n + 1) for n in range(20)}
-        world = bytearray(os.urandom(3 << 20))
         ledger = self.ledger()
-        noise = os.urandom(3 << 20)
-        place = self.place({**text, "world": bytes(world), "noise": noise})
-        ledger.backup(place)
-        world[::5000] = bytes(len(world[::5000]))
-        change_to(place, {**text, "world": bytes(world), "noise": b"front" + noise}).apply(ledger)
-        ledger.backup(place)
         ledger.backup(self.place({"another": os.urandom(5000)}, "another"))
         ledger.index.close()
         self.assertGreater(len(os.listdir(self.path("ledger", "packs"))), 1)
-
-    def copied(self) -> str:
-        """Return a fresh copy of the ledger, without the cache."""
-        copy = self.path("copy")
-        shutil.rmtree(copy, ignore_errors=True)
-        shutil.copytree(self.path("ledger"), copy)
-        os.remove(os.path.join(copy, "index.sqlite"))
-        return copy
 
     def verified(self, root: str, *, share: float = 1.0) -> Verified:
         """Verify, and hold what it says against what can be read in truth."""
@@ -170,3 +157,43 @@ class Verifying(Case):
             self.assertEqual(found.packs, 1)
             seen += [fault.file for fault in found.faults]
         self.assertEqual(sorted(seen), [f"packs/{name}" for name in packs])
+
+    def test_a_cache_made_anew_under_others(self) -> None:
+        """Who has it open reads on: a pack keeps its number, in which order it may be found again."""
+        ledger = self.ledger("many")
+        place = self.path("few")
+        for number in range(8):  # a pack each, known in the order of time
+            ledger.backup(self.place({f"{number}": os.urandom(500)}, "few"))
+        entry = ledger.entries()[-1]
+        files = ledger.tree(entry).files
+        self.assertEqual(len(list(ledger.place(entry).read(files))), 8)
+        other = Ledger.open(self.path("many"))
+        other.index.renew()  # known in the order of their names
+        other.index.close()
+        for path, blocks in ledger.place(entry).read(files):
+            with open(os.path.join(place, path), "rb") as file:
+                self.assertEqual(b"".join(blocks), file.read())
+
+    def test_what_is_remembered_of_files_is_held_against_its_digest(self) -> None:
+        """A flipped bit there must not stand for a file that was not read."""
+        place = self.place({"a": b"peat", "b": b"reeds"}, "old")
+        for name in ("a", "b"):
+            os.utime(place.path(name), (1e9, 1e9))
+        time.sleep(0.1)  # a file that changed just now is not remembered
+        ledger = self.ledger()
+        ledger.backup(place)
+        ledger.index.close()
+        path = self.path("ledger", "index.sqlite")
+        with sqlite3.connect(path) as db:
+            key = f"={place.root}"
+            ((data,),) = db.execute("SELECT columns FROM seen WHERE place = ?", (key,)).fetchall()
+            for digest in (blake3(b"peat").digest(), blake3(b"reeds").digest()):
+                flipped = bytes([digest[0] ^ 1]) + digest[1:]
+                data = data.replace(digest, flipped)
+            self.assertIn(flipped, data)
+            db.execute("UPDATE seen SET columns = ? WHERE place = ?", (data, key))
+        db.close()
+        again = self.ledger()
+        entry = again.backup(place)
+        self.assertEqual(again.check(entry), [])
+        self.assertEqual(again.tree(entry)["a"].digest, blake3(b"peat").digest())

@@ -38,8 +38,8 @@ def check_space(journal: Journal, actions: Iterable[Action], ledger: Ledger) -> 
 
     The new contents are written beside the old ones; the old ones go to the ledger too.
     """
-    sizes = dict.fromkeys((*(f.root for f in journal.folders().values()), ledger.root), 0)
     roots = {part: folder.root for part, folder in journal.folders().items()}
+    sizes = dict.fromkeys((*roots.values(), ledger.root), 0)
     for op in journal.ops:
         if op.kind == "put" and op.after is not None:
             sizes[roots[op.part]] += op.after.size

@@ -20,6 +20,7 @@ __all__ = [
     "count",
     "files",
     "heading",
+    "listed",
     "moment",
     "notes",
     "rows",
@@ -172,18 +173,19 @@ def changeset(console: Page, change: Changeset, *, lines: bool = False) -> None:
     if change.conflicts:
         head = f"{count(len(change.conflicts), 'decision')} needed"
         items = [f"{conflict.item}: {conflict.reason}" for conflict in change.conflicts]
-        _listed(console, head, items, "yellow")
+        listed(console, head, items, "yellow")
         for remedy in dict.fromkeys(conflict.remedy for conflict in change.conflicts):
             console.print(f"    {remedy}", soft_wrap=True)
     if change.losses:
         head = f"{count(len(change.losses), 'loss')}, kept in the ledger all the same"
         items = [f"{loss.item}: {loss.reason}" for loss in change.losses]
-        _listed(console, head, items, "bright_red")
+        listed(console, head, items, "bright_red")
     warnings(console, change.warnings)
     notes(console, change.notes)
 
 
-def _listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
+def listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
+    """Draw a head and some items below it, the first of many."""
     console.print()
     console.print(f"  {head}", style=f"bold {style}")
     for item in items[:_MOST_LISTED]:

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from ..ledger import Cost, Verified
     from .page import Page
 
-__all__ = ["DAMAGED", "status_of", "verified"]
+__all__ = ["DAMAGED", "faults", "status_of", "verified"]
 
 DAMAGED = 5
 _MOST_LISTED = 12
@@ -30,8 +30,7 @@ def verified(page: Page, found: Verified, *, lines: bool) -> None:
         f"Verified {packs} ({size(found.size_bytes)}), "
         f"{count(found.entries, 'entry')}, {count(found.changes, 'change')}."
     )
-    for fault in found.faults:
-        page.hang("  ✗ ", f"{fault.file}: {fault.what}", style="red")
+    faults(page, found)
     for cost in found.costs:
         _draw_cost(page, cost, lines=lines)
     if not found.faults and not found.costs:
@@ -40,6 +39,12 @@ def verified(page: Page, found: Verified, *, lines: bool) -> None:
         page.print("\nThe content of every entry can still be brought back.")
     else:
         page.print("\nEverything else can still be brought back.")
+
+
+def faults(page: Page, found: Verified) -> None:
+    """Draw which files are damaged."""
+    for fault in found.faults:
+        page.hang("  ✗ ", f"{fault.file}: {fault.what}", style="red")
 
 
 def _draw_cost(page: Page, cost: Cost, *, lines: bool) -> None:

@@ -64,16 +64,11 @@ def main(argv: list[str] | None = None) -> int:
     from .running import run
 
     try:
-        status = run(name, args[1:])
-        sys.stdout.flush()
-        return status
+        return run(name, args[1:])
     except KeyboardInterrupt:
         print("\nStopped. What was begun was taken back, or had been finished:", file=sys.stderr)
         print("kindred history shows what was made.", file=sys.stderr)
         return _INTERRUPTED
-    except BrokenPipeError:  # the reader of our output went away, as `head` does
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
 
 
 def _help() -> str:
@@ -108,9 +103,12 @@ def program() -> None:
     Whatever matters is durable by now, and taking a hundred thousand files' nodes apart one by one
     takes as long as looking at them did.
     """
-    status = main()
-    sys.stdout.flush()
-    sys.stderr.flush()
+    try:
+        status = main()
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except BrokenPipeError:  # the reader of our output went away, as `head` does
+        status = 0
     os._exit(status)
 
 

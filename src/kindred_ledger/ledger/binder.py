@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable
 from typing import Any
@@ -12,9 +13,33 @@ from . import manifest
 from .ids import new_id
 from .index import Index
 
-__all__ = ["SUFFIX", "Binder"]
+__all__ = ["SUFFIX", "Binder", "read_manifest"]
 
 SUFFIX = ".json.zst"
+
+
+def read_manifest(path: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return header and body of a manifest, verified.
+
+    Raises:
+        LedgerDamaged: it is missing, any byte of it is not what was written, or it has another's name.
+    """
+    header, body = manifest.decode(_bytes(path), where=path)
+    return _own(header, path), body
+
+
+def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
+    if header.get("id") != os.path.basename(path).removesuffix(SUFFIX):
+        raise LedgerDamaged(f"this is {header.get('id')} under another name", where=path)
+    return header
+
+
+def _bytes(path: str) -> bytes:
+    try:
+        with open(path, "rb") as file:
+            return file.read()
+    except FileNotFoundError as error:
+        raise LedgerDamaged("it is missing", where=path) from error
 
 
 class Binder:
@@ -56,25 +81,34 @@ class Binder:
         with refusals(self._folder):
             write_atomic(path or self.path(id), manifest.encode(header, body))
 
-    def headers(self) -> tuple[list[dict[str, Any]], list[LedgerDamaged]]:
-        """Return the headers of all manifests that can be read, the oldest first, and why others cannot.
+    def headers(self) -> list[dict[str, Any]]:
+        """Return the headers of all manifests that can be read, the oldest first; see `unreadable`.
 
         They are taken from the cache where it has them.
         """
         ids = self.ids()
         known = self._index.headers(self.noun, ids)
         new: dict[str, dict[str, Any]] = {}
-        faults: list[LedgerDamaged] = []
         for id in ids:
             if id not in known:
-                try:
+                with contextlib.suppress(LedgerDamaged):
                     new[id] = self._header(id)
-                except LedgerDamaged as error:
-                    faults.append(error)
         if new:
             self._index.remember_headers(self.noun, new)
         found = (known.get(id) or new.get(id) for id in ids)
-        return [header for header in found if header is not None], faults
+        return [header for header in found if header is not None]
+
+    def unreadable(self) -> list[LedgerDamaged]:
+        """Return why headers cannot be read, of those that are not in the cache already."""
+        known = self._index.ids(self.noun)
+        faults = []
+        for id in self.ids():
+            if id not in known:
+                try:
+                    self._header(id)
+                except LedgerDamaged as error:
+                    faults.append(error)
+        return faults
 
     def read(self, id: str) -> tuple[dict[str, Any], dict[str, Any]]:
         """Return header and body of one manifest, verified.
@@ -82,8 +116,7 @@ class Binder:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        header, body = manifest.decode(self._bytes(id), where=self.path(id))
-        return self._own(id, header), body
+        return read_manifest(self.path(id))
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.
@@ -108,21 +141,8 @@ class Binder:
         )
 
     def _header(self, id: str) -> dict[str, Any]:
-        return self._own(id, manifest.decode_header(self._bytes(id), where=self.path(id)))
-
-    def _own(self, id: str, header: dict[str, Any]) -> dict[str, Any]:
-        if header.get("id") != id:
-            raise LedgerDamaged(
-                f"this is {self.noun} {header.get('id')} under another name", where=self.path(id)
-            )
-        return header
-
-    def _bytes(self, id: str) -> bytes:
-        try:
-            with open(self.path(id), "rb") as file:
-                return file.read()
-        except FileNotFoundError as error:
-            raise LedgerDamaged(f"the {self.noun} is missing", where=self.path(id)) from error
+        path = self.path(id)
+        return _own(manifest.decode_header(_bytes(path), where=path), path)
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""

@@ -6,8 +6,10 @@ apart: its whole frames go to a new pack, and it is put aside in `damaged/`, for
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Sequence
+from functools import cached_property
 
 from msgspec import Struct
 
@@ -21,7 +23,7 @@ from .manifest import decode, digests_of
 from .mirroring import adopt
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
 from .reading import EMPTY
-from .verifying import Verified, verify
+from .verifying import MOVED, Verified, verify
 
 __all__ = ["Healed", "heal"]
 
@@ -81,24 +83,24 @@ class _Healing:
         for fault in found.faults:
             folder, _, name = fault.file.partition("/")
             path = os.path.join(self._ledger.folder(folder), name)
-            if not os.path.isfile(path):
+            suffix = PACK_SUFFIX if folder == "packs" else SUFFIX
+            # What has `MOVED` behind its name was left so by healing that was cut off.
+            if not os.path.isfile(path) or not name.removesuffix(MOVED).endswith(suffix):
                 continue
-            if folder == "packs":
-                own = name_of(path) + PACK_SUFFIX if name.endswith(PACK_SUFFIX) else ""
-            else:
-                own = _id_of(path) + SUFFIX if name.endswith(SUFFIX) else ""
-            if own in ("", PACK_SUFFIX, SUFFIX, name):
+            own = name_of(path) if folder == "packs" else _id_of(path)
+            if not own or own + suffix == name:
                 continue
-            os.replace(path, f"{path}.moved")  # two may have changed names with each other
-            moved.append((folder, name, own))
+            if not name.endswith(MOVED):  # two may have changed names with each other
+                os.replace(path, path + MOVED)
+            moved.append((folder, name.removesuffix(MOVED), own + suffix))
         for folder, name, own in moved:
-            path = os.path.join(self._ledger.folder(folder), name)
+            path = os.path.join(self._ledger.folder(folder), name) + MOVED
             final = os.path.join(self._ledger.folder(folder), own)
             if os.path.exists(final):
-                self._put_aside(f"{path}.moved", name)
+                self._put_aside(path, name)
                 self.mended.append(f"{folder}/{name}: put aside, {own} is there under its own name")
             else:
-                os.replace(f"{path}.moved", final)
+                os.replace(path, final)
                 self.mended.append(f"{folder}/{name}: is {own} again")
             sync_dir(os.path.dirname(final))
 
@@ -220,14 +222,16 @@ class _Healing:
 
     def _lost(self) -> set[bytes]:
         """Return the digests of contents that entries have and no pack gives."""
-        whole = {EMPTY, *self._ledger.index.readable()}
-        lost: set[bytes] = set()
+        return self._needed - {EMPTY, *self._ledger.index.readable()}
+
+    @cached_property
+    def _needed(self) -> set[bytes]:
+        """The digests of all that entries hold, of those that can be read."""
+        needed: set[bytes] = set()
         for entry in self._ledger.entries():
-            try:
-                lost.update(set(digests_of(self._ledger.columns(entry))) - whole)
-            except LedgerDamaged:
-                continue
-        return lost
+            with contextlib.suppress(LedgerDamaged):
+                needed.update(digests_of(self._ledger.columns(entry)))
+        return needed
 
 
 def _id_of(path: str) -> str:

@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 import msgspec
+from blake3 import blake3
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, PlaceError
@@ -24,21 +25,21 @@ from .packs import PACK_SUFFIX, Chunk, PackIndex, Recipe, Slice, read_index
 __all__ = ["Index", "Location", "Span"]
 
 _SCHEMA = """
-CREATE TABLE IF NOT EXISTS packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
-CREATE TABLE IF NOT EXISTS chunks (digest BLOB, pack INTEGER, at INTEGER, size INTEGER, base BLOB,
+CREATE TABLE packs (id INTEGER PRIMARY KEY, name TEXT UNIQUE, frames BLOB);
+CREATE TABLE chunks (digest BLOB, pack INTEGER, at INTEGER, size INTEGER, base BLOB,
     PRIMARY KEY (digest, pack)) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS recipes (digest BLOB, pack INTEGER, slices BLOB,
+CREATE TABLE recipes (digest BLOB, pack INTEGER, slices BLOB,
     PRIMARY KEY (digest, pack)) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
+CREATE TABLE headers (noun TEXT, id TEXT, header BLOB, PRIMARY KEY (noun, id))
     WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
+CREATE TABLE stored (place TEXT, path TEXT, digest BLOB, PRIMARY KEY (place, path))
     WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS stored_by_path ON stored (path);
-CREATE TABLE IF NOT EXISTS seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
-CREATE TABLE IF NOT EXISTS lost (pack INTEGER);
-CREATE TABLE IF NOT EXISTS checked (name TEXT PRIMARY KEY, at REAL);
+CREATE INDEX stored_by_path ON stored (path);
+CREATE TABLE seen (place TEXT PRIMARY KEY, columns BLOB, lost INTEGER);
+CREATE TABLE lost (pack INTEGER);
+CREATE TABLE checked (name TEXT PRIMARY KEY, at REAL);
 """
-_FORMAT = 8
+_FORMAT = 9
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 # A chunk that is a difference is of no use without its base.
 _USABLE = "(base = x'' OR EXISTS (SELECT 1 FROM chunks AS whole WHERE whole.digest = chunks.base))"
@@ -98,7 +99,7 @@ class Index:
     def renew(self) -> None:
         """Make the cache anew, whatever it says; in place, as others may have it open."""
         try:
-            _make(self._db, lost=True)
+            _make(self._db, anew=True)
         except sqlite3.OperationalError as error:
             raise self._refused(error) from error
         except sqlite3.DatabaseError:
@@ -139,13 +140,13 @@ class Index:
             PlaceError: the cache cannot be written.
         """
         frames = zstd.compress(msgspec.json.encode([index.starts, index.lengths, index.sizes]))
+        pack = _number_of(name)
         with self._needed(), self._db:
             cursor = self._db.execute(
-                "INSERT OR IGNORE INTO packs (name, frames) VALUES (?, ?)", (name, frames)
+                "INSERT OR IGNORE INTO packs VALUES (?, ?, ?)", (pack, name, frames)
             )
             if not cursor.rowcount:
                 return
-            pack = cursor.lastrowid
             self._db.executemany(
                 "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?, ?)",
                 sorted((c.digest, pack, c.at, c.size, c.base) for c in index.chunks),
@@ -342,6 +343,12 @@ class Index:
         rows = self._db.execute("SELECT id, header FROM headers WHERE noun = ?", (noun,))
         return {id: msgspec.json.decode(data) for id, data in rows if id in wanted}
 
+    def ids(self, noun: str) -> set[str]:
+        """Return the ids of the manifests of a kind whose headers are cached."""
+        return {
+            row[0] for row in self._db.execute("SELECT id FROM headers WHERE noun = ?", (noun,))
+        }
+
     def remember_headers(self, noun: str, headers: dict[str, dict[str, Any]]) -> None:
         """Cache headers of manifests of a kind; they never change."""
         with self._welcome(), self._db:
@@ -374,8 +381,8 @@ class Index:
         if self._seen[:2] != (place, lost):
             query = "SELECT columns, lost FROM seen WHERE place = ?"
             row = self._db.execute(query, (place,)).fetchone()
-            columns = msgspec.msgpack.decode(row[0]) if row else {}
-            if row and row[1] != lost:
+            columns = _unsealed(row[0]) if row else None
+            if columns is not None and row[1] != lost:
                 columns["kept"] = []
             self._seen = place, lost, Seen(columns)
         return self._seen[2].again()
@@ -395,12 +402,32 @@ class Index:
         with self._welcome(), self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
-                (place, msgspec.msgpack.encode(known.columns()), lost),
+                (place, _sealed(known.columns()), lost),
             )
+
+
+def _number_of(name: str) -> int:
+    """Return the number a pack has in every index, whenever it was made: others may have it open."""
+    return int(name[:15], 16)
 
 
 def _packed(recipe: Recipe) -> bytes:
     return b"".join(_SLICE.pack(*part) for part in recipe.slices)
+
+
+def _sealed(columns: dict[str, Any]) -> bytes:
+    """Return what is remembered of files, behind its digest: it is believed without reading them."""
+    data = msgspec.msgpack.encode(columns)
+    return blake3(data).digest() + data
+
+
+def _unsealed(stored: bytes) -> dict[str, Any] | None:
+    """Return what `_sealed` wrote; None if any byte of it is another."""
+    digest, data = stored[:32], stored[32:]
+    if blake3(data).digest() != digest:
+        return None
+    columns: dict[str, Any] = msgspec.msgpack.decode(data)
+    return columns
 
 
 def _open(path: str) -> sqlite3.Connection:
@@ -419,22 +446,23 @@ def _format_of(db: sqlite3.Connection) -> int:
     return int(db.execute("PRAGMA user_version").fetchone()[0])
 
 
-def _make(db: sqlite3.Connection, *, lost: bool = False) -> None:
-    """Make the tables anew, all or nothing; if only for their format, and unless somebody just did.
+def _make(db: sqlite3.Connection, *, anew: bool = False) -> None:
+    """Make the tables, all or nothing, unless somebody just did.
 
-    `lost` also says to all who remember what is kept that they know nothing any more.
+    `anew` makes them whatever is there, and says by one more row in `lost` to all who have the cache
+    open that what they remember as kept is not known to be.
     """
     db.execute("BEGIN IMMEDIATE")
     try:
-        if lost or _format_of(db) != _FORMAT:
-            count = db.execute("SELECT count(*) FROM lost").fetchone()[0] if lost else 0
+        if anew or _format_of(db) != _FORMAT:
+            lost = db.execute("SELECT count(*) FROM lost").fetchone()[0] if anew else 0
             for (name,) in db.execute(
                 "SELECT name FROM sqlite_master WHERE type = 'table'"
             ).fetchall():
                 db.execute(f'DROP TABLE "{name}"')
             for statement in filter(str.strip, _SCHEMA.split(";")):
                 db.execute(statement)
-            db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * (count + 1))
+            db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * (lost + 1))
             db.execute(f"PRAGMA user_version = {_FORMAT}")
         db.commit()
     except BaseException:

@@ -229,11 +229,11 @@ class Ledger:
 
     def entries(self) -> list[Entry]:
         """Return all entries that can be read, the oldest first; see `unreadable`."""
-        return [Entry.from_json(header) for header in self._entries.headers()[0]]
+        return [Entry.from_json(header) for header in self._entries.headers()]
 
     def unreadable(self) -> list[LedgerDamaged]:
         """Return what is wrong with the entries, records and marks that cannot be read."""
-        return [fault for binder in self.binders.values() for fault in binder.headers()[1]]
+        return [fault for binder in self.binders.values() for fault in binder.unreadable()]
 
     def entry(self, text: str) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
@@ -297,14 +297,14 @@ class Ledger:
 
     def marks(self, kind: str) -> list[Mark]:
         """Return the marks of a kind that can be read, the oldest first."""
-        marks = map(Mark.from_json, self._marks.headers()[0])
+        marks = map(Mark.from_json, self._marks.headers())
         return [mark for mark in marks if mark.kind == kind]
 
     # The history
 
     def records(self) -> list[Record]:
         """Return the applied changes that can be read, the oldest first, without their trees."""
-        return [Record.from_json(header) for header in self._history.headers()[0]]
+        return [Record.from_json(header) for header in self._history.headers()]
 
     def record(self, text: str) -> Record:
         """Return one applied change whole: by id, its beginning, or `latest`."""

@@ -10,16 +10,15 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Iterator
-from typing import Any
 
 from msgspec import Struct
 
 from ..errors import LedgerDamaged, UsageError
 from ..places import BLOCK, refusals, remove_tree, sync_dir
 from ..progress import Progress
-from . import manifest
-from .binder import SUFFIX
+from .binder import SUFFIX, read_manifest
 from .ledger import Ledger
+from .manifest import lost_files
 from .packs import PACK_SUFFIX, check_pack
 from .reading import EMPTY
 
@@ -154,22 +153,14 @@ def _check_pack(path: str) -> None:
 
 
 def _check_manifest(path: str) -> None:
-    _manifest(path)
-
-
-def _manifest(path: str) -> dict[str, Any]:
-    with open(path, "rb") as file:
-        header, body = manifest.decode(file.read(), where="")
-    if header.get("id") != os.path.basename(path).removesuffix(SUFFIX):
-        raise LedgerDamaged(f"this is {header.get('id')} under another name")
-    return body
+    read_manifest(path)
 
 
 def _complete(whole: set[bytes]) -> Callable[[str], None]:
     """Return a check that an entry is as it was written, and that all its contents are there."""
 
     def check(path: str) -> None:
-        lost = manifest.lost_files(_manifest(path)["tree"], whole)
+        lost = lost_files(read_manifest(path)[1]["tree"], whole)
         if lost:
             raise LedgerDamaged(f"the contents of {len(lost)} of its files are not here")
 

@@ -28,10 +28,11 @@ from .packs import PACK_SUFFIX, PackCheck, check_pack
 from .reading import EMPTY
 from .storing import is_old
 
-__all__ = ["Cost", "Fault", "Verified", "verify"]
+__all__ = ["MOVED", "Cost", "Fault", "Verified", "verify"]
 
 _WORKERS = 2  # reading and hashing release the interpreter lock
 _CACHE = "index.sqlite"
+MOVED = ".moved"  # what healing has behind a name while it puts names right
 _Plain = dict[str, Any]
 
 
@@ -124,7 +125,9 @@ class _Verification:
         where = self._ledger.folder(folder)
         names = sorted(os.listdir(where))
         for name in names:
-            if not name.endswith(suffix) and is_old(os.path.join(where, name)):
+            if name.endswith(suffix):
+                continue
+            if name.endswith(MOVED) or is_old(os.path.join(where, name)):  # else it is under way
                 what = "this is no file of the ledger; a write that was cut off may have left it"
                 self._faults.append(Fault(f"{folder}/{name}", what))
         return [name.removesuffix(suffix) for name in names if name.endswith(suffix)]

@@ -68,7 +68,8 @@ class JoinedPlace:
         """Yield contents part by part."""
         for name, some in _by_part(paths).items():
             if name not in self.parts or "" in some:
-                raise UsageError(f"there is no file in {name}", where=self.location)
+                path = name if "" in some else f"{name}/{some[0]}"
+                raise UsageError(f"there is no file {path}", where=self.location)
             for path, blocks in self.parts[name].read(some):
                 yield f"{name}/{path}", blocks
 
@@ -92,7 +93,9 @@ def look(place: Place, paths: Iterable[str], *, seen: Seen | None = None) -> Tre
     for name, some in _by_part(paths).items():
         if "" in some:
             found[name] = Node(DIR)  # the top of a part, which is always there
-        inner = folders[name].look(filter(None, some), seen=seen.under(name) if seen else None)
+        inner = folders[name].look(
+            filter(None, some), seen=seen.under(name) if seen is not None else None
+        )
         found.update((f"{name}/{path}", node) for path, node in inner.items())
     return Tree(found)
 

@@ -11,8 +11,6 @@ from ..health import DAMAGED
 from ..options import session
 from ..session import Session
 
-_MOST_LISTED = 12
-
 
 @click.command()
 @click.argument("entry", default="")
@@ -35,11 +33,8 @@ def command(session: Session, entry: str, scratch: str | None) -> int:
         return session.emit(status, **msgspec.to_builtins(done))
     what = f"{found.name}, {drawing.files(found.files, found.size_bytes)}"
     if done.faults:
-        session.out.print(f"Entry {found.id} ({what}) did not come back whole:", style="red")
-        for fault in done.faults[:_MOST_LISTED]:
-            session.out.hang("  ✗ ", fault, style="red")
-        if len(done.faults) > _MOST_LISTED:
-            session.out.print(f"    and {len(done.faults) - _MOST_LISTED} more", style="dim")
+        head = f"Entry {found.id} ({what}) did not come back whole"
+        drawing.listed(session.out, head, done.faults, "red")
         session.out.print("\nTo see what is damaged: kindred verify")
     else:
         session.out.print(f"Entry {found.id} ({what}): every file came back as it was kept.")

@@ -44,8 +44,7 @@ def command(session: Session, mirrors: tuple[str, ...], look: tuple[str, ...]) -
     if not done.before.faults and not done.before.costs:
         session.out.print("Nothing is damaged.")
         return status
-    for fault in done.before.faults:
-        session.out.hang("  ✗ ", f"{fault.file}: {fault.what}", style="red")
+    health.faults(session.out, done.before)
     for line in done.mended:
         session.out.hang("  ✓ ", line, style="green")
     session.out.print()
