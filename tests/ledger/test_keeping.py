@@ -10,13 +10,14 @@ import unittest
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
+from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kindred_ledger.changes import restore
 from kindred_ledger.errors import LedgerError, PlaceChanged, PlaceError, UsageError
 from kindred_ledger.ledger import Ledger, Tag
-from kindred_ledger.ledger.packs import read_index
+from kindred_ledger.ledger.packs import PackWriter, Piece, read_index
 from kindred_ledger.places import (
     FolderPlace,
     MemoryPlace,
@@ -244,6 +245,32 @@ class Backup(Case):
         for name in os.listdir(self.path("disk", "ledger", "packs")):
             read_index(self.path("disk", "ledger", "packs", name))
         self.assertEqual(os.listdir(self.path("disk", "ledger", "work")), [])
+
+    @unittest.skipIf(os.name == "nt", "needs limits on the size of files")
+    def test_a_pack_of_which_a_write_failed(self) -> None:
+        """It takes nothing more and gets no name, though there is room again."""
+        import resource
+
+        os.mkdir(self.path("packs"))
+        for again in (True, False):
+            writer = PackWriter(self.path("part"))
+            frames = [os.urandom(100_000), os.urandom(100_000)]
+            for frame in frames:
+                writer.add_frame(len(frame), [Piece(blake3(frame).digest(), len(frame))])
+            limits = resource.getrlimit(resource.RLIMIT_FSIZE)
+            resource.setrlimit(resource.RLIMIT_FSIZE, (50_000, limits[1]))
+            try:
+                with self.assertRaises(OSError):
+                    writer.write(frames[0])
+            finally:
+                resource.setrlimit(resource.RLIMIT_FSIZE, limits)
+            if again:
+                with self.assertRaisesRegex(OSError, "an earlier frame"):
+                    writer.write(frames[1])
+            with self.assertRaises(OSError):
+                writer.seal(self.path("packs"))
+            self.assertEqual(os.listdir(self.path("packs")), [])
+            self.assertFalse(os.path.exists(self.path("part")))
 
     def test_permission_refused_makes_no_entry(self) -> None:
         """One unreadable file ends the backup with its name; nothing half kept is listed."""

@@ -14,6 +14,7 @@ from blake3 import blake3
 
 from kindred_ledger.errors import PlaceBusy, PlaceChanged, PlaceError, UsageError, Vanished
 from kindred_ledger.places import (
+    BLOCK,
     WORK_FOLDER,
     FolderPlace,
     JoinedPlace,
@@ -150,6 +151,26 @@ class Reading(Case):
             with self.assertRaisesRegex(PlaceChanged, "log"):
                 scan(Restless(place.root))
             self.assertEqual(len(scan(place)), 2)
+
+    def test_a_large_file_that_changes_under_the_reader(self) -> None:
+        """Grown, shrunk or overwritten between two blocks: all that was read is given, then it is told."""
+        size = BLOCK + 5
+        for harm in (b"longer" * 9, None, b"in place"):
+            place = self.place({"world": bytes(size)})
+            os.utime(place.path("world"), (1e9, 1e9))
+            read = 0
+            with self.assertRaisesRegex(PlaceChanged, "changed while it was read"):
+                for _, blocks in place.read(["world"]):
+                    for block in blocks:
+                        if not read:
+                            with open(place.path("world"), "r+b") as file:
+                                if harm is None:
+                                    file.truncate(BLOCK + 1)
+                                else:
+                                    file.seek(size if b"longer" in harm else 9)
+                                    file.write(harm)
+                        read += len(block)
+            self.assertGreater(read, BLOCK)
 
     def test_permission_refused(self) -> None:
         """A file one may not read is named, with what to do."""

@@ -7,13 +7,14 @@ import shutil
 import sqlite3
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
 from kindred_ledger.changes import restore
-from kindred_ledger.errors import DecisionNeeded
+from kindred_ledger.errors import DecisionNeeded, PlaceChanged
 from kindred_ledger.places import FolderPlace, running_in
+from kindred_ledger.places.databases import capture
 from kindred_ledger.places.running import _from_proc, _from_psutil
 from tests.support import Case
 
@@ -47,6 +48,29 @@ def process(*command: str) -> Iterator[subprocess.Popen[str]]:
             yield running
         finally:
             running.kill()
+
+
+_AT_COPIES: list[Callable[[], None]] = []
+_HOOKED: list[bool] = []
+
+
+@contextmanager
+def at_each_copy(act: Callable[[], None]) -> Iterator[None]:
+    """Do something whenever a file is about to be copied within the block."""
+
+    def hook(event: str, args: tuple[object, ...]) -> None:
+        if event == "shutil.copyfile":
+            for one in _AT_COPIES:
+                one()
+
+    if not _HOOKED:
+        _HOOKED.append(True)
+        sys.addaudithook(hook)
+    _AT_COPIES.append(act)
+    try:
+        yield
+    finally:
+        _AT_COPIES.clear()
 
 
 class Databases(Case):
@@ -111,6 +135,17 @@ class Databases(Case):
         change.apply(ledger)
         self.assertEqual(sorted(os.listdir(place.root)), ["crates.save"])
         self.assertEqual(self.rows(save), 500)
+
+    def test_files_that_change_while_they_are_copied_are_no_moment(self) -> None:
+        """Where SQLite is not let in, a copy counts only if all of it held still meanwhile."""
+        save = self.path("crates.save")
+        os.mkdir(self.path("room"))
+        with process(sys.executable, "-c", _WRITER, save, "delete", "writes"):
+            capture(save, self.path("captured"), self.path("room"))
+            self.assertEqual(self.rows(self.path("captured")), 500)
+            told = self.assertRaisesRegex(PlaceChanged, "changed while it was read")
+            with at_each_copy(lambda: os.utime(save)), told:
+                capture(save, self.path("captured"), self.path("room"))
 
     def rows_of_copy(self, folder: str) -> int:
         copy = self.path("copy")
