@@ -46,6 +46,16 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "verify": (("mirror second-disk/ledger",), "verify"),
     "drill": (("heal --from second-disk/ledger", "drill mossferry@1.4"), "drill"),
     "heal": ((), "heal --from second-disk/ledger"),
+    "retire": (
+        (
+            "export mossferry@2.0 kept.zip",
+            'import kept.zip --title mossferry --version 2.0 --note "by hand"',
+            'confirm --note "loaded every save"',
+            "backup mossferry",
+            "backup second/mossferry",
+        ),
+        "retire --last 1 --monthly 12 --yes",
+    ),
 }
 
 

@@ -15,12 +15,36 @@ TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 1
 
 if TYPE_CHECKING:
     from .cards import Card, Install, find_installs
-    from .changes import Action, Applied, Changeset, Drilled, drill, recover, restore, undo
+    from .changes import (
+        Action,
+        Applied,
+        Changeset,
+        Confirmed,
+        Drilled,
+        confirm,
+        drill,
+        recover,
+        restore,
+        undo,
+    )
     from .convert import convert_bytes, convert_install
     from .errors import KindredError
     from .formats import decode
     from .installs import Comparison, carry, compare, update
-    from .ledger import Entry, Healed, Ledger, Mirrored, Verified, export, heal, mirror, verify
+    from .ledger import (
+        Entry,
+        Healed,
+        Ledger,
+        Mirrored,
+        Policy,
+        Retirement,
+        Verified,
+        export,
+        heal,
+        mirror,
+        plan_retirement,
+        verify,
+    )
     from .places import (
         FolderPlace,
         MemoryPlace,
@@ -31,19 +55,22 @@ if TYPE_CHECKING:
         open_place,
         scan,
     )
+    from .places.remotes import Login, connect
     from .progress import Progress
     from .statement import Line, Outcome, Statement
     from .versions import Version, VersionRange, scheme
 
 _HOMES = {
     "cards": "Card Install find_installs",
-    "changes": "Action Applied Changeset Drilled drill recover restore undo",
+    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo",
     "convert": "convert_bytes convert_install",
     "errors": "KindredError",
     "formats": "decode",
     "installs": "Comparison carry compare update",
-    "ledger": "Entry Healed Ledger Mirrored Verified export heal mirror verify",
+    "ledger": "Entry Healed Ledger Mirrored Policy Retirement Verified export heal mirror"
+    " plan_retirement verify",
     "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
+    "places.remotes": "Login connect",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
     "versions": "Version VersionRange scheme",
@@ -56,6 +83,7 @@ __all__ = [
     "Card",
     "Changeset",
     "Comparison",
+    "Confirmed",
     "Drilled",
     "Entry",
     "FolderPlace",
@@ -64,11 +92,14 @@ __all__ = [
     "KindredError",
     "Ledger",
     "Line",
+    "Login",
     "MemoryPlace",
     "Mirrored",
     "Outcome",
     "Patterns",
+    "Policy",
     "Progress",
+    "Retirement",
     "Statement",
     "TarPlace",
     "Tree",
@@ -78,6 +109,8 @@ __all__ = [
     "ZipPlace",
     "carry",
     "compare",
+    "confirm",
+    "connect",
     "convert_bytes",
     "convert_install",
     "decode",
@@ -87,6 +120,7 @@ __all__ = [
     "heal",
     "mirror",
     "open_place",
+    "plan_retirement",
     "recover",
     "restore",
     "scan",

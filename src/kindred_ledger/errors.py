@@ -28,6 +28,7 @@ __all__ = [
     "UsageError",
     "Vanished",
     "VersionError",
+    "WrongPassphrase",
 ]
 
 
@@ -78,6 +79,10 @@ class LedgerError(KindredError):
     """A folder is no ledger, or one of a format this program does not read."""
 
     exit_status = 2
+
+
+class WrongPassphrase(LedgerError):
+    """An encrypted ledger is not opened by the passphrase that was given, or none was."""
 
 
 class DecisionNeeded(KindredError):

@@ -30,12 +30,17 @@ class Guide(PlayCase):
             lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)
         self.assertGreater(len(lines), 20)
         used = set()
+        environment = {
+            "KINDRED_PASSPHRASE": "peat",
+            "KINDRED_NEW_PASSPHRASE": "peat",
+            "XDG_DATA_HOME": self.path("data"),
+        }
         for line in lines:
             command, _, comment = line.partition("#")
             expected = int(comment.split()[-1]) if comment else 0
             args = shlex.split(command)
             used.add(args[0])
-            done = kindred(*args, folder=self.folder)
+            done = kindred(*args, folder=self.folder, environment=environment)
             self.assertEqual(done.returncode, expected, f"{line}\n{done.stdout}{done.stderr}")
             self.assertNotIn("Traceback", done.stderr)
         self.assertEqual(used, set(COMMANDS) - {"demo"})
@@ -213,8 +218,10 @@ class Statuses(PlayCase):
 
 @unittest.skipIf(pty is None, "needs a terminal")
 class Terminal(PlayCase):
-    def converse(self, *args: str, answer: str) -> tuple[int, str]:
-        """Run a command in a terminal of its own and type an answer; return status and screen."""
+    def converse(
+        self, *args: str, answer: str, prompts: tuple[str, ...] = ("[y/N]",), **environment: str
+    ) -> tuple[int, str]:
+        """Run a command in a terminal of its own, type an answer at each prompt; return status and screen."""
         keeper, screen = pty.openpty()
         process = subprocess.Popen(
             [sys.executable, "-m", "kindred_ledger.cli.main", *args],
@@ -224,6 +231,7 @@ class Terminal(PlayCase):
                 "KINDRED_LEDGER": "ledger",
                 "TERM": "xterm-256color",
                 "COLUMNS": "120",
+                **environment,
             },
             stdin=screen,
             stdout=screen,
@@ -231,7 +239,7 @@ class Terminal(PlayCase):
         )
         os.close(screen)
         shown = b""
-        typed = False
+        left = list(prompts)
         while True:
             try:
                 block = os.read(keeper, 4096)
@@ -240,11 +248,24 @@ class Terminal(PlayCase):
             if not block:
                 break
             shown += block
-            if b"[y/N]" in shown and not typed:
-                typed = True
+            if left and left[0].encode() in shown:
+                left.pop(0)
                 os.write(keeper, answer.encode() + b"\n")
         os.close(keeper)
         return process.wait(), shown.decode("utf-8", "replace")
+
+    def test_a_passphrase_is_typed_unseen(self) -> None:
+        """A new one twice, and again whenever the ledger is opened."""
+        home = {"KINDRED_LEDGER": "hidden", "XDG_DATA_HOME": self.path("data")}
+        new = ("New passphrase", "Repeat")
+        status, made = self.converse("passphrase", answer="peat-71", prompts=new, **home)
+        self.assertEqual(status, 0, made)
+        asked = ("Passphrase of the ledger",)
+        status, opened = self.converse("entries", answer="peat-71", prompts=asked, **home)
+        self.assertEqual(status, 0, opened)
+        self.assertNotIn("peat-71", made + opened)
+        status, _ = self.converse("entries", answer="reed", prompts=asked, **home)
+        self.assertEqual(status, 2)
 
     def test_the_preview_is_shown_and_asked_about(self) -> None:
         """No leaves everything; yes goes ahead, and covers the losses that were shown."""

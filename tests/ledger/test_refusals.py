@@ -18,7 +18,8 @@ from tests.support import ROOT, Case, snapshot, write
 _FAILING = os.path.join(ROOT, "tests", "changes", "failing.py")
 _KILLED = os.path.join(ROOT, "tests", "changes", "killed.py")
 _CODES = (errno.ENOSPC, errno.EACCES, errno.EIO)
-_MOST_POINTS = 40  # more than a mirror or healing makes
+_MOST_POINTS = 60  # more changes than a mirror, healing or retiring makes
+_AT_ONCE = 4
 _POINTS = 16  # more than any of these commands makes changes to the disk
 
 
@@ -155,13 +156,42 @@ class Copies(Harmed):
 
         self.assert_each_step(judge)
 
+    def test_retiring(self) -> None:
+        """Whichever step is refused, what stays is whole; the next run gives back what is left."""
+
+        def judge(point: int) -> int:
+            folder = self.two_ledgers(point)
+            os.remove(
+                os.path.join(folder, "place", "b1")
+            )  # most of its pack is then needed no more
+            self.assertEqual(self.run_failing(folder, 0, "backup", "place")[0], 0)
+            status, out = self.run_failing(folder, point, "retire", "--last", "1", "--yes")
+            self.assertNotIn("Traceback", out)
+            self.assert_whole(os.path.join(folder, "ledger"))
+            again, out = self.run_failing(folder, 0, "retire", "--last", "1", "--yes")
+            self.assertEqual(again, 0, out)
+            self.assert_whole(os.path.join(folder, "ledger"), entries=1)
+            kept = sum(
+                e.stat().st_size for e in os.scandir(os.path.join(folder, "ledger", "packs"))
+            )
+            self.assertLess(kept, 15_000, "the space of what is gone is not")
+            return status
+
+        self.assert_each_step(judge)
+
     def assert_each_step(self, judge: Callable[[int], int]) -> None:
         """Refuse each change to the disk in turn, until there are no more."""
+        harmed: list[int] = []
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            statuses = list(pool.map(judge, range(1, _MOST_POINTS)))
-        harmed = [point for point, status in enumerate(statuses) if status in (4, -signal.SIGKILL)]
-        self.assertGreater(len(harmed), 4, statuses)
-        self.assertLess(harmed[-1], _MOST_POINTS - 5, "not every change to the disk was tried")
+            for first in range(1, _MOST_POINTS, _AT_ONCE):
+                points = range(first, first + _AT_ONCE)
+                statuses = zip(points, pool.map(judge, points), strict=True)
+                found = [point for point, status in statuses if status in (4, -signal.SIGKILL)]
+                harmed += found
+                if not found:
+                    break
+        self.assertGreater(len(harmed), 4)
+        self.assertLess(harmed[-1], _MOST_POINTS - _AT_ONCE, "not every change was tried")
 
     def two_ledgers(self, point: int) -> str:
         """Return a folder with a place and a ledger of two entries of it."""

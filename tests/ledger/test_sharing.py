@@ -1,4 +1,4 @@
-"""One ledger for several: processes that write at once, while others verify and mirror it."""
+"""One ledger for several: processes that write at once, while others verify, mirror and retire."""
 
 from __future__ import annotations
 
@@ -40,43 +40,90 @@ print(made)
 """
 
 
+_RETIRE = """
+import sys, time
+from kindred_ledger.changes import confirm
+from kindred_ledger.errors import LedgerError
+from kindred_ledger.ledger import Ledger, Policy, confirmable, plan_retirement
+
+end, gone, deleted = time.monotonic() + float(sys.argv[2]), 0, 0
+while time.monotonic() < end:
+    try:
+        opened = Ledger.open(sys.argv[1], create=False)
+    except LedgerError:
+        time.sleep(0.05)  # nobody has made it yet
+        continue
+    for record in confirmable(opened)[:-1]:
+        confirm(opened, record.id)
+    done = plan_retirement(opened, Policy(last=2)).carry_out(opened)
+    gone += done.books.totals()["dropped"]
+    deleted += done.space.deleted
+    opened.index.close()
+print(gone, deleted)
+"""
+
+
 class Sharing(Case):
-    def test_several_write_while_others_look(self) -> None:
-        """Every backup and change that was made is there, whole; nobody ever sees one that is not."""
-        root = self.path("ledger")
-        writers = []
+    def setUp(self) -> None:
+        super().setUp()
+        self.root = self.path("ledger")
+        self.looked = 0
+
+    def start(self, script: str, *args: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [sys.executable, "-c", script, self.root, *args, str(_SECONDS)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+
+    def writers(self) -> list[subprocess.Popen[str]]:
         for number in range(_WRITERS):
             os.mkdir(self.path(f"place{number}"))
-            command = [sys.executable, "-c", _WRITE, root, self.path(f"place{number}")]
-            writers.append(
-                subprocess.Popen(
-                    [*command, str(_SECONDS)],
-                    stdout=subprocess.PIPE,
-                    stderr=subprocess.PIPE,
-                    text=True,
-                )
-            )
-        looked = 0
-        while any(writer.poll() is None for writer in writers):
-            if not os.path.exists(os.path.join(root, "ledger.toml")):
+        return [self.start(_WRITE, self.path(f"place{number}")) for number in range(_WRITERS)]
+
+    def look_while(self, processes: list[subprocess.Popen[str]]) -> list[list[int]]:
+        """Verify and mirror until all processes have ended; return the numbers they printed."""
+        while any(process.poll() is None for process in processes):
+            if not os.path.exists(os.path.join(self.root, "ledger.toml")):
                 time.sleep(0.05)
                 continue
-            ledger, copy = Ledger.open(root), Ledger.open(self.path("mirror"))
-            found = verify(ledger)
-            self.assertEqual((found.faults, found.costs), ((), ()))
-            self.assertEqual(mirror(ledger, copy).held, ())
-            ledger.index.close()
-            copy.index.close()
-            looked += 1
-        ends = [writer.communicate() for writer in writers]
-        self.assertEqual([writer.returncode for writer in writers], [0] * _WRITERS, ends)
-        made = sum(int(out) for out, _ in ends)
+            self.look()
+        ends = [process.communicate() for process in processes]
+        self.assertEqual([process.returncode for process in processes], [0] * len(ends), ends)
+        return [list(map(int, out.split())) for out, _ in ends]
+
+    def look(self) -> None:
+        ledger, copy = Ledger.open(self.root), Ledger.open(self.path("mirror"))
+        found = verify(ledger)
+        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual(mirror(ledger, copy).held, ())
+        ledger.index.close()
+        copy.index.close()
+        self.looked += 1
+
+    def test_several_write_while_others_look(self) -> None:
+        """Every backup and change that was made is there, whole; nobody ever sees one that is not."""
+        made = sum(sum(numbers) for numbers in self.look_while(self.writers()))
         ledger, copy = self.ledger(), self.ledger("mirror")
         self.assertEqual((len(ledger.entries()), len(ledger.records())), (2 * made, made))
         self.assertGreater(made, 2 * _WRITERS)
-        self.assertGreater(looked, 1)
+        self.assertGreater(self.looked, 1)
         mirror(ledger, copy)
         for one in (ledger, copy):
             found = verify(one)
             self.assertEqual((found.faults, found.costs, found.entries), ((), (), 2 * made))
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])
+
+    def test_several_write_while_one_retires(self) -> None:
+        """Packs go while others rely on what was in them: every entry that is left is whole, always."""
+        writers = self.writers()
+        *made, (gone, deleted) = self.look_while([*writers, self.start(_RETIRE)])
+        ledger = self.ledger()
+        found = verify(ledger)
+        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual(found.entries, 2 * sum(sum(numbers) for numbers in made) - gone)
+        self.assertEqual([f for entry in ledger.entries() for f in ledger.check(entry)], [])
+        self.assertGreater(gone, _WRITERS)
+        self.assertGreater(deleted, 2)
+        self.assertGreater(self.looked, 1)

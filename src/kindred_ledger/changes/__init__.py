@@ -2,6 +2,7 @@
 
 from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
+from .confirming import CHECKS, Check, Confirmed, confirm
 from .drill import Drilled, drill
 from .engine import Applied
 from .recover import Recovered, recover
@@ -9,14 +10,18 @@ from .restore import restore, undo
 from .stage import unfinished_in
 
 __all__ = [
+    "CHECKS",
     "Action",
     "Applied",
     "Changeset",
+    "Check",
+    "Confirmed",
     "Conflict",
     "Drilled",
     "Loss",
     "Recovered",
     "actions_between",
+    "confirm",
     "drill",
     "recover",
     "restore",

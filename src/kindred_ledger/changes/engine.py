@@ -9,7 +9,6 @@ back and verified by digest, and both sides of the books are counted from what w
 
 from __future__ import annotations
 
-import os
 from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
@@ -36,7 +35,6 @@ from ..places import (
     refusals,
     roots_of,
     same_content,
-    sync_dir,
 )
 from ..progress import Progress
 from ..statement import Statement
@@ -108,7 +106,8 @@ class _Application:
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
             record = replace(record, statements=tuple(s.to_json() for s in statements))
-            self.ledger.write_record(record)
+            self._write_record(record)  # over the one with the planned books
+            self.ledger.take_in_record(record.id, journal.record_path)
             journal.clear()
         except BaseException as error:
             if swapping:
@@ -146,7 +145,7 @@ class _Application:
         )
 
     def _write_record(self, record: Record) -> None:
-        self.ledger.write_record(record, path=self.journal.record_path)
+        self.ledger.write_record(record, self.journal.record_path)
 
     def _unwind(self, error: BaseException) -> None:
         if self.ledger.has_record(self.journal.id):
@@ -185,9 +184,7 @@ def finish(journal: Journal, ledger: Ledger) -> None:
     for path, node in expected.items():
         if not same_content(after.get(path), node):
             raise PlaceChanged(f"{path} is not what was planned")
-    with refusals(ledger.root):
-        os.replace(journal.record_path, ledger.record_path(journal.id))
-        sync_dir(ledger.folder("history"))
+    ledger.take_in_record(journal.id, journal.record_path)
     journal.clear()
 
 

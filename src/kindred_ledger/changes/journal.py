@@ -109,8 +109,10 @@ class Journal(Struct, frozen=True):
             stage = self.stage(part)
             remove_tree(stage)
             work = os.path.dirname(stage)
-            if os.path.isdir(work) and not os.listdir(work):
-                os.rmdir(work)
+            if os.path.isdir(work):
+                if not os.listdir(work):
+                    os.rmdir(work)
+                sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
         remove_tree(self.folder)
 
     @staticmethod

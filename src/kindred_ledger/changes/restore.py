@@ -103,7 +103,7 @@ def undo(
     content is kept first, like everything a changeset touches.
 
     Raises:
-        UsageError: the change was taken back already.
+        UsageError: the change was taken back already, or what was kept before it is retired.
     """
     record = ledger.record(change if isinstance(change, str) else change.record.id)
     standing = _standing_undo(ledger, record.id)
@@ -114,6 +114,11 @@ def undo(
         )
     place = place_at(record.roots)
     now = ledger.scan(place, progress=progress)
+    if ledger.is_retired(record.entry):
+        raise UsageError(
+            f"what was kept before change {record.id} is retired, so it cannot be taken back",
+            remedy="A whole state may still be there: kindred entries",
+        )
     source = ledger.place(ledger.entry(record.entry))
     reason = f"as before {record.id}"
     actions, losses, stay = [], [], []

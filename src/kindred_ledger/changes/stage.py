@@ -85,7 +85,14 @@ def stage_contents(
                 task.advance(_write(news, by_path[path], path, blocks, source))
     for part, new in news.items():
         sync_files(new, [str(op.number) for op in files.values() if op.part == part])
-        sync_dir(new)
+        for folder in (new, journal.stage(part), *_above(journal.stage(part))):
+            sync_dir(folder)
+
+
+def _above(stage: str) -> tuple[str, str]:
+    """Return the library's folder that a stage is in, and the place's that that is in."""
+    work = os.path.dirname(stage)
+    return work, os.path.dirname(work)
 
 
 def unfinished_in(place: Place) -> list[str]:

@@ -110,10 +110,19 @@ class _Swap:
         elif op.kind == "meta":
             self._metadata(final, op.after)
         else:
-            if op.before is not None and not os.path.lexists(old):
+            if op.before is not None and not os.path.lexists(old) and not self._is_made(op):
                 self._move_aside(op, final, old)
             if op.kind == "put":
                 self._move_in(new, final)
+
+    def _is_made(self, op: Op) -> bool:
+        """Tell whether the new file is in place, though the old one was not moved aside.
+
+        A power cut may keep the second renaming and lose the first. What was there is in the ledger.
+        """
+        final, new, _ = self._paths(op)
+        made = op.kind == "put" and op.after is not None and not os.path.lexists(new)
+        return made and op.after is not None and self._is(final, op.after)
 
     def back(self, op: Op) -> bool:
         """Take one operation back; tell whether a file was moved for it."""

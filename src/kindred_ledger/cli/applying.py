@@ -12,7 +12,7 @@ from ..errors import DecisionNeeded, LossNotAllowed
 from . import drawing
 from .session import Session
 
-__all__ = ["carry_out"]
+__all__ = ["agreed", "carry_out"]
 
 _DECISION_NEEDED = 3
 
@@ -69,18 +69,30 @@ def _ask(session: Session, change: Changeset, yes: bool) -> bool:
     """Ask for what is missing; return whether losses are consented to."""
     if change.conflicts or (yes and not change.losses):
         return False
+    if yes and not sys.stdin.isatty():
+        return False  # losses are never covered by --yes
+    question = "Go ahead, and allow these losses?" if change.losses else "Go ahead?"
+    agreed(False, where=change.place.location, question=question)
+    return bool(change.losses)
+
+
+def agreed(yes: bool, *, where: str, question: str = "Go ahead?") -> None:
+    """Ask whether to go ahead, unless `yes`; return if so.
+
+    Raises:
+        DecisionNeeded: nobody is at a terminal to be asked.
+        click.Abort: no.
+    """
+    if yes:
+        return
     if not sys.stdin.isatty():
-        if yes:
-            return False  # losses are never covered by --yes
         raise DecisionNeeded(
             "nobody is here to ask, so nothing was written",
-            where=change.place.location,
+            where=where,
             remedy="Say --yes to go ahead, or --dry-run to look only.",
         )
-    question = "\nGo ahead, and allow these losses?" if change.losses else "\nGo ahead?"
-    if not click.confirm(question, default=False, err=True):
+    if not click.confirm(f"\n{question}", default=False, err=True):
         raise click.Abort
-    return bool(change.losses)
 
 
 def _draw_done(session: Session, done: Applied) -> None:

@@ -25,6 +25,9 @@ COMMANDS: dict[str, str] = {
     "drill": "prove that an entry comes back, in a scratch folder",
     "mirror": "copy what another ledger lacks, or bring it from there",
     "heal": "mend damage from a mirror, or from files still on disk",
+    "confirm": "say that a change turned out well",
+    "retire": "thin the ledger by a policy; space comes back",
+    "passphrase": "make an encrypted ledger, or change its passphrase",
     "update": "bring an install to a new release, over the top",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
@@ -38,7 +41,7 @@ _GROUPS = (
         "find and keep",
         ("scan", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
-    ("trust", ("verify", "drill", "mirror", "heal")),
+    ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
     ("move", ("update", "carry", "convert")),
     ("go back", ("history", "undo", "recover")),
     ("learn", ("demo",)),
@@ -79,7 +82,7 @@ def _help() -> str:
     ]
     for group, names in _GROUPS:
         lines += ["", f"  {group}"]
-        lines += [f"    {name:<9} {COMMANDS[name]}" for name in names]
+        lines += [f"    {name:<11} {COMMANDS[name]}" for name in names]
     lines += [
         "",
         "The ledger is KINDRED_LEDGER or --ledger; cards are *.card.toml here, in KINDRED_CARDS, or --card.",

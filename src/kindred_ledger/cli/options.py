@@ -21,7 +21,9 @@ def session(name: str) -> Callable[[Command], Command]:
 
     def wrap(command: Command) -> Command:
         @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-        @click.option("--ledger", default="", metavar="DIR", help="The ledger (or KINDRED_LEDGER).")
+        @click.option(
+            "--ledger", default="", metavar="WHERE", help="A folder or URL (or KINDRED_LEDGER)."
+        )
         @functools.wraps(command)
         def run(
             as_json: bool,
@@ -41,7 +43,10 @@ def session(name: str) -> Callable[[Command], Command]:
                 _pairs(folder, "PATH"),
                 _pairs(user_id, "NUMBER"),
             )
-            return command(made, **rest)
+            try:
+                return command(made, **rest)
+            finally:
+                made.finish()
 
         return run
 

@@ -8,8 +8,9 @@ import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+import click
 import msgspec
 
 from ..cards import Card, Install, Surroundings, card_for, find_cards
@@ -18,6 +19,9 @@ from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
 from .page import Page
+
+if TYPE_CHECKING:
+    from ..places.remotes import Remote
 
 __all__ = ["Session", "patterns"]
 
@@ -33,6 +37,7 @@ class Session:
     build: str = ""
     folders: Mapping[str, str] = field(default_factory=dict)
     user_ids: Mapping[str, str] = field(default_factory=dict)
+    _opened: list[Ledger] = field(default_factory=list)
 
     @cached_property
     def out(self) -> Page:
@@ -55,13 +60,48 @@ class Session:
 
     @cached_property
     def ledger(self) -> Ledger:
-        """The ledger: --ledger, KINDRED_LEDGER, or the user's own."""
+        """The ledger, open; one is made where there is none."""
+        return self.open_ledger(self.ledger_where)
+
+    def open_ledger(self, where: str, *, create: bool = True) -> Ledger:
+        """Open the ledger in a folder or at a URL; a password that is still wanted is asked for."""
+        at = self.remote(where) if "://" in where else where
+        ledger = Ledger.open(at, create=create, passphrase=self.passphrase)
+        self._opened.append(ledger)
+        return ledger
+
+    def finish(self) -> None:
+        """End the use of the ledgers that were opened."""
+        for ledger in self._opened:
+            ledger.finish()
+
+    def remote(self, url: str) -> Remote:
+        """Return the remote at a URL; a password that is still wanted is asked for."""
+        from platformdirs import user_config_dir
+
+        from ..places.remotes import connect, login_for
+
+        file = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "remotes.toml")
+        ask = _hidden if sys.stdin.isatty() else None
+        return connect(url, login_for(url, os.environ, file=file, ask=ask))
+
+    @property
+    def passphrase(self) -> Callable[[], str] | None:
+        """What gives the passphrase of an encrypted ledger: KINDRED_PASSPHRASE, or who is asked."""
+        known = os.environ.get("KINDRED_PASSPHRASE", "")
+        if known:
+            return lambda: known
+        return (lambda: _hidden("Passphrase of the ledger")) if sys.stdin.isatty() else None
+
+    @property
+    def ledger_where(self) -> str:
+        """Where the ledger is: --ledger, KINDRED_LEDGER, or the user's own."""
         path = self.ledger_path or os.environ.get("KINDRED_LEDGER", "")
         if not path:
             from platformdirs import user_data_dir
 
             path = os.path.join(user_data_dir("kindred-ledger", appauthor=False), "ledger")
-        return Ledger.open(path)
+        return path
 
     @cached_property
     def cards(self) -> list[Card]:
@@ -119,6 +159,10 @@ class Session:
         data = msgspec.json.format(msgspec.json.encode(whole), indent=2)
         sys.stdout.write(data.decode() + "\n")
         return status
+
+
+def _hidden(question: str) -> str:
+    return str(click.prompt(question, hide_input=True, err=True))
 
 
 def patterns(texts: tuple[str, ...]) -> Callable[[str], bool] | None:

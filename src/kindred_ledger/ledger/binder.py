@@ -4,27 +4,29 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..errors import LedgerDamaged, UsageError
-from ..places import refusals, refused, write_atomic, write_once
+from ..places import refusals, refused, write_atomic
 from . import manifest
+from .depot import Depot
 from .ids import new_id
 from .index import Index
+from .sealing import Sealing
 
 __all__ = ["SUFFIX", "Binder", "read_manifest"]
 
 SUFFIX = ".json.zst"
 
 
-def read_manifest(path: str) -> tuple[dict[str, Any], dict[str, Any]]:
+def read_manifest(path: str, sealing: Sealing) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return header and body of a manifest, verified.
 
     Raises:
         LedgerDamaged: it is missing, any byte of it is not what was written, or it has another's name.
     """
-    header, body = manifest.decode(_bytes(path), where=path)
+    header, body = manifest.decode(_bytes(path), where=path, sealing=sealing)
     return _own(header, path), body
 
 
@@ -45,15 +47,15 @@ def _bytes(path: str) -> bytes:
 class Binder:
     """The manifests in one folder of a ledger; `noun` is what people call them."""
 
-    def __init__(self, folder: str, index: Index, *, noun: str) -> None:
-        self._folder = folder
+    def __init__(self, folder: str, depot: Depot, index: Index, *, noun: str) -> None:
+        self.folder = folder
+        self._depot = depot
         self._index = index
         self.noun = noun
 
     def ids(self) -> list[str]:
         """Return all ids, the oldest first."""
-        with refusals(self._folder):
-            names = os.listdir(self._folder)
+        names = self._depot.names(self.folder)
         return sorted(name[: -len(SUFFIX)] for name in names if name.endswith(SUFFIX))
 
     def enter(
@@ -67,19 +69,31 @@ class Binder:
             ids = self.ids()
             id = new_id(now, after=ids[-1] if ids else "")
             try:
-                write_once(self.path(id), manifest.encode(header(id), body))
+                self._depot.claim(self.folder, id + SUFFIX, self._encoded(header(id), body))
             except FileExistsError:
+                self._depot.refresh()
                 continue
             except OSError as error:
-                raise refused(error, self._folder) from error
+                raise refused(error, self._depot.location) from error
             return id
 
-    def write(
-        self, id: str, header: dict[str, Any], body: dict[str, Any], *, path: str = ""
-    ) -> None:
-        """Write a manifest; it is there whole or not at all."""
-        with refusals(self._folder):
-            write_atomic(path or self.path(id), manifest.encode(header, body))
+    def write(self, path: str, header: dict[str, Any], body: dict[str, Any]) -> None:
+        """Write a manifest to a path of this machine, to wait there."""
+        with refusals(path):
+            write_atomic(path, self._encoded(header, body))
+
+    def _encoded(self, header: dict[str, Any], body: dict[str, Any]) -> bytes:
+        return manifest.encode(header, body, self._depot.sealing)
+
+    def take_in(self, id: str, path: str) -> None:
+        """Give a manifest that waited at `path` its place, over what has it."""
+        with refusals(self._depot.location):
+            self._depot.place(self.folder, id + SUFFIX, path)
+
+    def remove(self, ids: Iterable[str]) -> None:
+        """Remove manifests for good; those that are gone already are fine."""
+        with refusals(self._depot.location):
+            self._depot.remove(self.folder, [id + SUFFIX for id in ids])
 
     def headers(self) -> list[dict[str, Any]]:
         """Return the headers of all manifests that can be read, the oldest first; see `unreadable`.
@@ -116,7 +130,7 @@ class Binder:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        return read_manifest(self.path(id))
+        return read_manifest(self.path(id), self._depot.sealing)
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.
@@ -142,8 +156,9 @@ class Binder:
 
     def _header(self, id: str) -> dict[str, Any]:
         path = self.path(id)
-        return _own(manifest.decode_header(_bytes(path), where=path), path)
+        sealing = self._depot.sealing
+        return _own(manifest.decode_header(_bytes(path), where=path, sealing=sealing), path)
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""
-        return os.path.join(self._folder, id + SUFFIX)
+        return self._depot.path(self.folder, id + SUFFIX)

@@ -12,7 +12,7 @@ from msgspec.structs import asdict
 from ..errors import LedgerDamaged, LedgerError
 from ..places import Patterns, Place, Tree
 
-__all__ = ["PROVEN", "Entry", "Mark", "Record", "Tag", "Tagged"]
+__all__ = ["CONFIRMED", "PROVEN", "RETIRED", "Entry", "Mark", "Record", "Tag", "Tagged"]
 
 _FORMAT = 1
 _Model = TypeVar("_Model")
@@ -113,6 +113,8 @@ class Record(Struct, frozen=True):
 
 
 PROVEN = "proven"  # an entry came back whole in a drill
+CONFIRMED = "confirmed"  # a change turned out well: what was kept before it may be retired
+RETIRED = "retired"  # entries went, by a policy; the body has their headers
 
 
 class Mark(Struct, frozen=True):

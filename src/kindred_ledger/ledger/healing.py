@@ -23,6 +23,7 @@ from .manifest import decode, digests_of
 from .mirroring import adopt
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
 from .reading import EMPTY
+from .sealing import Sealing
 from .verifying import MOVED, Verified, verify
 
 __all__ = ["Healed", "heal"]
@@ -55,13 +56,17 @@ def heal(
     if not before.faults and not before.costs:
         return Healed(before, (), before)
     healing = _Healing(ledger, mirrors)
-    with refusals(ledger.root):
-        healing.mend_names(before)
-        healing.mend_files(before)
+    with refusals(ledger.location):
+        if ledger.is_far:
+            healing.mend_far_files(before)
+        else:
+            healing.mend_names(before)
+            healing.mend_files(before)
     ledger.index.renew()
-    if before.costs:
+    if before.costs or ledger.is_far:
         healing.adopt_missing_packs()
-        healing.find_contents(_places(ledger) if places is None else places, watch)
+        looked_in = _places(ledger) if places is None else places
+        healing.find_contents([*healing.translated(), *looked_in], watch)
     return Healed(before, tuple(healing.mended), verify(ledger, progress=watch))
 
 
@@ -87,7 +92,7 @@ class _Healing:
             # What has `MOVED` behind its name was left so by healing that was cut off.
             if not os.path.isfile(path) or not name.removesuffix(MOVED).endswith(suffix):
                 continue
-            own = name_of(path) if folder == "packs" else _id_of(path)
+            own = name_of(path) if folder == "packs" else _id_of(path, self._ledger.depot.sealing)
             if not own or own + suffix == name:
                 continue
             if not name.endswith(MOVED):  # two may have changed names with each other
@@ -117,9 +122,32 @@ class _Healing:
                 self._put_aside(path, name)
                 self.mended.append(f"{file}: put aside, it is no file of the ledger")
             elif (mirror := self._adopted(folder, name)) is not None:
-                self.mended.append(f"{file}: copied from {mirror.root}")
+                self.mended.append(f"{file}: copied from {mirror.location}")
             elif folder == "packs":
                 self._salvage(path)
+
+    def mend_far_files(self, found: Verified) -> None:
+        """Mend each damaged file of a ledger on a remote: from a mirror, or by removing it."""
+        for file in dict.fromkeys(fault.file for fault in found.faults):
+            folder, _, name = file.partition("/")
+            if file == settings.SETTINGS:
+                self._mend_settings()
+            if folder == "keys":
+                self._ledger.depot.mend_keys()
+                self.mended.append(f"{file}: copied from one that is whole")
+            if not name or folder not in ("packs", *self._ledger.binders):
+                continue
+            near = os.path.join(self._ledger.folder(folder), name)
+            if os.path.exists(near) and adopt(self._ledger, folder, near):
+                self.mended.append(f"{file}: sent again from the copy near by")
+            elif (mirror := self._adopted(folder, name)) is not None:
+                self.mended.append(f"{file}: copied from {mirror.location}")
+            elif folder == "packs":
+                with self._ledger.depot.as_kept(folder, name) as path:
+                    made, told = self._taken_apart(path)
+                if made != name:
+                    self._ledger.depot.remove(folder, [name])
+                self.mended.append(f"{file}: {told}")
 
     def adopt_missing_packs(self) -> None:
         """Copy the packs that a mirror has and that hold contents nobody here has."""
@@ -127,15 +155,21 @@ class _Healing:
         for mirror in self._mirrors:
             if not wanted:
                 return
-            names = {*os.listdir(mirror.folder("packs"))} - {
-                *os.listdir(self._ledger.folder("packs"))
-            }
+            if mirror.depot.sealing.key != self._ledger.depot.sealing.key:
+                continue
+            names = {*mirror.depot.names("packs")} - {*self._ledger.depot.names("packs")}
             for name in sorted(names):
-                path = os.path.join(mirror.folder("packs"), name)
-                if name.endswith(PACK_SUFFIX) and adopt(self._ledger, "packs", path):
-                    self.mended.append(f"packs/{name}: copied from {mirror.root}")
+                with mirror.depot.as_kept("packs", name) as path:
+                    if name.endswith(PACK_SUFFIX) and adopt(self._ledger, "packs", path):
+                        self.mended.append(f"packs/{name}: copied from {mirror.location}")
             self._ledger.index.sync()
             wanted = self._lost()
+
+    def translated(self) -> list[Place]:
+        """Return the entries of mirrors whose packs cannot be copied: they are under another key."""
+        key = self._ledger.depot.sealing.key
+        others = [mirror for mirror in self._mirrors if mirror.depot.sealing.key != key]
+        return [mirror.place(entry) for mirror in others for entry in mirror.entries()]
 
     def find_contents(self, places: Iterable[Place], progress: Progress) -> None:
         """Keep again what entries need and no pack holds, from where it still stands."""
@@ -147,7 +181,9 @@ class _Healing:
                 tree = scan(place, progress=progress)
                 there = {path for path in tree.files if tree[path].digest in wanted}
                 chosen = tree.select(there.__contains__)
-                self._ledger.storing.store(place, chosen, None, progress)
+                with self._ledger.storing.session() as again:
+                    while again():
+                        self._ledger.storing.store(place, chosen, None, progress)
             except KindredError as error:
                 self.mended.append(f"{place.location}: could not be looked at: {error.what}")
                 continue
@@ -159,24 +195,48 @@ class _Healing:
 
     def _adopted(self, folder: str, name: str) -> Ledger | None:
         for mirror in self._mirrors:
-            path = os.path.join(mirror.folder(folder), name)
-            if os.path.exists(path) and adopt(self._ledger, folder, path):
-                return mirror
+            if not mirror.depot.exists(folder, name):
+                continue
+            if mirror.depot.sealing.key != self._ledger.depot.sealing.key:
+                if self._translated(mirror, folder, name):
+                    return mirror
+            else:
+                with mirror.depot.as_kept(folder, name) as path:
+                    if adopt(self._ledger, folder, path):
+                        return mirror
         return None
 
-    def _mend_settings(self) -> None:
+    def _translated(self, mirror: Ledger, folder: str, name: str) -> bool:
+        """Write a manifest anew that a mirror has under another key; tell whether it could be read."""
+        binder, id = self._ledger.binders.get(folder), name.removesuffix(SUFFIX)
+        if binder is None:
+            return False
         try:
-            id = settings.read(self._ledger.root).id
-        except FileNotFoundError:
-            id = ""
-        settings.create(self._ledger.root, id=id)
+            header, body = mirror.binders[folder].read(id)
+        except LedgerDamaged:
+            return False
+        with self._ledger.sessions.hold() as session:
+            binder.write(f"{session}-manifest", header, body)
+            binder.take_in(id, f"{session}-manifest")
+        return True
+
+    def _mend_settings(self) -> None:
+        self._ledger.depot.mend_settings()
         self.mended.append(f"{settings.SETTINGS}: written anew")
 
     def _salvage(self, path: str) -> None:
         """Move the whole frames of a damaged pack to a new one; put the rest aside."""
         name = os.path.basename(path)
+        made, told = self._taken_apart(path)
+        if made != name:
+            self._put_aside(path, name)
+        self.mended.append(f"packs/{name}: {told}")
+
+    def _taken_apart(self, path: str) -> tuple[str, str]:
+        """Write the whole frames of a damaged pack to a new one; return its name, and what to tell."""
+        name = os.path.basename(path)
         known = self._ledger.index.known(name.removesuffix(PACK_SUFFIX))
-        check = check_pack(path, known)
+        check = check_pack(path, known, self._ledger.depot.sealing)
         pack = check.found or known
         whole: list[int] = []
         made = ""
@@ -184,10 +244,8 @@ class _Healing:
             bad = {start for start, _ in check.damaged}
             whole = [n for n in range(len(pack.starts)) if pack.offsets[n] not in bad]
             made = self._with_frames(path, pack, whole) + PACK_SUFFIX
-        if made != name:
-            self._put_aside(path, name)
         number = len(pack.starts) if pack is not None else "all"
-        self.mended.append(f"packs/{name}: taken apart, {len(whole)} of {number} frames saved")
+        return made, f"taken apart, {len(whole)} of {number} frames saved"
 
     def _with_frames(self, path: str, pack: PackIndex, numbers: Sequence[int]) -> str:
         """Write a pack of some frames of another, with all its recipes; return its name."""
@@ -195,7 +253,7 @@ class _Healing:
         for chunk in pack.chunks:
             held = pieces.setdefault(pack.frame_at(chunk.at), [])
             held.append(Piece(chunk.digest, chunk.size, chunk.base))
-        with self._ledger.storing.session() as session, open(path, "rb") as file:
+        with self._ledger.sessions.hold() as session, open(path, "rb") as file:
             writer = PackWriter(f"{session}-1")
             try:
                 for number in numbers:
@@ -207,7 +265,7 @@ class _Healing:
             except BaseException:
                 writer.abandon()
                 raise
-            return writer.seal(self._ledger.folder("packs"))[0]
+            return writer.seal(self._ledger.depot, over=True)[0]
 
     def _put_aside(self, path: str, name: str) -> None:
         folder = self._ledger.folder(_ASIDE)
@@ -234,10 +292,10 @@ class _Healing:
         return needed
 
 
-def _id_of(path: str) -> str:
+def _id_of(path: str, sealing: Sealing) -> str:
     """Return the id a manifest says it has; empty if it is damaged."""
     try:
         with open(path, "rb") as file:
-            return str(decode(file.read(), where=path)[0].get("id", ""))
+            return str(decode(file.read(), where=path, sealing=sealing)[0].get("id", ""))
     except (LedgerDamaged, OSError):
         return ""

@@ -20,6 +20,8 @@ from msgspec.structs import replace
 from ..errors import LedgerDamaged, PlaceError
 from ..places import Seen
 from . import zstd
+from .cache_sum import SUM, write_sum
+from .depot import Depot
 from .packs import PACK_SUFFIX, Chunk, PackIndex, Recipe, Slice, read_index
 
 __all__ = ["Index", "Location", "Span"]
@@ -42,7 +44,9 @@ CREATE TABLE checked (name TEXT PRIMARY KEY, at REAL);
 _FORMAT = 9
 _SLICE = struct.Struct("<32sII")  # of a recipe: chunk, start, length
 # A chunk that is a difference is of no use without its base.
-_USABLE = "(base = x'' OR EXISTS (SELECT 1 FROM chunks AS whole WHERE whole.digest = chunks.base))"
+_USABLE = (
+    "(base = x'' OR EXISTS (SELECT 1 FROM chunks AS whole WHERE whole.digest = chunks.base{}))"
+)
 _MANY, _SCAN = 10_000, 8  # asking for many chunks, an eighth of all, one reads them all faster
 _AT_ONCE = 256  # digests asked for in one query
 
@@ -68,13 +72,14 @@ class Span(NamedTuple):
 class Index:
     """The open cache of one ledger. Changed from one thread; others may read (SQLite serialises)."""
 
-    def __init__(self, path: str, packs_folder: str) -> None:
+    def __init__(self, path: str, depot: Depot) -> None:
         self._path = path
-        self._packs_folder = packs_folder
+        self.depot = depot
         self._db = self._opened()
         self._frames: dict[int, tuple[str, PackIndex]] = {}
         self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
+        self._avoid = ""  # the numbers of packs that will go, for a query
 
     def _opened(self) -> sqlite3.Connection:
         try:
@@ -91,6 +96,11 @@ class Index:
             where=self._path,
             remedy="Free some space on its disk, then run this again.",
         )
+
+    def note_sum(self) -> None:
+        """Note what the cache is like now that a command has ended, if it wrote to it."""
+        if self._db.total_changes or not os.path.exists(self._path + SUM):
+            write_sum(self._path)
 
     def close(self) -> None:
         """Close the cache."""
@@ -111,27 +121,31 @@ class Index:
         self._seen = ("", 0, Seen())
         self.sync()
 
-    def sync(self) -> None:
+    def sync(self, *, avoid: frozenset[str] | None = None) -> None:
         """Bring the cache in line with the packs that are there now.
 
-        A pack whose own index cannot be read is left out, and noted in `damaged`.
+        A pack whose own index cannot be read is left out, and noted in `damaged`. Contents in the
+        packs to `avoid` count as not stored where `lasting` ones are asked for; None leaves that as
+        it was.
         """
         # What is known comes first: packs that somebody writes and notes meanwhile are not gone.
         known = dict(self._db.execute("SELECT name, id FROM packs"))
         names = {
             name[: -len(PACK_SUFFIX)]
-            for name in os.listdir(self._packs_folder)
+            for name in self.depot.names("packs")
             if name.endswith(PACK_SUFFIX)
         }
-        gone = known.keys() - names
-        if gone:
-            self._start_over(len(gone))
-            known = {}
         for name in sorted(names - known.keys()):
             try:
-                self.add(name, read_index(self.pack_path(name)))
+                self.add(name, read_index(self.depot.tail(name + PACK_SUFFIX), self.depot.sealing))
+            except FileNotFoundError:  # retired since it was listed
+                continue
             except LedgerDamaged as error:
                 self.damaged[name] = error
+        # The new comes first: at no time is what was moved from pack to pack in none of them.
+        self._drop([pack for name, pack in known.items() if name not in names])
+        if avoid is not None:
+            self._avoid = ",".join(str(_number_of(name)) for name in sorted(avoid))
 
     def add(self, name: str, index: PackIndex) -> None:
         """Note what a pack holds.
@@ -169,93 +183,114 @@ class Index:
         with contextlib.suppress(sqlite3.OperationalError):
             yield
 
-    def _start_over(self, gone: int) -> None:
-        """Forget all packs, `gone` of which went away: what else holds their chunks is not known."""
+    def _drop(self, packs: Sequence[int]) -> None:
+        """Forget packs that went away."""
+        if not packs:
+            return
+        numbers = ",".join(map(str, packs))
         with self._needed(), self._db:
-            for table in ("chunks", "recipes", "packs"):
-                self._db.execute(f"DELETE FROM {table}")
-            self._db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * gone)
-        self._frames.clear()
+            for table in ("chunks", "recipes"):
+                self._db.execute(f"DELETE FROM {table} WHERE pack IN ({numbers})")
+            self._db.execute(f"DELETE FROM packs WHERE id IN ({numbers})")
+            self._db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * len(packs))
+        for pack in packs:
+            self._frames.pop(pack, None)
 
     def pack_path(self, name: str) -> str:
-        """Return where a pack lies on disk."""
-        return os.path.join(self._packs_folder, name + PACK_SUFFIX)
+        """Return where a pack can be read on this machine."""
+        return self.depot.path("packs", name + PACK_SUFFIX)
 
     def has(self, digest: bytes) -> bool:
-        """Tell whether a content is stored, with every chunk it is made of."""
-        return self.locate(digest) is not None
+        """Tell whether a content is stored to stay, with every chunk it is made of."""
+        return digest in self.locate_all([digest], lasting=True)
 
     def is_empty(self) -> bool:
         """Tell whether nothing is stored at all."""
         return self._db.execute("SELECT 1 FROM chunks LIMIT 1").fetchone() is None
 
     def chunks_among(self, digests: Sequence[bytes]) -> set[bytes]:
-        """Return those of the digests that are stored as one chunk."""
+        """Return those of the digests that are stored to stay as one chunk."""
         found: set[bytes] = set()
-        for at in range(0, len(digests), _AT_ONCE):
-            some = digests[at : at + _AT_ONCE]
-            marks = ",".join("?" * len(some))
-            query = f"SELECT digest FROM chunks WHERE digest IN ({marks}) AND {_USABLE}"
+        for some, marks in _in_parts(digests):
+            query = f"SELECT digest FROM chunks WHERE digest IN ({marks}) AND {self._usable(True)}"
             found.update(row[0] for row in self._db.execute(query, some))
         return found
 
-    def locate(self, digest: bytes) -> tuple[Span, ...] | None:
+    def locate(self, digest: bytes, *, lasting: bool = False) -> tuple[Span, ...] | None:
         """Return the spans of chunks a content is made of, in order; None if any is not stored."""
-        return self.locate_all([digest]).get(digest)
+        return self.locate_all([digest], lasting=lasting).get(digest)
 
-    def locate_all(self, digests: Iterable[bytes]) -> dict[bytes, tuple[Span, ...]]:
-        """Return the spans of chunks that contents are made of, of those that are stored."""
+    def locate_all(
+        self, digests: Iterable[bytes], *, lasting: bool = False
+    ) -> dict[bytes, tuple[Span, ...]]:
+        """Return the spans of chunks that contents are made of, of those that are stored.
+
+        `lasting` leaves out what is only in packs that will go (see `sync`).
+        """
         wanted = list(dict.fromkeys(digests))
-        chunks = self._chunks(wanted)
+        chunks = self._chunks(wanted, lasting)
         found: dict[bytes, tuple[Span, ...]]
         found = {digest: (Span(chunk, 0, chunk.size),) for digest, chunk in chunks.items()}
         for digest in wanted if len(found) < len(wanted) else ():
-            if digest not in found and (spans := self._of_recipe(digest)):
+            if digest not in found and (spans := self._of_recipe(digest, lasting)):
                 found[digest] = spans
         return found
 
-    def _of_recipe(self, digest: bytes) -> tuple[Span, ...] | None:
-        query = "SELECT slices FROM recipes WHERE digest = ?"
+    def _of_recipe(self, digest: bytes, lasting: bool) -> tuple[Span, ...] | None:
+        query = f"SELECT slices FROM recipes WHERE digest = ?{self._staying(lasting)}"
         for (packed,) in self._db.execute(query, (digest,)).fetchall():
             slices = list(_SLICE.iter_unpack(packed))
-            chunks = self._chunks([part for part, _, _ in slices])
+            chunks = self._chunks([part for part, _, _ in slices], lasting)
             if all(part in chunks for part, _, _ in slices):
                 return tuple(Span(chunks[part], start, length) for part, start, length in slices)
         return None
 
-    def _chunks(self, digests: Sequence[bytes]) -> dict[bytes, Location]:
+    def _chunks(self, digests: Sequence[bytes], lasting: bool) -> dict[bytes, Location]:
         """Return where chunks lie, of those that are stored."""
         found: dict[bytes, Location] = {}
-        digests = sorted(digests)  # neighbours in the cache, too
-        for at in range(0, len(digests), _AT_ONCE):
-            some = digests[at : at + _AT_ONCE]
-            marks = ",".join("?" * len(some))
+        for some, marks in _in_parts(sorted(digests)):  # neighbours in the cache, too
             query = (
                 "SELECT digest, pack, at, size, base FROM chunks"
-                f" WHERE digest IN ({marks}) AND {_USABLE} ORDER BY base DESC"
+                f" WHERE digest IN ({marks}) AND {self._usable(lasting)} ORDER BY base DESC"
             )
             for chunk in map(Location._make, self._db.execute(query, some)):
                 found[chunk.digest] = chunk  # the last is stored whole, if any is
         return found
 
-    def chunk(self, digest: bytes) -> Location | None:
+    def _usable(self, lasting: bool) -> str:
+        """Return the condition under which a row of `chunks` is of use."""
+        whole = f" AND whole.pack NOT IN ({self._avoid})" if lasting and self._avoid else ""
+        return _USABLE.format(whole) + self._staying(lasting)
+
+    def _staying(self, lasting: bool) -> str:
+        return f" AND pack NOT IN ({self._avoid})" if lasting and self._avoid else ""
+
+    def chunk(self, digest: bytes, *, lasting: bool = False) -> Location | None:
         """Return where a chunk lies; None if it is not stored."""
-        return self._chunks([digest]).get(digest)
+        return self._chunks([digest], lasting).get(digest)
 
     def frames(self, pack: int) -> tuple[str, PackIndex]:
-        """Return the path of a pack and its frames (no chunks)."""
+        """Return the name of a pack and its frames (no chunks).
+
+        Raises:
+            LedgerDamaged: it went away since what lies in it was asked for.
+        """
         if pack not in self._frames:
-            name, stored = self._db.execute(
-                "SELECT name, frames FROM packs WHERE id = ?", (pack,)
-            ).fetchone()
+            query = "SELECT name, frames FROM packs WHERE id = ?"
+            row = self._db.execute(query, (pack,)).fetchone()
+            if row is None:
+                raise LedgerDamaged("a pack went away")
+            name, stored = row
             content, _ = zstd.decompress(stored)
-            self._frames[pack] = self.pack_path(name), PackIndex(*msgspec.json.decode(content))
+            self._frames[pack] = name, PackIndex(*msgspec.json.decode(content))
         return self._frames[pack]
 
     def frames_of(self, name: str) -> PackIndex | None:
         """Return what is known of the frames of a pack (no chunks)."""
         row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
-        return self.frames(row[0])[1] if row else None
+        with contextlib.suppress(LedgerDamaged):  # it goes away just now
+            return self.frames(row[0])[1] if row else None
+        return None
 
     def known(self, name: str) -> PackIndex | None:
         """Return what is known of a pack: all that its own index says."""
@@ -281,16 +316,25 @@ class Index:
         row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
         if row is None:
             return False
-        expected = set(pack.chunks)
-        missing = expected.difference(self._rows_of(row[0], [chunk.digest for chunk in expected]))
-        for chunk in missing:
-            if not any(start <= chunk.at < end for start, end in damaged):
-                return False
+        if damaged or not self._has_these(row[0], pack.chunks):
+            expected = set(pack.chunks)
+            known = self._rows_of(row[0], [chunk.digest for chunk in expected])
+            for chunk in expected.difference(known):
+                if not any(start <= chunk.at < end for start, end in damaged):
+                    return False
         query = "SELECT slices FROM recipes WHERE digest = ? AND pack = ?"
         return all(
             self._db.execute(query, (recipe.digest, *row)).fetchone() == (_packed(recipe),)
             for recipe in pack.recipes
         )
+
+    def _has_these(self, pack: int, chunks: Sequence[Chunk]) -> bool:
+        """Tell at once whether a pack's chunks are known as they are, if they are much of all."""
+        count = self._db.execute("SELECT count(*) FROM chunks").fetchone()[0]
+        if len(chunks) < max(_MANY, count / _SCAN):
+            return False
+        query = "SELECT digest, at, size, base FROM chunks WHERE pack = ? ORDER BY at"
+        return bool(self._db.execute(query, (pack,)).fetchall() == chunks)
 
     def _rows_of(self, pack: int, digests: list[bytes]) -> Iterator[tuple[Any, ...]]:
         """Yield digest, at, size and base of chunks of a pack as they are known."""
@@ -300,9 +344,7 @@ class Index:
             yield from self._db.execute(query, (pack,))
             return
         digests.sort()
-        for at in range(0, len(digests), _AT_ONCE):
-            some = digests[at : at + _AT_ONCE]
-            marks = ",".join("?" * len(some))
+        for some, marks in _in_parts(digests):
             yield from self._db.execute(f"{query} AND digest IN ({marks})", (pack, *some))
 
     def forget(self, name: str, parts: Iterable[tuple[int, int]]) -> None:
@@ -316,13 +358,17 @@ class Index:
             if gone:
                 self._db.execute("INSERT INTO lost VALUES (?)", row)
 
-    def readable(self) -> set[bytes]:
-        """Return all contents that can be put together from what is there."""
-        rows = self._db.execute("SELECT digest, base FROM chunks").fetchall()
+    def readable(self, *, lasting: bool = False) -> set[bytes]:
+        """Return all contents that can be put together from what is there; see `locate_all`."""
+        staying = f"pack NOT IN ({self._avoid})" if lasting else "1"
+        query = f"SELECT digest, base FROM chunks WHERE {staying}"
+        rows = self._db.execute(query).fetchall()
         there = {digest for digest, _ in rows}
         found = {digest for digest, base in rows if not base or base in there}
         contents = set(found)
-        for digest, slices in self._db.execute("SELECT digest, slices FROM recipes"):
+        for digest, slices in self._db.execute(
+            f"SELECT digest, slices FROM recipes WHERE {staying}"
+        ):
             if all(part in found for part, _, _ in _SLICE.iter_unpack(slices)):
                 contents.add(digest)
         return contents
@@ -377,7 +423,7 @@ class Index:
 
     def seen(self, place: str) -> Seen:
         """Return what was last read in a place."""
-        lost = self._lost()
+        lost = self.packs_lost()
         if self._seen[:2] != (place, lost):
             query = "SELECT columns, lost FROM seen WHERE place = ?"
             row = self._db.execute(query, (place,)).fetchone()
@@ -387,7 +433,7 @@ class Index:
             self._seen = place, lost, Seen(columns)
         return self._seen[2].again()
 
-    def _lost(self) -> int:
+    def packs_lost(self) -> int:
         """Return how many packs ever went away: what was in them is no longer known to be kept."""
         return int(self._db.execute("SELECT count(*) FROM lost").fetchone()[0])
 
@@ -396,7 +442,7 @@ class Index:
         if seen.unchanged:
             return
         # As of when it was handed out: what was lost since then is not known to be kept.
-        lost = self._seen[1] if self._seen[0] == place else self._lost()
+        lost = self._seen[1] if self._seen[0] == place else self.packs_lost()
         known = seen.settled()
         self._seen = place, lost, known
         with self._welcome(), self._db:
@@ -409,6 +455,13 @@ class Index:
 def _number_of(name: str) -> int:
     """Return the number a pack has in every index, whenever it was made: others may have it open."""
     return int(name[:15], 16)
+
+
+def _in_parts(digests: Sequence[bytes]) -> Iterator[tuple[Sequence[bytes], str]]:
+    """Yield digests in as many as one query takes, each with the marks that stand for them."""
+    for at in range(0, len(digests), _AT_ONCE):
+        some = digests[at : at + _AT_ONCE]
+        yield some, ",".join("?" * len(some))
 
 
 def _packed(recipe: Recipe) -> bytes:

@@ -9,21 +9,21 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
 from ..places import (
-    OTHER,
     Place,
     Seen,
     Tree,
     digested,
     look,
+    make_folders,
     refusals,
     roots_of,
     running_in,
@@ -33,37 +33,59 @@ from ..places import (
 from ..progress import Progress
 from . import settings
 from .binder import Binder
-from .entries import Entry, Mark, Record, Tag, Tagged
+from .depot import Depot
+from .entries import RETIRED, Entry, Mark, Record, Tag, Tagged
+from .entry_place import EntryPlace
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
-from .reading import read_contents
+from .sealing import COST
+from .sessions import Sessions
 from .storing import Storing, key_of
 
-__all__ = ["EntryPlace", "Ledger"]
+if TYPE_CHECKING:
+    from ..places.remotes import Remote
 
+__all__ = ["Ledger"]
+
+_LIST = "To see what is kept: kindred entries"
 _FOLDERS = ("packs", "entries", "history", "marks", "work")
 
 
 class Ledger:
     """An open ledger. `clock` gives the time in seconds since 1970."""
 
-    def __init__(self, root: str, *, clock: Callable[[], float] = time.time) -> None:
+    def __init__(
+        self, root: str, *, clock: Callable[[], float] = time.time, depot: Depot | None = None
+    ) -> None:
         self.root = root
         self.clock = clock
+        self.depot = depot or Depot(root)
 
     @staticmethod
     def open(
-        where: str | os.PathLike[str],
+        where: str | os.PathLike[str] | Remote,
         *,
         create: bool = True,
         clock: Callable[[], float] = time.time,
+        near: str = "",
+        passphrase: Callable[[], str] | None = None,
     ) -> Ledger:
-        """Open the ledger in the folder `where`; `create` makes one where there is none.
+        """Open the ledger in a folder, or on a remote; `create` makes one where there is none.
+
+        `near` is a folder on this machine for the cache and unfinished work of a ledger that is
+        remote, or encrypted; empty is one among the user's own files. `passphrase` is called if the
+        ledger is encrypted. A remote is closed by whoever connected it.
 
         Raises:
             LedgerError: the folder is no ledger, or one of a newer format.
+            WrongPassphrase: it is encrypted, and this does not open it.
         """
+        if not isinstance(where, (str, os.PathLike)) or _is_sealed(where):
+            from .far import open_far
+
+            depot = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
+            return Ledger(depot.root, clock=clock, depot=depot)
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
         try:
             settings.read(root)
@@ -80,28 +102,68 @@ class Ledger:
                 os.mkdir(os.path.join(root, "marks"))
         return Ledger(root, clock=clock)
 
+    @staticmethod
+    def create_sealed(
+        where: str | os.PathLike[str] | Remote, passphrase: str, *, cost: int = COST
+    ) -> None:
+        """Make an encrypted ledger in a folder or on a remote; see `open`.
+
+        `cost` is what each try of a passphrase takes, in KiB of memory: a power of two.
+
+        Raises:
+            LedgerError: there is a ledger already.
+        """
+        from .keys import create_sealed
+
+        create_sealed(_remote_at(where), passphrase, cost=cost)
+
+    def change_passphrase(self, passphrase: str, *, cost: int = COST) -> None:
+        """Have a passphrase, and no other, open this encrypted ledger from now on.
+
+        No pack is written again. Cut off half way, the old and the new one open it.
+
+        Raises:
+            UsageError: it is not encrypted.
+        """
+        self.depot.change_passphrase(passphrase, cost=cost)
+
+    @property
+    def location(self) -> str:
+        """Where the ledger is, as people name it: its folder, or its URL."""
+        return self.depot.location
+
+    @property
+    def is_far(self) -> bool:
+        """Whether it is on a remote."""
+        return self.location != self.root
+
     def folder(self, name: str) -> str:
-        """Return the path of one of the ledger's folders."""
+        """Return the path of one of the ledger's folders on this machine."""
         return os.path.join(self.root, name)
 
     @cached_property
     def index(self) -> Index:
         """The cache, brought in line with the packs."""
-        index = Index(self.folder("index.sqlite"), self.folder("packs"))
+        index = Index(self.folder("index.sqlite"), self.depot)
         index.sync()
         return index
 
+    def finish(self) -> None:
+        """Say that nothing more is to be done with it for now."""
+        if "index" in self.__dict__:
+            self.index.note_sum()
+
     @cached_property
     def _entries(self) -> Binder:
-        return Binder(self.folder("entries"), self.index, noun="entry")
+        return Binder("entries", self.depot, self.index, noun="entry")
 
     @cached_property
     def _history(self) -> Binder:
-        return Binder(self.folder("history"), self.index, noun="change")
+        return Binder("history", self.depot, self.index, noun="change")
 
     @cached_property
     def _marks(self) -> Binder:
-        return Binder(self.folder("marks"), self.index, noun="mark")
+        return Binder("marks", self.depot, self.index, noun="mark")
 
     @property
     def binders(self) -> dict[str, Binder]:
@@ -109,9 +171,14 @@ class Ledger:
         return {"entries": self._entries, "history": self._history, "marks": self._marks}
 
     @cached_property
+    def sessions(self) -> Sessions:
+        """Who is writing here."""
+        return Sessions(self.depot)
+
+    @cached_property
     def storing(self) -> Storing:
         """What makes contents durable here."""
-        return Storing(self.root, self.index)
+        return Storing(self.root, self.index, self.sessions)
 
     # Keeping
 
@@ -136,24 +203,27 @@ class Ledger:
             PlaceError: something cannot be read; no entry is made.
         """
         place, own = _place_and_tag(subject)
-        seen = self.seen(place)
+        watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
-        tree = place.survey(seen=seen)
-        wanted = tree if only is None else tree.select(only)
-        stored = self.storing.store_live(place, wanted, seen, tree, progress or Progress())
-        seen.keep(stored.tree.files)
-        self.index.remember_seen(key_of(place), seen)
-        return self._enter(
-            place,
-            tag or own,
-            stored.tree,
-            complete=only is None,
-            note=note,
-            pinned=pinned,
-            unsettled=stored.unsettled,
-            captured=stored.captured,
-            running=running,
-        )
+        with self.storing.session() as again:
+            while again():
+                seen = self.seen(place)
+                tree = place.survey(seen=seen)
+                wanted = tree if only is None else tree.select(only)
+                stored = self.storing.store_live(place, wanted, seen, tree, watch)
+                seen.keep(stored.tree.files)
+                self.index.remember_seen(key_of(place), seen)
+            return self._enter(
+                place,
+                tag or own,
+                stored.tree,
+                complete=only is None,
+                note=note,
+                pinned=pinned,
+                unsettled=stored.unsettled,
+                captured=stored.captured,
+                running=running,
+            )
 
     def keep(
         self, place: Place, tag: Tag, tree: Tree, *, reason: str, progress: Progress | None = None
@@ -163,17 +233,19 @@ class Ledger:
         Raises:
             PlaceChanged: a file no longer has the digest that `tree` gives it.
         """
-        kept, unsettled, _ = self.storing.store(place, tree, None, progress or Progress())
-        for path in unsettled:
-            raise still_changing(path, place.location)
-        for path in kept.files:
-            if kept[path].digest != tree[path].digest:
-                raise PlaceChanged(
-                    f"{path} changed since it was looked at",
-                    where=place.location,
-                    remedy="Close the game and its launcher, then run this again.",
-                )
-        return self._enter(place, tag, kept, complete=False, reason=reason)
+        with self.storing.session() as again:
+            while again():
+                kept, unsettled, _ = self.storing.store(place, tree, None, progress or Progress())
+                for path in unsettled:
+                    raise still_changing(path, place.location)
+                for path in kept.files:
+                    if kept[path].digest != tree[path].digest:
+                        raise PlaceChanged(
+                            f"{path} changed since it was looked at",
+                            where=place.location,
+                            remedy="Close the game and its launcher, then run this again.",
+                        )
+            return self._enter(place, tag, kept, complete=False, reason=reason)
 
     def seen(self, place: Place) -> Seen:
         """Return what is remembered of the files of a place, to save reading them."""
@@ -246,7 +318,12 @@ class Ledger:
         """
         text = text.removeprefix("entry:")
         if "@" not in text and (text != "latest" or not self._entries.ids()):
-            asked = self._entries.resolve(text)
+            try:
+                asked = self._entries.resolve(text)
+            except UsageError:
+                if self.is_retired(text):
+                    raise UsageError(f"entry {text} is retired", remedy=_LIST) from None
+                raise
             return Entry.from_json(self._entries.read(asked)[0])
         fitting = [entry for entry in self.entries() if text in (entry.name, "latest")]
         if not fitting:
@@ -268,7 +345,7 @@ class Ledger:
 
     def place(self, entry: Entry) -> EntryPlace:
         """Return an entry as a place to read from."""
-        return EntryPlace(self, entry)
+        return EntryPlace(entry, self.index, lambda: self.tree(entry))
 
     def check(self, entry: Entry) -> list[str]:
         """Read everything an entry refers to and return what is wrong, a line a fault."""
@@ -288,17 +365,32 @@ class Ledger:
 
     # Marks
 
-    def mark(self, kind: str, subject: str, *, note: str = "") -> Mark:
-        """Note what was found out of an entry or change, now."""
+    def mark(
+        self, kind: str, subject: str, *, note: str = "", entries: Iterable[Entry] = ()
+    ) -> Mark:
+        """Note what was found out of an entry or change, or became of some entries, now."""
         now = self.clock()
         mark = Mark("", iso(now), kind, subject, note)
         header = mark.to_json()
-        return replace(mark, id=self._marks.enter(now, lambda id: {**header, "id": id}, {}))
+        body = {"entries": [entry.to_json() for entry in entries]}
+        return replace(mark, id=self._marks.enter(now, lambda id: {**header, "id": id}, body))
 
     def marks(self, kind: str) -> list[Mark]:
         """Return the marks of a kind that can be read, the oldest first."""
         marks = map(Mark.from_json, self._marks.headers())
         return [mark for mark in marks if mark.kind == kind]
+
+    def retired(self) -> list[Entry]:
+        """Return the entries that were retired, as they said of themselves, the oldest first."""
+        found: dict[str, Entry] = {}
+        for mark in self.marks(RETIRED):
+            for header in self._marks.read(mark.id)[1]["entries"]:
+                found[header["id"]] = Entry.from_json(header)
+        return [found[id] for id in sorted(found.keys() - {*self._entries.ids()})]
+
+    def is_retired(self, id: str) -> bool:
+        """Tell whether an entry was retired."""
+        return any(entry.id == id for entry in self.retired())
 
     # The history
 
@@ -318,19 +410,19 @@ class Ledger:
             statements=tuple(body["statements"]),
         )
 
-    def record_path(self, id: str) -> str:
-        """Return where the record of a change stands in the history."""
-        return self._history.path(id)
+    def take_in_record(self, id: str, path: str) -> None:
+        """Add the record of a change that waited at `path` to the history."""
+        self._history.take_in(id, path)
 
-    def write_record(self, record: Record, *, path: str = "") -> None:
-        """Add an applied change to the history, or write its record to `path` to wait there."""
+    def write_record(self, record: Record, path: str) -> None:
+        """Write the record of a change to `path`, to wait there until it enters the history."""
         body = {
             "paths": record.paths,
             "before": tree_to_columns(record.before),
             "after": tree_to_columns(record.after),
             "statements": record.statements,
         }
-        self._history.write(record.id, record.header(), body, path=path)
+        self._history.write(path, record.header(), body)
 
     def has_record(self, id: str) -> bool:
         """Tell whether a change stands in the history."""
@@ -342,45 +434,26 @@ class Ledger:
         return new_id(self.clock(), after=ids[-1] if ids else "")
 
 
-class EntryPlace:
-    """An entry as a place: read like any other, verified as it is read."""
-
-    def __init__(self, ledger: Ledger, entry: Entry) -> None:
-        self._ledger = ledger
-        self.entry = entry
-
-    @property
-    def location(self) -> str:
-        return f"entry:{self.entry.id}"
-
-    @property
-    def tag(self) -> Tag:
-        """What was kept."""
-        return self.entry.tag
-
-    @cached_property
-    def tree(self) -> Tree:
-        """The entry's tree."""
-        return self._ledger.tree(self.entry)
-
-    def survey(self, *, seen: Seen | None = None) -> Tree:
-        """Return the tree; every digest is known."""
-        return self.tree.select(lambda path: self.tree[path].kind != OTHER)
-
-    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield contents in the order they lie in the packs, verified."""
-        wanted = []
-        for path in paths:
-            node = self.tree.get(path)
-            if node is None or node.digest is None:
-                raise UsageError(f"there is no file {path}", where=self.location)
-            wanted.append((path, node.digest))
-        yield from read_contents(self._ledger.index, wanted, where=self.location)
-
-
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _is_sealed(where: str | os.PathLike[str]) -> bool:
+    """Tell whether the ledger in a folder is encrypted."""
+    keys = os.path.join(os.path.expanduser(os.fspath(where)), "keys")
+    return os.path.isdir(keys)  # empty, too: then they are lost, and it must not be taken for plain
+
+
+def _remote_at(where: str | os.PathLike[str] | Remote) -> Remote:
+    """Return a folder as the remote it may be looked at as, too."""
+    if not isinstance(where, (str, os.PathLike)):
+        return where
+    from pathlib import Path
+
+    from ..places.remotes import connect
+
+    return connect(Path(os.path.abspath(os.path.expanduser(os.fspath(where)))).as_uri())
 
 
 def _holds_something(root: str) -> bool:
@@ -396,7 +469,7 @@ def _create(root: str) -> None:
         )
     with refusals(root):
         for name in _FOLDERS:
-            os.makedirs(os.path.join(root, name), exist_ok=True)
+            make_folders(os.path.join(root, name))
         settings.create(root)
 
 

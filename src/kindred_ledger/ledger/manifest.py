@@ -17,6 +17,7 @@ from blake3 import blake3
 from ..errors import KindredError, LedgerDamaged
 from ..places import FILE, LINK, Node, Tree, node_of
 from . import zstd
+from .sealing import PLAIN, Sealing
 
 __all__ = [
     "decode",
@@ -32,14 +33,17 @@ _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 # Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
 _LEVEL = 1
 _SEAL = struct.Struct("<II32s")  # a skippable frame: magic, size, digest
+_PURPOSES = (b"header", b"body")
 _UNREAD = bytes(32)
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 
 
-def encode(header: dict[str, Any], body: dict[str, Any]) -> bytes:
+def encode(header: dict[str, Any], body: dict[str, Any], sealing: Sealing = PLAIN) -> bytes:
     """Return the bytes of a manifest."""
-    lines = [msgspec.json.encode(part) + b"\n" for part in (header, body)]
-    frames = b"".join(zstd.compress(line, level=_LEVEL) for line in lines)
+    frames = b""
+    for part, purpose in zip((header, body), _PURPOSES, strict=True):
+        frame = zstd.compress(msgspec.json.encode(part) + b"\n", level=_LEVEL)
+        frames += sealing.wrapped(frame, purpose)
     return frames + _sealed(frames)
 
 
@@ -47,16 +51,18 @@ def _sealed(frames: bytes | memoryview) -> bytes:
     return _SEAL.pack(zstd.SKIPPABLE, 32, blake3(frames).digest())
 
 
-def decode_header(data: bytes, *, where: str) -> dict[str, Any]:
+def decode_header(data: bytes, *, where: str, sealing: Sealing = PLAIN) -> dict[str, Any]:
     """Return the header alone; its frame's checksum is verified, the seal is not."""
     try:
-        line, _ = zstd.decompress(data)
+        line, _ = sealing.content(data, _PURPOSES[0])
         return _object(line)
     except KindredError as error:
         raise error.inside(where) from None
 
 
-def decode(data: bytes, *, where: str) -> tuple[dict[str, Any], dict[str, Any]]:
+def decode(
+    data: bytes, *, where: str, sealing: Sealing = PLAIN
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return header and body, verified against the seal.
 
     Raises:
@@ -66,8 +72,8 @@ def decode(data: bytes, *, where: str) -> tuple[dict[str, Any], dict[str, Any]]:
         frames, seal = memoryview(data)[: -_SEAL.size], data[-_SEAL.size :]
         if seal != _sealed(frames):
             raise LedgerDamaged("it does not have the digest it was written with")
-        header, rest = zstd.decompress(data)
-        body, rest = zstd.decompress(rest)
+        header, rest = sealing.content(data, _PURPOSES[0])
+        body, rest = sealing.content(rest, _PURPOSES[1])
         if rest != seal:
             raise LedgerDamaged("it holds more than a header and a body")
         return _object(header), _object(body)

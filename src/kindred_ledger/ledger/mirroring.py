@@ -9,20 +9,26 @@ from __future__ import annotations
 
 import contextlib
 import os
+from collections import Counter
 from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
 from ..errors import LedgerDamaged, UsageError
-from ..places import BLOCK, refusals, remove_tree, sync_dir
+from ..places import BLOCK, refusals, remove_tree
 from ..progress import Progress
 from .binder import SUFFIX, read_manifest
+from .depot import Depot
 from .ledger import Ledger
 from .manifest import lost_files
 from .packs import PACK_SUFFIX, check_pack
 from .reading import EMPTY
+from .sealing import Sealing
 
 __all__ = ["Mirrored", "adopt", "mirror"]
+
+_Check = Callable[[str, Sealing], None]
+_PASSES = 10  # a source that retires all the while is looked at so often
 
 
 class Mirrored(Struct, frozen=True):
@@ -39,6 +45,8 @@ class Mirrored(Struct, frozen=True):
 def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) -> Mirrored:
     """Copy to `target` what it lacks of `source`; nothing that is there is touched.
 
+    What was retired in the target does not come back, and what is retired in the source stays in it.
+
     What is damaged in the source is not copied, nor an entry whose contents are not all there.
 
     Raises:
@@ -46,34 +54,19 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
         PlaceError: the system refuses; what was copied stays.
     """
     if os.path.realpath(source.root) == os.path.realpath(target.root):
-        raise UsageError("a ledger is no mirror of itself", where=target.root)
-    # Manifests are listed first: what they need was there before them, should somebody be writing.
-    missing = {name: _missing(source, target, name) for name in source.binders}
-    packs = _missing(source, target, "packs")
-    watch = progress or Progress()
-    sizes = [os.path.getsize(os.path.join(source.folder("packs"), name)) for name in packs]
-    with (
-        _copying(target) as copying,
-        watch.task("mirroring", total=sum(sizes), unit="bytes") as task,
-    ):
-
-        def copy_all(folder: str, names: list[str], check: Callable[[str], None]) -> Iterator[bool]:
-            for name in names:
-                yield copying.copy(folder, os.path.join(source.folder(folder), name), check)
-            with refusals(target.root):
-                sync_dir(target.folder(folder))
-
-        copied_packs = 0
-        for size, copied in zip(sizes, copy_all("packs", packs, _check_pack), strict=True):
-            copied_packs += copied
-            task.advance(size)
-        target.index.sync()
-        whole = {EMPTY, *target.index.readable()}
+        raise UsageError("a ledger is no mirror of itself", where=target.location)
+    with _copying(target) as copying:
+        for _ in range(_PASSES):
+            copying.vanished, copying.held = False, []
+            copying.copy_all(source, progress or Progress())
+            if not copying.vanished:  # nothing was retired there meanwhile
+                break
+        copied = copying.copied
         return Mirrored(
-            packs=copied_packs,
-            entries=sum(copy_all("entries", missing["entries"], _complete(whole))),
-            changes=sum(copy_all("history", missing["history"], _check_manifest)),
-            marks=sum(copy_all("marks", missing["marks"], _check_manifest)),
+            packs=copied["packs"],
+            entries=copied["entries"],
+            changes=copied["history"],
+            marks=copied["marks"],
             size_bytes=copying.size_bytes,
             held=tuple(copying.held),
         )
@@ -86,21 +79,23 @@ def adopt(target: Ledger, folder: str, path: str) -> bool:
     """
     check = _check_pack if folder == "packs" else _check_manifest
     with _copying(target) as copying:
-        copied = copying.copy(folder, path, check)
-        sync_dir(target.folder(folder))
-    return copied
+        return copying.copy(folder, path, check)
 
 
 def _missing(source: Ledger, target: Ledger, folder: str) -> list[str]:
     suffix = PACK_SUFFIX if folder == "packs" else SUFFIX
-    names = {*os.listdir(source.folder(folder))} - {*os.listdir(target.folder(folder))}
+    names = {*source.depot.names(folder)} - {*target.depot.names(folder)}
+    if folder == "packs":
+        names -= {name + suffix for name in source.sessions.condemned()}
+    if folder == "entries":
+        names -= {entry.id + suffix for entry in target.retired()}
     return sorted(name for name in names if name.endswith(suffix))
 
 
 @contextlib.contextmanager
 def _copying(target: Ledger) -> Iterator[_Copying]:
     """Hold a room in a ledger's `work` for the block, to copy files through."""
-    with target.storing.session() as session:
+    with target.sessions.hold() as session:
         room = f"{session}-mirror"
         os.mkdir(room)
         try:
@@ -117,22 +112,87 @@ class _Copying:
         self._room = room
         self.size_bytes = 0
         self.held: list[str] = []
+        self.copied: Counter[str] = Counter()
+        self.vanished = False  # whether something went away before it was copied
 
-    def copy(self, folder: str, path: str, check: Callable[[str], None]) -> bool:
+    def copy_all(self, source: Ledger, watch: Progress) -> None:
+        """Copy all that is missing."""
+        target = self._target
+        source.depot.refresh()
+        target.depot.refresh()
+        # Manifests are listed first: what they need was there before them, should somebody be writing.
+        missing = {name: _missing(source, target, name) for name in source.binders}
+        if source.depot.sealing.key != target.depot.sealing.key:
+            self._translate_all(source, missing, watch)
+            return
+        packs = _missing(source, target, "packs")
+        total = sum(_size(source.depot, name) for name in packs)
+        with watch.task("mirroring", total=total, unit="bytes") as task:
+            before = self.size_bytes
+            for _ in self._copy_some(source, "packs", packs, _check_pack):
+                task.advance(self.size_bytes - before)
+                before = self.size_bytes
+        target.index.sync(avoid=target.sessions.condemned())
+        whole = {EMPTY, *target.index.readable(lasting=True)}
+        checks = {"entries": _complete(whole), "history": _check_manifest, "marks": _check_manifest}
+        for folder, check in checks.items():
+            for _ in self._copy_some(source, folder, missing[folder], check):
+                pass
+
+    def _translate_all(
+        self, source: Ledger, missing: dict[str, list[str]], watch: Progress
+    ) -> None:
+        """Keep anew in the target what stands in the source under another key, or under none."""
+        for folder, names in missing.items():
+            for name in names:
+                try:
+                    self._translate(source, folder, name, watch)
+                except LedgerDamaged as error:
+                    self.held.append(f"{folder}/{name}: {error.what}")
+                    continue
+                self.copied[folder] += 1
+
+    def _translate(self, source: Ledger, folder: str, name: str, watch: Progress) -> None:
+        id, part = name.removesuffix(SUFFIX), os.path.join(self._room, name)
+        header, body = source.binders[folder].read(id)
+        storing, binder = self._target.storing, self._target.binders[folder]
+        with storing.session() as again:
+            while folder == "entries" and again():
+                place = source.place(source.entry(id))
+                storing.store(place, place.survey(), None, watch)
+            binder.write(part, header, body)
+            self.size_bytes += os.path.getsize(part)
+            binder.take_in(id, part)
+
+    def _copy_some(
+        self, source: Ledger, folder: str, names: list[str], check: _Check
+    ) -> Iterator[None]:
+        for name in names:
+            try:
+                with source.depot.as_kept(folder, name) as path:
+                    self.copied[folder] += self.copy(folder, path, check)
+            except FileNotFoundError:
+                self.vanished = True
+            yield
+
+    def copy(self, folder: str, path: str, check: _Check) -> bool:
         """Copy one file; tell whether it was, and note in `held` why it was not."""
         name = os.path.basename(path)
-        part, final = (
-            os.path.join(self._room, name),
-            os.path.join(self._target.folder(folder), name),
-        )
-        with refusals(final):
-            size = _copied(path, part)
+        part = os.path.join(self._room, name)
+        with refusals(f"{self._target.location}/{folder}/{name}"):
             try:
-                check(part)
+                size = _copied(path, part)
+            except FileNotFoundError:
+                if os.path.exists(path) or not os.path.isdir(os.path.dirname(path)):
+                    raise
+                self.vanished = True
+                return False
+            try:
+                check(part, self._target.depot.sealing)
             except LedgerDamaged as error:
                 self.held.append(f"{folder}/{name}: {error.what}")
                 return False
-            os.replace(part, final)
+            self._target.depot.place(folder, name, part)
         self.size_bytes += size
         return True
 
@@ -146,21 +206,28 @@ def _copied(path: str, part: str) -> int:
         return file.tell()
 
 
-def _check_pack(path: str) -> None:
-    faults = check_pack(path, None).faults
+def _size(depot: Depot, name: str) -> int:
+    try:
+        return depot.stat("packs", name)[0]
+    except FileNotFoundError:
+        return 0
+
+
+def _check_pack(path: str, sealing: Sealing) -> None:
+    faults = check_pack(path, None, sealing).faults
     if faults:
         raise LedgerDamaged(faults[0])
 
 
-def _check_manifest(path: str) -> None:
-    read_manifest(path)
+def _check_manifest(path: str, sealing: Sealing) -> None:
+    read_manifest(path, sealing)
 
 
-def _complete(whole: set[bytes]) -> Callable[[str], None]:
+def _complete(whole: set[bytes]) -> _Check:
     """Return a check that an entry is as it was written, and that all its contents are there."""
 
-    def check(path: str) -> None:
-        lost = lost_files(read_manifest(path)[1]["tree"], whole)
+    def check(path: str, sealing: Sealing) -> None:
+        lost = lost_files(read_manifest(path, sealing)[1]["tree"], whole)
         if lost:
             raise LedgerDamaged(f"the contents of {len(lost)} of its files are not here")
 

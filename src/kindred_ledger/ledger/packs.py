@@ -22,10 +22,13 @@ from typing import Any, BinaryIO, NamedTuple
 import msgspec
 from blake3 import blake3
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import LedgerDamaged
-from ..places import BLOCK, sync_dir
+from ..places import BLOCK
 from . import zstd
+from .depot import Depot
+from .sealing import PLAIN, Sealing
 
 __all__ = [
     "PACK_SUFFIX",
@@ -38,11 +41,13 @@ __all__ = [
     "Slice",
     "check_pack",
     "name_of",
+    "packed",
     "read_frame",
     "read_index",
 ]
 
 PACK_SUFFIX = ".pack.zst"
+_INDEX, _CONTENT = b"index", b"content"  # what a frame is for
 _TRAILER = struct.Struct("<32sQ8s")  # digest of the index, its length, signature
 _HEAD = struct.Struct("<II")  # of the skippable frame: magic, size of what follows
 _SIGNATURE = b"KLPACK\x00\x01"
@@ -88,7 +93,8 @@ class Recipe(NamedTuple):
 class PackIndex(Struct, frozen=True, dict=True):
     """What a pack holds; `starts` and `lengths` are the frames in the file, `sizes` unpacked.
 
-    `stored` is the BLAKE3 digest of all frames as they stand in the file, one after the other.
+    `stored` is the BLAKE3 digest of all frames as they stand in the file, one after the other;
+    `again` tells packs apart that hold the same, as one may be about to be deleted.
     """
 
     starts: Sequence[int]
@@ -97,6 +103,7 @@ class PackIndex(Struct, frozen=True, dict=True):
     chunks: Sequence[Chunk] = ()
     recipes: Sequence[Recipe] = ()
     stored: bytes = b""
+    again: int = 0
 
     @cached_property
     def offsets(self) -> list[int]:
@@ -107,11 +114,12 @@ class PackIndex(Struct, frozen=True, dict=True):
         """Return the number of the frame that holds the unpacked offset `at`."""
         return bisect_right(self.offsets, at) - 1
 
-    def encode(self) -> bytes:
+    def encode(self, sealing: Sealing) -> bytes:
         """Return the index as stored: one frame of JSON columns."""
         columns = {
             "format": 1,
             "stored": self.stored.hex(),
+            "again": self.again,
             "frames": {"start": self.starts, "length": self.lengths, "size": self.sizes},
             "chunks": {
                 "digest": b"".join(chunk.digest for chunk in self.chunks).hex(),
@@ -133,12 +141,12 @@ class PackIndex(Struct, frozen=True, dict=True):
                 for recipe in self.recipes
             ],
         }
-        return zstd.compress(msgspec.json.encode(columns) + b"\n")
+        return sealing.wrapped(zstd.compress(msgspec.json.encode(columns) + b"\n"), _INDEX)
 
     @staticmethod
-    def decode(stored: bytes) -> PackIndex:
+    def decode(stored: bytes, sealing: Sealing) -> PackIndex:
         """Read what `encode` wrote; raise `LedgerDamaged` if it cannot be read."""
-        line, _ = zstd.decompress(stored)
+        line, _ = sealing.content(stored, _INDEX)
         try:
             columns = msgspec.json.decode(line, type=dict[str, Any])
             frames, chunks = columns["frames"], columns["chunks"]
@@ -171,6 +179,7 @@ class PackIndex(Struct, frozen=True, dict=True):
                     for recipe in columns["recipes"]
                 ],
                 bytes.fromhex(columns["stored"]),
+                columns["again"],
             )
         except (msgspec.MsgspecError, KeyError, ValueError, TypeError) as error:
             raise LedgerDamaged(f"the pack's index cannot be read: {error}") from error
@@ -225,19 +234,21 @@ class PackWriter:
         self._file.flush()
         os.fsync(self._file.fileno())
 
-    def seal(self, folder: str) -> tuple[str, PackIndex]:
-        """Write the index, sync, and give the pack its name in `folder`; return name and index.
+    def seal(self, depot: Depot, *, over: bool = False) -> tuple[str, PackIndex]:
+        """Write the index, sync, and give the pack its name in a depot; return name and index.
+
+        A pack of that name is replaced if `over`; else this one gets another.
 
         Raises:
             OSError: a frame was not written whole; the pack gets no name.
         """
         try:
-            return self._sealed(folder)
+            return self._sealed(depot, over)
         except BaseException:
             self.abandon()
             raise
 
-    def _sealed(self, folder: str) -> tuple[str, PackIndex]:
+    def _sealed(self, depot: Depot, over: bool) -> tuple[str, PackIndex]:
         if self._failed or self._file.tell() != self.stored_bytes:
             raise OSError(errno.EIO, "a frame was not written whole", self._path)
         index = PackIndex(
@@ -248,16 +259,17 @@ class PackWriter:
             self._recipes,
             self._stored.digest(),
         )
-        stored = index.encode()
-        digest = blake3(stored).digest()
-        payload = stored + _TRAILER.pack(digest, len(stored), _SIGNATURE)
+        stored = index.encode(depot.sealing)
+        while depot.exists("packs", _name(stored) + PACK_SUFFIX) and not over:
+            index = replace(index, again=index.again + 1)
+            stored = index.encode(depot.sealing)
+        payload = stored + _TRAILER.pack(blake3(stored).digest(), len(stored), _SIGNATURE)
         self._file.write(_HEAD.pack(zstd.SKIPPABLE, len(payload)) + payload)
         self._file.flush()
         os.fsync(self._file.fileno())
         self._file.close()
-        name = digest.hex()[:32]
-        os.replace(self._path, os.path.join(folder, name + PACK_SUFFIX))
-        sync_dir(folder)
+        name = _name(stored)
+        depot.place("packs", name + PACK_SUFFIX, self._path)
         return name, index
 
     def abandon(self) -> None:
@@ -268,26 +280,30 @@ class PackWriter:
             os.remove(self._path)
 
 
+def _name(stored: bytes) -> str:
+    return blake3(stored).hexdigest()[:32]
+
+
 def name_of(path: str) -> str:
     """Return the name a pack was given by its index; empty if that is damaged."""
     try:
-        return blake3(_stored_index(path)).hexdigest()[:32]
+        return _name(_stored_index(path))
     except (LedgerDamaged, OSError):
         return ""
 
 
-def read_index(path: str) -> PackIndex:
+def read_index(path: str, sealing: Sealing = PLAIN) -> PackIndex:
     """Read the index at the end of a pack.
 
     Raises:
         LedgerDamaged: the pack is cut short, its index is damaged, or it is under another's name.
     """
     stored = _stored_index(path)
-    name, own = blake3(stored).hexdigest()[:32], os.path.basename(path).removesuffix(PACK_SUFFIX)
+    name, own = _name(stored), os.path.basename(path).removesuffix(PACK_SUFFIX)
     if own != name:
         raise LedgerDamaged(f"this is pack {name} under another name", where=path)
     try:
-        return PackIndex.decode(stored)
+        return PackIndex.decode(stored, sealing)
     except LedgerDamaged as error:
         raise error.inside(path) from None
 
@@ -320,7 +336,7 @@ class PackCheck(Struct, frozen=True):
     damaged: list[tuple[int, int]] = []  # a struct copies it
 
 
-def check_pack(path: str, cached: PackIndex | None) -> PackCheck:
+def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackCheck:
     """Hold every byte of a pack against its digests. Safe to call from any thread.
 
     `cached` is what is known of its frames, to tell what is left where its own index is damaged.
@@ -329,7 +345,7 @@ def check_pack(path: str, cached: PackIndex | None) -> PackCheck:
     index = None
     try:
         try:
-            index = read_index(path)
+            index = read_index(path, sealing)
         except LedgerDamaged as error:
             faults.append(error.what)
         frames = index or cached
@@ -338,7 +354,11 @@ def check_pack(path: str, cached: PackIndex | None) -> PackCheck:
         with open(path, "rb", buffering=0) as file:
             if index is not None and _is_as_written(file, index):
                 return PackCheck(faults, index)
-            bad = [n for n in range(len(frames.starts)) if not _is_whole(file.fileno(), frames, n)]
+            bad = [
+                n
+                for n in range(len(frames.starts))
+                if not _is_whole(file.fileno(), frames, n, sealing)
+            ]
     except OSError as error:
         whole = [(0, cached.offsets[-1])] if cached else []
         return PackCheck([f"it cannot be read: {error.strerror}"], None, whole)
@@ -364,15 +384,21 @@ def _is_as_written(file: BinaryIO, index: PackIndex) -> bool:
     )
 
 
-def _is_whole(fd: int, frames: PackIndex, number: int) -> bool:
+def _is_whole(fd: int, frames: PackIndex, number: int, sealing: Sealing) -> bool:
     try:
-        read_frame(fd, frames.starts[number], frames.lengths[number], frames.sizes[number])
+        span = frames.starts[number], frames.lengths[number], frames.sizes[number]
+        read_frame(fd, *span, sealing)
     except LedgerDamaged:
         return False
     return True
 
 
-def read_frame(fd: int, start: int, length: int, size: int) -> bytes:
+def packed(content: bytes | bytearray | memoryview, sealing: Sealing) -> bytes:
+    """Return a frame of content as it is stored. Safe to call from any thread."""
+    return sealing.wrapped(zstd.compress(content), _CONTENT)
+
+
+def read_frame(fd: int, start: int, length: int, size: int, sealing: Sealing) -> bytes:
     """Return the content of one frame of an open pack. Safe to call from any thread."""
     if hasattr(os, "pread"):
         stored = os.pread(fd, length, start)
@@ -380,7 +406,7 @@ def read_frame(fd: int, start: int, length: int, size: int) -> bytes:
         with open(fd, "rb", closefd=False) as file:
             file.seek(start)
             stored = file.read(length)
-    content, _ = zstd.decompress(stored, size=max(size, 1))
+    content, _ = sealing.content(stored, _CONTENT, size=max(size, 1))
     if len(content) != size:
         raise LedgerDamaged(f"a frame holds {len(content)} bytes where the index says {size}")
     return content

@@ -15,7 +15,7 @@ from blake3 import blake3
 
 from ..errors import LedgerDamaged
 from .index import Index, Location, Span
-from .packs import read_frame
+from .packs import PACK_SUFFIX, read_frame
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
@@ -25,6 +25,7 @@ __all__ = ["EMPTY", "Frames", "read_contents"]
 EMPTY = blake3(b"").digest()  # the digest of nothing, which is stored nowhere
 _WORKERS = max(2, os.cpu_count() or 2)
 _AHEAD = 4  # frames unpacked ahead of need
+_TRIES = 5  # to follow a chunk from pack to pack while others retire
 _HELD = 10  # frames kept after use, of up to 4 MiB: bases are needed again a little later
 
 _Key = tuple[int, int]  # a pack's number in the index, a frame's in the pack
@@ -46,7 +47,11 @@ def read_contents(
     """
     plan: list[_Wanted] = []
     asked = list(wanted)
-    found = index.locate_all(digest for _, digest in asked)
+    digests = {digest for _, digest in asked} - {EMPTY}
+    found = index.locate_all(digests)
+    if len(found) < len(digests):  # others may have written, or moved, what is asked for
+        index.sync()
+        found = index.locate_all(digests)
     for name, digest in asked:
         places = () if digest == EMPTY else found.get(digest)
         first = (places[0].chunk.pack, places[0].chunk.at) if places else (0, 0)
@@ -91,6 +96,7 @@ class Frames:
 
     def __init__(self, index: Index, announced: Iterable[Location] = ()) -> None:
         self._index = index
+        self._lost = index.packs_lost()  # before what is asked for was looked for, or soon after
         self._fds: dict[str, int] = {}
         self.announce(announced)
         self._last: _Key = (-1, -1)
@@ -128,14 +134,32 @@ class Frames:
         digest = part.digest
         if digest == self._checked[0]:
             return self._checked[1]
+        for tries_left in range(_TRIES, -1, -1):
+            try:
+                chunk = self._put_together(part)
+                break
+            except LedgerDamaged:
+                moved = self._moved(part)
+                if moved is None or not tries_left:
+                    raise
+                part = moved
+        self._checked = digest, chunk
+        return chunk
+
+    def _put_together(self, part: Location) -> bytes:
         chunk = self._stored(part)
         if part.base:
             chunk = _combined(chunk, self._stored(self.base_of(part)))
-        if blake3(chunk).digest() != digest:
-            path, _ = self._index.frames(part.pack)
-            raise LedgerDamaged("a chunk does not have its digest", where=path)
-        self._checked = digest, chunk
+        if blake3(chunk).digest() != part.digest:
+            raise LedgerDamaged("a chunk does not have its digest", where=self._file(part.pack))
         return chunk
+
+    def _moved(self, part: Location) -> Location | None:
+        """Return where a chunk lies now if packs went away since it was looked for: some were rewritten."""
+        self._index.sync()
+        before, self._lost = self._lost, self._index.packs_lost()
+        found = self._index.chunk(part.digest)
+        return found if found != part or self._lost != before else None
 
     def span(self, span: Span) -> bytes:
         """Return some bytes of a chunk, whose digest was checked; see `chunk`."""
@@ -163,9 +187,9 @@ class Frames:
             return part
         base = self._index.chunk(part.base)
         if base is None or base.base:
-            path, _ = self._index.frames(part.pack)
             raise LedgerDamaged(
-                f"the base {part.base.hex()[:16]}… of a chunk is missing", where=path
+                f"the base {part.base.hex()[:16]}… of a chunk is missing",
+                where=self._file(part.pack),
             )
         return base
 
@@ -174,14 +198,15 @@ class Frames:
         if pack == part.pack and offset <= part.at < offset + len(content):
             start = part.at - offset
             return content if len(content) == part.size else content[start : start + part.size]
-        path, frames = self._index.frames(part.pack)
+        _, frames = self._index.frames(part.pack)
         number = frames.frame_at(part.at)
         try:
             content = self._frame((part.pack, number))
         except (
             LedgerDamaged
         ) as error:  # the frame's own, raised for every chunk in it: a new one each
-            raise LedgerDamaged(error.what, where=path, remedy=error.remedy) from None
+            where = self._file(part.pack)
+            raise LedgerDamaged(error.what, where=where, remedy=error.remedy) from None
         self._current = part.pack, frames.offsets[number], content
         start = part.at - frames.offsets[number]
         return content if len(content) == part.size else content[start : start + part.size]
@@ -198,12 +223,11 @@ class Frames:
     def _fetch(self, key: _Key) -> Future[bytes]:
         future = self._held.get(key)
         if future is None:
-            path, frames = self._index.frames(
-                key[0]
-            )  # here, not in the thread: SQLite stays on its own
+            # here, not in the thread: SQLite stays on its own
+            name, frames = self._index.frames(key[0])
             future = self._pool.submit(
                 self._unpack,
-                path,
+                name,
                 (frames.starts[key[1]], frames.lengths[key[1]], frames.sizes[key[1]]),
             )
             self._held[key] = future
@@ -220,20 +244,29 @@ class Frames:
             for one in (part, *bases):
                 if one is None:
                     continue
-                key = one.pack, self._index.frames(one.pack)[1].frame_at(one.at)
+                try:
+                    key = one.pack, self._index.frames(one.pack)[1].frame_at(one.at)
+                except LedgerDamaged:  # it went away: whoever needs it looks where it is now
+                    continue
                 if key != last:
                     last = key
                     yield key
 
-    def _unpack(self, path: str, span: tuple[int, int, int]) -> bytes:
-        if path not in self._fds:
+    def _unpack(self, name: str, span: tuple[int, int, int]) -> bytes:
+        if name not in self._fds:
+            path = self._index.pack_path(name)
             try:
                 fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
             except OSError as error:
                 raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
-            if self._fds.setdefault(path, fd) != fd:
+            if self._fds.setdefault(name, fd) != fd:
                 os.close(fd)
-        return read_frame(self._fds[path], *span)
+        return read_frame(self._fds[name], *span, self._index.depot.sealing)
+
+    def _file(self, pack: int) -> str:
+        """Return how to name a pack in an error."""
+        name, _ = self._index.frames(pack)
+        return f"{self._index.depot.location}/packs/{name}{PACK_SUFFIX}"
 
 
 def _combined(difference: bytes, base: bytes) -> bytes:

@@ -12,7 +12,7 @@ from blake3 import blake3
 from ..errors import LedgerError
 from ..places import write_atomic
 
-__all__ = ["FORMAT", "SETTINGS", "Settings", "create", "read"]
+__all__ = ["FORMAT", "SETTINGS", "Settings", "create", "new", "parsed", "read"]
 
 FORMAT = 1
 SETTINGS = "ledger.toml"
@@ -28,9 +28,13 @@ class Settings(NamedTuple):
 
 def create(root: str, *, id: str = "") -> None:
     """Write the settings of a ledger; an `id` that cannot be one is replaced by a new one."""
+    write_atomic(os.path.join(root, SETTINGS), new(id=id))
+
+
+def new(*, id: str = "") -> bytes:
+    """Return what `create` writes."""
     known = re.fullmatch("[0-9a-f]{16}", id)
-    text = _text(FORMAT, id if known else os.urandom(8).hex())
-    write_atomic(os.path.join(root, SETTINGS), text.encode())
+    return _text(FORMAT, id if known else os.urandom(8).hex()).encode()
 
 
 def read(root: str) -> Settings:
@@ -45,7 +49,11 @@ def read(root: str) -> Settings:
     """
     path = os.path.join(root, SETTINGS)
     with open(path, "rb") as file:
-        data = file.read()
+        return parsed(file.read(), where=root)
+
+
+def parsed(data: bytes, *, where: str) -> Settings:
+    """Read what the file holds; see `read`."""
     try:
         values = tomllib.loads(data.decode())
     except ValueError:  # not UTF-8, or no TOML
@@ -54,7 +62,7 @@ def read(root: str) -> Settings:
     if found != FORMAT and values.get("check") != _check(FORMAT, id):
         raise LedgerError(
             f"this ledger is of format {found}; this program reads format {FORMAT}",
-            where=root,
+            where=where,
             remedy="Update this program, then run the command again.",
         )
     return Settings(FORMAT, id, intact=data == _text(FORMAT, id).encode())

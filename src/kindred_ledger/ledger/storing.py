@@ -8,9 +8,8 @@ the ledger is known to hold is not even looked up, let alone read.
 from __future__ import annotations
 
 import contextlib
-import os
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from ..places import (
@@ -20,8 +19,6 @@ from ..places import (
     Seen,
     Tree,
     folders_of,
-    hold,
-    is_held,
     parents,
     refusals,
     remove_tree,
@@ -32,11 +29,11 @@ from ..progress import Progress
 from .index import Index
 from .preparing import Batch, Ended
 from .reading import EMPTY
+from .sessions import Sessions
 from .writing import ContentWriter
 
-__all__ = ["Stored", "Storing", "is_old", "key_of"]
+__all__ = ["Stored", "Storing", "key_of"]
 
-_OLD_SECONDS = 3600.0  # far longer than a writer takes from its lock to the first byte of a pack
 _LARGE = 64 << 10  # bytes; what was kept under the paths of larger files is remembered
 _TRIES = 3  # readings of a file that will not hold still
 
@@ -52,9 +49,34 @@ class Stored(NamedTuple):
 class Storing:
     """Stores contents in the packs of the ledger at `root`."""
 
-    def __init__(self, root: str, index: Index) -> None:
+    def __init__(self, root: str, index: Index, sessions: Sessions) -> None:
         self._root = root
         self._index = index
+        self._sessions = sessions
+        self._condemned: frozenset[str] = frozenset()
+
+    @contextlib.contextmanager
+    def session(self) -> Iterator[Callable[[], bool]]:
+        """Store what something is to refer to, in this block and as long as what is given says so.
+
+        It gives True at first, and again each time packs were condemned meanwhile: then what was
+        stored already, or taken for stored, may have to be stored once more.
+        """
+        with self._sessions.hold():
+            first = True
+
+            def again() -> bool:
+                nonlocal first
+                condemned = self._sessions.condemned()
+                if not first and condemned <= self._condemned:
+                    return False
+                if first:
+                    self._index.depot.refresh()
+                first, self._condemned = False, condemned
+                self._index.sync(avoid=condemned)
+                return True
+
+            yield again
 
     def store_live(
         self, place: Place, tree: Tree, seen: Seen, whole: Tree, watch: Progress
@@ -70,7 +92,7 @@ class Storing:
             databases = list(torn)  # those that are databases can still be had whole
             if not databases:
                 return Stored(tree)
-        with self.session() as session:
+        with self._sessions.hold() as session:
             scratch = f"{session}-captured"
             try:
                 source, captured, moving = steady(place, databases, scratch)
@@ -126,12 +148,12 @@ class Storing:
 
     def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
         """Return the files whose content the ledger does not hold, or is not known to hold."""
-        known = seen.kept if seen is not None else set()
+        known = seen.kept if seen is not None and not self._condemned else set()
         unread = [p for p, node in tree.items() if node.digest is None and node.kind == FILE]
         names = sorted((tree.keys() - known).union(unread))
         doubtful = {path: tree[path] for path in names if tree[path].kind == FILE}
         digests = (node.digest for node in doubtful.values() if node.digest)
-        held = {EMPTY, *self._index.locate_all(digests)}
+        held = {EMPTY, *self._index.locate_all(digests, lasting=True)}
         return [path for path, node in doubtful.items() if node.digest not in held]
 
     def _stood_before(self, key: str, paths: Iterable[str]) -> Mapping[str, bytes]:
@@ -141,44 +163,14 @@ class Storing:
 
     @contextlib.contextmanager
     def _writer(self) -> Iterator[ContentWriter]:
-        with self.session() as session:
-            writer = ContentWriter(
-                self._index, packs_folder=os.path.join(self._root, "packs"), part=session
-            )
+        with self._sessions.hold() as session, refusals(self._root):
+            writer = ContentWriter(self._index, part=session)
             try:
                 yield writer
                 writer.close()
             except BaseException:
                 writer.abandon()
                 raise
-
-    @contextlib.contextmanager
-    def session(self) -> Iterator[str]:
-        """Hold the right to names in `work` that begin with what is given."""
-        session = os.path.join(self._root, "work", f"packing-{os.urandom(6).hex()}")
-        with refusals(self._root), hold(f"{session}.lock", busy="a pack is being written"):
-            self._sweep()
-            try:
-                yield session
-            finally:
-                _remove(f"{session}.lock")
-
-    def _sweep(self) -> None:
-        """Remove unfinished packs whose writer died, and locks that nobody will take again."""
-        work = os.path.join(self._root, "work")
-        packing = [name for name in os.listdir(work) if name.startswith("packing-")]
-        for name in packing:
-            if name.endswith(".lock"):
-                path = os.path.join(work, name)
-                # A writer may be about to take a young lock; one that has begun has a pack too.
-                if not any(n.startswith(f"{name[:-5]}-") for n in packing) and is_old(path):
-                    _remove(path)
-                continue
-            lock = os.path.join(work, name.rpartition("-")[0] + ".lock")
-            if not is_held(lock):
-                _remove(os.path.join(work, name))
-                remove_tree(os.path.join(work, name))
-                _remove(lock)
 
 
 def key_of(place: Place) -> str:
@@ -252,15 +244,3 @@ def _at_or_under(tree: Tree, paths: Iterable[str]) -> list[str]:
     """Return what stands at some paths now, and below them where they became folders."""
     wanted = set(paths)
     return [p for p in tree if p in wanted or any(folder in wanted for folder in parents(p))]
-
-
-def _remove(path: str) -> None:
-    with contextlib.suppress(OSError):
-        os.remove(path)
-
-
-def is_old(path: str) -> bool:
-    """Tell whether a file is too old to be under way."""
-    with contextlib.suppress(OSError):
-        return time.time() - os.stat(path).st_mtime > _OLD_SECONDS
-    return False

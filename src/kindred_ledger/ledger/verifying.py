@@ -19,14 +19,15 @@ from msgspec import Struct
 from ..errors import LedgerDamaged
 from ..progress import Progress
 from . import settings
-from .binder import SUFFIX
+from .binder import SUFFIX, read_manifest
+from .cache_sum import faults_of
 from .entries import Entry
 from .index import Index
 from .ledger import Ledger
 from .manifest import lost_files
-from .packs import PACK_SUFFIX, PackCheck, check_pack
+from .packs import PACK_SUFFIX, PackCheck, PackIndex, check_pack
 from .reading import EMPTY
-from .storing import is_old
+from .sessions import is_old
 
 __all__ = ["MOVED", "Cost", "Fault", "Verified", "verify"]
 
@@ -81,19 +82,23 @@ class _Verification:
         self._faults: list[Fault] = []
         self._damaged: dict[str, Sequence[tuple[int, int]]] = {}  # by pack, parts of its stream
         self._cache_is_right = True
+        self._vanished = False  # whether a pack went away after it was listed
         self._lost_packs = False  # whether there are packs that do not say what they hold
 
     def run(self, share: float) -> Verified:
+        self._check_cache()
+        self._ledger.depot.refresh()
         # Manifests first: what they need was there before them, should somebody be writing.
         ids = {folder: self._names(folder, SUFFIX) for folder in self._ledger.binders}
         self._ledger.index.sync()
-        folder = self._ledger.folder("packs")
-        found = self._names("packs", PACK_SUFFIX)
-        sizes = {name: os.path.getsize(os.path.join(folder, name + PACK_SUFFIX)) for name in found}
+        sizes = dict(self._sizes(self._names("packs", PACK_SUFFIX)))
         chosen = self._chosen(sizes, share)
         self._check_settings()
+        self._check_keys()
         self._check_packs({name: sizes[name] for name in chosen})
         self._settle_cache()
+        if self._vanished:
+            self._ledger.index.sync()
         whole = {EMPTY, *self._ledger.index.readable()}
         costs = []
         for id, header, body in self._manifests("entries", ids["entries"]):
@@ -110,6 +115,7 @@ class _Verification:
                 Fault("packs", "what these files need is in none of them: one is missing")
             )
         self._ledger.index.remember_checked(chosen, self._ledger.clock())
+        self._ledger.index.note_sum()
         return Verified(
             packs=len(chosen),
             packs_in_all=len(sizes),
@@ -120,14 +126,21 @@ class _Verification:
             costs=tuple(costs),
         )
 
+    def _sizes(self, names: Iterable[str]) -> Iterator[tuple[str, int]]:
+        for name in names:
+            try:
+                yield name, self._ledger.depot.stat("packs", name + PACK_SUFFIX)[0]
+            except FileNotFoundError:
+                self._vanished = True
+
     def _names(self, folder: str, suffix: str) -> list[str]:
         """Return the names in a folder without their suffix; what has another is no file of ours."""
-        where = self._ledger.folder(folder)
-        names = sorted(os.listdir(where))
+        names = self._ledger.depot.names(folder)
         for name in names:
             if name.endswith(suffix):
                 continue
-            if name.endswith(MOVED) or is_old(os.path.join(where, name)):  # else it is under way
+            path = os.path.join(self._ledger.folder(folder), name)
+            if name.endswith(MOVED) or is_old(path):  # else it is under way
                 what = "this is no file of the ledger; a write that was cut off may have left it"
                 self._faults.append(Fault(f"{folder}/{name}", what))
         return [name.removesuffix(suffix) for name in names if name.endswith(suffix)]
@@ -142,12 +155,23 @@ class _Verification:
             so_far += sizes[name]
         return chosen
 
+    def _check_cache(self) -> None:
+        """Hold the cache's file against its sum; before it is opened, which may write to it."""
+        for end, what in faults_of(self._ledger.folder(_CACHE)).items():
+            self._faults.append(Fault(_CACHE + end, what))
+            self._ledger.index.renew()
+
     def _check_settings(self) -> None:
         try:
-            if not settings.read(self._ledger.root).intact:
+            depot = self._ledger.depot
+            if not settings.parsed(depot.settings(), where=depot.location).intact:
                 self._faults.append(Fault(settings.SETTINGS, "it is not as it was written"))
         except FileNotFoundError:
             self._faults.append(Fault(settings.SETTINGS, "it is missing"))
+
+    def _check_keys(self) -> None:
+        for name in self._ledger.depot.damaged_keys():
+            self._faults.append(Fault(f"keys/{name}", "this key is damaged"))
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
         total = sum(sizes.values())
@@ -158,16 +182,18 @@ class _Verification:
 
     def _note(self, name: str, check: PackCheck) -> None:
         index = self._ledger.index
+        try:
+            mirrored = check.found is None or index.mirrors(name, check.found, check.damaged)
+        except sqlite3.DatabaseError:
+            mirrored = False
+        if (check.faults or not mirrored) and not index.depot.exists("packs", name + PACK_SUFFIX):
+            self._vanished = True  # retired; if it was not, what needs it will tell
+            return
         self._faults += [Fault(f"packs/{name}{PACK_SUFFIX}", what) for what in check.faults]
         if check.damaged:
             self._damaged[name] = check.damaged
-        try:
-            if check.found is None:
-                self._lost_packs = True
-            elif not index.mirrors(name, check.found, check.damaged):
-                self._cache_is_right = False
-        except sqlite3.DatabaseError:
-            self._cache_is_right = False
+        self._lost_packs |= check.found is None
+        self._cache_is_right &= mirrored
 
     def _settle_cache(self) -> None:
         """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""
@@ -184,9 +210,13 @@ class _Verification:
         known = self._ledger.index.headers(binder.noun, ids)
         for id in ids:
             try:
-                header, body = binder.read(id)
-            except LedgerDamaged as error:
-                self._faults.append(Fault(f"{folder}/{id}{SUFFIX}", error.what))
+                with self._ledger.depot.as_kept(folder, id + SUFFIX) as path:
+                    header, body = read_manifest(path, self._ledger.depot.sealing)
+            except (LedgerDamaged, FileNotFoundError) as error:
+                if folder == "entries" and self._ledger.is_retired(id):
+                    continue  # just now
+                what = error.what if isinstance(error, LedgerDamaged) else "it is missing"
+                self._faults.append(Fault(f"{folder}/{id}{SUFFIX}", what))
                 yield id, {}, {}
                 continue
             if id in known and known[id] != header:
@@ -199,10 +229,18 @@ def _checked(index: Index, names: Iterable[str]) -> Iterator[tuple[str, PackChec
     coming: deque[tuple[str, Future[PackCheck]]] = deque()
     with ThreadPoolExecutor(_WORKERS) as pool:
         for name in names:
-            check = pool.submit(check_pack, index.pack_path(name), index.frames_of(name))
+            check = pool.submit(_check, index, name, index.frames_of(name))
             coming.append((name, check))
             if len(coming) > _WORKERS:
                 first, done = coming.popleft()
                 yield first, done.result()
         for first, done in coming:
             yield first, done.result()
+
+
+def _check(index: Index, name: str, frames: PackIndex | None) -> PackCheck:
+    try:
+        with index.depot.as_kept("packs", name + PACK_SUFFIX) as path:
+            return check_pack(path, frames, index.depot.sealing)
+    except FileNotFoundError:
+        return PackCheck(["it is missing"])

@@ -17,9 +17,8 @@ from typing import TYPE_CHECKING, Any
 from blake3 import blake3
 
 from ..errors import LedgerDamaged
-from . import zstd
 from .index import Index
-from .packs import PackIndex, PackWriter, Piece, Recipe, Slice
+from .packs import PackIndex, PackWriter, Piece, Recipe, Slice, packed
 from .preparing import Batch, Chunk, Ended, Part, ahead, prepare
 from .reading import EMPTY, Frames
 from .sharing import New, Old
@@ -46,9 +45,8 @@ class ContentWriter:
     Packs sealed before an `abandon` stay: what they hold is whole and will not be stored again.
     """
 
-    def __init__(self, index: Index, *, packs_folder: str, part: str) -> None:
+    def __init__(self, index: Index, *, part: str) -> None:
         self._index = index
-        self._packs_folder = packs_folder
         self._part = part
         self._pack: PackWriter | None = None
         from concurrent.futures import ThreadPoolExecutor
@@ -138,7 +136,7 @@ class ContentWriter:
             self._frames.close()
 
     def _old_of(self, digest: bytes | None) -> Old | None:
-        spans = self._index.locate(digest) if digest else None
+        spans = self._index.locate(digest, lasting=True) if digest else None
         if not spans:
             return None
         if self._frames is None:
@@ -180,7 +178,7 @@ class ContentWriter:
             self._pending.append(Recipe(digest, size, tuple(slices)))
 
     def _has_chunk(self, digest: bytes) -> bool:
-        return digest in self._new or self._index.chunk(digest) is not None
+        return digest in self._new or self._index.chunk(digest, lasting=True) is not None
 
     def _add_chunk(self, piece: Piece, data: bytes) -> None:
         self._new.add(piece.digest)
@@ -198,7 +196,7 @@ class ContentWriter:
             self._submit(*block.take())
 
     def _submit(self, data: bytes | bytearray, pieces: list[Piece]) -> None:
-        self._pending.append((self._pool.submit(zstd.compress, data), pieces))
+        self._pending.append((self._pool.submit(packed, data, self._index.depot.sealing), pieces))
         self._take_packed(2 * _WORKERS)
 
     def _take_packed(self, leave: int) -> None:
@@ -224,7 +222,7 @@ class ContentWriter:
 
     def _seal(self) -> None:
         if self._pack is not None:
-            sealed = self._disk.submit(self._pack.seal, self._packs_folder)
+            sealed = self._disk.submit(self._pack.seal, self._index.depot)
             self._unwritten.append(sealed)
             self._sealing.append((sealed, self._pack))
             self._pack = None

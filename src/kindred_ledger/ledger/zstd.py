@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..errors import LedgerDamaged
 from ..places.zstandard import zstd as _zstd
 
-__all__ = ["SKIPPABLE", "compress", "decompress"]
+__all__ = ["MOST", "SKIPPABLE", "compress", "decompress"]
 
 SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (RFC 8878, 3.1.2)
 
@@ -14,7 +14,7 @@ SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (
 _FAST, _CLOSE, _COPY = -1, 3, -(1 << 17)
 _SAMPLE = 16 << 10  # bytes tried at both levels: a sixtieth of a frame
 _GAIN = 0.98  # of the size: a gain below a fiftieth is not worth unpacking for
-_MOST = 1 << 30  # no frame of ours unpacks to more: a damaged size must not ask for all memory
+MOST = 1 << 30  # no frame of ours unpacks to more: a damaged size must not ask for all memory
 
 
 def compress(data: bytes | bytearray | memoryview, *, level: int | None = None) -> bytes:
@@ -43,7 +43,7 @@ def _compress(data: bytes | bytearray | memoryview, level: int) -> bytes:
     return _zstd.compress(data, options=options)
 
 
-def decompress(data: bytes, *, size: int = _MOST) -> tuple[bytes, bytes]:
+def decompress(data: bytes, *, size: int = MOST) -> tuple[bytes, bytes]:
     """Return the content of the first frame, of at most `size` bytes, and what follows the frame.
 
     Raises:

@@ -1,7 +1,16 @@
 """Places and trees: somewhere files live, and what is there."""
 
 from .archive import ZipPlace, add_member, rewrite_zip
-from .durable import refusals, refused, remove_tree, sync_dir, sync_files, write_atomic, write_once
+from .durable import (
+    make_folders,
+    refusals,
+    refused,
+    remove_tree,
+    sync_dir,
+    sync_files,
+    write_atomic,
+    write_once,
+)
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
@@ -63,6 +72,7 @@ __all__ = [
     "join_folders",
     "look",
     "lstat_node",
+    "make_folders",
     "node_of",
     "open_place",
     "parents",

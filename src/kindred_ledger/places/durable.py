@@ -11,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from ..errors import PlaceError
 
 __all__ = [
+    "make_folders",
     "refusals",
     "refused",
     "remove_tree",
@@ -69,6 +70,17 @@ def sync_dir(path: str) -> None:
         os.fsync(fd)
     finally:
         os.close(fd)
+
+
+def make_folders(path: str) -> None:
+    """Make a folder and those on the way to it, durably; one that is there is fine."""
+    missing = []
+    while not os.path.isdir(path):
+        missing.append(path)
+        path = os.path.dirname(path)
+    for folder in reversed(missing):
+        os.makedirs(folder, exist_ok=True)
+        sync_dir(os.path.dirname(folder))
 
 
 def sync_files(folder: str, names: Sequence[str]) -> None:

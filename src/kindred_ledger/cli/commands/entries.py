@@ -9,25 +9,30 @@ from .. import drawing
 from ..options import session
 from ..session import Session
 
+_EMPTY = "The ledger keeps nothing yet. Begin with: kindred backup PLACE"
+
 
 @click.command()
+@click.option("--retired", is_flag=True, help="Those that were retired, instead.")
 @click.option("--title", default="", help="Only entries of this title.")
 @session("entries")
-def command(session: Session, title: str) -> int:
+def command(session: Session, title: str, retired: bool) -> int:
     """List what the ledger keeps, the oldest first.
 
     \b
     Example, in the demo's folder:
       kindred entries
     """
-    found = [e for e in session.ledger.entries() if not title or e.tag.title == title]
+    entries = session.ledger.retired() if retired else session.ledger.entries()
+    found = [e for e in entries if not title or e.tag.title == title]
     damaged = session.ledger.unreadable()
     status = session.tell_damage(damaged)
     if session.json:
         plain = [entry.to_json() for entry in found]
         return session.emit(status, entries=plain, damaged=list(map(str, damaged)))
     if not found:
-        session.out.print("The ledger keeps nothing yet. Begin with: kindred backup PLACE")
+        none = "Nothing was retired yet." if retired else _EMPTY
+        session.out.print(none)
         return status
     lines = [
         (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 import msgspec
 
-from ...ledger import Ledger, heal
+from ...ledger import heal
 from ...places import open_place
 from .. import health
 from ..options import session
@@ -34,7 +34,7 @@ def command(session: Session, mirrors: tuple[str, ...], look: tuple[str, ...]) -
     """
     done = heal(
         session.ledger,
-        mirrors=[Ledger.open(path, create=False) for path in mirrors],
+        mirrors=[session.open_ledger(path, create=False) for path in mirrors],
         places=list(map(open_place, look)) if look else None,
         progress=session.progress,
     )

@@ -1,0 +1,71 @@
+"""Confirming: saying that a change turned out well, so that what was kept before it may be retired."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from msgspec import Struct
+
+from ..errors import KindredError, LedgerDamaged, UsageError
+from ..ledger import CONFIRMED, Ledger, Mark, Record
+from ..places import place_at, same_content
+from ..progress import Progress
+
+__all__ = ["CHECKS", "Check", "Confirmed", "comes_back", "confirm", "stands"]
+
+# Looks at a change that was made, and returns what speaks against it, a line each.
+Check = Callable[[Ledger, Record, Progress], Sequence[str]]
+
+
+class Confirmed(Struct, frozen=True):
+    """What was confirmed; `findings` are what checks found, and then there is no mark."""
+
+    record: Record
+    mark: Mark | None
+    findings: tuple[str, ...] = ()
+
+
+def confirm(
+    ledger: Ledger,
+    change: str,
+    *,
+    checks: Sequence[Check] = (),
+    note: str = "",
+    progress: Progress | None = None,
+) -> Confirmed:
+    """Mark a change (by id, its beginning, or `latest`) as good, if no check finds anything.
+
+    Without checks it is the caller's word.
+    """
+    record = ledger.record(change)
+    watch = progress or Progress()
+    findings = tuple(line for check in checks for line in check(ledger, record, watch))
+    if findings:
+        return Confirmed(record, None, findings)
+    known = [mark for mark in ledger.marks(CONFIRMED) if mark.subject == record.id]
+    said = note or ", ".join(check.__name__.replace("_", " ") for check in checks)
+    return Confirmed(record, known[0] if known else ledger.mark(CONFIRMED, record.id, note=said))
+
+
+def stands(ledger: Ledger, record: Record, progress: Progress) -> list[str]:
+    """Find which of the paths that a change touched are not as it made them."""
+    try:
+        now = ledger.scan(place_at(record.roots), progress=progress)
+    except KindredError as error:
+        return [f"its place cannot be looked at: {error.what}"]
+    return [
+        f"{path}: it is not as the change made it"
+        for path in record.paths
+        if not same_content(record.after.get(path), now.get(path))
+    ]
+
+
+def comes_back(ledger: Ledger, record: Record, progress: Progress) -> list[str]:
+    """Find what of that which was kept before a change cannot be brought back."""
+    try:
+        return ledger.check(ledger.entry(record.entry))
+    except (LedgerDamaged, UsageError) as error:
+        return [str(error)]
+
+
+CHECKS: tuple[Check, ...] = (stands, comes_back)

@@ -1,0 +1,52 @@
+"""kindred confirm"""
+
+from __future__ import annotations
+
+import click
+import msgspec
+
+from ...changes import CHECKS, confirm
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+_FINDINGS = 1
+
+
+@click.command()
+@click.argument("change", default="latest")
+@click.option(
+    "--checked",
+    is_flag=True,
+    help="Only if what it made still stands, and what was before comes back.",
+)
+@click.option("--note", default="", help="What you looked at.")
+@session("confirm")
+def command(session: Session, change: str, checked: bool, note: str) -> int:
+    """Say that a CHANGE of the history (default: the latest) turned out well.
+
+    What was kept before it is never retired until then.
+
+    \b
+    Example, in the demo's folder:
+      kindred confirm latest --note "loaded all three saves"
+    """
+    checks = CHECKS if checked else ()
+    done = confirm(session.ledger, change, checks=checks, note=note, progress=session.progress)
+    status = _FINDINGS if done.findings else 0
+    if session.json:
+        values = {
+            "change": done.record.header(),
+            "mark": msgspec.to_builtins(done.mark),
+            "findings": done.findings,
+        }
+        return session.emit(status, **values)
+    record = done.record
+    what = f"Change {record.id} ({record.summary})"
+    if done.findings:
+        drawing.listed(session.out, f"{what} is not confirmed", done.findings, "yellow")
+        session.out.print("\nIf it is good all the same, say so without --checked.", style="dim")
+        return status
+    session.out.print(f"{what} is confirmed.")
+    session.out.print(f"Entry {record.entry}, from before it, may be retired now.", style="dim")
+    return status

@@ -1,0 +1,57 @@
+"""The cache's sum: whether the file of the cache is as it was when a command had ended.
+
+Beside `index.sqlite` stands its BLAKE3 digest, with the size and time the file had then. While those fit,
+nobody has written to it, and any other byte in it is damage. When they do not, the sum says nothing.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import struct
+
+from blake3 import blake3
+
+__all__ = ["SUM", "faults_of", "write_sum"]
+
+SUM = ".sum"  # behind the cache's name
+_SUM = struct.Struct("<32sqq")  # digest, size, time of change in nanoseconds
+_CHECK = 16  # bytes of a digest of the sum itself
+
+
+def write_sum(path: str) -> None:
+    """Note how the cache at `path` is now; where that cannot be noted, nothing is."""
+    with contextlib.suppress(OSError):
+        before = _state_of(path)
+        digest = blake3().update_mmap(path).digest()
+        if _state_of(path) != before:
+            return  # somebody is writing
+        data = _SUM.pack(digest, *before)
+        beside = f"{path}{SUM}.{os.urandom(4).hex()}.part"
+        with open(beside, "wb") as file:
+            file.write(data + blake3(data).digest()[:_CHECK])
+        os.replace(beside, path + SUM)
+
+
+def _state_of(path: str) -> tuple[int, int]:
+    found = os.stat(path)  # its time of access changes as it is read
+    return found.st_size, found.st_mtime_ns
+
+
+def faults_of(path: str) -> dict[str, str]:
+    """Return what is wrong with the cache at `path`, and with its sum, by the end of their names."""
+    try:
+        with open(path + SUM, "rb") as file:
+            stored = file.read()
+        now = _state_of(path)
+    except OSError:
+        return {}
+    data, check = stored[: _SUM.size], stored[_SUM.size :]
+    if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
+        return {SUM: "it is not as it was written; it was made anew"}
+    digest, *then = _SUM.unpack(data)
+    if now != tuple(then):
+        return {}
+    if blake3().update_mmap(path).digest() != digest:
+        return {"": "it is not as it was written; it was made anew"}
+    return {}

@@ -1,0 +1,153 @@
+"""Depot: where the write-once files of a ledger are, and how each gets its name.
+
+What always holds, here and far away: a file has its name only when all of it is durable; nobody writes
+one that is there. `FarDepot` is in `far`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterable, Iterator
+
+from ..errors import PlaceBusy, UsageError
+from ..places import hold, refusals, sync_dir, write_once
+from . import settings
+from .sealing import PLAIN, Sealing
+
+__all__ = ["Depot"]
+
+
+class Depot:
+    """The files of a ledger in a folder of this machine, or one that looks like it."""
+
+    def __init__(self, root: str, *, sealing: Sealing = PLAIN) -> None:
+        self.root = root
+        self.sealing = sealing
+
+    @property
+    def location(self) -> str:
+        """Where the ledger is, as people name it."""
+        return self.root
+
+    def refresh(self) -> None:
+        """Make what others wrote meanwhile be seen."""
+
+    def names(self, folder: str) -> list[str]:
+        """Return the names of all files in a folder of the ledger."""
+        with refusals(self.root):
+            try:
+                return sorted(os.listdir(os.path.join(self.root, folder)))
+            except FileNotFoundError:
+                if folder != "retiring":  # it is made when it is needed
+                    raise
+                return []
+
+    def path(self, folder: str, name: str) -> str:
+        """Return where a file can be read on this machine."""
+        return os.path.join(self.root, folder, name)
+
+    def tail(self, name: str) -> str:
+        """Return where the end of a pack, with its index, can be read on this machine."""
+        return self.path("packs", name)
+
+    @contextlib.contextmanager
+    def as_kept(self, folder: str, name: str) -> Iterator[str]:
+        """Give where a file can be read as it is now where it is kept, not as it was fetched once."""
+        yield self.path(folder, name)
+
+    def stat(self, folder: str, name: str) -> tuple[int, float]:
+        """Return size and time of a file.
+
+        Raises:
+            FileNotFoundError: it is not there.
+        """
+        found = os.stat(os.path.join(self.root, folder, name))
+        return found.st_size, found.st_mtime
+
+    def exists(self, folder: str, name: str) -> bool:
+        """Tell whether a file is there."""
+        return os.path.lexists(os.path.join(self.root, folder, name))
+
+    def place(self, folder: str, name: str, part: str) -> None:
+        """Give a durable file of this machine its name, over what has it; that takes it away."""
+        os.replace(part, os.path.join(self.root, folder, name))
+        sync_dir(os.path.join(self.root, folder))
+
+    def claim(self, folder: str, name: str, data: bytes) -> None:
+        """Write a small file that nobody may have written before.
+
+        Raises:
+            FileExistsError: there is one.
+        """
+        path = os.path.join(self.root, folder)
+        os.makedirs(path, exist_ok=True)
+        write_once(os.path.join(path, name), data)
+
+    def remove(self, folder: str, names: Iterable[str]) -> None:
+        """Remove files for good; those that are gone are fine."""
+        path = os.path.join(self.root, folder)
+        if not os.path.isdir(path):
+            return
+        for name in names:
+            with contextlib.suppress(FileNotFoundError):
+                os.remove(os.path.join(path, name))
+        sync_dir(path)
+
+    def settings(self) -> bytes:
+        """Return what the file of settings holds.
+
+        Raises:
+            FileNotFoundError: there is none.
+        """
+        with open(os.path.join(self.root, settings.SETTINGS), "rb") as file:
+            return file.read()
+
+    def mend_settings(self) -> None:
+        """Write the settings again, the id as it is known, if it is."""
+        try:
+            id = settings.read(self.root).id
+        except FileNotFoundError:
+            id = ""
+        settings.create(self.root, id=id)
+
+    def damaged_keys(self) -> list[str]:
+        """Return the names of the keys of an encrypted ledger that are not as they were written."""
+        return []
+
+    def change_passphrase(self, passphrase: str, *, cost: int) -> None:
+        """Have a passphrase, and no other, open an encrypted ledger.
+
+        Raises:
+            UsageError: it is not encrypted.
+        """
+        raise UsageError("this ledger is not encrypted", where=self.location)
+
+    def mend_keys(self) -> None:
+        """Replace damaged keys by copies of one that is whole, if there is any."""
+
+    # Writers on other machines; on one disk their locks tell.
+
+    def announce(self, session: str) -> None:
+        """Let other machines know that a session has begun."""
+
+    def withdraw(self, session: str) -> None:
+        """Let other machines know that it has ended."""
+
+    def announced(self) -> list[str]:
+        """Return the sessions of other machines that have not ended."""
+        return []
+
+    @contextlib.contextmanager
+    def deleting(self) -> Iterator[None]:
+        """Be the only one who deletes, for the block."""
+        lock = os.path.join(self.root, "work", "retiring.lock")
+        with refusals(self.root), hold(lock, busy=self._busy().what):
+            yield
+
+    def _busy(self, more: str = "") -> PlaceBusy:
+        return PlaceBusy(
+            "another retire is at work on this ledger",
+            where=self.location,
+            remedy=f"Wait until it is done, then run this again. {more}".strip(),
+        )

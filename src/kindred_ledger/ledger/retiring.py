@@ -1,0 +1,110 @@
+"""Retiring: a ledger thinned by a policy, shown as a plan first; what goes stays named in a mark.
+
+What always holds: an entry goes only by a plan that says why, never one that `retention` protects; its
+contents go after it, and only what no other entry needs.
+"""
+
+from __future__ import annotations
+
+import os
+from datetime import datetime
+
+from msgspec import Struct
+
+from ..errors import LedgerDamaged
+from ..progress import Progress
+from ..statement import Outcome, Statement
+from .entries import CONFIRMED, RETIRED, Entry, Record
+from .ledger import Ledger
+from .reclaiming import Reclaimable, Reclaimed, reclaim, reclaimable
+from .retention import BEFORE, Policy, awaiting, outcomes
+
+__all__ = ["Retired", "Retirement", "confirmable", "plan_retirement"]
+
+_UNDER_WAY_SECONDS = 86_400  # far longer than a change takes from what it keeps to its record
+
+
+class Retired(Struct, frozen=True):
+    """What was done: the books of the entries, counted, and the space that came back."""
+
+    books: Statement
+    space: Reclaimed
+
+
+class Retirement(Struct, frozen=True):
+    """A plan: a line for every entry, and the space that would come back (about)."""
+
+    policy: Policy
+    books: Statement
+    entries: tuple[Entry, ...]
+    space: Reclaimable
+
+    @property
+    def going(self) -> tuple[Entry, ...]:
+        """The entries that would be retired."""
+        gone = {line.item for line in self.books.of(Outcome.DROPPED)}
+        return tuple(entry for entry in self.entries if entry.id in gone)
+
+    def carry_out(self, ledger: Ledger, *, progress: Progress | None = None) -> Retired:
+        """Retire what the plan says, and give space back.
+
+        What was entered meanwhile is kept. A cut leaves a part of it done; doing it again is safe.
+
+        Raises:
+            PlaceBusy: another retire is at work.
+            LedgerDamaged: something that stays cannot be read; its space does not come back.
+        """
+        with ledger.depot.deleting():
+            binder = ledger.binders["entries"]
+            before = binder.ids()
+            going = [entry for entry in self.going if entry.id in before]
+            if going:
+                ledger.mark(RETIRED, str(self.policy), entries=going)
+                binder.remove(entry.id for entry in going)
+            lines = tuple(line for line in self.books.lines if line.item in before)
+            here = [id for id in before if id in {line.item for line in lines}]
+            after = [id for id in binder.ids() if id in here]
+            books = Statement(self.books.subject, "entries", lines).balanced(here, after)
+            return Retired(books, reclaim(ledger, progress=progress))
+
+
+def plan_retirement(ledger: Ledger, policy: Policy) -> Retirement:
+    """Return what a policy would retire; nothing is written.
+
+    Raises:
+        UsageError: the policy keeps nothing.
+        LedgerDamaged: an entry, change or mark cannot be read, so that nobody knows what it needs.
+    """
+    policy.check()
+    for fault in ledger.unreadable():
+        raise LedgerDamaged(
+            fault.what,
+            where=fault.where,
+            remedy="Mend it first: kindred heal. Nothing was retired.",
+        )
+    entries, records = ledger.entries(), ledger.records()
+    lines = outcomes(entries, policy, protected=_protected(ledger, entries, records))
+    books = Statement("the ledger", "entries", tuple(lines))
+    going = [line.item for line in books.of(Outcome.DROPPED)]
+    return Retirement(policy, books, tuple(entries), reclaimable(ledger, without=going))
+
+
+def confirmable(ledger: Ledger) -> list[Record]:
+    """Return the changes that wait to be confirmed, the oldest first."""
+    return sorted(
+        awaiting(ledger.records(), ledger.marks(CONFIRMED)).values(), key=lambda record: record.id
+    )
+
+
+def _protected(ledger: Ledger, entries: list[Entry], records: list[Record]) -> dict[str, str]:
+    """Return why some entries stay whatever the policy: a change may have to be taken back to them."""
+    waiting = awaiting(records, ledger.marks(CONFIRMED))
+    reasons = {id: f"change {record.id} is not confirmed" for id, record in waiting.items()}
+    recorded = {record.entry for record in records}
+    unfinished = any(name.startswith("change-") for name in os.listdir(ledger.folder("work")))
+    for entry in entries:
+        if entry.reason.startswith(BEFORE) and entry.id not in recorded:
+            age = ledger.clock() - datetime.fromisoformat(entry.when).timestamp()
+            if unfinished or age < _UNDER_WAY_SECONDS:
+                reasons[entry.id] = "its change may still be under way"
+    return reasons

@@ -1,0 +1,101 @@
+"""A folder as a remote: a share on the network, or a disk that is lent."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+from urllib.parse import SplitResult
+from urllib.request import url2pathname
+
+from ...errors import Vanished
+from ..durable import refusals, sync_dir, write_once
+from ..place import BLOCK
+from .credentials import Login
+from .remote import Capabilities, Found
+
+__all__ = ["FolderRemote"]
+
+
+class FolderRemote:
+    """`file:///path`."""
+
+    capabilities = Capabilities(resume=True, times=True)
+
+    def __init__(self, parts: SplitResult, login: Login) -> None:
+        self._root = url2pathname(parts.path)
+        self.location = parts.geturl().rstrip("/")
+
+    def _path(self, path: str) -> str:
+        return os.path.join(self._root, *path.split("/"))
+
+    def list(self, folder: str) -> list[Found]:
+        try:
+            with refusals(self.location), os.scandir(self._path(folder)) as found:
+                files = [entry for entry in found if entry.is_file()]
+                stats = [(entry.name, entry.stat()) for entry in files]
+        except Exception as error:
+            if isinstance(error.__cause__, FileNotFoundError):
+                return []
+            raise
+        return sorted(Found(name, stat.st_size, stat.st_mtime) for name, stat in stats)
+
+    def stat(self, path: str) -> Found | None:
+        try:
+            found = os.stat(self._path(path))
+        except FileNotFoundError:
+            return None
+        return Found(path.rpartition("/")[2], found.st_size, found.st_mtime)
+
+    def read(self, path: str, *, start: int = 0, length: int | None = None) -> Iterator[bytes]:
+        with refusals(self.location):
+            try:
+                file = open(self._path(path), "rb", buffering=0)  # noqa: SIM115
+            except FileNotFoundError:
+                raise Vanished("it is not there", where=f"{self.location}/{path}") from None
+            with file:
+                file.seek(start)
+                left = length
+                while left is None or left > 0:
+                    block = file.read(BLOCK if left is None else min(BLOCK, left))
+                    if not block:
+                        return
+                    left = None if left is None else left - len(block)
+                    yield block
+
+    def write(self, path: str, blocks: Iterable[bytes], *, start: int = 0) -> None:
+        with refusals(self.location), open(self._path(path), "r+b" if start else "wb") as file:
+            file.seek(start)
+            for block in blocks:
+                file.write(block)
+            file.truncate()
+            file.flush()
+            os.fsync(file.fileno())
+
+    def create(self, path: str, data: bytes) -> None:
+        try:
+            with refusals(self.location):
+                write_once(self._path(path), data)
+        except Exception as error:
+            if isinstance(error.__cause__, FileExistsError):
+                raise error.__cause__ from None
+            raise
+
+    def rename(self, source: str, target: str) -> None:
+        with refusals(self.location):
+            os.replace(self._path(source), self._path(target))
+            sync_dir(os.path.dirname(self._path(target)))
+
+    def delete(self, path: str) -> None:
+        with refusals(self.location):
+            try:
+                os.remove(self._path(path))
+            except FileNotFoundError:
+                return
+            sync_dir(os.path.dirname(self._path(path)))
+
+    def make_folder(self, path: str) -> None:
+        with refusals(self.location):
+            os.makedirs(self._path(path), exist_ok=True)
+
+    def close(self) -> None:
+        pass

@@ -1,0 +1,207 @@
+"""FTP (RFC 959, 3659) and FTP over TLS (RFC 4217), with Python's own client.
+
+TLS is asked for before the password is sent, for files too, and the certificate is checked. A file is
+seen while it is being written; what was begun can be gone on with. What MKD makes nobody else can
+make, so a file that must be new is claimed by a folder beside it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ftplib
+import socket
+import ssl
+from collections.abc import Callable, Iterable, Iterator
+from datetime import UTC, datetime
+from typing import TypeVar
+from urllib.parse import SplitResult
+
+from ...errors import PlaceError, Vanished
+from .credentials import Login
+from .remote import Found
+from .server import ServerRemote
+
+__all__ = ["FtpRemote"]
+
+_TIMEOUT_SECONDS = 60
+_BLOCK = 256 << 10  # bytes a call: FTP knows nothing larger than what the network gives
+_T = TypeVar("_T")
+
+
+class FtpRemote(ServerRemote):
+    """`ftp://host/path` and `ftps://host/path` (TLS asked for on the usual port)."""
+
+    def __init__(self, parts: SplitResult, login: Login) -> None:
+        super().__init__(parts, login)
+        self._client: ftplib.FTP | None = None
+
+    def _connected(self) -> ftplib.FTP:
+        if self._client is not None:
+            return self._client
+        host, port = self._parts.hostname or "", self._parts.port or ftplib.FTP_PORT
+        if self._parts.scheme == "ftps":
+            context = ssl.create_default_context(cafile=self._login.ca_file or None)
+            secure = ftplib.FTP_TLS(context=context, timeout=_TIMEOUT_SECONDS, encoding="utf-8")
+            secure.connect(host, port)
+            secure.auth()
+            secure.login(self._login.user, self._login.password)
+            secure.prot_p()
+            client: ftplib.FTP = secure
+        else:
+            client = ftplib.FTP(timeout=_TIMEOUT_SECONDS, encoding="utf-8")
+            client.connect(host, port)
+            client.login(self._login.user, self._login.password)
+        client.voidcmd("TYPE I")
+        self._client = client
+        return client
+
+    def _do(self, path: str, work: Callable[[ftplib.FTP], _T]) -> _T:
+        """Do one thing over the connection; once more over a new one if an old one had gone."""
+        for fresh in (self._client is None, True):
+            try:
+                return work(self._connected())
+            except ftplib.error_perm as error:
+                raise self._refused(error, path) from error
+            except (ftplib.Error, OSError, EOFError) as error:
+                self._drop()
+                if fresh or isinstance(error, ssl.SSLCertVerificationError):
+                    raise self._refused(error, path) from error
+        raise AssertionError("the second try returns or raises")
+
+    def _drop(self) -> None:
+        if self._client is not None:
+            self._client.close()
+            self._client = None
+
+    def _refused(self, error: Exception, path: str) -> PlaceError | Vanished:
+        where = f"{self.location}/{path}"
+        text = str(error)
+        if text.startswith(("550", "501")) and "permission" not in text.lower():
+            return Vanished("it is not there, or may not be used", where=where)
+        if text.startswith("530"):
+            remedy = "Check user and password; see docs/remotes.md."
+        elif isinstance(error, ssl.SSLCertVerificationError):
+            remedy = "If you know this certificate, name it as ca_file; see docs/remotes.md."
+        else:
+            remedy = "Check the connection and the room there, then run this again."
+        return PlaceError(f"the server refused or broke off: {text}", where=where, remedy=remedy)
+
+    def list(self, folder: str) -> list[Found]:
+        def work(client: ftplib.FTP) -> list[Found]:
+            try:
+                listed = list(client.mlsd(self._path(folder), ["type", "size", "modify"]))
+            finally:
+                client.voidcmd("TYPE I")  # the client lists in ASCII, and would then send files so
+            return [
+                Found(name, int(given.get("size", 0)), _seconds(given.get("modify", "")))
+                for name, given in listed
+                if given.get("type") == "file"
+            ]
+
+        try:
+            return sorted(self._do(folder, work))
+        except Vanished:
+            return []
+
+    def stat(self, path: str) -> Found | None:
+        def work(client: ftplib.FTP) -> Found | None:
+            size = client.size(self._path(path))
+            changed = None
+            with contextlib.suppress(ftplib.error_perm):
+                changed = _seconds(client.voidcmd(f"MDTM {self._path(path)}").partition(" ")[2])
+            return None if size is None else Found(path.rpartition("/")[2], size, changed)
+
+        try:
+            return self._do(path, work)
+        except Vanished:
+            return None
+
+    def read(self, path: str, *, start: int = 0, length: int | None = None) -> Iterator[bytes]:
+        def begin(client: ftplib.FTP) -> socket.socket:
+            return client.transfercmd(f"RETR {self._path(path)}", rest=start or None)
+
+        data = self._do(path, begin)
+        left = length
+        whole = False
+        try:
+            with data:
+                while left is None or left > 0:
+                    block = data.recv(_BLOCK if left is None else min(_BLOCK, left))
+                    if not block:
+                        whole = True
+                        break
+                    left = None if left is None else left - len(block)
+                    yield block
+            if whole:
+                self._connected().voidresp()
+        except (ftplib.Error, OSError, EOFError) as error:
+            whole = False
+            raise self._refused(error, path) from error
+        finally:
+            if not whole:
+                self._drop()  # the server would still be sending
+
+    def write(self, path: str, blocks: Iterable[bytes], *, start: int = 0) -> None:
+        # From an offset, not at the end: what the server last said of the size may be old.
+        command = f"STOR {self._path(path)}"
+        data = self._do(path, lambda client: client.transfercmd(command, rest=start or None))
+        done = False
+        try:
+            with data:
+                for block in blocks:
+                    data.sendall(block)
+                if isinstance(data, ssl.SSLSocket):
+                    data.unwrap()
+            self._connected().voidresp()
+            done = True
+        except (ftplib.Error, OSError, EOFError) as error:
+            raise self._refused(error, path) from error
+        finally:
+            if not done:
+                self._drop()
+
+    def _claim(self, path: str) -> bool:
+        try:
+            self._do(path, lambda client: client.mkd(self._path(path)))
+        except Vanished:  # it is there, or cannot be made: 550 is all that is said
+            return False
+        return True
+
+    def _release(self, path: str) -> None:
+        with contextlib.suppress(PlaceError, Vanished):
+            self._do(path, lambda client: client.rmd(self._path(path)))
+
+    def rename(self, source: str, target: str) -> None:
+        def work(client: ftplib.FTP) -> None:
+            try:
+                client.rename(self._path(source), self._path(target))
+            except ftplib.error_perm:  # some servers do not rename over a file
+                if self.stat(source) is None:
+                    raise
+                client.delete(self._path(target))
+                client.rename(self._path(source), self._path(target))
+
+        self._do(source, work)
+
+    def delete(self, path: str) -> None:
+        with contextlib.suppress(Vanished):
+            self._do(path, lambda client: client.delete(self._path(path)))
+
+    def make_folder(self, path: str) -> None:
+        for folder in self._above(path):
+            with contextlib.suppress(Vanished):  # it is there; if not, what follows will say so
+                self._do(path, lambda client, folder=folder: client.mkd(folder))  # type: ignore[misc]
+
+    def close(self) -> None:
+        if self._client is not None:
+            with contextlib.suppress(ftplib.Error, OSError, EOFError):
+                self._client.quit()
+        self._drop()
+
+
+def _seconds(text: str) -> float | None:
+    """Return the time that MLSD and MDTM give (RFC 3659, section 2.3)."""
+    try:
+        return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC).timestamp()
+    except ValueError:
+        return None

@@ -1,0 +1,78 @@
+"""ServerRemote: what FTP and SFTP have in common: a root, folders, and making files that must be new.
+
+Such servers make no file exclusively, but folders: so a file that nobody else may make is claimed by a
+folder beside it.
+"""
+
+from __future__ import annotations
+
+import os
+from abc import ABC, abstractmethod
+from collections.abc import Iterable
+from urllib.parse import SplitResult, unquote
+
+from .credentials import Login
+from .remote import Capabilities, Found
+
+__all__ = ["ServerRemote"]
+
+
+class ServerRemote(ABC):
+    """A folder of a server; `create` stands on what a kind brings. See `Remote`."""
+
+    capabilities = Capabilities(resume=True, times=True)
+
+    def __init__(self, parts: SplitResult, login: Login) -> None:
+        self._parts = parts
+        self._login = login
+        self._root = "/" + unquote(parts.path).strip("/")
+        host = parts.netloc.rpartition("@")[2]
+        self.location = f"{parts.scheme}://{host}{parts.path.rstrip('/')}"
+
+    def _path(self, path: str) -> str:
+        return f"{self._root.rstrip('/')}/{path}"
+
+    def _above(self, path: str) -> list[str]:
+        """Return a folder on the server and all it is in, the outermost first."""
+        whole = self._path(path).strip("/").split("/")
+        return ["/" + "/".join(whole[:depth]) for depth in range(1, len(whole) + 1)]
+
+    def create(self, path: str, data: bytes) -> None:
+        """Write a file that is there whole or not at all, under a claim.
+
+        A claim whose maker died stays, and that name is then free to nobody.
+
+        Raises:
+            FileExistsError: the file is there, or claimed.
+        """
+        claimed = f"{path}.claim"
+        aside = f"{path}.{os.urandom(4).hex()}.part"
+        if not self._claim(claimed):
+            raise FileExistsError(path)
+        try:
+            if self.stat(path) is not None:
+                raise FileExistsError(path)
+            self.write(aside, (data,))
+            self.rename(aside, path)
+        finally:
+            self._release(claimed)
+
+    @abstractmethod
+    def _claim(self, path: str) -> bool:
+        """Make a folder; tell whether nobody had."""
+
+    @abstractmethod
+    def _release(self, path: str) -> None:
+        """Remove a folder that was a claim, if that can be."""
+
+    @abstractmethod
+    def stat(self, path: str) -> Found | None:
+        """See `Remote`."""
+
+    @abstractmethod
+    def write(self, path: str, blocks: Iterable[bytes], *, start: int = 0) -> None:
+        """See `Remote`."""
+
+    @abstractmethod
+    def rename(self, source: str, target: str) -> None:
+        """See `Remote`."""

@@ -1,0 +1,192 @@
+"""SFTP, by paramiko. The server's key must be known: from the system's list, or from the login."""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import stat
+from collections.abc import Iterable, Iterator
+from urllib.parse import SplitResult
+
+import paramiko
+
+from ...errors import PlaceError, Vanished
+from ..place import BLOCK
+from .credentials import Login
+from .remote import Found
+from .server import ServerRemote
+
+__all__ = ["SftpRemote"]
+
+_TIMEOUT_SECONDS = 60.0
+_PORT = 22
+_WINDOW = 8 << 20  # bytes asked for at once
+
+
+class SftpRemote(ServerRemote):
+    """`sftp://host/path`; the path is the server's, from its root."""
+
+    def __init__(self, parts: SplitResult, login: Login) -> None:
+        super().__init__(parts, login)
+        self._ssh: paramiko.SSHClient | None = None
+        self._sftp: paramiko.SFTPClient | None = None
+
+    def _connected(self) -> paramiko.SFTPClient:
+        if self._sftp is not None:
+            return self._sftp
+        host, port = self._parts.hostname or "", self._parts.port or _PORT
+        ssh = paramiko.SSHClient()
+        ssh.set_missing_host_key_policy(paramiko.RejectPolicy())
+        if self._login.host_key:
+            kind, _, text = self._login.host_key.partition(" ")
+            key = paramiko.PKey.from_type_string(kind, base64.b64decode(text.split()[0]))
+            ssh.get_host_keys().add(host if port == _PORT else f"[{host}]:{port}", kind, key)
+        else:
+            ssh.load_system_host_keys()
+        ssh.connect(
+            host,
+            port,
+            username=self._login.user or None,
+            password=self._login.password or None,
+            key_filename=self._login.key_file or None,
+            timeout=_TIMEOUT_SECONDS,
+            allow_agent=not self._login.password,
+            look_for_keys=not self._login.password,
+        )
+        self._ssh = ssh
+        self._sftp = ssh.open_sftp()
+        channel = self._sftp.get_channel()
+        if channel is not None:
+            channel.settimeout(_TIMEOUT_SECONDS)
+        return self._sftp
+
+    @contextlib.contextmanager
+    def _asking(self, path: str) -> Iterator[paramiko.SFTPClient]:
+        where = f"{self.location}/{path}"
+        try:
+            yield self._connected()
+        except FileNotFoundError as error:
+            raise Vanished("it is not there", where=where) from error
+        except paramiko.BadHostKeyException as error:
+            raise PlaceError(
+                "the server's key is not the one that is known of it",
+                where=where,
+                remedy="Somebody may be in between. Ask who runs the server; see docs/remotes.md.",
+            ) from error
+        except paramiko.AuthenticationException as error:
+            raise PlaceError(
+                "the server does not take this user and password, or key",
+                where=where,
+                remedy="Check them; see docs/remotes.md.",
+            ) from error
+        except paramiko.SSHException as error:
+            self.close()
+            unknown = "not found in known_hosts" in str(error)
+            raise PlaceError(
+                "the server's key is not known" if unknown else f"SSH broke off: {error}",
+                where=where,
+                remedy="Connect once with ssh to look at it, or name it as host_key; see "
+                "docs/remotes.md."
+                if unknown
+                else "Check the connection, then run this again.",
+            ) from error
+        except (OSError, EOFError) as error:
+            if not isinstance(error, PermissionError):
+                self.close()
+            raise PlaceError(
+                f"the server refused or broke off: {error or 'the connection ended'}",
+                where=where,
+                remedy="Check the connection and the room there, then run this again.",
+            ) from error
+
+    def list(self, folder: str) -> list[Found]:
+        try:
+            with self._asking(folder) as sftp:
+                found = sftp.listdir_attr(self._path(folder))
+        except Vanished:
+            return []
+        return sorted(
+            Found(one.filename, one.st_size or 0, _time(one))
+            for one in found
+            if stat.S_ISREG(one.st_mode or 0)
+        )
+
+    def stat(self, path: str) -> Found | None:
+        try:
+            with self._asking(path) as sftp:
+                found = sftp.stat(self._path(path))
+        except Vanished:
+            return None
+        return Found(path.rpartition("/")[2], found.st_size or 0, _time(found))
+
+    def read(self, path: str, *, start: int = 0, length: int | None = None) -> Iterator[bytes]:
+        with self._asking(path) as sftp, sftp.open(self._path(path), "rb") as file:
+            size = file.stat().st_size or 0
+            end = size if length is None else min(start + length, size)
+            while start < end:  # a window at a time is asked for ahead of need
+                window = range(start, min(start + _WINDOW, end), BLOCK)
+                spans = [(at, min(BLOCK, end - at)) for at in window]
+                for block in file.readv(spans):
+                    start += len(block)
+                    yield block
+                if start < min(window.start + _WINDOW, end):
+                    raise EOFError
+
+    def write(self, path: str, blocks: Iterable[bytes], *, start: int = 0) -> None:
+        with (
+            self._asking(path) as sftp,
+            sftp.open(self._path(path), "r+b" if start else "wb") as file,
+        ):
+            file.set_pipelined(True)
+            file.seek(start)
+            for block in blocks:
+                file.write(block)
+
+    def _claim(self, path: str) -> bool:
+        with self._asking(path) as sftp:
+            try:
+                sftp.mkdir(self._path(path))
+            except FileNotFoundError:
+                raise
+            except OSError:  # version 3 of the protocol says no more than that it failed
+                try:
+                    sftp.stat(self._path(path))
+                except (
+                    FileNotFoundError
+                ):  # whoever had it released it just now, or none can be made
+                    sftp.mkdir(self._path(path))
+                    return True
+                return False
+        return True
+
+    def _release(self, path: str) -> None:
+        with contextlib.suppress(PlaceError, Vanished), self._asking(path) as sftp:
+            sftp.rmdir(self._path(path))
+
+    def rename(self, source: str, target: str) -> None:
+        with self._asking(source) as sftp:
+            sftp.posix_rename(self._path(source), self._path(target))
+
+    def delete(self, path: str) -> None:
+        with contextlib.suppress(Vanished), self._asking(path) as sftp:
+            sftp.remove(self._path(path))
+
+    def make_folder(self, path: str) -> None:
+        for folder in self._above(path):
+            with self._asking(path) as sftp:
+                try:
+                    sftp.stat(folder)
+                except FileNotFoundError:
+                    with contextlib.suppress(OSError):  # somebody else made it just now
+                        sftp.mkdir(folder)
+                    sftp.stat(folder)
+
+    def close(self) -> None:
+        for client in (self._sftp, self._ssh):
+            if client is not None:
+                client.close()
+        self._sftp = self._ssh = None
+
+
+def _time(found: paramiko.SFTPAttributes) -> float | None:
+    return None if found.st_mtime is None else float(found.st_mtime)

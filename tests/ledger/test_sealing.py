@@ -1,0 +1,246 @@
+"""Encrypted ledgers: nothing to read for who has the files, everything for who has the passphrase."""
+
+from __future__ import annotations
+
+import os
+import random
+import re
+import subprocess
+import sys
+
+from blake3 import blake3
+
+from kindred_ledger.changes import restore
+from kindred_ledger.errors import (
+    KindredError,
+    LedgerDamaged,
+    LedgerError,
+    UsageError,
+    WrongPassphrase,
+)
+from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
+from kindred_ledger.ledger.manifest import decode, encode
+from kindred_ledger.ledger.sealing import Sealed
+from kindred_ledger.places import FolderPlace
+from kindred_ledger.places.remotes import connect
+from tests.ledger.test_far import _Flaky
+from tests.support import EXAMPLES, ROOT, Case, kindred, snapshot, write
+
+_FLIPS = 40 if EXAMPLES < 10_000 else 500
+_CHEAP = 1 << 10  # a passphrase is tried often here
+_SECRET = "peat-and-moss-71"
+
+
+class Hidden(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        Ledger.create_sealed(self.path("ledger"), _SECRET, cost=_CHEAP)
+        self.sealed = self.opened()
+        self.world = b"the captain's account 123456 " * 4000
+        self.kept = self.place({"captain-name": self.world, "b": b"b" * 600_000, "c": b""})
+        self.entry = self.sealed.backup(self.kept, note="a private note")
+
+    def opened(self, passphrase: str = _SECRET, near: str = "near") -> Ledger:
+        ledger = Ledger.open(
+            self.path("ledger"), near=self.path(near), passphrase=lambda: passphrase
+        )
+        self.addCleanup(ledger.index.close)
+        return ledger
+
+    def files(self) -> list[str]:
+        return [
+            os.path.join(top, name)
+            for top, _, names in os.walk(self.path("ledger"))
+            for name in names
+        ]
+
+    def test_who_has_the_files_reads_nothing(self) -> None:
+        """No name, note, content or digest of one; and packs are Zstandard streams still."""
+        digest = blake3(self.world).digest()
+        hidden = (
+            b"captain",
+            b"private",
+            b"account",
+            digest,
+            digest.hex().encode(),
+            _SECRET.encode(),
+        )
+        for path in self.files():
+            with open(path, "rb") as file:
+                data = file.read()
+            for word in hidden:
+                self.assertNotIn(word, data, path)
+            if path.endswith(".pack.zst"):
+                from kindred_ledger.places.zstandard import zstd
+
+                self.assertEqual(zstd.decompress(data), b"")
+        self.assertEqual(self.sealed.check(self.entry), [])
+        copy = self.place({}, "copy")
+        restore(self.entry, self.opened(near="elsewhere"), copy).apply(self.ledger("scratch"))
+        self.assertEqual(snapshot(copy.root)["captain-name"][1], self.world)
+
+    def test_a_wrong_passphrase_opens_nothing(self) -> None:
+        for wrong in ("", "Peat-and-moss-71", _SECRET + " "):
+            with self.assertRaisesRegex(WrongPassphrase, "does not open"):
+                self.opened(wrong)
+        with self.assertRaisesRegex(WrongPassphrase, "nobody is here"):
+            Ledger.open(self.path("ledger"), near=self.path("near"))
+        with self.assertRaises(LedgerError):
+            Ledger.create_sealed(self.path("ledger"), "another")
+        with self.assertRaises(UsageError):
+            Ledger.create_sealed(self.path("new"), "")
+
+    def test_lost_keys_or_settings_do_not_make_it_plain_or_new(self) -> None:
+        """Else contents would be written for all to read, or the keys of what is there deleted."""
+        os.rename(self.path("ledger", "ledger.toml"), self.path("ledger.toml"))
+        with self.assertRaisesRegex(LedgerError, "already"):
+            Ledger.create_sealed(self.path("ledger"), "another", cost=_CHEAP)
+        self.assertEqual(self.opened().check(self.entry), [])
+        os.rename(self.path("ledger.toml"), self.path("ledger", "ledger.toml"))
+        before = snapshot(self.path("ledger", "packs"))
+        for name in os.listdir(self.path("ledger", "keys")):
+            os.remove(self.path("ledger", "keys", name))
+        with self.assertRaisesRegex(LedgerDamaged, "its keys are gone"):
+            self.opened().backup(self.kept)
+        self.assertEqual(snapshot(self.path("ledger", "packs")), before)
+
+    def test_changing_the_passphrase_rewrites_no_pack(self) -> None:
+        """Cut off at any request, the old or the new one opens it; doing it again ends that."""
+        packs = snapshot(self.path("ledger", "packs"))
+        url = f"file://{self.path('ledger')}"
+        opening, word = 0, _SECRET
+        for point in range(1, 40):
+            new = f"word {point}"
+            flaky = _Flaky(connect(url), 10_000, point % 2 == 0)
+            ledger = Ledger.open(flaky, near=self.path("near"), passphrase=lambda: word)  # noqa: B023
+            flaky._left = point // 2 + 1
+            try:
+                ledger.change_passphrase(new, cost=_CHEAP)
+            except KindredError:
+                opening += 1
+            still = self.opens(word)
+            opened = self.opened(word if still else new)  # one of them does
+            if still:
+                opened.change_passphrase(new, cost=_CHEAP)
+                self.assertFalse(self.opens(word))
+            word = new
+            if flaky._left > 0:
+                break
+        self.assertGreater(opening, 8)
+        self.assertLess(point, 39)
+        self.assertEqual(snapshot(self.path("ledger", "packs")), packs)
+
+    def opens(self, passphrase: str) -> bool:
+        try:
+            self.opened(passphrase)
+        except WrongPassphrase:
+            return False
+        return True
+
+    def test_any_flipped_byte_is_found_and_mended(self) -> None:
+        """From a mirror that is not encrypted, and by the copies of the key."""
+        plain = self.ledger("plain")
+        self.assertEqual(mirror(self.sealed, plain).held, ())
+        chance = random.Random(7)
+        for turn in range(_FLIPS):
+            path = chance.choice(self.files())
+            with open(path, "rb") as file:
+                before = file.read()
+            at = chance.randrange(len(before))
+            with open(path, "wb") as file:
+                file.write(
+                    before[:at] + bytes([before[at] ^ 1 << chance.randrange(8)]) + before[at + 1 :]
+                )
+            found = verify(self.opened())
+            name = os.path.relpath(path, self.path("ledger"))
+            self.assertEqual([fault.file for fault in found.faults], [name])
+            near = (
+                "near" if chance.random() < 0.5 else f"near {turn}"
+            )  # with copies near by, or none
+            healed = heal(self.opened(near=near), mirrors=[plain], places=[])
+            self.assertEqual((healed.after.faults, healed.after.costs), ((), ()), path)
+        self.assertEqual(self.opened(near="fresh").check(self.entry), [])
+
+    def test_no_frame_passes_for_another(self) -> None:
+        """What a frame is for is under its seal, as is the key."""
+        one, other = Sealed(bytes(32)), Sealed(b"1" * 32)
+        data = encode({"id": "x"}, {"tree": {}}, one)
+        self.assertEqual(decode(data, where="", sealing=one), ({"id": "x"}, {"tree": {}}))
+        with self.assertRaisesRegex(LedgerDamaged, "another key"):
+            decode(data, where="", sealing=other)
+        frame = one.wrapped(b"", b"header")
+        with self.assertRaises(LedgerDamaged):
+            one.content(frame, b"body")
+        for cut in range(len(frame)):
+            with self.assertRaises(LedgerDamaged):
+                one.content(frame[:cut], b"header")
+
+    def test_all_that_is_done_with_a_ledger(self) -> None:
+        """A change of a place, thinning, mirrors to and from plain and encrypted ledgers."""
+        write(self.kept.root, {"captain-name": b"new"})
+        second = self.sealed.backup(self.kept)
+        restore(self.entry, self.sealed, self.kept).apply(self.sealed, allow_loss=True)
+        Ledger.create_sealed(self.path("other"), "another", cost=_CHEAP)
+        other = Ledger.open(
+            self.path("other"), near=self.path("near other"), passphrase=lambda: "another"
+        )
+        self.addCleanup(other.index.close)
+        plain = self.ledger("plain")
+        for source, target in ((self.sealed, plain), (plain, other), (other, self.sealed)):
+            self.assertEqual(mirror(source, target).held, ())
+            self.assertEqual((verify(target).faults, verify(target).costs), ((), ()))
+            self.assertEqual(target.check(target.entry(second.id)), [])
+            self.assertEqual(len(target.records()), 1)
+        plan_retirement(self.sealed, Policy(last=1)).carry_out(self.sealed)
+        self.assertEqual((verify(self.sealed).faults, verify(self.sealed).costs), ((), ()))
+
+    def test_the_command_line(self) -> None:
+        """Made, used, changed; the passphrase comes from the environment and goes nowhere."""
+        home = {"XDG_DATA_HOME": self.path("home"), "KINDRED_LEDGER": "hidden"}
+        asked = kindred("passphrase", folder=self.folder, environment=home)
+        self.assertEqual(asked.returncode, 3)
+        new = {**home, "KINDRED_NEW_PASSPHRASE": _SECRET}
+        self.assertEqual(kindred("passphrase", folder=self.folder, environment=new).returncode, 0)
+        known = {**home, "KINDRED_PASSPHRASE": _SECRET}
+        done = kindred("backup", "place", folder=self.folder, environment=known)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        refused = kindred("entries", folder=self.folder, environment=home)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("KINDRED_PASSPHRASE", refused.stderr)
+        for top, _, names in os.walk(self.folder):
+            for name in names:
+                with open(os.path.join(top, name), "rb") as file:
+                    self.assertNotIn(_SECRET.encode(), file.read())
+
+    def test_the_recipe_opens_an_encrypted_ledger(self) -> None:
+        """The program in the documentation needs the standard library and Zstandard, no more."""
+        with open(os.path.join(ROOT, "docs", "ledger-format.md"), encoding="utf-8") as file:
+            recipe = re.search(r"```python\n(.*?)```", file.read(), re.S)
+        assert recipe is not None
+        script = self.path("restore_one.py")
+        module = "import sys, backports.zstd; sys.modules['compression'] = backports\n"
+        with open(script, "w", encoding="utf-8") as file:
+            file.write((module if sys.version_info < (3, 14) else "") + recipe[1])
+        small = FolderPlace(self.path("small"))
+        write(small.root, {"save.json": b'{"purse": 12}' * 40})
+        entry = self.sealed.backup(small)
+        self.sealed.binders["entries"].remove([self.entry.id])
+        plan_retirement(self.sealed, Policy(last=1)).carry_out(self.sealed)  # little to decrypt
+        done = subprocess.run(
+            [
+                sys.executable,
+                "-I",
+                script,
+                self.path("ledger"),
+                entry.id,
+                "save.json",
+                self.path("out"),
+            ],
+            env={"PATH": os.environ["PATH"], "PASSPHRASE": _SECRET},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        with open(self.path("out"), "rb") as file:
+            self.assertEqual(file.read(), b'{"purse": 12}' * 40)
