@@ -10,51 +10,38 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
 from decimal import Decimal
+from math import isfinite
 from typing import Any
 
-from msgspec import Struct, field
-
-from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
-from .text import Text, position
+from ..errors import FormatError
+from .document import Path, format_path
+from .json_scan import COMMENT, SPACE, scan
+from .text import Text
+from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
 __all__ = ["JsonDocument"]
 
-_SPACE = re.compile(r"(?:[ \t\r\n]+|//[^\n]*|/\*.*?\*/)*", re.S)
 # Possessive: where no line ends here, spaces must not be shared out in every possible way.
-_REST_OF_LINE = re.compile(r"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
-_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\["\\/bfnrt]|\\u[0-9a-fA-F]{4})*"')
-_NUMBER = re.compile(r"-?(?:0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?")
-_WORD = re.compile(r"true|false|null")
+_REST_OF_LINE = re.compile(rb"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
 _WORDS: dict[str, Any] = {"true": True, "false": False, "null": None}
-_DEEPEST = 300  # levels; far beyond real files, far below the interpreter's own limit
+_SURROGATE = re.compile("[\ud800-\udfff]")  # half a character: only its escape can be written
 _LONGEST_INT = 4000  # digits; beyond, int() refuses
+_OPEN, _CLOSE = {MAPPING: b"{", LIST: b"["}, {MAPPING: b"}", LIST: b"]"}
 
 
-class _Value(Struct, eq=False):
-    """A value: its span in `source`, or once `dirty`, its `text` or its members."""
+class _Value(Node, eq=False):
+    """A value with all the text around it: its span in the file, or once edited, its `text`."""
 
-    kind: str  # object, array or scalar
-    source: str
-    start: int
+    start: int = 0
     end: int = 0
-    members: list[_Member] = field(default_factory=list)
-    close: str = ""  # what stands between the last member and the closing bracket
-    parent: _Value | None = None
+    token: int = -1  # of its opening bracket
     text: str | None = None
     dirty: bool = False
-    origin: Path | None = None
-    note: str = ""
-
-
-class _Member(Struct, eq=False):
-    """A member of a container, with all the text around it."""
-
-    value: _Value
-    lead: str  # before the key
-    key: str | None = None
+    begin: int = -1  # where the member begins in the file, lead and all; -1 if it was touched
+    stop: int = -1
+    close: str = ""  # what stands between the last member and the closing bracket
+    lead: str = ""  # before the key
     key_text: str = ""
     colon: str = ""  # the colon and the space around it
     trail: str = ""  # between value and comma
@@ -62,306 +49,233 @@ class _Member(Struct, eq=False):
     after: str = ""  # after the comma, to the end of the line: a comment there is this member's
 
 
-class JsonDocument:
+class JsonDocument(TreeDocument[_Value]):
     """A JSON file as a document; see the module for what it keeps."""
 
     def __init__(self, data: bytes) -> None:
         self._encoding = Text.decode(data)
-        parser = _Parser(self._encoding.text)
-        self._head, self._root, self._tail = parser.document()
-        for path, value in _walk(self._root, ()):
-            value.origin = None if value.members else path
-
-    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
-        if at and not self.find(at):
-            return
-        for path, value in _walk(self._value(at), at):
-            if value.kind == "scalar":
-                yield Leaf(path, _scalar(_text(value)), _text(value), value.origin, value.note)
-            elif not value.members:
-                empty: Any = {} if value.kind == "object" else []
-                text = "{}" if value.kind == "object" else "[]"
-                yield Leaf(path, empty, text, value.origin, value.note)
-
-    def find(self, pattern: Path) -> list[Path]:
-        found: list[tuple[Path, _Value]] = [((), self._root)]
-        for part in pattern:
-            found = [
-                ((*path, key), member.value)
-                for path, value in found
-                for key, member in _keyed(value)
-                if part in (ANY, key)
-            ]
-        return [path for path, _ in found]
-
-    def get(self, path: Path) -> Any:
-        return _plain(self._value(path))
-
-    def set(self, path: Path, value: Any, *, note: str = "") -> None:
-        text = json.dumps(value, ensure_ascii=False, default=_number_text)
-        fresh = _Parser(text).document()[1]
-        if isinstance(value, Decimal):
-            fresh = _Value("scalar", "", 0, text=str(value), dirty=True)
-        for _, inner in _walk(fresh, ()):
-            inner.note = note
-        try:
-            old = self._value(path)
-        except UsageError:
-            self._insert(path, fresh)
-            return
-        if not (old.members or fresh.members):  # a leaf in a leaf's place
-            fresh.origin, fresh.note = old.origin, old.note or note
-        fresh.parent = old.parent
-        if old.parent is None:
-            self._root = fresh
-            return
-        self._member(path)[1].value = fresh
-        fresh.text = text
-        _mark(old.parent)
-
-    def remove(self, path: Path) -> None:
-        parent, member = self._member(path)
-        at = parent.members.index(member)
-        del parent.members[at]
-        comments = "".join(t for t in (member.lead, member.after) if "/" in t)
-        if at < len(parent.members):
-            if comments:
-                parent.members[at].lead = comments + parent.members[at].lead
-        else:
-            parent.close = comments + parent.close
-            if parent.members:
-                parent.members[-1].comma = member.comma
-        _mark(parent)
-
-    def move(self, path: Path, to: Path) -> None:
-        if self.find(to):
-            raise occupied(to)
-        parent, member = self._member(path)
-        if path[:-1] == to[:-1] and isinstance(to[-1], str) and member.key is not None:
-            member.key = to[-1]
-            member.key_text = json.dumps(to[-1], ensure_ascii=False)
-            _mark(parent)
-            return
-        if to[: len(path)] == path:
-            raise FormatError("a value cannot be moved into itself", where=format_path(path))
-        self.remove(path)
-        self._insert(to, member.value)
+        utf8 = self._encoding.encoding == "utf-8"
+        mark = len(self._encoding.mark)
+        self._data = data[mark:] if utf8 else self._encoding.text.encode("utf-8")
+        self._newline = self._encoding.newline
+        self._tokens = scan(self._data)
+        match = SPACE.match(self._data)
+        assert match is not None
+        self._root, end = self._value_at(match.end(), 0)
+        self._root.origin = ()
+        self._root.was_leaf = self._root.kind == SCALAR
+        self._head, self._tail = self._data[: match.end()], self._data[end:]
+        if utf8:
+            self._encoding = Text("", "utf-8", self._encoding.mark)  # one copy is enough
 
     def encode(self) -> bytes:
-        out: list[str] = [self._head]
-        _emit(self._root, out)
+        out: list[bytes] = [self._head]
+        self._emit(self._root, out)
         out.append(self._tail)
-        return self._encoding.encode("".join(out))
+        data = b"".join(out)
+        if self._encoding.encoding == "utf-8":
+            return self._encoding.mark + data
+        return self._encoding.encode(data.decode())
 
-    def _value(self, path: Path) -> _Value:
-        value = self._root
-        for depth, part in enumerate(path):
-            fitting = [member.value for key, member in _keyed(value) if key == part]
-            if not fitting:
-                raise UsageError("there is no such value", where=format_path(path[: depth + 1]))
-            if len(fitting) > 1:
-                raise FormatError(
-                    f"the key stands there {len(fitting)} times, so it is not changed",
-                    where=format_path(path[: depth + 1]),
-                    remedy="Remove all but one by hand.",
-                )
-            value = fitting[0]
-        return value
+    # ---- reading -------------------------------------------------------------------------
 
-    def _member(self, path: Path) -> tuple[_Value, _Member]:
-        value = self._value(path)
-        parent = self._value(path[:-1])
-        return parent, next(member for member in parent.members if member.value is value)
+    def _value_at(self, at: int, token: int) -> tuple[_Value, int]:
+        """Return the value that begins at an offset; `token` is the next one from there."""
+        first = self._data[at]
+        if first in b"{[":
+            _, closing = self._tokens.inside(token)
+            end = self._tokens.position(closing) + 1
+            return _Value(MAPPING if first == 0x7B else LIST, start=at, end=end, token=token), end
+        end = _end_of_scalar(self._data, at)
+        return _Value(SCALAR, start=at, end=end), end
 
-    def _insert(self, path: Path, value: _Value) -> None:
-        """Put a value where nothing is, making the objects on the way."""
-        parent = self._root
-        for depth, part in enumerate(path[:-1]):
-            found = [member.value for key, member in _keyed(parent) if key == part]
-            if found:
-                parent = found[0]
-                continue
-            made = _Value("object", "{}", 0, 2)
-            self._append(parent, path[: depth + 1], made)
-            parent = made
-        self._append(parent, path, value)
+    def _expand(self, node: _Value) -> list[_Value]:
+        data, position = self._data, self._tokens.position
+        inside, _ = self._tokens.inside(node.token)
+        is_object = node.kind == MAPPING
+        members: list[_Value] = []
+        at = node.start + 1
+        step = 0
+        while True:
+            lead_end = _end_of_space(data, at)
+            if lead_end >= node.end - 1:
+                node.close = data[at:lead_end].decode()
+                return members
+            lead = data[at:lead_end].decode() if lead_end > at else ""
+            key = key_text = colon = ""
+            start = lead_end
+            if is_object:
+                colon_at = position(inside[step])
+                step += 1
+                start = _end_of_space(data, colon_at + 1)
+                end_of_key = _end_of_scalar(data, lead_end)
+                key_text = data[lead_end:end_of_key].decode()
+                key = _string(key_text)
+                colon = data[end_of_key:start].decode()
+            opens = data[start] in b"{["
+            if opens:
+                token = inside[step]
+                end = position(inside[step + 1]) + 1
+                step += 2
+                member = _Value(MAPPING if data[start] == 0x7B else LIST, start=start, end=end)
+                member.token = token
+            else:
+                end = _end_of_scalar(data, start)
+                member = _Value(SCALAR, start=start, end=end)
+            member.lead, member.key_text, member.colon = lead, key_text, colon
+            member.key = key if is_object else None
+            members.append(member)
+            member.begin, at = at, end
+            if step < len(inside):
+                comma = position(inside[step])
+                step += 1
+                member.comma = True
+                member.trail = data[end:comma].decode() if comma > end else ""
+                at = comma + 1
+                rest = _REST_OF_LINE.match(data, at)
+                if rest is not None and rest.end() > at:
+                    member.after = rest[0].decode()
+                    at = rest.end()
+            member.stop = at
 
-    def _append(self, parent: _Value, path: Path, value: _Value) -> None:
-        key = path[-1]
-        in_order = isinstance(key, int) and parent.kind == "array" and key == len(parent.members)
-        if not (in_order or (isinstance(key, str) and parent.kind == "object")):
-            raise FormatError(
-                f"nothing can be put there: it lies in a {parent.kind}", where=format_path(path)
-            )
-        member = _Member(value, "")
-        if isinstance(key, str):
-            member.key, member.key_text = key, json.dumps(key, ensure_ascii=False)
-            member.colon = ": "
-        value.parent = parent
-        if parent.members:
-            last = parent.members[-1]
-            member.lead = re.sub(r"//[^\n]*|/\*.*?\*/", "", last.lead, flags=re.S)
-            member.lead = re.sub(r"\n\s*\n", "\n", member.lead) or " "
-            member.colon = last.colon or member.colon
-            if not last.comma and (rest := _REST_OF_LINE.match(parent.close)):
-                last.after, parent.close = rest[0], parent.close[rest.end() :]
-            if "//" in last.after and "\n" not in member.lead:
-                member.lead = self._encoding.newline + member.lead
-            member.comma, last.comma = last.comma, True
+    def _text(self, node: _Value) -> str:
+        return node.text if node.text is not None else self._data[node.start : node.end].decode()
+
+    def _value(self, node: _Value) -> Any:
+        return _scalar(self._text(node))
+
+    # ---- editing -------------------------------------------------------------------------
+
+    def _made(self, value: Any, path: Path) -> _Value:
+        if isinstance(value, (dict, list, tuple)):
+            node = _Value(MAPPING if isinstance(value, dict) else LIST, members=[], dirty=True)
+            keys = list(value) if isinstance(value, dict) else [None] * len(value)
+            for key, inner in zip(
+                keys, value.values() if isinstance(value, dict) else value, strict=True
+            ):
+                member = self._made(inner, path)
+                member.parent, member.key = node, key
+                if key is not None:
+                    member.key_text, member.colon = json.dumps(key, ensure_ascii=False), ": "
+                self._members(node).append(member)
+                member.lead = " " if len(self._members(node)) > 1 else ""
+            return node
+        return _Value(SCALAR, text=_text_of(value, path))
+
+    def _replace(self, old: _Value, new: _Value) -> None:
+        for name in ("lead", "key_text", "colon", "trail", "comma", "after"):
+            setattr(new, name, getattr(old, name))
+        if old.parent is None:
+            self._root = new
+            return
+        members = self._members(old.parent)
+        members[self._position(old)] = new
+        self._mark(old.parent)
+
+    def _append(self, parent: _Value, node: _Value, path: Path) -> None:
+        node.lead = node.trail = node.after = node.colon = ""
+        if node.key is not None:
+            node.key_text, node.colon = json.dumps(node.key, ensure_ascii=False), ": "
+        members = self._members(parent)
+        if members:
+            last = members[-1]
+            node.lead = COMMENT.sub(b"", last.lead.encode()).decode()
+            node.lead = re.sub(r"\n\s*\n", "\n", node.lead) or " "
+            node.colon = last.colon or node.colon
+            if not last.comma and (rest := _REST_OF_LINE.match(parent.close.encode())):
+                last.after = rest[0].decode()
+                parent.close = parent.close[len(last.after) :]
+            if "//" in last.after and "\n" not in node.lead:
+                node.lead = self._newline + node.lead
+            node.comma, last.comma = last.comma, True
+            last.begin = -1
         else:
-            member.lead, parent.close = self._first_lead(parent)
-        parent.members.append(member)
-        _mark(parent)
+            node.comma = False
+            node.lead, parent.close = self._first_lead(parent)
+        node.begin = -1
+        members.append(node)
+        self._mark(parent)
+
+    def _detach(self, node: _Value) -> None:
+        parent = node.parent
+        members = self._members(parent)
+        at = self._position(node)
+        del members[at]
+        comments = "".join(t for t in (node.lead, node.after) if "/" in t)
+        if at < len(members):
+            if comments:
+                members[at].lead = comments + members[at].lead
+                members[at].begin = -1
+        else:
+            parent.close = comments + parent.close
+            if members:
+                members[-1].comma = node.comma
+                members[-1].begin = -1
+        self._mark(parent)
+
+    def _rename(self, node: _Value, key: str, path: Path) -> None:
+        node.key, node.key_text = key, json.dumps(key, ensure_ascii=False)
+        node.begin = -1
+        self._mark(node.parent)
 
     def _first_lead(self, parent: _Value) -> tuple[str, str]:
         """Return the space before the first member of an empty container and before its bracket."""
         owner = parent.parent
-        if owner is None or not owner.members or "\n" not in owner.members[0].lead:
+        owners = self._members(owner) if owner is not None else []
+        if not owners or "\n" not in owners[0].lead:
             return "", parent.close
-        outer = owner.members[0].lead
+        outer = owners[0].lead
         outer = outer[outer.rindex("\n") :]
         step = outer[len(outer) // 2 + 1 :] if owner.parent else outer[1:]
-        newline = self._encoding.newline
-        return newline + outer[1:] + (step or "  "), parent.close + newline + outer[1:]
+        return self._newline + outer[1:] + (step or "  "), parent.close + self._newline + outer[1:]
+
+    def _mark(self, node: _Value | None) -> None:
+        if node is not None:
+            node.table = None
+        while node is not None and not node.dirty:
+            node.dirty, node.begin = True, -1
+            node = node.parent
+
+    def _emit(self, node: _Value, out: list[bytes]) -> None:
+        if node.kind == SCALAR and node.text is not None:
+            out.append(node.text.encode())
+            return
+        if not node.dirty or node.kind == SCALAR:
+            out.append(self._data[node.start : node.end])
+            return
+        out.append(_OPEN[node.kind])
+        members = self._members(node)
+        begin = stop = -1  # a run of members that are as they were
+        for member in members:
+            if member.begin >= 0 and member.begin == stop:
+                stop = member.stop
+                continue
+            if stop >= 0:
+                out.append(self._data[begin:stop])
+            begin, stop = member.begin, member.stop if member.begin >= 0 else -1
+            if begin < 0:
+                out.append((member.lead + member.key_text + member.colon).encode())
+                self._emit(member, out)
+                comma = member.comma or member is not members[-1]
+                out.append((member.trail + ("," if comma else "") + member.after).encode())
+        if stop >= 0:
+            out.append(self._data[begin:stop])
+        out += (node.close.encode(), _CLOSE[node.kind])
 
 
-class _Parser:
-    """Reads one text into values with spans; each method returns where it stopped."""
-
-    def __init__(self, text: str) -> None:
-        self._text = text
-        self._at = 0
-
-    def document(self) -> tuple[str, _Value, str]:
-        head = self._space()
-        root = self._value(None, 0)
-        tail = self._space()
-        if self._at != len(self._text):
-            raise self._error("nothing more")
-        return head, root, tail
-
-    def _value(self, parent: _Value | None, depth: int) -> _Value:
-        start = self._at
-        first = self._text[start : start + 1]
-        if first in ("{", "["):
-            if depth >= _DEEPEST:
-                raise FormatError(f"nested deeper than {_DEEPEST} levels", where=self._where())
-            return self._container(first, parent, depth)
-        pattern = _STRING if first == '"' else _NUMBER if first in "-0123456789" else _WORD
-        match = pattern.match(self._text, start) if first else None
-        if match is None:
-            raise self._error("a value")
-        self._at = match.end()
-        return _Value("scalar", self._text, start, self._at, parent=parent)
-
-    def _container(self, first: str, parent: _Value | None, depth: int) -> _Value:
-        is_object = first == "{"
-        value = _Value("object" if is_object else "array", self._text, self._at, parent=parent)
-        closing = "}" if is_object else "]"
-        self._at += 1
-        while True:
-            lead = self._space()
-            if self._text.startswith(closing, self._at):
-                value.close = lead
-                self._at += 1
-                value.end = self._at
-                return value
-            if value.members and not value.members[-1].comma:
-                raise self._error(f"a comma or {closing!r}")
-            value.members.append(self._member(value, lead, depth))
-
-    def _member(self, parent: _Value, lead: str, depth: int) -> _Member:
-        member = _Member(parent, lead)
-        if parent.kind == "object":
-            match = _STRING.match(self._text, self._at)
-            if match is None:
-                raise self._error("a key in double quotes")
-            member.key_text = match[0]
-            member.key = _string(match[0])
-            self._at = match.end()
-            before = self._space()
-            if not self._text.startswith(":", self._at):
-                raise self._error("a colon")
-            self._at += 1
-            member.colon = f"{before}:{self._space()}"
-        member.value = self._value(parent, depth + 1)
-        stop = self._at
-        member.trail = self._space()
-        if self._text.startswith(",", self._at):
-            member.comma = True
-            self._at += 1
-            if rest := _REST_OF_LINE.match(self._text, self._at):
-                member.after = rest[0]
-                self._at = rest.end()
-        else:
-            self._at, member.trail = stop, ""
-        return member
-
-    def _space(self) -> str:
-        match = _SPACE.match(self._text, self._at)
-        assert match is not None
-        self._at = match.end()
-        return match[0]
-
-    def _where(self) -> str:
-        return position(self._text, self._at)
-
-    def _error(self, expected: str) -> FormatError:
-        found = (
-            repr(self._text[self._at : self._at + 12]) if self._at < len(self._text) else "the end"
-        )
-        cut = " The file may have been cut short." if self._at >= len(self._text) else ""
-        return FormatError(
-            f"expected {expected}, found {found}",
-            where=self._where(),
-            remedy=f"The file is no valid JSON there.{cut}",
-        )
+_SCALAR = re.compile(rb'"(?:[^"\\]++|\\.)*+"|[-+.0-9a-zA-Z]++')
+_SPACES = re.compile(rb"[ \t\r\n]*+")
 
 
-def _walk(value: _Value, path: Path) -> Iterator[tuple[Path, _Value]]:
-    stack: list[tuple[Path, _Value]] = [(path, value)]
-    while stack:
-        path, value = stack.pop()
-        yield path, value
-        if value.members:
-            inner = [((*path, key), member.value) for key, member in _keyed(value)]
-            stack.extend(reversed(inner))
+def _end_of_space(data: bytes, at: int) -> int:
+    end = _SPACES.match(data, at).end()  # type: ignore[union-attr]
+    if data[end : end + 1] == b"/":
+        end = SPACE.match(data, at).end()  # type: ignore[union-attr]
+    return end
 
 
-def _keyed(value: _Value) -> Iterator[tuple[str | int, _Member]]:
-    for at, member in enumerate(value.members):
-        yield (at if member.key is None else member.key), member
-
-
-def _mark(value: _Value | None) -> None:
-    while value is not None and not value.dirty:
-        value.dirty = True
-        value = value.parent
-
-
-def _text(value: _Value) -> str:
-    return value.text if value.text is not None else value.source[value.start : value.end]
-
-
-def _emit(value: _Value, out: list[str]) -> None:
-    if not value.dirty or value.kind == "scalar":
-        out.append(_text(value))
-        return
-    out.append("{" if value.kind == "object" else "[")
-    for at, member in enumerate(value.members):
-        out += (member.lead, member.key_text, member.colon)
-        _emit(member.value, out)
-        comma = member.comma or at < len(value.members) - 1
-        out += (member.trail, "," if comma else "", member.after)
-    out += (value.close, "}" if value.kind == "object" else "]")
-
-
-def _plain(value: _Value) -> Any:
-    if value.kind == "scalar":
-        return _scalar(_text(value))
-    if value.kind == "array":
-        return [_plain(member.value) for member in value.members]
-    return {member.key: _plain(member.value) for member in value.members}
+def _end_of_scalar(data: bytes, at: int) -> int:
+    return _SCALAR.match(data, at).end()  # type: ignore[union-attr]
 
 
 def _scalar(text: str) -> Any:
@@ -378,7 +292,16 @@ def _string(text: str) -> str:
     return text[1:-1] if "\\" not in text else str(json.loads(text))
 
 
-def _number_text(value: Any) -> Any:
+def _text_of(value: Any, path: Path) -> str:
     if isinstance(value, Decimal):
-        return float(value)
-    raise UsageError(f"{value!r} cannot be written in JSON")
+        return str(value)
+    if isinstance(value, str):
+        text = json.dumps(value, ensure_ascii=False)
+        return json.dumps(value) if _SURROGATE.search(text) else text
+    if (
+        value is None
+        or isinstance(value, (bool, int))
+        or (isinstance(value, float) and isfinite(value))
+    ):
+        return json.dumps(value)
+    raise FormatError(f"{value!r} cannot be written in JSON", where=format_path(path))

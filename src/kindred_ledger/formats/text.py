@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from ..errors import FormatError
 
-__all__ = ["Text", "position"]
+__all__ = ["Text", "place_in", "position"]
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
@@ -70,3 +70,10 @@ def position(text: str, at: int) -> str:
     """Return where an offset is, as people count: line and column from 1."""
     line = text.count("\n", 0, at) + 1
     return f"line {line}, column {at - text.rfind(chr(10), 0, at)}"
+
+
+def place_in(data: bytes, at: int) -> str:
+    """Return where a byte of UTF-8 text is: line and column from 1, in characters."""
+    start = data.rfind(b"\n", 0, at) + 1
+    column = len(data[start:at].decode(errors="replace")) + 1
+    return f"line {data.count(bytes((10,)), 0, at) + 1}, column {column}"

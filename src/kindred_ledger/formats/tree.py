@@ -1,0 +1,269 @@
+"""Trees of values: what all codecs with nested values share.
+
+A node is a mapping, a list or a scalar. The members of a container that was read are made when
+somebody looks at them, so a large file costs what is looked at. What a codec adds is how its
+members are found, how a value is written, and what a change means for the text around it.
+
+What always holds: a leaf knows the path it was read under, wherever it went since; of a key that
+stands twice, neither is edited, as readers differ in which they take.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from typing import Any, Generic, TypeVar
+
+from msgspec import Struct
+
+from ..errors import FormatError, UsageError
+from .document import ANY, Leaf, Path, format_path, occupied
+
+__all__ = ["LIST", "MAPPING", "SCALAR", "Node", "TreeDocument"]
+
+MAPPING, LIST, SCALAR = "mapping", "list", "scalar"
+_MANY = 32  # members; from there on keys are looked up in a table
+
+
+class Node(Struct, eq=False):
+    """A value in a tree; codecs add where its text is.
+
+    `key` is None in a list. `origin` is the path it was read under, None if it was added; it
+    counts as a leaf's only if it was one then (`was_leaf`). `members` None: not looked at yet.
+    """
+
+    kind: str
+    parent: Any = None
+    key: str | None = None
+    origin: Path | None = None
+    was_leaf: bool = False
+    note: str = ""
+    members: list[Any] | None = None
+    at: int = 0  # where it was among its siblings when last looked for
+    table: dict[str, list[Any]] | None = None
+
+
+N = TypeVar("N", bound=Node)
+
+
+class TreeDocument(ABC, Generic[N]):
+    """A document over a tree of nodes; see `Document` for the calls."""
+
+    _root: N
+
+    # ---- what a codec says ---------------------------------------------------------------
+
+    @abstractmethod
+    def _expand(self, node: N) -> list[N]:
+        """Make the members of a container that was read, each with its key and kind."""
+
+    @abstractmethod
+    def _text(self, node: N) -> str:
+        """Return the text of a scalar."""
+
+    @abstractmethod
+    def _value(self, node: N) -> Any:
+        """Return the value of a scalar."""
+
+    @abstractmethod
+    def _made(self, value: Any, path: Path) -> N:
+        """Return a new node for plain values; raise `FormatError` if the format has no such."""
+
+    @abstractmethod
+    def _replace(self, old: N, new: N) -> None:
+        """Put a node in the place of another one; `new.parent` and `new.key` are set."""
+
+    @abstractmethod
+    def _append(self, parent: N, node: N, path: Path) -> None:
+        """Put a node behind the members of a container; `node.key` is set."""
+
+    @abstractmethod
+    def _detach(self, node: N) -> None:
+        """Take a node out of its container; comments stay."""
+
+    @abstractmethod
+    def _rename(self, node: N, key: str, path: Path) -> None:
+        """Give a member of a mapping another key."""
+
+    @abstractmethod
+    def encode(self) -> bytes:
+        """Return the bytes; those of an unedited document are the bytes it was read from."""
+
+    # ---- the document --------------------------------------------------------------------
+
+    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+        if at and not self.find(at):
+            return
+        for path, node in self._walk(self._node(at), at):
+            origin = node.origin if node.was_leaf else None
+            if node.kind == SCALAR:
+                yield Leaf(path, self._value(node), self._text(node), origin, node.note)
+            elif not node.members:
+                empty: Any = {} if node.kind == MAPPING else []
+                text = "{}" if node.kind == MAPPING else "[]"
+                yield Leaf(path, empty, text, origin, node.note)
+
+    def find(self, pattern: Path) -> list[Path]:
+        found: list[tuple[Path, N]] = [((), self._root)]
+        for part in pattern:
+            found = [
+                ((*path, key), member)
+                for path, node in found
+                for key, member in self._fitting(node, part)
+            ]
+        return [path for path, _ in found]
+
+    def get(self, path: Path) -> Any:
+        return self._plain(self._node(path))
+
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        fresh = self._made(value, path)
+        for _, inner in self._walk(fresh, ()):
+            inner.note = note
+        try:
+            old = self._node(path)
+        except UsageError:
+            self._insert(path, fresh)
+            return
+        if not (self._members(old) or self._members(fresh)):  # a leaf in a leaf's place
+            fresh.origin, fresh.was_leaf = old.origin, old.was_leaf
+            fresh.note = old.note or note
+        fresh.parent, fresh.key, fresh.at = old.parent, old.key, old.at
+        self._replace(old, fresh)
+
+    def remove(self, path: Path) -> None:
+        node = self._node(path)
+        if node.parent is None:
+            raise FormatError("the whole of a document cannot be removed")
+        self._detach(node)
+
+    def move(self, path: Path, to: Path) -> None:
+        if self.find(to):
+            raise occupied(to)
+        node = self._node(path)
+        if path[:-1] == to[:-1] and isinstance(to[-1], str) and node.key is not None:
+            self._rename(node, to[-1], to)
+            return
+        if to[: len(path)] == path:
+            raise FormatError("a value cannot be moved into itself", where=format_path(path))
+        self._check_room(to)
+        self._detach(node)
+        self._insert(to, node)
+
+    # ---- for codecs ----------------------------------------------------------------------
+
+    def _members(self, node: N) -> list[N]:
+        """Return the members of a container, made now if nobody looked before."""
+        if node.members is None:
+            node.members = [] if node.kind == SCALAR else self._expand(node)
+            origin = node.origin
+            for at, member in enumerate(node.members):
+                member.parent, member.at = node, at
+                if origin is not None:
+                    member.origin = (*origin, at if member.key is None else member.key)
+                    member.was_leaf = member.kind == SCALAR
+            if origin is not None and not node.members:
+                node.was_leaf = True
+        return node.members
+
+    def _position(self, node: N) -> int:
+        """Return where a node is among its siblings."""
+        members = node.parent.members
+        if node.at >= len(members) or members[node.at] is not node:
+            node.at = members.index(node)
+        return node.at
+
+    def _keyed(self, node: N) -> Iterator[tuple[str | int, N]]:
+        for at, member in enumerate(self._members(node)):
+            yield (at if member.key is None else member.key), member
+
+    def _fitting(self, node: N, part: str | int) -> list[tuple[str | int, N]]:
+        """Return the members a part of a pattern means."""
+        if part == ANY:
+            return list(self._keyed(node))
+        members = self._members(node)
+        if isinstance(part, int):
+            inside = node.kind == LIST and part < len(members)
+            return [(part, members[part])] if inside else []
+        if node.kind != MAPPING:
+            return []
+        if len(members) < _MANY:
+            return [(part, member) for member in members if member.key == part]
+        if node.table is None:
+            node.table = {}
+            for member in members:
+                node.table.setdefault(member.key or "", []).append(member)
+        return [(part, member) for member in node.table.get(part, ())]
+
+    def _walk(self, node: N, path: Path) -> Iterator[tuple[Path, N]]:
+        stack: list[tuple[Path, N]] = [(path, node)]
+        while stack:
+            path, node = stack.pop()
+            if self._members(node):
+                inner = [((*path, key), member) for key, member in self._keyed(node)]
+                yield path, node
+                stack.extend(reversed(inner))
+            else:
+                yield path, node
+
+    def _node(self, path: Path) -> N:
+        node = self._root
+        for depth, part in enumerate(path):
+            fitting = self._fitting(node, part) if part != ANY else []
+            if not fitting:
+                raise UsageError("there is no such value", where=format_path(path[: depth + 1]))
+            if len(fitting) > 1:
+                raise FormatError(
+                    f"the key stands there {len(fitting)} times, so it is not changed",
+                    where=format_path(path[: depth + 1]),
+                    remedy="Remove all but one by hand.",
+                )
+            node = fitting[0][1]
+        return node
+
+    def _plain(self, node: N) -> Any:
+        if node.kind == SCALAR:
+            return self._value(node)
+        if node.kind == LIST:
+            return [self._plain(member) for member in self._members(node)]
+        return {member.key: self._plain(member) for member in self._members(node)}
+
+    def _insert(self, path: Path, node: N) -> None:
+        """Put a node where nothing is, making the mappings on the way."""
+        self._check_room(path)
+        parent = self._root
+        for depth, part in enumerate(path[:-1]):
+            found = self._fitting(parent, part)
+            if found:
+                parent = found[0][1]
+                continue
+            made = self._made({}, path[: depth + 1])
+            self._add(parent, made, path[: depth + 1])
+            parent = made
+        self._add(parent, node, path)
+
+    def _add(self, parent: N, node: N, path: Path) -> None:
+        node.parent = parent
+        node.key = path[-1] if isinstance(path[-1], str) else None
+        self._append(parent, node, path)
+
+    def _check_room(self, path: Path) -> None:
+        """Raise before anything is changed if nothing can be put at a path."""
+        node: N | None = self._root
+        for depth, part in enumerate(path):
+            if node is None:
+                fits = isinstance(part, str)
+            else:
+                found = self._fitting(node, part)
+                if found:
+                    node = found[0][1]
+                    continue
+                in_order = node.kind == LIST and part == len(self._members(node))
+                fits = in_order if isinstance(part, int) else node.kind == MAPPING
+            if not fits or part == ANY:
+                kind = node.kind if node else MAPPING
+                raise FormatError(
+                    f"nothing can be put there: it lies in a {kind}",
+                    where=format_path(path[: depth + 1]),
+                )
+            node = None
