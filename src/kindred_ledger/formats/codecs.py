@@ -8,10 +8,15 @@ from ..errors import UsageError
 from .document import Document
 from .ini_text import IniDocument
 from .json_text import JsonDocument
+from .xml_text import XmlDocument
 
 __all__ = ["CODECS", "decode"]
 
-CODECS: dict[str, Callable[[bytes], Document]] = {"json": JsonDocument, "ini": IniDocument}
+CODECS: dict[str, Callable[[bytes], Document]] = {
+    "json": JsonDocument,
+    "ini": IniDocument,
+    "xml": XmlDocument,
+}
 
 
 def decode(data: bytes, codec: str) -> Document:

@@ -8,14 +8,15 @@ sorted by depth lie together by container, so the members of any container are o
 from __future__ import annotations
 
 import re
-from typing import Any, Protocol
+from typing import Any
 
 import msgspec
 
 from ..errors import FormatError
+from .nesting import Columns, Listed, Nesting
 from .text import place_in
 
-__all__ = ["COMMENT", "DEEPEST", "NUMBER", "SPACE", "STRING", "Structure", "scan"]
+__all__ = ["COMMENT", "DEEPEST", "NUMBER", "SPACE", "STRING", "scan"]
 
 SPACE = re.compile(rb"(?:[ \t\r\n]+|//[^\n]*|/\*.*?\*/)*+", re.S)
 STRING = re.compile(rb'"(?:[^"\\\x00-\x1f]++|\\["\\/bfnrt]|\\u[0-9a-fA-F]{4})*+"')
@@ -28,19 +29,7 @@ _LARGE = 64 << 10  # bytes; below that NumPy costs more to import than it saves
 _PATIENCE = 64  # spaces looked at by columns, before the few that go on are looked at singly
 
 
-class Structure(Protocol):
-    """The structural characters of a text, numbered in order."""
-
-    def position(self, token: int) -> int:
-        """Return the byte offset of a token."""
-        ...
-
-    def inside(self, token: int) -> tuple[list[int], int]:
-        """Return the tokens directly inside an opening one, and its closing one."""
-        ...
-
-
-def scan(data: bytes) -> Structure:
+def scan(data: bytes) -> Nesting:
     """Index a JSON text (comments and trailing commas are allowed), in UTF-8 without a mark.
 
     Raises:
@@ -50,28 +39,20 @@ def scan(data: bytes) -> Structure:
         found = _columns(data)
         if found is not None:
             return found
-    return _Listed(data)
+    return _Careful(data).tokens
 
 
-class _Listed:
-    """Tokens in lists, found in one pass over the grammar."""
+class _Careful:
+    """One pass over the grammar, token by token."""
 
     def __init__(self, data: bytes) -> None:
         self._data = data
-        self._positions: list[int] = []
-        self._inside: dict[int, list[int]] = {}
-        self._closing: dict[int, int] = {}
+        self.tokens = Listed()
         self._pass()
 
-    def position(self, token: int) -> int:
-        return self._positions[token]
-
-    def inside(self, token: int) -> tuple[list[int], int]:
-        return self._inside[token], self._closing[token]
-
     def _pass(self) -> None:
-        data, at = self._data, 0
-        stack: list[int] = []
+        data, at, tokens = self._data, 0, self.tokens
+        brackets: list[int] = []
         want = "a value"
         while True:
             at = self._after_space(at)
@@ -81,18 +62,17 @@ class _Listed:
                     raise self._error(at, want)
                 return
             closes = want.startswith(("a comma", "a key or", "a value or"))
-            if closes and stack and sign and sign == _CLOSE[data[self._positions[stack[-1]]]]:
-                opened = stack.pop()
-                self._closing[opened] = self._token(at, stack)
+            if closes and brackets and sign and sign == _CLOSE[brackets[-1]]:
+                brackets.pop()
+                tokens.close(at)
                 at += 1
             elif want.startswith("a comma") and sign == b",":
-                self._token(at, stack)
+                tokens.add(at)
                 at += 1
-                in_object = data[self._positions[stack[-1]]] == 0x7B
-                want = "a key or '}'" if in_object else "a value or ']'"
+                want = "a key or '}'" if brackets[-1] == 0x7B else "a value or ']'"
                 continue
             elif want == "a colon" and sign == b":":
-                self._token(at, stack)
+                tokens.add(at)
                 at += 1
                 want = "a value"
                 continue
@@ -104,13 +84,12 @@ class _Listed:
                 want = "a colon"
                 continue
             elif want.startswith("a value") and sign in (b"{", b"["):
-                if len(stack) >= DEEPEST:
+                if len(brackets) >= DEEPEST:
                     raise FormatError(
                         f"nested deeper than {DEEPEST} levels", where=place_in(data, at)
                     )
-                opened = self._token(at, stack)
-                self._inside[opened] = []
-                stack.append(opened)
+                tokens.open(at)
+                brackets.append(sign[0])
                 at += 1
                 want = "a key or '}'" if sign == b"{" else "a value or ']'"
                 continue
@@ -123,15 +102,8 @@ class _Listed:
             else:
                 raise self._error(at, want)
             want = "nothing more"
-            if stack:
-                want = f"a comma or {_CLOSE[data[self._positions[stack[-1]]]].decode()!r}"
-
-    def _token(self, at: int, stack: list[int]) -> int:
-        number = len(self._positions)
-        self._positions.append(at)
-        if stack:
-            self._inside[stack[-1]].append(number)
-        return number
+            if brackets:
+                want = f"a comma or {_CLOSE[brackets[-1]].decode()!r}"
 
     def _after_space(self, at: int) -> int:
         match = SPACE.match(self._data, at)
@@ -154,39 +126,7 @@ _CLOSE = {0x7B: b"}", 0x5B: b"]"}
 _NUMERIC = tuple(b"%c" % sign for sign in b"-0123456789")
 
 
-class _Columns:
-    """Tokens in NumPy columns."""
-
-    def __init__(self, positions: Any, characters: Any) -> None:
-        import numpy as np
-
-        opening = (characters == 0x7B) | (characters == 0x5B)
-        closing = (characters == 0x7D) | (characters == 0x5D)
-        level = np.cumsum(opening.view(np.int8) - closing.view(np.int8), dtype=np.int32)
-        self.depth = int(level.max())
-        if self.depth < 1 << 15:
-            level = level.astype(np.int16)  # sorted by radix
-        level -= opening  # a bracket lies on the level of what is around it
-        self._positions = positions
-        self._order = np.argsort(level, kind="stable").astype(np.int32)
-        self._level = level
-        self._starts = np.searchsorted(level[self._order], np.arange(self.depth + 3))
-        self._number = np.int32  # searched for as another type, a column is copied each time
-
-    def position(self, token: int) -> int:
-        return int(self._positions[token])
-
-    def inside(self, token: int) -> tuple[list[int], int]:
-        level = int(self._level[token])
-        here = self._order[self._starts[level] : self._starts[level + 1]]
-        below = self._order[self._starts[level + 1] : self._starts[level + 2]]
-        closing = int(here[here.searchsorted(self._number(token)) + 1])
-        first = below.searchsorted(self._number(token))
-        last = below.searchsorted(self._number(closing))
-        return below[first:last].tolist(), closing
-
-
-def _columns(data: bytes) -> _Columns | None:
+def _columns(data: bytes) -> Columns | None:
     """Return the columns of a large text; None if the careful pass must look at it."""
     plain = _valid(data)
     blank = data if plain else _without_comments(data)
@@ -195,7 +135,8 @@ def _columns(data: bytes) -> _Columns | None:
         return None
     if len(positions) == 0 or len(positions) >= 1 << 31:
         return None
-    columns = _Columns(positions, characters)
+    opening = (characters == 0x7B) | (characters == 0x5B)
+    columns = Columns(positions, opening, (characters == 0x7D) | (characters == 0x5D))
     return columns if columns.depth <= DEEPEST else None
 
 

@@ -46,6 +46,19 @@ class Text(Struct, frozen=True):
         except UnicodeDecodeError:
             return Text(data.decode("latin-1"), "latin-1", b"")
 
+    @staticmethod
+    def declared(data: bytes, encoding: str) -> Text | None:
+        """Read bytes in the encoding the file itself names; None if they are not in it."""
+        mark = next((mark for mark, _ in _MARKS if data.startswith(mark)), b"")
+        try:
+            name = codecs.lookup(encoding).name
+            text = data[len(mark) :].decode(name)
+            if mark or text.encode(name) != data:
+                return None
+        except (LookupError, UnicodeError):
+            return None
+        return Text(text, name, b"")
+
     def encode(self, text: str) -> bytes:
         """Return `text` in the encoding the file had.
 

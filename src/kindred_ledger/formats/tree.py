@@ -92,6 +92,7 @@ class TreeDocument(ABC, Generic[N]):
     # ---- the document --------------------------------------------------------------------
 
     def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+        at = self._full(at)
         if at and not self.find(at):
             return
         for path, node in self._walk(self._node(at), at):
@@ -114,9 +115,10 @@ class TreeDocument(ABC, Generic[N]):
         return [path for path, _ in found]
 
     def get(self, path: Path) -> Any:
-        return self._plain(self._node(path))
+        return self._plain(self._node(self._full(path)))
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        path = self._full(path)
         fresh = self._made(value, path)
         for _, inner in self._walk(fresh, ()):
             inner.note = note
@@ -132,12 +134,13 @@ class TreeDocument(ABC, Generic[N]):
         self._replace(old, fresh)
 
     def remove(self, path: Path) -> None:
-        node = self._node(path)
+        node = self._node(self._full(path))
         if node.parent is None:
             raise FormatError("the whole of a document cannot be removed")
         self._detach(node)
 
     def move(self, path: Path, to: Path) -> None:
+        path, to = self._full(path), self._full(to)
         if self.find(to):
             raise occupied(to)
         node = self._node(path)
@@ -149,6 +152,10 @@ class TreeDocument(ABC, Generic[N]):
         self._check_room(to)
         self._detach(node)
         self._insert(to, node)
+
+    def _full(self, path: Path) -> Path:
+        """Return a path as it stands in the tree, where a codec allows shorter ones."""
+        return path
 
     # ---- for codecs ----------------------------------------------------------------------
 
@@ -169,6 +176,8 @@ class TreeDocument(ABC, Generic[N]):
     def _position(self, node: N) -> int:
         """Return where a node is among its siblings."""
         members = node.parent.members
+        if members is None:  # a list of which only some were looked at
+            return node.at
         if node.at >= len(members) or members[node.at] is not node:
             node.at = members.index(node)
         return node.at

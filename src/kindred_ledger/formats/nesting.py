@@ -1,0 +1,91 @@
+"""What lies directly in what: opening, closing and other tokens of a text, by columns or by lists.
+
+Sorted by depth, the tokens directly inside one opening token lie together, so looking into any
+container is two searches and a slice, however large the text is.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Protocol
+
+__all__ = ["Columns", "Listed", "Nesting"]
+
+
+class Nesting(Protocol):
+    """The tokens of a text, numbered in order."""
+
+    def position(self, token: int) -> int:
+        """Return the byte offset of a token."""
+        ...
+
+    def inside(self, token: int) -> tuple[list[int], int]:
+        """Return the tokens directly inside an opening one, and its closing one."""
+        ...
+
+
+class Listed:
+    """Tokens in lists, filled one by one."""
+
+    def __init__(self) -> None:
+        self.stack: list[int] = []
+        self._positions: list[int] = []
+        self._inside: dict[int, list[int]] = {}
+        self._closing: dict[int, int] = {}
+
+    def add(self, position: int) -> int:
+        """Add a token inside the innermost open one."""
+        number = len(self._positions)
+        self._positions.append(position)
+        if self.stack:
+            self._inside[self.stack[-1]].append(number)
+        return number
+
+    def open(self, position: int) -> None:
+        """Add an opening token."""
+        number = self.add(position)
+        self._inside[number] = []
+        self.stack.append(number)
+
+    def close(self, position: int) -> None:
+        """Add the token that closes the innermost open one."""
+        opened = self.stack.pop()
+        self._closing[opened] = self.add(position)
+
+    def position(self, token: int) -> int:
+        return self._positions[token]
+
+    def inside(self, token: int) -> tuple[list[int], int]:
+        return self._inside[token], self._closing[token]
+
+
+class Columns:
+    """Tokens in NumPy columns: `(n,)` offsets, and masks of those that open and close.
+
+    `depth` is the deepest level; every opening token must have its closing one.
+    """
+
+    def __init__(self, positions: Any, opening: Any, closing: Any) -> None:
+        import numpy as np
+
+        level = np.cumsum(opening.view(np.int8) - closing.view(np.int8), dtype=np.int32)
+        self.depth = int(level.max(initial=0))
+        if self.depth < 1 << 15:
+            level = level.astype(np.int16)  # sorted by radix
+        level -= opening  # a bracket lies on the level of what is around it
+        self._positions = positions
+        self._order = np.argsort(level, kind="stable").astype(np.int32)
+        self._level = level
+        self._starts = np.searchsorted(level[self._order], np.arange(self.depth + 3))
+        self._number = np.int32  # searched for as another type, a column is copied each time
+
+    def position(self, token: int) -> int:
+        return int(self._positions[token])
+
+    def inside(self, token: int) -> tuple[list[int], int]:
+        level = int(self._level[token])
+        here = self._order[self._starts[level] : self._starts[level + 1]]
+        below = self._order[self._starts[level + 1] : self._starts[level + 2]]
+        closing = int(here[here.searchsorted(self._number(token)) + 1])
+        first = below.searchsorted(self._number(token))
+        last = below.searchsorted(self._number(closing))
+        return below[first:last].tolist(), closing

@@ -1,0 +1,497 @@
+"""XML 1.0, edited in place: nothing but the value, element or attribute that was meant changes.
+
+A path leads from below the root: `server[0].port[0]`, `.@name` for an attribute, `.text()` for text
+beside attributes or elements. Elements stand under their name in a list, however many there are;
+where there is one, its index may be left out. An element that holds text alone is that text. All
+values are text, with entities resolved; declared entities are refused, not resolved. What it does
+not keep: nothing.
+"""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal
+from typing import Any
+from xml.sax.saxutils import escape
+
+from ..errors import FormatError
+from .document import ANY, Path, format_path
+from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
+from .text import Text
+from .tree import LIST, MAPPING, SCALAR
+from .xml_scan import scan
+
+__all__ = ["XmlDocument"]
+
+TEXT = "text()"
+_NAME = re.compile(rb"[^\s/>]+")
+_ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
+_ENCODING = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
+_REFERENCE = re.compile(r"&(?:#([0-9]+)|#x([0-9a-fA-F]+)|(lt|gt|amp|quot|apos));|\r\n?")
+_PIECE = re.compile(r"<!\[CDATA\[(.*?)\]\]>|([^<]+)|<", re.S)
+_ENTITIES = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
+_XML_NAME = re.compile(r"[^\W\d][\w.:-]*")
+_UNHEARD = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_ASIDE = re.compile(rb"(<!--.*?-->|<\?.*?\?>)", re.S)
+
+
+class XmlDocument(SplicedDocument):
+    """An XML file as a document; see the module for its paths."""
+
+    _safe = True  # escaped, any text reads back
+
+    def _decoded(self, data: bytes) -> Text:
+        declared = _ENCODING.match(data)
+        if declared:
+            text = Text.declared(data, declared[1].decode())
+            if text is not None:
+                return text
+        return Text.decode(data)
+
+    def _scan(self) -> Spanned:
+        self._tags = scan(self._data)
+        return self._element(0)
+
+    # ---- reading -------------------------------------------------------------------------
+
+    def _element(self, token: int) -> Spanned:
+        """Return the node of an element: text alone is a scalar."""
+        data = self._data
+        start, end = self._tags.span(token)
+        empty = data[end - 2] == 0x2F
+        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
+        node = Spanned(MAPPING, token=token, key_start=start + 1, key_end=name_end)
+        bare = name_end == end - 1 or not data[name_end : end - 1].strip(b" \t\r\n/")
+        if empty:
+            node.start, node.end = (end - 2, end - 2) if bare else (start, end)
+            node.kind = SCALAR if bare else MAPPING
+            return node
+        if (
+            bare
+            and len(self._tags.ends) > token + 1
+            and data[self._tags.starts[token + 1] + 1] == 0x2F
+        ):
+            close = int(self._tags.starts[token + 1])
+            if data.find(b"<!--", end, close) < 0 and data.find(b"<?", end, close) < 0:
+                node.kind, node.start, node.end = SCALAR, end, close
+                return node
+        node.start = start
+        node.end = self._tags.span(self._tags.nesting.inside(token)[1])[1]
+        return node
+
+    def _expand(self, node: Spanned) -> list[Spanned]:
+        if node.token is None:
+            return []
+        if node.kind == LIST:
+            some = node.some or {}
+            return [some.get(at) or self._element(token) for at, token in enumerate(node.token)]
+        data, token = self._data, node.token
+        start, end = self._tags.span(token)
+        members = []
+        at = node.key_end
+        while match := _ATTRIBUTE.match(data, at, end):
+            group = 3 if match[3] is not None else 4
+            member = Spanned(SCALAR, key="@" + match[2].decode(), begin=at, stop=match.end())
+            member.start, member.end = match.span(group)
+            member.key_start, member.key_end = match.span(2)
+            members.append(member)
+            at = match.end()
+        if data[end - 2] == 0x2F:
+            return members
+        children, closing = self._tags.nesting.inside(token)
+        groups: dict[bytes, list[int]] = {}
+        texts: list[Spanned] = []
+        at = end
+        skip = False
+        for child in children:
+            begin, stop = self._tags.span(child)
+            if skip:  # the closing tag of the child before
+                skip, at = False, stop
+                continue
+            self._add_texts(at, begin, texts)
+            name = _NAME.match(data, begin + 1)[0]  # type: ignore[index]
+            groups.setdefault(name, []).append(child)
+            at, skip = stop, data[stop - 2] != 0x2F
+        self._add_texts(at, self._tags.span(closing)[0], texts)
+        for name, tokens in groups.items():
+            members.append(Spanned(LIST, key=name.decode(), token=tokens, start=end))
+        if len(texts) == 1:
+            texts[0].key = TEXT
+            members += texts
+        elif texts:
+            members.append(Spanned(LIST, key=TEXT, members=texts, start=end))
+            for number, text in enumerate(texts):
+                text.parent, text.at, text.was_leaf = members[-1], number, True
+                if node.origin is not None:
+                    text.origin = (*node.origin, TEXT, number)
+        return members
+
+    def _add_texts(self, start: int, end: int, texts: list[Spanned]) -> None:
+        """Note the text of a gap between tags, without the space and the comments around it."""
+        if start == end or not self._data[start:end].strip():
+            return
+        at = start
+        for piece in _ASIDE.split(self._data[start:end]):
+            if piece.strip() and not piece.startswith((b"<!--", b"<?")):
+                begin = at + len(piece) - len(piece.lstrip())
+                stop = at + len(piece.rstrip())
+                texts.append(Spanned(SCALAR, start=begin, end=stop, begin=begin, stop=stop))
+            at += len(piece)
+
+    def _value(self, node: Spanned) -> str:
+        return _resolved(self._text(node))
+
+    def _fitting(self, node: Spanned, part: str | int) -> list[tuple[str | int, Spanned]]:
+        """Look at one element of many without making them all."""
+        if node.members is not None or node.token is None or node.kind != LIST:
+            return super()._fitting(node, part)
+        if not isinstance(part, int):
+            return super()._fitting(node, part)
+        if part >= len(node.token):
+            return []
+        node.some = {} if node.some is None else node.some
+        if part not in node.some:
+            made = node.some[part] = self._element(node.token[part])
+            made.parent, made.at = node, part
+            if node.origin is not None:
+                made.origin, made.was_leaf = (*node.origin, part), made.kind == SCALAR
+        return [(part, node.some[part])]
+
+    # ---- paths ---------------------------------------------------------------------------
+
+    def _full(self, path: Path) -> Path:
+        """Put in the indexes that were left out where there is one element."""
+        full: list[str | int] = []
+        node: Spanned | None = self._root
+        for at, part in enumerate(path):
+            if node is not None and node.kind == LIST and isinstance(part, str) and part != ANY:
+                if self._count(node) == 1:
+                    full.append(0)
+                    node = self._fitting(node, 0)[0][1]
+            full.append(part)
+            found = self._fitting(node, part) if node is not None and part != ANY else []
+            node = found[0][1] if len(found) == 1 else None
+            if node is None and part != ANY and _is_element(part):
+                follows = path[at + 1] if at + 1 < len(path) else None
+                if not isinstance(follows, int):
+                    full.append(0)  # what is to be made
+        if node is not None and node.kind == LIST and self._count(node) == 1:
+            full.append(0)
+        return tuple(full)
+
+    def _count(self, node: Spanned) -> int:
+        return len(node.token if node.members is None else node.members)
+
+    def find(self, pattern: Path) -> list[Path]:
+        found: list[tuple[Path, Spanned]] = [((), self._root)]
+        for part in pattern:
+            step: list[tuple[Path, Spanned]] = []
+            for path, node in found:
+                if node.kind == LIST and isinstance(part, str) and part != ANY:
+                    if self._count(node) != 1:
+                        continue
+                    path, node = (*path, 0), self._fitting(node, 0)[0][1]
+                step += [((*path, key), member) for key, member in self._fitting(node, part)]
+            found = step
+        return [
+            (*path, 0) if node.kind == LIST and self._count(node) == 1 else path
+            for path, node in found
+        ]
+
+    # ---- editing -------------------------------------------------------------------------
+
+    def _made(self, value: Any, path: Path) -> Spanned:
+        node = super()._made(value, path)
+        if node.kind == MAPPING:
+            for member in self._members(node):
+                if member.kind != LIST and _is_element(member.key):
+                    self._into_list(member)
+        return node
+
+    def _into_list(self, node: Spanned) -> Spanned:
+        """Put a list of its name around an element that was made."""
+        group = Spanned(LIST, key=node.key, parent=node.parent, members=[node])
+        if node.parent is not None:
+            members = self._members(node.parent)
+            members[members.index(node)] = group
+        node.parent, node.key = group, None
+        return group
+
+    def _scalar_text(self, value: Any, path: Path, instead: Spanned | None) -> str:
+        text = self._written(value)
+        if not isinstance(text, str) or _UNHEARD.search(text):
+            raise FormatError(f"{value!r} cannot be written in XML", where=format_path(path))
+        quote = '"' if instead is None or instead.start < 0 else None
+        if quote is None:
+            before = chr(self._data[instead.start - 1]) if instead and instead.start else ""
+            quote = before if instead and (instead.key or "").startswith("@") else ""
+        text = escape(text, {"\r": "&#13;"})
+        if quote:
+            extra = {'"': "&quot;", "'": "&apos;"}[quote]
+            text = text.replace(quote, extra).replace("\n", "&#10;").replace("\t", "&#9;")
+        return text
+
+    def _written(self, value: Any) -> Any:
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        if value is None:
+            return ""
+        return str(value) if isinstance(value, (str, int, float, Decimal)) else value
+
+    def _write(self, node: Spanned, instead: Spanned, path: Path) -> list[Splice]:
+        if instead.kind == SCALAR == node.kind:
+            text = (node.text or "").encode()
+            if instead.token is not None and self._is_empty_tag(instead):
+                name = self._data[instead.key_start : instead.key_end]
+                return [Splice(instead.start, instead.start + 2, b">" + text + b"</" + name + b">")]
+            return [Splice(instead.start, instead.end, text)]
+        if instead.token is None or instead.kind == LIST or node.kind == LIST:
+            raise FormatError(
+                "elements cannot be put in the place of this", where=format_path(path)
+            )
+        start, end = self._span(instead)
+        name = self._data[instead.key_start : instead.key_end].decode()
+        return [Splice(start, end, self._rendered(name, node, self._indent(start)).encode())]
+
+    def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
+        if parent.kind == LIST:
+            name = str(parent.key)
+            last = self._members(parent)[-1]
+            begin, end = self._span(last)
+            indent = self._indent(begin)
+            text = indent + self._moving(name, node, indent)
+            return [Splice(end, end, text.encode())]
+        key = str(node.key)
+        tag_start, tag_end = self._tags.span(parent.token)
+        empty = self._is_empty_tag(parent)
+        if key.startswith("@"):
+            self._check_name(key[1:], path)
+            at = tag_end - 2 if empty else tag_end - 1
+            while self._data[at - 1] in b" \t\r\n":
+                at -= 1
+            value = self._scalar_text(self._value(node), path, None)
+            return [Splice(at, at, f' {key[1:]}="{value}"'.encode())]
+        outer = self._indent(tag_start)
+        if key == TEXT:
+            text = self._scalar_text(self._value(node), path, node)
+        else:
+            self._check_name(key, path)
+            inner = self._inner_indent(parent, outer)
+            each = self._members(node) if node.kind == LIST else [node]
+            text = "".join(inner + self._moving(key, one, inner) for one in each)
+            if empty or not self._has_elements(parent):
+                text += outer
+        if empty:
+            name = self._data[parent.key_start : parent.key_end].decode()
+            return [Splice(tag_end - 2, tag_end, f">{text}</{name}>".encode())]
+        close = self._tags.span(self._tags.nesting.inside(parent.token)[1])[0]
+        at = close
+        if key != TEXT and self._has_elements(parent):
+            while self._data[at - 1] in b" \t\r\n":
+                at -= 1
+        return [Splice(at, at, text.encode())]
+
+    def _extent(self, node: Spanned) -> tuple[int, int]:
+        if node.kind == LIST:
+            raise FormatError("remove the elements one by one", where=format_path(self._path(node)))
+        if node.token is None:
+            return node.begin, node.stop
+        start, end = self._span(node)
+        at = start
+        while at and self._data[at - 1] in b" \t":
+            at -= 1
+        if at and self._data[at - 1] == 0x0A:
+            start = at - (2 if at > 1 and self._data[at - 2] == 0x0D else 1)
+        return start, end
+
+    def _detach(self, node: Spanned) -> None:
+        node = self._placed(node)
+        if node.kind == LIST:
+            for member in reversed(self._members(node)):
+                self._splice(self._without(member))
+        else:
+            self._splice(self._without(node))
+        self._drop(node)
+        if node.parent.kind == LIST and not node.parent.members:
+            self._drop(node.parent)
+
+    def _drop(self, node: Spanned) -> None:
+        del node.parent.members[self._position(node)]
+        node.parent.table = None
+
+    def _rename(self, node: Spanned, key: str, path: Path) -> None:
+        """Give an attribute, or all elements of a name, another name."""
+        super()._rename(node, key, path)
+
+    def _renamed(self, node: Spanned, key: str, path: Path) -> list[Splice]:
+        if key.startswith("@") != str(node.key).startswith("@") or TEXT in (key, node.key):
+            raise FormatError("attributes, elements and text do not become each other by renaming",
+                              where=format_path(path))  # fmt: skip
+        self._check_name(key.removeprefix("@"), path)
+        if node.kind != LIST:
+            return [Splice(node.key_start, node.key_end, key[1:].encode())]
+        return [each for one in self._members(node) for each in self._names(one, key)]
+
+    def _names(self, element: Spanned, name: str) -> list[Splice]:
+        element = self._placed(element)
+        out = [Splice(element.key_start, element.key_end, name.encode())]
+        if not self._is_empty_tag(element):
+            start, end = self._tags.span(self._tags.nesting.inside(element.token)[1])
+            out.append(Splice(start + 2, end - 1, name.encode()))
+        return out
+
+    def move(self, path: Path, to: Path) -> None:
+        path, to = self._full(path), self._full(to)
+        same_parent = path[:-2] == to[:-2] and len(path) == len(to) > 1
+        if same_parent and path[-1] == to[-1] == 0 and _is_element(path[-2]):
+            group = self._node(path[:-1])
+            if len(self._members(group)) == 1 and not self.find(to):
+                self._rename(group, str(to[-2]), to[:-1])
+                return
+        super().move(path, to)
+
+    def _check_room(self, path: Path) -> None:
+        if len(path) > 1 and path[-1] == 0 and _is_element(path[-2]):
+            path = path[:-1]
+        super()._check_room(tuple(p for p in path if p != 0) if self._missing(path) else path)
+
+    def _missing(self, path: Path) -> bool:
+        return len(path) > 1 and not self.find(path[:-1])
+
+    def _insert(self, path: Path, node: Spanned) -> None:
+        """Put a node where nothing is; parents that are not there are made in one piece with it."""
+        depth = len(path) - 1
+        while depth and not self.find(path[:depth]):
+            depth -= 1
+        while (
+            depth
+            and isinstance(path[depth], int)
+            and not self._fitting(self._node(path[:depth]), path[depth])
+            and path[depth] == 0
+        ):
+            depth -= 1
+        missing = path[depth:]
+        names = [part for part in missing if part != 0]
+        if any(isinstance(part, int) for part in names[1:]):
+            raise FormatError("nothing can be put there", where=format_path(path))
+        if len(names) > 1 and node.plain is UNTOUCHED:
+            raise FormatError(
+                "what it should move into is not there", where=format_path(path),
+                remedy="Make that first.",
+            )  # fmt: skip
+        for name in reversed(names[1:]):
+            outer = Spanned(MAPPING, plain={}, members=[node], note=node.note)
+            node.parent, node.key = outer, str(name)
+            if _is_element(name):
+                self._into_list(node)
+            node = outer
+        parent = self._node(path[:depth])
+        if names and isinstance(names[0], str):
+            node.key = names[0]
+            node.parent = parent
+            if parent.kind != MAPPING:
+                raise FormatError(
+                    f"nothing can be put there: it lies in a {parent.kind}", where=format_path(path)
+                )
+            if _is_element(names[0]):
+                group = Spanned(LIST, key=node.key, members=[node], plain=None)
+                node.parent, node.key = group, None
+                self._append(parent, group, path)
+                return
+        self._add(parent, node, (*path[:depth], missing[0]))
+
+    def _moving(self, name: str, node: Spanned, indent: str) -> str:
+        """Return an element of a name: what was made, or text that moves as it is."""
+        if node.plain is not UNTOUCHED or node.start < 0:
+            return self._rendered(name, node, indent)
+        if node.token is None:
+            return f"<{name}>{escape(self._value(node))}</{name}>"
+        start, end = self._span(node)
+        text = self._data[node.key_end : end]
+        if not self._is_empty_tag(node):
+            close = self._tags.span(self._tags.nesting.inside(node.token)[1])[0]
+            text = self._data[node.key_end : close] + f"</{name}>".encode()
+        return f"<{name}{text.decode()}"
+
+    def _rendered(self, name: str, node: Spanned, indent: str) -> str:
+        """Return a made node as an element."""
+        self._check_name(name, (name,))
+        if node.kind == SCALAR:
+            text = escape(str(self._written(node.plain)), {"\r": "&#13;"})
+            return f"<{name}>{text}</{name}>"
+        if node.kind == LIST:
+            raise FormatError("a list needs a name of its own", where=name)
+        attributes, children = "", ""
+        step = indent + ("  " if "\n" in indent else "")
+        for member in self._members(node):
+            key = str(member.key)
+            if key.startswith("@"):
+                self._check_name(key[1:], (key,))
+                attributes += f' {key[1:]}="{self._scalar_text(member.plain, (key,), None)}"'
+            elif key == TEXT:
+                children += escape(str(self._written(member.plain)))
+            else:
+                each = self._members(member) if member.kind == LIST else [member]
+                children += "".join(step + self._rendered(key, one, step) for one in each)
+        if not children:
+            return f"<{name}{attributes}/>"
+        end = indent if children.startswith(step) else ""
+        return f"<{name}{attributes}>{children}{end}</{name}>"
+
+    # ---- places --------------------------------------------------------------------------
+
+    def _span(self, node: Spanned) -> tuple[int, int]:
+        """Return where an element is, tags and all."""
+        start, end = self._tags.span(node.token)
+        if not self._is_empty_tag(node):
+            end = self._tags.span(self._tags.nesting.inside(node.token)[1])[1]
+        return start, end
+
+    def _is_empty_tag(self, node: Spanned) -> bool:
+        return self._data[self._tags.span(node.token)[1] - 2] == 0x2F
+
+    def _indent(self, start: int) -> str:
+        """Return the line end and the space before an element; "" if something else is there."""
+        at = start
+        while at and self._data[at - 1] in b" \t":
+            at -= 1
+        if at and self._data[at - 1] == 0x0A:
+            return self._newline + self._data[at:start].decode()
+        return self._newline if at == 0 and start == at else ""
+
+    def _has_elements(self, parent: Spanned) -> bool:
+        if self._is_empty_tag(parent):
+            return False
+        return bool(self._tags.nesting.inside(parent.token)[0])
+
+    def _inner_indent(self, parent: Spanned, outer: str) -> str:
+        if self._has_elements(parent):
+            first = self._tags.nesting.inside(parent.token)[0][0]
+            return self._indent(self._tags.span(first)[0])
+        step = "\t" if "\t" in outer else "  "
+        return outer + step if outer else ""
+
+    def _check_name(self, name: str, path: Path) -> None:
+        if not _XML_NAME.fullmatch(name):
+            raise FormatError(f"{name!r} is no name in XML", where=format_path(path))
+
+
+def _is_element(part: Any) -> bool:
+    return isinstance(part, str) and not part.startswith("@") and part != TEXT
+
+
+def _resolved(text: str) -> str:
+    if "<" not in text:
+        return _REFERENCE.sub(_meant, text) if "&" in text or "\r" in text else text
+    out = ""
+    for match in _PIECE.finditer(text):
+        out += match[1] if match[1] is not None else _REFERENCE.sub(_meant, match[2] or "")
+    return out
+
+
+def _meant(match: re.Match[str]) -> str:
+    if match[3]:
+        return _ENTITIES[match[3]]
+    if not (match[1] or match[2]):
+        return "\n"
+    return chr(int(match[1]) if match[1] else int(match[2], 16))
