@@ -1,21 +1,20 @@
-"""Codecs by name: what turns bytes into a document."""
+"""Codecs by name: what turns bytes into a document. Each is imported when it is first used."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from importlib import import_module
 
 from ..errors import UsageError
 from .document import Document
-from .ini_text import IniDocument
-from .json_text import JsonDocument
-from .xml_text import XmlDocument
 
 __all__ = ["CODECS", "decode"]
 
-CODECS: dict[str, Callable[[bytes], Document]] = {
-    "json": JsonDocument,
-    "ini": IniDocument,
-    "xml": XmlDocument,
+CODECS: dict[str, tuple[str, str]] = {
+    "json": (".json_text", "JsonDocument"),
+    "ini": (".ini_text", "IniDocument"),
+    "toml": (".toml_text", "TomlDocument"),
+    "yaml": (".yaml_text", "YamlDocument"),
+    "xml": (".xml_text", "XmlDocument"),
 }
 
 
@@ -31,4 +30,6 @@ def decode(data: bytes, codec: str) -> Document:
     """
     if codec not in CODECS:
         raise UsageError(f"there is no codec {codec!r}", remedy=f"Use one of: {', '.join(CODECS)}.")
-    return CODECS[codec](data)
+    module, name = CODECS[codec]
+    made: Document = getattr(import_module(module, __package__), name)(data)
+    return made

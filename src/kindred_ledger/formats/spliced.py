@@ -67,7 +67,13 @@ class SplicedDocument(TreeDocument[Spanned]):
         self._splices: list[Splice] = []
         self._root = self._scan()
         self._root.origin = ()
-        self._root.was_leaf = self._root.kind == SCALAR
+        stack = [self._root]
+        while stack:  # members a codec made at once; others get theirs when they are looked at
+            node = stack.pop()
+            node.was_leaf = node.kind == SCALAR or node.members == []
+            for at, member in enumerate(node.members or ()):
+                member.origin = (*(node.origin or ()), at if member.key is None else member.key)
+                stack.append(member)
 
     # ---- what a codec says ---------------------------------------------------------------
 
@@ -104,6 +110,10 @@ class SplicedDocument(TreeDocument[Spanned]):
     def _without(self, node: Spanned) -> list[Splice]:
         """Return the splices that take a member out."""
         return [Splice(*self._extent(node), b"")]
+
+    def _can_go(self, node: Spanned) -> bool:
+        """Tell whether the places are known that `_without` needs."""
+        return node.start >= 0
 
     def _extent(self, node: Spanned) -> tuple[int, int]:
         """Return the span that goes when a member goes."""
@@ -174,7 +184,10 @@ class SplicedDocument(TreeDocument[Spanned]):
         parent.table = None
 
     def _detach(self, node: Spanned) -> None:
-        node = self._placed(node)
+        if not self._can_go(node):
+            path = self._path(node)
+            self._settle()
+            node = self._node(path)
         self._splice(self._without(node))
         del node.parent.members[self._position(node)]
         node.parent.table = None

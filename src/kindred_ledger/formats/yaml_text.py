@@ -1,0 +1,348 @@
+"""YAML 1.2, edited in place: comments, order, quoting, anchors and block styles stay.
+
+Plain scalars are read by the core schema: `yes` and `on` are text. What is written is quoted
+wherever YAML 1.1 or 1.2 would take it for something else. An alias is a leaf of its own, with the
+value of a scalar it stands for, or its own text; anchors are never followed further. A file of
+several documents is a list of them. What it does not keep: nothing.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from decimal import Decimal
+from typing import Any
+
+import yaml
+from msgspec import Struct
+
+from ..errors import FormatError
+from .document import Path, format_path
+from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
+from .tree import LIST, MAPPING, SCALAR
+
+__all__ = ["YamlDocument"]
+
+_DEEPEST = 1000
+_PROPERTIES = re.compile(rb"(?:[&!][^\s,\[\]{}]*[ \t\r\n]+)*")
+_INT = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
+_FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
+_INFINITE = re.compile(r"([-+]?)\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN)")
+_WORDS = {
+    **dict.fromkeys(("", "~", "null", "Null", "NULL")),
+    **dict.fromkeys(("true", "True", "TRUE"), True),
+    **dict.fromkeys(("false", "False", "FALSE"), False),
+}
+_SAFE = re.compile(r"[A-Za-z_/.][\w ./+()-]*(?:[:][\w/]+[\w ./+()-]*)*")
+_LONGEST_INT = 4000
+
+
+class _Style(Struct, frozen=True):
+    """How a node is written: `flow` of containers; quotes and the value of scalars."""
+
+    flow: bool = False
+    quote: str = ""  # ' " | > or none
+    value: Any = None
+    column: int = 0  # of a container in block style, in characters
+
+
+class YamlDocument(SplicedDocument):
+    """A YAML file as a document; see the module."""
+
+    def _scan(self) -> Spanned:
+        text = self._data.decode()
+        if len(text) == len(self._data):
+            self._offsets: Any = None
+        else:
+            import numpy as np
+
+            starts = np.frombuffer(self._data, np.uint8) & 0xC0 != 0x80
+            self._offsets = np.append(np.flatnonzero(starts), len(self._data))
+        reader = _Reader(self._data, self._offsets, text)
+        try:
+            return reader.document()
+        except yaml.YAMLError as error:
+            mark = getattr(error, "problem_mark", None)
+            told = getattr(error, "problem", None) or str(error).splitlines()[0]
+            raise FormatError(
+                f"this is no valid YAML: {told}",
+                where=f"line {mark.line + 1}, column {mark.column + 1}" if mark else "the file",
+            ) from error
+
+    def _expand(self, node: Spanned) -> list[Spanned]:
+        return []
+
+    def _value(self, node: Spanned) -> Any:
+        if node.plain is not UNTOUCHED:
+            return node.plain
+        return node.token.value
+
+    def _written(self, value: Any) -> Any:
+        return Decimal(str(value)) if isinstance(value, float) else value
+
+    # ---- editing -------------------------------------------------------------------------
+
+    def _scalar_text(self, value: Any, path: Path, instead: Spanned | None) -> str:
+        if value is None:
+            return "null"
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        if isinstance(value, int):
+            return str(value)
+        if isinstance(value, (float, Decimal)):
+            text = str(value).lower()
+            text = text.replace("infinity", ".inf").replace("nan", ".nan")
+            return text if re.search(r"[.e]", text) else text + ".0"
+        if not isinstance(value, str) or re.search("[\ud800-\udfff]", value):
+            raise FormatError(f"{value!r} cannot be written in YAML", where=format_path(path))
+        quote = instead.token.quote if instead is not None and instead.token else ""
+        printable = value.isprintable() and "\ufeff" not in value
+        if quote == "'" and printable:
+            return "'" + value.replace("'", "''") + "'"
+        if quote != '"' and printable and _is_plain(value):
+            return value
+        return json.dumps(value, ensure_ascii=not printable)
+
+    def _write(self, node: Spanned, instead: Spanned, path: Path) -> list[Splice]:
+        text = node.text if node.kind == SCALAR else self._flow(node)
+        assert text is not None
+        start, end = instead.start, instead.end
+        if start == end and self._data[start - 1 : start] not in (b" ", b"\t", b"\n", b""):
+            text = " " + text
+        elif instead.kind == SCALAR and instead.token.quote in ("|", ">"):
+            text += self._newline if self._data[:end].endswith(b"\n") else ""
+        elif instead.kind != SCALAR and not instead.token.flow:
+            end = max(self._last(instead), start)
+        return [Splice(start, end, text.encode())]
+
+    def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
+        key = None if node.key is None else _key_text(node.key)
+        if parent.token.flow or not self._members(parent):
+            text = self._flow(node)
+            text = text if key is None else f"{key}: {text}"
+            placed = [member for member in self._members(parent) if member.start >= 0]
+            if placed and parent.token.flow:
+                last = max(placed, key=lambda m: m.end)
+                return [Splice(last.end, last.end, f", {text}".encode())]
+            if not parent.token.flow:
+                raise FormatError("nothing can be put there", where=format_path(path))
+            gap = ", " if self._members(parent) else ""
+            return [Splice(parent.end - 1, parent.end - 1, (gap + text).encode())]
+        indent = " " * parent.token.column
+        at = self._line_after(self._last(parent))
+        lead = f"{indent}{'- ' if key is None else key + ':'}"
+        text = lead + self._block(node, indent, in_list=key is None)
+        ends = not at or self._data[at - 1] == 0x0A
+        text = text + self._newline if ends else self._newline + text
+        return [Splice(at, at, text.encode())]
+
+    def _without(self, node: Spanned) -> list[Splice]:
+        parent = node.parent
+        siblings = self._members(parent)
+        at = self._position(node)
+        empty = "{}" if parent.kind == MAPPING else "[]"
+        if len(siblings) == 1:
+            end = parent.end if parent.token.flow else max(self._last(parent), parent.start)
+            if not parent.token.flow and self._data[:end].endswith(b"\n"):
+                empty += self._newline
+            return [Splice(parent.start, end, empty.encode())]
+        if parent.token.flow:
+            if at + 1 < len(siblings):
+                return [Splice(node.begin, siblings[at + 1].begin, b"")]
+            return [Splice(siblings[at - 1].end, node.end, b"")]
+        line = self._data.rfind(b"\n", 0, node.begin) + 1
+        if self._data[line : node.begin].strip() or at == 0:
+            return [Splice(node.begin, siblings[at + 1].begin, b"")]  # it begins in another's line
+        return [Splice(line, self._line_after(max(self._last(node), node.begin)), b"")]
+
+    def _can_go(self, node: Spanned) -> bool:
+        return all(member.start >= 0 for member in self._members(node.parent))
+
+    def _extent(self, node: Spanned) -> tuple[int, int]:
+        return node.begin, max(self._last(node), node.end)
+
+    def _renamed(self, node: Spanned, key: str, path: Path) -> list[Splice]:
+        return [Splice(node.key_start, node.key_end, _key_text(key).encode())]
+
+    def _last(self, node: Spanned) -> int:
+        """Return where the text of a node ends, without what follows a block."""
+        while node.kind != SCALAR and not node.token.flow:
+            placed = [member for member in self._members(node) if member.start >= 0]
+            if not placed:
+                break
+            node = max(placed, key=lambda m: (m.begin, m.start))
+        return max(node.end, node.key_end)
+
+    def _line_after(self, at: int) -> int:
+        """Return where the line after an offset begins; a comment behind it is of its line."""
+        if at and self._data[at - 1] == 0x0A:
+            return at
+        end = self._data.find(b"\n", at)
+        return len(self._data) if end < 0 else end + 1
+
+    def _flow(self, node: Spanned) -> str:
+        if node.kind == SCALAR:
+            text = self._text(node)
+            style = node.token
+            if node.plain is UNTOUCHED and style and style.quote in ("|", ">"):
+                return json.dumps(style.value, ensure_ascii=False)
+            return text
+        parts = [self._flow(member) for member in self._members(node)]
+        if node.kind == LIST:
+            return f"[{', '.join(parts)}]"
+        keys = [_key_text(str(member.key)) for member in self._members(node)]
+        return "{" + ", ".join(f"{k}: {p}" for k, p in zip(keys, parts, strict=True)) + "}"
+
+    def _block(self, node: Spanned, indent: str, *, in_list: bool = False) -> str:
+        """Return what follows the key and its colon, or the dash."""
+        if node.kind == SCALAR or not self._members(node):
+            return ("" if in_list else " ") + self._flow(node)
+        inner = indent + "  "
+        lines = []
+        for member in self._members(node):
+            lead = "- " if member.key is None else _key_text(str(member.key)) + ":"
+            lines.append(lead + self._block(member, inner, in_list=member.key is None))
+        text = (self._newline + inner).join(lines)
+        return text if in_list else self._newline + inner + text
+
+
+class _Reader:
+    """Builds the tree from the parser's events, which carry their places."""
+
+    def __init__(self, data: bytes, offsets: Any, text: str) -> None:
+        self._data = data
+        self._offsets = offsets
+        self._events = yaml.parse(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
+        self._anchors: dict[str, Any] = {}
+
+    def document(self) -> Spanned:
+        documents: list[Spanned] = []
+        stack: list[Spanned] = []
+        keys: list[tuple[str, int, int] | None] = []
+        skipping = 0  # inside a key that is no scalar
+        for event in self._events:
+            kind = type(event).__name__
+            if kind.startswith(("Stream", "Document")):
+                continue
+            if kind.endswith("EndEvent"):
+                if skipping:
+                    skipping -= 1
+                    if not skipping:
+                        start, _, _ = keys[-1]  # type: ignore[misc]
+                        begin = int(start)
+                        end = self._at(event.end_mark)
+                        keys[-1] = (self._data[begin:end].decode(), begin, end)
+                    continue
+                node = stack.pop()
+                keys.pop()
+                node.end = self._at(event.end_mark)
+                if not node.token.flow:
+                    node.end = max([node.start, *(m.end for m in node.members or ())])
+                continue
+            if skipping:
+                skipping += kind.endswith("StartEvent")
+                continue
+            if stack and stack[-1].kind == MAPPING and keys[-1] is None:
+                start, end = self._span(event)
+                if kind.endswith("StartEvent"):
+                    keys[-1] = (str(start), start, -1)
+                    skipping = 1
+                else:
+                    text = self._data[start:end].decode()
+                    keys[-1] = (event.value if kind == "ScalarEvent" else text, start, end)
+                continue
+            node = self._node(event, kind)
+            if stack:
+                parent = stack[-1]
+                if parent.kind == MAPPING:
+                    node.key, node.key_start, node.key_end = keys[-1]  # type: ignore[misc]
+                    node.begin = node.key_start
+                    keys[-1] = None
+                elif not parent.token.flow:
+                    node.begin = self._dash(node.begin, parent)
+                node.parent, node.at = parent, len(parent.members or ())
+                parent.members.append(node)  # type: ignore[union-attr]
+            else:
+                documents.append(node)
+            if node.kind != SCALAR:
+                stack.append(node)
+                keys.append(None)
+                if len(stack) > _DEEPEST:
+                    raise FormatError(
+                        f"nested deeper than {_DEEPEST} levels",
+                        where=f"line {event.start_mark.line + 1}",
+                    )
+        return self._root(documents)
+
+    def _root(self, documents: list[Spanned]) -> Spanned:
+        if len(documents) == 1:
+            return documents[0]
+        if not documents:
+            return Spanned(MAPPING, members=[], start=0, end=0, token=_Style())
+        root = Spanned(LIST, members=documents, start=0, end=len(self._data), token=_Style())
+        for at, node in enumerate(documents):
+            node.parent, node.at = root, at
+        return root
+
+    def _node(self, event: Any, kind: str) -> Spanned:
+        start, end = self._span(event)
+        begin = self._at(event.start_mark)
+        if kind == "AliasEvent":
+            text = self._data[start:end].decode()
+            value = self._anchors.get(event.anchor, text)
+            return Spanned(SCALAR, start=start, end=end, begin=begin, token=_Style(value=value))
+        if kind == "ScalarEvent":
+            value = event.value
+            quote = event.style or ""
+            if not quote and event.tag is None:
+                value = _resolved(value)
+            if event.anchor:
+                self._anchors[event.anchor] = value
+            token = _Style(quote=quote, value=value)
+            return Spanned(SCALAR, start=start, end=end, begin=begin, token=token)
+        if event.anchor:
+            self._anchors.pop(event.anchor, None)
+        style = _Style(flow=bool(event.flow_style), column=event.start_mark.column)
+        of = MAPPING if kind.startswith("Mapping") else LIST
+        if not style.flow and (event.anchor or event.tag):
+            line = self._data.rfind(b"\n", 0, start) + 1
+            style = _Style(column=len(self._data[line:start].decode()))
+        return Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
+
+    def _span(self, event: Any) -> tuple[int, int]:
+        start, end = self._at(event.start_mark), self._at(event.end_mark)
+        if self._data[start : start + 1] in (b"&", b"!"):
+            start = min(_PROPERTIES.match(self._data, start).end(), end)  # type: ignore[union-attr]
+        return start, end
+
+    def _dash(self, begin: int, parent: Spanned) -> int:
+        dash = self._data.rfind(b"-", parent.start, begin)
+        return dash if dash >= 0 else begin
+
+    def _at(self, mark: Any) -> int:
+        return mark.index if self._offsets is None else int(self._offsets[mark.index])
+
+
+def _resolved(text: str) -> Any:
+    """Return the value of a plain scalar by the core schema (YAML 1.2.2, section 10.3)."""
+    if text in _WORDS:
+        return _WORDS[text]
+    if _INT.fullmatch(text) and len(text) < _LONGEST_INT:
+        return int(text, 0 if text[:2] in ("0o", "0x") else 10)
+    if _FLOAT.fullmatch(text):
+        return Decimal(text)
+    if match := _INFINITE.fullmatch(text):
+        return Decimal("nan") if match[1] is None else Decimal(f"{match[1]}inf")
+    return text
+
+
+def _is_plain(text: str) -> bool:
+    """Tell whether a text may stand without quotes under YAML 1.1 and 1.2."""
+    if not _SAFE.fullmatch(text) or text != text.strip() or _resolved(text) is not text:
+        return False
+    tag = yaml.SafeLoader("").resolve(yaml.ScalarNode, text, (True, False))
+    return str(tag) == "tag:yaml.org,2002:str"
+
+
+def _key_text(key: str) -> str:
+    return key if _is_plain(key) and ":" not in key else json.dumps(key, ensure_ascii=False)
