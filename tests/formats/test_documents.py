@@ -8,11 +8,14 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
+import cbor2
+import msgpack
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, KindredError, UsageError
 from kindred_ledger.formats import (
+    CODECS,
     Document,
     Path,
     decode,
@@ -21,7 +24,7 @@ from kindred_ledger.formats import (
     look_up,
     parse_path,
 )
-from tests.support import law
+from tests.support import law, side_law
 
 # ---- made-up files, with everything in them that tools leave there ----------------------
 
@@ -64,21 +67,171 @@ ini_texts = st.tuples(
     st.lists(_ini_lines, max_size=9), st.sampled_from(("\n", "\r\n")), st.booleans()
 ).map(lambda drawn: drawn[1].join(drawn[0]) + (drawn[1] if drawn[2] else ""))
 
+_word = st.text("abcXY z-ü\"'&<:#", min_size=1, max_size=6)
+_name = st.sampled_from(("alpha", "beta", "a-b", "c1", "Delta"))
+
+
+@st.composite
+def toml_texts(draw: Callable[..., Any]) -> str:
+    """Return a TOML file: pairs, tables, arrays of tables, values in line, comments."""
+    inline = st.recursive(
+        st.one_of(
+            st.sampled_from(
+                ("1_000", "0x1F", "1.10", "-0.0", "true", "'lit'", "1979-05-27", '"""a\nb"""')
+            ),
+            _word.map(lambda w: json.dumps(w, ensure_ascii=False)),
+        ),
+        lambda inner: st.one_of(
+            st.lists(inner, max_size=3).map(lambda v: "[" + " , ".join(v) + "]"),
+            st.lists(inner, max_size=3).map(lambda v: "[\n  " + ", # c\n  ".join([*v, ""]) + "\n]"),
+            st.dictionaries(_name, inner, max_size=3).map(
+                lambda d: "{ " + ", ".join(f"{k} = {v}" for k, v in d.items()) + " }"
+            ),
+        ),
+        max_leaves=5,
+    )
+    pairs = st.dictionaries(_name, inline, max_size=3)
+    gap, end = st.sampled_from(("", "\n", "# note\n", "  ")), st.sampled_from(("", "  # why"))
+
+    def body(values: dict[str, str]) -> str:
+        return "".join(f"{draw(gap)}{k} = {v}{draw(end)}\n" for k, v in values.items())
+
+    text = body(draw(pairs))
+    for name in draw(st.lists(st.sampled_from(("t1", "t2.sub", "t3")), unique=True, max_size=3)):
+        text += f"{draw(gap)}[{name}]{draw(end)}\n" + body(draw(pairs))
+    for _ in range(draw(st.integers(0, 2))):
+        text += f"[[rows]]\n{body(draw(pairs))}[rows.in]\n{body(draw(pairs))}"
+    return text
+
+
+def _yaml_lines(value: Any, draw: Callable[..., Any], indent: str) -> str:
+    note = draw(st.sampled_from(("", "", "  # why")))
+    if isinstance(value, str) or not value:
+        return f" {value or '{}'}{note}\n"
+    if draw(st.integers(0, 4)) == 0:
+        return f" {json.dumps(value)}{note}\n"
+    out = note + "\n"
+    for key, inner in value.items() if isinstance(value, dict) else [(None, v) for v in value]:
+        out += draw(st.sampled_from(("", "", f"{indent}# note\n", "\n")))
+        lead = "-" if key is None else f"{key}:"
+        out += f"{indent}{lead}" + _yaml_lines(inner, draw, indent + "  ")
+    return out
+
+
+@st.composite
+def yaml_texts(draw: Callable[..., Any]) -> str:
+    """Return a YAML file: blocks, flow style, quotes, comments."""
+    scalars = st.sampled_from(
+        ("1", "1.10", "yes", "~", "'it''s'", '"a: b"', "plain text", "0x1F", "ü")
+    )
+    values = st.recursive(
+        scalars,
+        lambda inner: st.one_of(st.lists(inner, min_size=1, max_size=3),
+                                st.dictionaries(_name, inner, min_size=1, max_size=3)),
+        max_leaves=6,
+    )  # fmt: skip
+    root = draw(st.dictionaries(_name, values, min_size=1, max_size=3))
+    return draw(st.sampled_from(("", "---\n", "# top\n"))) + _yaml_lines(root, draw, "").lstrip(
+        " \n"
+    )
+
+
+@st.composite
+def xml_texts(draw: Callable[..., Any]) -> str:
+    """Return an XML file: attributes in both quotes, text, CDATA, comments, mixed indents."""
+
+    def element(depth: int, indent: str) -> str:
+        name = draw(_name)
+        attributes = "".join(
+            f" {key}={quote}{_escaped(draw(_word), quote)}{quote}"
+            for key in draw(st.lists(_name, unique=True, max_size=2))
+            for quote in draw(st.sampled_from(("'", '"')))
+        )
+        if depth > 2 or draw(st.booleans()):
+            text = draw(st.sampled_from(("", "5", "a &amp; b", "<![CDATA[<x>]]>", "<!-- n -->")))
+            empty = f"<{name}{attributes} />"
+            return empty if draw(st.booleans()) else f"<{name}{attributes}>{text}</{name}>"
+        inner = draw(st.sampled_from((indent + "  ", "")))
+        parts = [inner + element(depth + 1, inner) for _ in range(draw(st.integers(0, 3)))]
+        return f"<{name}{attributes}>{''.join(parts)}{indent}</{name}>"
+
+    head = draw(st.sampled_from(("", '<?xml version="1.0"?>\n', "<!-- top -->\n")))
+    return head + element(0, "\n") + draw(st.sampled_from(("", "\n")))
+
+
+def _escaped(text: str, quote: str) -> str:
+    text = text.replace("&", "&amp;").replace("<", "&lt;")
+    return text.replace(quote, "&quot;" if quote == '"' else "&apos;")
+
+
+@st.composite
+def csv_texts(draw: Callable[..., Any]) -> str:
+    sign, end = draw(st.sampled_from(",;\t")), draw(st.sampled_from(("\n", "\r\n")))
+    cell = st.sampled_from(
+        ("1.10", "words", '"quo""ted"', f'"a{sign}b"', "", " x ", '"two\nlines"')
+    )
+    names = draw(st.lists(_name, unique=True, min_size=2, max_size=3))
+    row = st.lists(cell, min_size=2, max_size=len(names)).map(sign.join)
+    return end.join([sign.join(names), *draw(st.lists(row, max_size=5))]) + draw(
+        st.sampled_from(("", end))
+    )
+
+
+_packed = st.recursive(
+    st.one_of(st.integers(-(2**63), 2**63), st.floats(), st.booleans(), st.none(),
+              st.text(max_size=40), st.binary(max_size=5)),
+    lambda inner: st.one_of(st.lists(inner, max_size=20), st.dictionaries(_name, inner, max_size=20)),
+    max_leaves=12,
+)  # fmt: skip
+
 _encodings = st.sampled_from(("utf-8", "utf-8-sig", "utf-16"))
+TEXTS = {
+    "json": json_texts,
+    "ini": ini_texts,
+    "toml": toml_texts(),
+    "yaml": yaml_texts(),
+    "xml": xml_texts(),
+    "csv": csv_texts(),
+    "text": ini_texts,
+}
 files = st.one_of(
-    st.tuples(st.just("json"), json_texts, _encodings),
-    st.tuples(st.just("ini"), ini_texts, _encodings),
-).map(lambda drawn: (drawn[0], drawn[1].encode(drawn[2])))
+    *(st.tuples(st.just(codec), texts, _encodings).map(lambda drawn: (drawn[0], drawn[1].encode(drawn[2])))
+      for codec, texts in TEXTS.items()),
+    _packed.map(lambda value: ("msgpack", msgpack.packb(value))),
+    _packed.map(lambda value: ("cbor", cbor2.dumps(value))),
+)  # fmt: skip
 
 
 def leaves(document: Document) -> dict[Path, str]:
     return {leaf.path: leaf.text for leaf in document.leaves()}
 
 
+def full(document: Document) -> dict[Path, str]:
+    """Return the leaves that hold something."""
+    return {p: t for p, t in leaves(document).items() if p and t not in ("{}", "[]", "")}
+
+
 def unique(document: Document) -> list[Path]:
-    """Return the paths of the leaves that stand there once."""
+    """Return the paths of the scalars that stand there once."""
     paths = [leaf.path for leaf in document.leaves()]
-    return [path for path in paths if paths.count(path) == 1 and path]
+    scalars = [leaf.path for leaf in document.leaves() if not isinstance(leaf.value, (dict, list))]
+    return [path for path in scalars if paths.count(path) == 1 and path]
+
+
+def new_path(codec: str, document: Document) -> Path:
+    """Return where something can be added: a key of the root, or behind the last row."""
+    if codec in ("csv", "text"):
+        rows = len(document.get(()))
+        if codec == "text":
+            return (rows,)
+        keys = document.get((0,)) if rows else None
+        return (0, "Added") if isinstance(keys, dict) and keys else ()
+    if codec == "ini":
+        return ("Added", "here")
+    if codec == "xml":  # an element that holds text alone takes no others
+        root = document.get(())
+        return ("Added",) if isinstance(root, dict) or not root.strip() else ()
+    return ("Added here",) if isinstance(document.get(()), dict) else ()
 
 
 class Contract(unittest.TestCase):
@@ -98,12 +251,13 @@ class Contract(unittest.TestCase):
         """Set a leaf: read again, it has the new value and every other leaf its old text."""
         codec, content = file
         document = decode(content, codec)
-        paths = [p for p in unique(document) if codec == "json" or len(p) == 2]
+        paths = [p for p in unique(document) if codec != "ini" or len(p) == 2]
         assume(paths)
         path = data.draw(st.sampled_from(paths))
-        value = data.draw(st.sampled_from(("words", "3", "ü")))
+        value = data.draw(st.sampled_from(("words", "3", "ü", "a: \"b' & <c>, #d")))
         before = leaves(document)
         document.set(path, value)
+        self.assertEqual(document.get(path), value)
         again = decode(document.encode(), codec)
         self.assertEqual(again.get(path), value)
         self.assertEqual({**leaves(again), path: ""}, {**before, path: ""})
@@ -120,22 +274,20 @@ class Contract(unittest.TestCase):
         """A new key is read again; removed, every leaf is as it was."""
         codec, content = file
         document = decode(content, codec)
-        before = leaves(document)
-        path: Path = ("Added", "here") if codec == "ini" else ("Added here",)
-        if codec == "json":
-            assume(content.strip() and isinstance(document.get(()), dict))
-        document.set(path, "new")
+        before = full(document)
+        path = new_path(codec, document)
+        assume(path)
+        document.set(path, "new", note="why")
+        added = [leaf for leaf in document.leaves(path) if leaf.note == "why"]
+        self.assertEqual([leaf.value for leaf in added], ["new"])
         middle = decode(document.encode(), codec)
         self.assertEqual(middle.get(path), "new")
-        self.assertEqual({p: t for p, t in leaves(middle).items() if p != path and p},
-                         {p: t for p, t in before.items() if p})  # fmt: skip
+        gone = {p: t for p, t in full(middle).items() if p[: len(path)] != path}
+        self.assertEqual(gone, before)
         middle.remove(path)
         if codec == "ini":
             middle.remove(("Added",))
-        after = leaves(decode(middle.encode(), codec))
-        self.assertEqual(
-            {p: t for p, t in after.items() if p}, {p: t for p, t in before.items() if p}
-        )
+        self.assertEqual(full(decode(middle.encode(), codec)), before)
 
     @law
     @given(files, st.data())
@@ -145,32 +297,86 @@ class Contract(unittest.TestCase):
         """Whatever the number or the quoting looked like, under its new name it is the same."""
         codec, content = file
         document = decode(content, codec)
+        name = "@Moved" if codec == "xml" else "Moved"
         paths = [
             p
             for p in unique(document)
-            if isinstance(p[-1], str) and (codec != "ini" or len(p) == 2)
+            if isinstance(p[-1], str)
+            and (codec != "ini" or len(p) == 2)
+            and (codec != "xml" or p[-1].startswith("@"))
+            and (codec != "csv" or not p[-1].isdigit())
         ]
         assume(paths)
         path = data.draw(st.sampled_from(paths))
-        to = (*path[:-1], "Moved")
+        to = (*path[:-1], name)
         text = leaves(document)[path]
         origin = [leaf.origin for leaf in document.leaves(path)]
         document.move(path, to)
+        self.assertEqual([leaf.origin for leaf in document.leaves(to)], origin)
         again = decode(document.encode(), codec)
         self.assertEqual(leaves(again)[to], text)
-        self.assertEqual([leaf.origin for leaf in document.leaves(to)], origin)
-        self.assertEqual(len(leaves(again)), len(leaves(decode(content, codec))))
+        self.assertEqual(len(full(again)), len(full(decode(content, codec))))
 
     @law
-    @given(st.sampled_from(("json", "ini")), st.binary(max_size=60))
+    @given(files, st.lists(st.integers(0, 1 << 30), min_size=1, max_size=6))
+    def test_many_edits_read_back(self, file: tuple[str, bytes], draws: list[int]) -> None:
+        """Set, remove and rename in any order: what is read again is what the document said."""
+        codec, content = file
+        document = decode(content, codec)
+        for number, draw in enumerate(draws):
+            paths = [p for p in unique(document) if codec not in ("ini", "csv") or len(p) == 2]
+            if not paths:
+                break
+            path = paths[draw % len(paths)]
+            try:
+                if draw % 3 == 0:
+                    document.remove(path)
+                elif draw % 3 == 1 and isinstance(path[-1], str):
+                    document.move(
+                        path, (*path[:-1], f"@N{number}" if path[-1][:1] == "@" else f"N{number}")
+                    )
+                else:
+                    document.set(path, f"value {number}")
+            except FormatError as error:
+                self.assertRegex(
+                    error.what, "cell|renaming|reads back|nothing can be put|not replaced|removed"
+                )
+        try:
+            data = document.encode()
+        except FormatError as error:
+            self.assertRegex(error.what, "cannot be written so that it reads back")
+            return
+        self.assertEqual(full(decode(data, codec)), full(document))
+
+    @law
+    @given(st.sampled_from(sorted(CODECS)), st.binary(max_size=60))
     def test_hostile_bytes_are_read_or_refused(self, codec: str, data: bytes) -> None:
         """Any bytes at all: the same bytes again, or an error of ours with its place."""
+        self.survive(codec, data)
+
+    @side_law
+    @given(files, st.data())
+    def test_damaged_files_are_read_or_refused(
+        self, file: tuple[str, bytes], data: st.DataObject
+    ) -> None:
+        """Cut at any byte, any bit flipped: an error with its place, or a document."""
+        codec, content = file
+        assume(content)
+        cut = data.draw(st.integers(0, len(content)))
+        self.survive(codec, content[:cut])
+        bit = data.draw(st.integers(0, len(content) * 8 - 1))
+        flipped = bytearray(content)
+        flipped[bit // 8] ^= 1 << bit % 8
+        self.survive(codec, bytes(flipped))
+
+    def survive(self, codec: str, data: bytes) -> None:
         try:
             document = decode(data, codec)
         except FormatError as error:
-            self.assertTrue(error.where)
+            self.assertTrue(error.where, error)
             return
         self.assertEqual(document.encode(), data)
+        list(document.leaves())
 
 
 class Json(unittest.TestCase):
@@ -251,7 +457,7 @@ class Ini(unittest.TestCase):
         document.set(("Sound", "Ambience"), 70)
         self.assertEqual(
             document.encode(),
-            b"; mine\r\nloose\r\n[Video]\r\nWidth  = 200\r\nName = K\xe4se  \r\nDetail=3\r\n"
+            b"; mine\r\nloose\r\n[Video]\r\nWidth  = 200\r\nName = K\xe4se  \r\nDetail = 3\r\n"
             b"[Sound]\r\nVolume=3\r\nAmbience=70\r\n",
         )
 

@@ -12,7 +12,7 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 import msgspec
 
 from ..errors import CardError, KindredError
-from ..formats import CODECS, READABLE, parse_path
+from ..formats import CODECS, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
@@ -151,8 +151,8 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
     ways = [detect.pattern, detect.key, detect.offset >= 0, detect.digests]
     if sum(map(bool, ways)) != 1:
         yield "expected one of `pattern`, `key`, `offset` or `digests` with `file`"
-    elif detect.key and detect.codec not in READABLE:
-        yield f"`key` needs a `codec`, one of {', '.join(READABLE)}" + _near(detect.codec, READABLE)
+    elif detect.key and detect.codec not in CODECS:
+        yield f"`key` needs a `codec`, one of {', '.join(CODECS)}" + _near(detect.codec, CODECS)
     elif detect.offset >= 0 and not 0 < detect.length <= 100:
         yield "`offset` needs a `length` of 1 to 100 bytes"
 

@@ -3,12 +3,11 @@
 from .codecs import CODECS, decode
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
-from .lookup import READABLE, look_up
+from .lookup import look_up
 
 __all__ = [
     "ANY",
     "CODECS",
-    "READABLE",
     "Document",
     "FieldDifference",
     "Leaf",

@@ -15,6 +15,10 @@ CODECS: dict[str, tuple[str, str]] = {
     "toml": (".toml_text", "TomlDocument"),
     "yaml": (".yaml_text", "YamlDocument"),
     "xml": (".xml_text", "XmlDocument"),
+    "csv": (".csv_text", "CsvDocument"),
+    "text": (".line_text", "LineDocument"),
+    "msgpack": (".msgpack_data", "MessagePackDocument"),
+    "cbor": (".cbor_data", "CborDocument"),
 }
 
 

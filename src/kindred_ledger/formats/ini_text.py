@@ -3,7 +3,9 @@
 A value is all text after the first `=` (or `:` where a line has no `=`), less the space around it;
 nothing is unquoted and a trailing comment is part of it, as games differ in both. Lines before the
 first section belong to the section "". A line without a separator is a key with an empty value. A
-key that stands twice in a section is carried, but not edited.
+key that stands twice in a section is carried, but not edited. What it does not keep: nothing.
+
+The text is cut at its section headers; the lines of a part are read when somebody looks into it.
 """
 
 from __future__ import annotations
@@ -22,13 +24,12 @@ from .text import Text
 __all__ = ["IniDocument"]
 
 _LINE = re.compile(r"[^\n]*\n|[^\n]+")
-_SECTION = re.compile(r"\s*\[([^\]\r\n]*)\]\s*(?:[;#].*)?$")
+_SECTION = re.compile(r"^[^\S\n]*\[([^\]\r\n]*)\][^\S\n]*(?:[;#][^\n]*)?$", re.M)
 
 
 class _Line(Struct, eq=False):
     """One line: its text in five pieces for a pair, in `lead` alone for anything else."""
 
-    section: str
     lead: str
     key: str = ""
     separator: str = ""
@@ -44,72 +45,84 @@ class _Line(Struct, eq=False):
         return self.lead + self.key + self.separator + self.value + self.end
 
 
+class _Part(Struct, eq=False):
+    """A section header and what follows it: `start:end` of the text until its `lines` are read."""
+
+    section: str
+    start: int
+    end: int
+    lines: list[_Line] | None = None
+
+
 class IniDocument:
     """An INI file as a document of sections; paths are (section, key)."""
 
     def __init__(self, data: bytes) -> None:
         self._encoding = Text.decode(data)
-        if "\0" in self._encoding.text:
+        self._text = text = self._encoding.text
+        if "\0" in text:
             raise FormatError("this is no text file", where=f"byte {data.index(0)}")
-        self._lines: list[_Line] = []
-        section = ""
-        for match in _LINE.finditer(self._encoding.text):
-            line = _read_line(match[0], section)
-            section = line.section
-            self._lines.append(line)
-        full = {line.section for line in self._pairs()}
-        for line in self._lines:
-            if line.is_section and line.section in full:
-                line.origin = None
+        self._parts = [_Part("", 0, len(text))]
+        self._named: dict[str, list[_Part]] = {"": self._parts[:]}
+        for match in _SECTION.finditer(text):
+            start, section = match.start(), match[1]
+            self._parts[-1].end = start
+            part = _Part(section, start, len(text))
+            self._parts.append(part)
+            self._named.setdefault(section, []).append(part)
 
     def leaves(self, at: Path = ()) -> Iterator[Leaf]:
-        full = {line.section for line in self._pairs()}
-        for line in self._lines:
-            path: Path = (line.section, line.key) if line.is_pair else (line.section,)
-            if path[: len(at)] != at:
-                continue
-            if line.is_pair:
-                yield Leaf(path, line.value, line.value, line.origin, line.note)
-            elif line.is_section and line.section not in full:
-                yield Leaf(path, {}, "", line.origin, line.note)
+        for part in self._named.get(str(at[0]), []) if at else self._parts:
+            pairs = [line for line in self._lines(part) if line.is_pair]
+            if not pairs and not self._pairs(part.section):
+                for line in self._lines(part):
+                    if line.is_section and len(at) < 2:
+                        yield Leaf((part.section,), {}, "", line.origin, line.note)
+            for line in pairs:
+                path: Path = (part.section, line.key)
+                if path[: len(at)] == at:
+                    yield Leaf(path, line.value, line.value, line.origin, line.note)
 
     def find(self, pattern: Path) -> list[Path]:
+        if not pattern:
+            return [()]
+        parts = self._parts if pattern[0] == ANY else self._named.get(str(pattern[0]), [])
         out: dict[Path, None] = {}
-        for line in self._lines:
-            path: Path = (line.section, line.key) if line.is_pair else (line.section,)
-            path = path[: len(pattern)]
-            if (
-                (line.is_pair or line.is_section)
-                and len(path) == len(pattern)
-                and all(want in (ANY, have) for want, have in zip(pattern, path, strict=True))
-            ):
-                out[path] = None
+        for part in parts if len(pattern) < 3 else []:
+            if len(pattern) == 1:
+                if any(line.is_pair or line.is_section for line in self._lines(part)):
+                    out[(part.section,)] = None
+                continue
+            for line in self._lines(part):
+                if line.is_pair and pattern[1] in (ANY, line.key):
+                    out[part.section, line.key] = None
         return list(out)
 
     def get(self, path: Path) -> Any:
+        if not path:
+            return {name: self.get((name,)) for (name,) in self.find((ANY,))}
         if len(path) == 1:
-            return {line.key: line.value for line in self._pairs() if line.section == path[0]}
-        return self._line(path).value
+            return {line.key: line.value for line in self._pairs(str(path[0]))}
+        return self._line(path)[1].value
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
         text = _text_of(value, path)
-        if self.find(path):
-            line = self._line(path)
+        if len(path) == 2 and self.find(path):
+            line = self._line(path)[1]
             line.value = text
             if not line.separator:
                 line.separator = "="
             return
-        self._insert(path, _Line("", "", value=text, is_pair=True, note=note))
+        self._insert(path, _Line("", value=text, is_pair=True, note=note))
 
     def remove(self, path: Path) -> None:
         if len(path) == 1:
-            self._lines = [
-                line
-                for line in self._lines
-                if line.section != path[0] or not (line.is_pair or line.is_section)
-            ]
+            for part in self._named.get(str(path[0]), []):
+                kept = [ln for ln in self._lines(part) if not (ln.is_pair or ln.is_section)]
+                part.lines = kept
             return
-        self._lines.remove(self._line(path))
+        part, line = self._line(path)
+        self._lines(part).remove(line)
 
     def move(self, path: Path, to: Path) -> None:
         if self.find(to):
@@ -117,21 +130,54 @@ class IniDocument:
         if len(path) == 1 or len(to) == 1:
             self._rename_section(path, to)
             return
-        line = self._line(path)
+        part, line = self._line(path)
         if path[0] == to[0]:
             line.key = str(to[1])
             return
-        self._lines.remove(line)
+        self._lines(part).remove(line)
         self._insert(to, line)
 
     def encode(self) -> bytes:
-        return self._encoding.encode("".join(line.text for line in self._lines))
+        out: list[str] = []
+        begin = stop = 0  # a run of parts that nobody looked into
+        for part in self._parts:
+            if part.lines is None and part.start == stop:
+                stop = part.end
+                continue
+            out.append(self._text[begin:stop])
+            begin = stop = part.end
+            if part.lines is None:
+                begin = part.start
+            else:
+                out += (line.text for line in part.lines)
+        out.append(self._text[begin:stop])
+        return self._encoding.encode("".join(out))
 
-    def _pairs(self) -> list[_Line]:
-        return [line for line in self._lines if line.is_pair]
+    def _lines(self, part: _Part) -> list[_Line]:
+        if part.lines is None:
+            full = False
+            part.lines = []
+            is_header = part.start > 0 or part is not self._parts[0]
+            for match in _LINE.finditer(self._text, part.start, part.end):
+                line = _read_line(match[0], part.section, is_header=is_header)
+                is_header = False
+                full |= line.is_pair
+                part.lines.append(line)
+            if full and part.lines[0].is_section:
+                part.lines[0].origin = None
+        return part.lines
 
-    def _line(self, path: Path) -> _Line:
-        found = [line for line in self._pairs() if (line.section, line.key) == path]
+    def _pairs(self, section: str) -> list[_Line]:
+        parts = self._named.get(section, [])
+        return [line for part in parts for line in self._lines(part) if line.is_pair]
+
+    def _line(self, path: Path) -> tuple[_Part, _Line]:
+        found = [
+            (part, line)
+            for part in self._named.get(str(path[0]), [])
+            for line in self._lines(part)
+            if line.is_pair and len(path) == 2 and line.key == path[1]
+        ]
         if not found:
             raise UsageError("there is no such key", where=format_path(path))
         if len(found) > 1:
@@ -147,50 +193,69 @@ class IniDocument:
             raise FormatError("a section cannot become a key", where=format_path(path))
         if not self.find(path):
             raise UsageError("there is no such section", where=format_path(path))
-        for line in self._lines:
-            if line.section == path[0]:
+        new = str(to[0])
+        for part in self._named.pop(str(path[0])):
+            for line in self._lines(part):
                 if line.is_section:
-                    line.lead = line.lead.replace(f"[{path[0]}]", f"[{to[0]}]", 1)
-                line.section = str(to[0])
+                    line.lead = line.lead.replace(f"[{path[0]}]", f"[{new}]", 1)
+            part.section = new
+            self._named.setdefault(new, []).append(part)
 
     def _insert(self, path: Path, pair: _Line) -> None:
         """Put a pair behind the last one of its section, in the style of its neighbours."""
         if len(path) != 2:
             raise FormatError("an INI path is section and key", where=format_path(path))
-        section, key = str(path[0]), str(path[1])
-        newline = self._encoding.newline
-        at = [
-            n
-            for n, line in enumerate(self._lines)
-            if line.section == section and (line.is_pair or line.is_section)
-        ]
-        if self._lines and not self._lines[-1].text.endswith("\n"):
-            self._lines[-1].end += newline
-        if not at and section:
-            if self._lines:
-                self._lines.append(_Line(self._lines[-1].section, newline))
-            self._lines.append(_Line(section, f"[{section}]{newline}", is_section=True))
-            at = [len(self._lines) - 1]
-        like = next((line for line in reversed(self._pairs()) if line.separator), None)
-        pair.section, pair.key, pair.end = section, key, newline
+        section, pair.key = str(path[0]), str(path[1])
+        newline = pair.end = self._encoding.newline
+        part, at = self._last_of(section)
+        self._end_last_line(newline)
+        if part is None:
+            if any(p.lines if p.lines is not None else p.end > p.start for p in self._parts):
+                self._lines(self._parts[-1]).append(_Line(newline))
+            header = _Line(f"[{section}]{newline}", is_section=True)
+            part, at = _Part(section, -1, -1, [header]), 1
+            self._parts.append(part)
+            self._named.setdefault(section, []).append(part)
+        like = self._neighbour(part)
         pair.separator = like.separator if like else "="
         pair.lead = like.lead if like else ""
-        self._lines.insert(at[-1] + 1 if at else 0, pair)
+        self._lines(part).insert(at, pair)
+
+    def _last_of(self, section: str) -> tuple[_Part | None, int]:
+        """Return where a pair of a section goes: its last part that has any line of it."""
+        for part in reversed(self._named.get(section, [])):
+            places = [n for n, ln in enumerate(self._lines(part)) if ln.is_pair or ln.is_section]
+            if places:
+                return part, places[-1] + 1
+        return (self._parts[0], 0) if not section else (None, 0)
+
+    def _end_last_line(self, newline: str) -> None:
+        if self._text and not self._text.endswith("\n"):
+            lines = next((ls for p in reversed(self._parts) if (ls := self._lines(p))), None)
+            if lines and not lines[-1].text.endswith("\n"):
+                lines[-1].end += newline
+
+    def _neighbour(self, part: _Part) -> _Line | None:
+        """Return a pair to write like: of the section, else the last one before the file's end."""
+        for each in (part, *reversed(self._parts)):
+            for line in reversed(self._lines(each)):
+                if line.is_pair and line.separator:
+                    return line
+        return None
 
 
-def _read_line(text: str, section: str) -> _Line:
-    if match := _SECTION.match(text):
-        return _Line(match[1], text, is_section=True, origin=(match[1],))
+def _read_line(text: str, section: str, *, is_header: bool) -> _Line:
+    if is_header:
+        return _Line(text, is_section=True, origin=(section,))
     body = text.strip()
     if not body or body[0] in ";#":
-        return _Line(section, text)
+        return _Line(text)
     content = text.rstrip()
     lead = content[: len(content) - len(content.lstrip())]
     sign = "=" if "=" in content else ":"
     before, found, after = content[len(lead) :].partition(sign)
     key, value = before.rstrip(), after.lstrip()
     return _Line(
-        section,
         lead,
         key,
         separator=before[len(key) :] + found + after[: len(after) - len(value)],

@@ -24,6 +24,7 @@ __all__ = ["JsonDocument"]
 
 # Possessive: where no line ends here, spaces must not be shared out in every possible way.
 _REST_OF_LINE = re.compile(rb"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
+_CLOSED = re.compile(r"/\*.*?\*/|//[^\n]*\n", re.S)  # comments that what follows cannot get into
 _WORDS: dict[str, Any] = {"true": True, "false": False, "null": None}
 _SURROGATE = re.compile("[\ud800-\udfff]")  # half a character: only its escape can be written
 _LONGEST_INT = 4000  # digits; beyond, int() refuses
@@ -202,16 +203,22 @@ class JsonDocument(TreeDocument[_Value]):
         at = self._position(node)
         del members[at]
         comments = "".join(t for t in (node.lead, node.after) if "/" in t)
+        before = members[at - 1] if at else None
+        above = (before.trail + before.after) if before is not None else ""
         if at < len(members):
-            if comments:
-                members[at].lead = comments + members[at].lead
-                members[at].begin = -1
+            follower = members[at]
+            follower.lead = self._below(above, comments + self._below(comments, follower.lead))
+            follower.begin = -1
         else:
-            parent.close = comments + parent.close
-            if members:
-                members[-1].comma = node.comma
-                members[-1].begin = -1
+            parent.close = self._below(above, comments + self._below(comments, parent.close))
+            if before is not None:
+                before.comma, before.begin = node.comma, -1
         self._mark(parent)
+
+    def _below(self, comments: str, text: str) -> str:
+        """Return text that follows comments, on a line of its own if the last goes to a line's end."""
+        open_end = "//" in _CLOSED.sub("", comments)
+        return self._newline + text if open_end and not text.startswith(("\n", "\r\n")) else text
 
     def _rename(self, node: _Value, key: str, path: Path) -> None:
         node.key, node.key_text = key, json.dumps(key, ensure_ascii=False)

@@ -260,7 +260,7 @@ class SplicedDocument(TreeDocument[Spanned]):
             path, old, new = stack.pop()
             new.origin, new.was_leaf, new.note = old.origin, old.was_leaf, old.note
             if SCALAR in (old.kind, new.kind):
-                empty = not (old.members or new.members) and self._text(new) in _EMPTY
+                empty = not (old.members or new.members) and self._text(new).strip() in _EMPTY
                 if old.kind != new.kind and not empty:
                     raise _differs(path)
                 told = old.kind == SCALAR == new.kind and old.plain is not UNTOUCHED

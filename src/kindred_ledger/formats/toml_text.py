@@ -19,7 +19,6 @@ from msgspec import Struct, field
 from ..errors import FormatError
 from .document import Path, format_path
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
-from .text import place_in
 from .tree import LIST, MAPPING, SCALAR
 
 __all__ = ["TomlDocument"]

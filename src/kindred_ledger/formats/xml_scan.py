@@ -67,7 +67,7 @@ def _check(data: bytes) -> None:
         parser.Parse(data, True)
     except expat.ExpatError as error:
         raise FormatError(
-            f"this is no well-formed XML: {expat.ErrorString(error.code)}",
+            f"this is no valid XML: {expat.ErrorString(error.code)}",
             where=f"line {error.lineno}, column {error.offset + 1}",
             remedy="The file may have been cut short." if error.code == 3 else "",
         ) from error

@@ -86,7 +86,7 @@ class XmlDocument(SplicedDocument):
             some = node.some or {}
             return [some.get(at) or self._element(token) for at, token in enumerate(node.token)]
         data, token = self._data, node.token
-        start, end = self._tags.span(token)
+        end = self._tags.span(token)[1]
         members = []
         at = node.key_end
         while match := _ATTRIBUTE.match(data, at, end):
@@ -164,10 +164,9 @@ class XmlDocument(SplicedDocument):
         full: list[str | int] = []
         node: Spanned | None = self._root
         for at, part in enumerate(path):
-            if node is not None and node.kind == LIST and isinstance(part, str) and part != ANY:
-                if self._count(node) == 1:
-                    full.append(0)
-                    node = self._fitting(node, 0)[0][1]
+            if node is not None and self._is_single(node) and isinstance(part, str) and part != ANY:
+                full.append(0)
+                node = self._fitting(node, 0)[0][1]
             full.append(part)
             found = self._fitting(node, part) if node is not None and part != ANY else []
             node = found[0][1] if len(found) == 1 else None
@@ -175,28 +174,26 @@ class XmlDocument(SplicedDocument):
                 follows = path[at + 1] if at + 1 < len(path) else None
                 if not isinstance(follows, int):
                     full.append(0)  # what is to be made
-        if node is not None and node.kind == LIST and self._count(node) == 1:
+        if node is not None and self._is_single(node):
             full.append(0)
         return tuple(full)
 
-    def _count(self, node: Spanned) -> int:
-        return len(node.token if node.members is None else node.members)
+    def _is_single(self, node: Spanned) -> bool:
+        """Tell whether a node is the list of one element."""
+        listed = node.token if node.members is None else node.members
+        return node.kind == LIST and len(listed) == 1
 
     def find(self, pattern: Path) -> list[Path]:
         found: list[tuple[Path, Spanned]] = [((), self._root)]
         for part in pattern:
             step: list[tuple[Path, Spanned]] = []
             for path, node in found:
-                if node.kind == LIST and isinstance(part, str) and part != ANY:
-                    if self._count(node) != 1:
-                        continue
-                    path, node = (*path, 0), self._fitting(node, 0)[0][1]
-                step += [((*path, key), member) for key, member in self._fitting(node, part)]
+                each, inner = path, node
+                if self._is_single(node) and isinstance(part, str) and part != ANY:
+                    each, inner = (*path, 0), self._fitting(node, 0)[0][1]
+                step += [((*each, key), member) for key, member in self._fitting(inner, part)]
             found = step
-        return [
-            (*path, 0) if node.kind == LIST and self._count(node) == 1 else path
-            for path, node in found
-        ]
+        return [(*path, 0) if self._is_single(node) else path for path, node in found]
 
     # ---- editing -------------------------------------------------------------------------
 
@@ -250,8 +247,8 @@ class XmlDocument(SplicedDocument):
                 "elements cannot be put in the place of this", where=format_path(path)
             )
         start, end = self._span(instead)
-        name = self._data[instead.key_start : instead.key_end].decode()
-        return [Splice(start, end, self._rendered(name, node, self._indent(start)).encode())]
+        label = self._data[instead.key_start : instead.key_end].decode()
+        return [Splice(start, end, self._rendered(label, node, self._indent(start)).encode())]
 
     def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
         if parent.kind == LIST:
@@ -273,7 +270,7 @@ class XmlDocument(SplicedDocument):
             return [Splice(at, at, f' {key[1:]}="{value}"'.encode())]
         outer = self._indent(tag_start)
         if key == TEXT:
-            text = self._scalar_text(self._value(node), path, node)
+            text = escape(self._value(node), {"\r": "&#13;"})
         else:
             self._check_name(key, path)
             inner = self._inner_indent(parent, outer)
@@ -282,8 +279,8 @@ class XmlDocument(SplicedDocument):
             if empty or not self._has_elements(parent):
                 text += outer
         if empty:
-            name = self._data[parent.key_start : parent.key_end].decode()
-            return [Splice(tag_end - 2, tag_end, f">{text}</{name}>".encode())]
+            label = self._data[parent.key_start : parent.key_end].decode()
+            return [Splice(tag_end - 2, tag_end, f">{text}</{label}>".encode())]
         close = self._tags.span(self._tags.nesting.inside(parent.token)[1])[0]
         at = close
         if key != TEXT and self._has_elements(parent):
@@ -389,6 +386,14 @@ class XmlDocument(SplicedDocument):
         if names and isinstance(names[0], str):
             node.key = names[0]
             node.parent = parent
+            if (
+                parent.kind == SCALAR
+                and parent.token is not None
+                and not self._text(parent).strip()
+            ):
+                parent = self._placed(parent)
+                parent.kind, parent.members, parent.was_leaf = MAPPING, [], False
+                parent.start = self._tags.span(parent.token)[0]
             if parent.kind != MAPPING:
                 raise FormatError(
                     f"nothing can be put there: it lies in a {parent.kind}", where=format_path(path)
@@ -406,8 +411,7 @@ class XmlDocument(SplicedDocument):
             return self._rendered(name, node, indent)
         if node.token is None:
             return f"<{name}>{escape(self._value(node))}</{name}>"
-        start, end = self._span(node)
-        text = self._data[node.key_end : end]
+        text = self._data[node.key_end : self._span(node)[1]]
         if not self._is_empty_tag(node):
             close = self._tags.span(self._tags.nesting.inside(node.token)[1])[0]
             text = self._data[node.key_end : close] + f"</{name}>".encode()

@@ -212,7 +212,7 @@ class _Reader:
     def __init__(self, data: bytes, offsets: Any, text: str) -> None:
         self._data = data
         self._offsets = offsets
-        self._events = yaml.parse(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
+        self._events: Any = yaml.parse(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
         self._anchors: dict[str, Any] = {}
 
     def document(self) -> Spanned:
@@ -220,6 +220,7 @@ class _Reader:
         stack: list[Spanned] = []
         keys: list[tuple[str, int, int] | None] = []
         skipping = 0  # inside a key that is no scalar
+        event: Any
         for event in self._events:
             kind = type(event).__name__
             if kind.startswith(("Stream", "Document")):
@@ -340,8 +341,8 @@ def _is_plain(text: str) -> bool:
     """Tell whether a text may stand without quotes under YAML 1.1 and 1.2."""
     if not _SAFE.fullmatch(text) or text != text.strip() or _resolved(text) is not text:
         return False
-    tag = yaml.SafeLoader("").resolve(yaml.ScalarNode, text, (True, False))
-    return str(tag) == "tag:yaml.org,2002:str"
+    resolver: Any = yaml.SafeLoader("")
+    return str(resolver.resolve(yaml.ScalarNode, text, (True, False))) == "tag:yaml.org,2002:str"
 
 
 def _key_text(key: str) -> str:

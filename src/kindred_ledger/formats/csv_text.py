@@ -1,0 +1,436 @@
+"""CSV (RFC 4180, with any of , ; tab |), edited cell by cell: quoting, line ends and the rest stay.
+
+The document is a list of rows. Where the first line names the columns (no empty, equal or numeric
+names), a row is a mapping by them, and the names are its keys; else it is a list. A row that is too
+long has its other cells under their numbers. All values are text. A column that goes from all rows
+goes from the header; one that comes is put last, or where the one was that it was moved from. What
+it does not keep: a cell that goes from some rows only stays as an empty one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import Any
+
+from msgspec import Struct
+
+from ..errors import FormatError, UsageError
+from .document import ANY, Leaf, Path, format_path, occupied
+from .text import Text
+
+__all__ = ["CsvDocument"]
+
+_LARGE = 64 << 10
+_SIGNS = b",;\t|"
+_NUMERIC = re.compile(r"[-+]?[\d.,]+")
+
+
+class _Cell(Struct, eq=False):
+    raw: str
+    origin: Path | None = None
+    note: str = ""
+
+
+_Row = dict[Any, _Cell]  # of a row somebody looked into or made
+
+
+class CsvDocument:
+    """A CSV file as a document; see the module."""
+
+    def __init__(self, data: bytes) -> None:
+        text = Text.decode(data)
+        utf8 = text.encoding == "utf-8"
+        self._encoding = Text("", text.encoding, text.mark)
+        self._newline = text.newline
+        self._data = data[len(text.mark) :] if utf8 else text.text.encode()
+        if b"\0" in self._data:
+            raise FormatError("this is no text file", where=f"byte {self._data.index(0)}")
+        self._sign = _delimiter(self._data)
+        self._cells = _cells(self._data, self._sign)
+        first = self._raw_row(0) if self._cells.rows else []
+        names = [_value(raw) for raw in first]
+        self._named = bool(names) and len(set(names)) == len(names) and all(map(_is_name, names))
+        self._keys: list[str] = names if self._named else []
+        self._header = list(first) if self._named else []
+        self._rows: list[int | _Row] = list(range(int(self._named), self._cells.rows))
+        self._moved_from: dict[str, str] = {}
+        self._reshaped = False  # keys came or went
+
+    # ---- the document --------------------------------------------------------------------
+
+    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+        for number in range(len(self._rows)) if not at else [at[0]]:
+            if not isinstance(number, int) or not 0 <= number < len(self._rows):
+                continue
+            row = self._row(number)
+            for key, cell in row.items():
+                if len(at) < 2 or at[1] == key:
+                    yield Leaf((number, key), _value(cell.raw), cell.raw, cell.origin, cell.note)
+            if not row and len(at) < 2:
+                yield Leaf((number,), {} if self._named else [], "", (number,), "")
+
+    def find(self, pattern: Path) -> list[Path]:
+        if not pattern:
+            return [()]
+        if len(pattern) > 2:
+            return []
+        numbers = range(len(self._rows)) if pattern[0] == ANY else [pattern[0]]
+        rows = [n for n in numbers if isinstance(n, int) and 0 <= n < len(self._rows)]
+        if len(pattern) == 1:
+            return [(n,) for n in rows]
+        return [(n, key) for n in rows for key in self._row(n) if pattern[1] in (ANY, key)]
+
+    def get(self, path: Path) -> Any:
+        if not path:
+            return [self.get((number,)) for number in range(len(self._rows))]
+        if len(path) == 1:
+            row = self._row(self._number(path))
+            if self._named:
+                return {key: _value(cell.raw) for key, cell in row.items()}
+            return [_value(cell.raw) for cell in row.values()]
+        return _value(self._cell(path).raw)
+
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        if len(path) == 1:
+            self._set_row(path, value, note)
+            return
+        if self.find(path):
+            cell = self._cell(path)
+            cell.raw = self._quoted(value, path, cell.raw)
+            return
+        self._check_room(path)
+        self._put(path, _Cell(self._quoted(value, path, ""), note=note))
+
+    def remove(self, path: Path) -> None:
+        if len(path) == 1:
+            del self._rows[self._number(path)]
+            return
+        self._cell(path)
+        if not self._named and path[1] != len(self._row(path[0])) - 1:  # type: ignore[arg-type]
+            raise FormatError("only the last cell of a row can go", where=format_path(path))
+        del self._row(path[0])[path[1]]  # type: ignore[arg-type]
+        self._reshaped = True
+
+    def move(self, path: Path, to: Path) -> None:
+        if self.find(to):
+            raise occupied(to)
+        if len(path) == len(to) == 1:
+            self._check_room(to)
+            self._rows.append(self._rows.pop(self._number(path)))
+            return
+        cell = self._cell(path)
+        self._check_room(to)
+        row = self._row(path[0])  # type: ignore[arg-type]
+        if path[0] == to[0] and self._named:
+            items = [(to[1] if key == path[1] else key, each) for key, each in row.items()]
+            row.clear()
+            row.update(items)
+            if str(to[1]) not in self._keys:
+                self._moved_from.setdefault(str(to[1]), str(path[1]))
+        else:
+            self.remove(path)
+            self._put(to, cell)
+        self._reshaped = True
+
+    def encode(self) -> bytes:
+        keys = self._final_keys() if self._named and self._reshaped else self._keys
+        out: list[bytes] = []
+        if self._named:
+            if keys == self._keys:
+                out.append(self._cells.line(0))
+            else:
+                old = dict(zip(self._keys, self._header, strict=True))
+                names = [old.get(key) or self._quoted(key, (key,), "") for key in keys]
+                out.append(self._joined(names))
+        begin = stop = -1  # a run of rows that are as they were
+        for row in self._rows:
+            if isinstance(row, int) and keys == self._keys:
+                if row == stop:
+                    stop += 1
+                    continue
+                if stop >= 0:
+                    out.append(self._cells.lines(begin, stop))
+                begin, stop = row, row + 1
+                continue
+            if stop >= 0:
+                out.append(self._cells.lines(begin, stop))
+            begin = stop = -1
+            cells = self._read(row, -1) if isinstance(row, int) else row
+            out.append(self._line(cells, keys))
+        if stop >= 0:
+            out.append(self._cells.lines(begin, stop))
+        for at in range(len(out) - 1):
+            if out[at] and not out[at].endswith((b"\n", b"\r")):
+                out[at] += self._newline.encode()
+        data = b"".join(out)
+        ended = self._data.endswith((b"\n", b"\r")) or not self._data
+        if not ended and not isinstance(self._rows[-1] if self._rows else 0, int):
+            data = data[: -len(self._newline)] if data.endswith(b"\n") else data
+        if data != self._data:
+            self._check(data, keys)
+        if self._encoding.encoding == "utf-8":
+            return self._encoding.mark + data
+        return self._encoding.encode(data.decode())
+
+    def _check(self, data: bytes, keys: list[str]) -> None:
+        """Raise if the columns would be read back as others."""
+        again = CsvDocument(data[: data.find(b"\n") + 1] or data)
+        if _delimiter(data) != self._sign or (self._named and again._keys != keys):
+            raise FormatError(
+                "the change cannot be written so that it reads back: the columns would be others",
+                where="line 1",
+            )
+
+    # ---- rows ----------------------------------------------------------------------------
+
+    def _row(self, number: int) -> _Row:
+        """Return a row to look into; from then on it is kept as cells."""
+        row = self._rows[number]
+        if isinstance(row, int):
+            row = self._rows[number] = self._read(row, row - int(self._named))
+        return row
+
+    def _read(self, line: int, was: int) -> _Row:
+        raws = self._raw_row(line)
+        if raws == [""]:
+            return {}
+        keys: Any = range(len(raws))
+        if self._named:
+            keys = [*self._keys, *map(str, range(len(self._keys) + 1, len(raws) + 1))]
+        return {key: _Cell(raw, (was, key)) for key, raw in zip(keys, raws, strict=False)}
+
+    def _raw_row(self, line: int) -> list[str]:
+        return [self._data[a:b].decode() for a, b in self._cells.row(line)]
+
+    def _number(self, path: Path) -> int:
+        number = path[0]
+        if not isinstance(number, int) or not 0 <= number < len(self._rows):
+            raise UsageError("there is no such row", where=format_path(path[:1]))
+        return number
+
+    def _cell(self, path: Path) -> _Cell:
+        row = self._row(self._number(path))
+        if len(path) != 2 or path[1] not in row:
+            raise UsageError("there is no such cell", where=format_path(path))
+        return row[path[1]]
+
+    def _set_row(self, path: Path, value: Any, note: str) -> None:
+        pairs: Any = value.items() if isinstance(value, dict) else None
+        if pairs is None and isinstance(value, (list, tuple)):
+            pairs = enumerate(value)
+        if pairs is None or isinstance(value, dict) != self._named:
+            kind = "mapping" if self._named else "list"
+            raise FormatError(f"a row of this file is a {kind}", where=format_path(path))
+        row = {key: _Cell(self._quoted(v, (*path, key), ""), note=note) for key, v in pairs}
+        if path[0] == len(self._rows):
+            self._rows.append(row)
+        else:
+            self._rows[self._number(path)] = row
+        self._reshaped |= any(key not in self._keys for key in row)
+
+    def _put(self, path: Path, cell: _Cell) -> None:
+        number, key = path
+        if number == len(self._rows):
+            self._rows.append({})
+        self._row(number)[key] = cell  # type: ignore[arg-type]
+        self._reshaped = True
+
+    def _check_room(self, path: Path) -> None:
+        number = path[0] if path else None
+        fits = isinstance(number, int) and 0 <= number <= len(self._rows)
+        if fits and len(path) == 2:
+            if self._named:
+                fits = isinstance(path[1], str) and path[1] != ANY
+            else:
+                row = self._row(number) if number < len(self._rows) else {}  # type: ignore
+                fits = path[1] == len(row)
+        if not fits or not 1 <= len(path) <= 2:
+            raise FormatError("nothing can be put there", where=format_path(path))
+
+    # ---- writing -------------------------------------------------------------------------
+
+    def _final_keys(self) -> list[str]:
+        """Return the columns there are now."""
+        there: dict[str, None] = {}
+        for row in self._rows:
+            if isinstance(row, int):
+                there.update(dict.fromkeys(self._keys))
+            else:
+                there.update(dict.fromkeys(row))
+        keys = [key for key in self._keys if key in there] if self._rows else list(self._keys)
+        for key in there:
+            if key in self._keys or key.isdigit():
+                continue
+            source = self._moved_from.get(key)
+            if source in self._keys and source not in there:
+                before = self._keys[: self._keys.index(source)]
+                keys.insert(sum(k in before for k in keys), key)
+            else:
+                keys.append(key)
+        if len(keys) != len(self._keys):
+            self._check_lengths()
+        return keys
+
+    def _check_lengths(self) -> None:
+        """Raise if a row has more cells than there were columns: their numbers would change."""
+        for number, row in enumerate(self._rows):
+            cells = self._read(row, -1) if isinstance(row, int) else row
+            if any(key.isdigit() for key in cells):
+                raise FormatError(
+                    "the change cannot be written so that it reads back: "
+                    "this row has more cells than there are columns",
+                    where=format_path((number,)),
+                    remedy="Give the columns names first, or cut the row.",
+                )
+
+    def _line(self, row: _Row, keys: list[str]) -> bytes:
+        if not self._named:
+            return self._joined([cell.raw for cell in row.values()])
+        raws = [row[key].raw if key in row else "" for key in keys]
+        if all(key in keys for key in row):  # what a short row lacked it still lacks
+            while raws and keys[len(raws) - 1] not in row:
+                raws.pop()
+        raws += [cell.raw for key, cell in row.items() if key not in keys]
+        return self._joined(raws)
+
+    def _joined(self, raws: list[str]) -> bytes:
+        return self._sign.decode().join(raws).encode() + self._newline.encode()
+
+    def _quoted(self, value: Any, path: Path, old: str) -> str:
+        if isinstance(value, bool):
+            text = "true" if value else "false"
+        elif isinstance(value, (str, int, float, Decimal)):
+            text = str(value)
+        elif value is None:
+            text = ""
+        else:
+            raise FormatError(f"{value!r} cannot be written in a cell", where=format_path(path))
+        if "\0" in text or re.search("[\ud800-\udfff]", text):
+            raise FormatError(f"{value!r} cannot be written in a cell", where=format_path(path))
+        needed = any(s in text for s in ('"', "\n", "\r", self._sign.decode()))
+        if old.startswith('"') or needed or text != text.strip():
+            return '"' + text.replace('"', '""') + '"'
+        return text
+
+
+class _Cells(Struct):
+    """Where each cell and row is: cell `i` is `starts[i]:ends[i]`, row `n` its cells from `firsts[n]`."""
+
+    data: bytes
+    starts: Any
+    ends: Any
+    firsts: Any
+    begins: Any  # of rows; one more than there are rows
+    rows: int
+
+    def row(self, number: int) -> list[tuple[int, int]]:
+        first, last = int(self.firsts[number]), int(self.firsts[number + 1])
+        return [(int(self.starts[n]), int(self.ends[n])) for n in range(first, last)]
+
+    def line(self, number: int) -> bytes:
+        return self.lines(number, number + 1)
+
+    def lines(self, first: int, last: int) -> bytes:
+        return self.data[int(self.begins[first]) : int(self.begins[last])]
+
+
+def _cells(data: bytes, sign: bytes) -> _Cells:
+    if len(data) >= _LARGE:
+        found = _columns(data, sign)
+        if found is not None:
+            return found
+    mark = re.escape(sign)
+    pattern = re.compile(
+        rb'("(?:[^"]|"")*+(?:"[^'
+        + mark
+        + rb"\r\n]*+)?|[^"
+        + mark
+        + rb"\r\n]*+)("
+        + mark
+        + rb"|\r\n|\n|\r|\Z)"
+    )
+    starts: list[int] = []
+    ends: list[int] = []
+    firsts, begins = [0], [0]
+    at = 0
+    while at < len(data):
+        match = pattern.match(data, at)
+        assert match is not None
+        starts.append(match.start(1))
+        ends.append(match.end(1))
+        at = match.end()
+        if match[2] != sign:
+            firsts.append(len(starts))
+            begins.append(at)
+    if firsts[-1] != len(starts) or (data and data.endswith(sign) and begins[-1] != len(data)):
+        starts.append(len(data))
+        ends.append(len(data))
+        firsts.append(len(starts))
+        begins.append(len(data))
+    return _Cells(data, starts, ends, firsts, begins, len(begins) - 1)
+
+
+def _columns(data: bytes, sign: bytes) -> _Cells | None:
+    """Find the cells of a large file by columns; None if its quotes are not those of RFC 4180."""
+    import numpy as np
+
+    array = np.frombuffer(data, np.uint8)
+    marked = np.zeros(256, bool)
+    marked[[sign[0], 10, 34]] = True
+    places = np.flatnonzero(marked[array])
+    signs = array[places]
+    quotes = signs == 34
+    if b"\r" in data and data.count(b"\r") != data.count(b"\r\n"):
+        return None
+    if quotes.any():
+        inside = (np.cumsum(quotes.view(np.int8), dtype=np.int8) & 1).astype(bool)
+        opening = places[quotes & inside]
+        before = array[np.maximum(opening - 1, 0)]
+        proper = (opening == 0) | (before == sign[0]) | (before == 10) | (before == 34)
+        if not proper.all() or (len(inside) and inside[-1]):
+            return None
+        keep = ~quotes & ~inside
+        places, signs = places[keep], signs[keep]
+    last_open = not data.endswith(b"\n")
+    if last_open:
+        places, signs = np.append(places, len(data)), np.append(signs, 10)
+    starts = np.empty(len(places), np.int64)
+    starts[:1] = 0
+    starts[1:] = places[:-1] + 1
+    is_end = signs == 10
+    ends = places - (is_end & (places > starts) & (array[np.minimum(places, len(data)) - 1] == 13))
+    firsts = np.append(0, np.flatnonzero(is_end) + 1)
+    begins = np.append(0, places[is_end] + 1)
+    begins[-1] = len(data)
+    return _Cells(data, starts, ends, firsts, begins, len(begins) - 1)
+
+
+def _delimiter(data: bytes) -> bytes:
+    """Return the sign that stands equally often, and most often, in the first lines."""
+    head = re.sub(rb'"(?:[^"]|"")*+"', b"", data[:65536])
+    lines = [line for line in head.splitlines()[:20] if line.strip()]
+    if len(data) > 65536 and len(lines) > 1:
+        lines.pop()
+    best, score = b",", (0, 0)
+    for sign in _SIGNS:
+        counts = [line.count(sign) for line in lines]
+        counts = [count for count in counts if count]
+        usual = max(counts, key=counts.count, default=0)
+        if usual and (counts.count(usual), usual) > score:
+            best, score = bytes((sign,)), (counts.count(usual), usual)
+    return best
+
+
+def _value(raw: str) -> str:
+    if not raw.startswith('"'):
+        return raw
+    end = raw.rfind('"')
+    if end == 0:
+        return raw[1:]
+    return raw[1:end].replace('""', '"') + raw[end + 1 :]
+
+
+def _is_name(text: str) -> bool:
+    return bool(text.strip()) and not _NUMERIC.fullmatch(text)
