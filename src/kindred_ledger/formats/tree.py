@@ -42,6 +42,9 @@ class Node(Struct, eq=False):
     at: int = 0  # where it was among its siblings when last looked for
     table: dict[str, list[Any]] | None = None
 
+    def __repr__(self) -> str:
+        return f"<{self.kind} {self.key}>"
+
 
 N = TypeVar("N", bound=Node)
 

@@ -1,0 +1,199 @@
+"""A binary file as a document, through its layout."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+from ...errors import FormatError
+from ..document import Path, format_path
+from ..tree import LIST, MAPPING, SCALAR, TreeDocument
+from .item import Field, Item, Reading, Writing
+from .layout import Layout
+from .rows import Table
+
+__all__ = ["LayoutDocument"]
+
+
+class LayoutDocument(TreeDocument[Item]):
+    """A binary file; what was not edited keeps its very bytes, and sizes and checksums follow edits.
+
+    >>> layout = Layout.parse("layout purse\\nlittle endian\\nowner text u8\\ncoins u16")
+    >>> document = LayoutDocument(b"\\x03Ada\\x07\\x00", layout)
+    >>> document.set(("owner",), "Bo"); document.get(()), document.encode()
+    ({'owner': 'Bo', 'coins': 7}, b'\\x02Bo\\x07\\x00')
+    """
+
+    def __init__(self, data: bytes, layout: Layout) -> None:
+        """Read a file.
+
+        Raises:
+            FormatError: it is not as the layout says; with the offset, the field and the line.
+        """
+        self.layout = layout
+        self._data = data
+        reading = Reading(data, layout)
+        root_field = Field("", layout.root, 0)
+        self._root = layout.root.read(reading, root_field)
+        if reading.left:
+            reading.fail(root_field, f"{reading.left:,} bytes follow what the layout describes")
+        reading.scope.groups.append(self._root)
+        for late in reading.late:
+            late(reading)
+        self.version: int = reading.version if reading.version is not None else layout.low
+        self._name(self._root, ())
+
+    @property
+    def size(self) -> int:
+        """How many bytes the file has."""
+        return len(self._data)
+
+    @property
+    def root(self) -> Item:
+        """The item of the whole file, for those who walk it."""
+        return self._root
+
+    def encode(self) -> bytes:
+        if not self._root.dirty:
+            return self._data
+        writing = Writing(self.layout, self.version)
+        self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))
+        for check in writing.checks:
+            check(writing)
+        return bytes(writing.out)
+
+    # ---- tables --------------------------------------------------------------------------
+
+    def table(self, path: Path) -> Any:
+        """Return a table of rows of one size: `(n_rows,)` structured, read-only, a view of the file."""
+        item = self._table(path)
+        if item.rows is None or not item.rows.step:
+            raise FormatError(
+                "its rows differ in size; ask for its columns", where=format_path(path)
+            )
+        return item.maker.array(item)
+
+    def columns(self, path: Path) -> dict[str, Any]:
+        """Return the columns of a table: `(n_rows,)` arrays; `Ragged` where sizes differ."""
+        item = self._table(path)
+        if item.rows is None:
+            raise FormatError(
+                "its rows are read one by one, not by columns", where=format_path(path)
+            )
+        columns: dict[str, Any] = item.maker.columns(item)
+        return columns
+
+    def set_table(self, path: Path, rows: Any) -> None:
+        """Put a structured array, or columns, in the place of a table's rows."""
+        item = self._table(path)
+        item.value = rows
+        self._mark(item)
+
+    def _table(self, path: Path) -> Item:
+        item = self._node(path)
+        if item.maker is None:
+            raise FormatError("this is no table", where=format_path(path))
+        if item.members is not None and item.dirty:
+            raise FormatError("its rows were edited one by one", where=format_path(path))
+        return item
+
+    # ---- the tree ------------------------------------------------------------------------
+
+    def _name(self, item: Item, path: Path) -> None:
+        """Give all items that were read at once the paths they were read under."""
+        stack = [(item, path)]
+        while stack:
+            node, at = stack.pop()
+            node.origin = at
+            node.was_leaf = node.kind == SCALAR or node.members == []
+            for number, member in enumerate(node.members or ()):
+                member.parent, member.at = node, number
+                stack.append((member, (*at, number if member.key is None else member.key)))
+
+    def _expand(self, node: Item) -> list[Item]:
+        if node.rows is None:
+            return []
+        some = node.some or {}
+        kind = node.maker
+        return [some.get(n) or self._row(node, kind, n) for n in range(node.rows.count)]
+
+    def _fitting(self, node: Item, part: str | int) -> list[tuple[str | int, Item]]:
+        """Look at one row of many without reading them all."""
+        if node.members is not None or node.rows is None or not isinstance(part, int):
+            return super()._fitting(node, part)
+        if not 0 <= part < node.rows.count:
+            return []
+        node.some = {} if node.some is None else node.some
+        if part not in node.some:
+            node.some[part] = self._row(node, node.maker, part)
+        return [(part, node.some[part])]
+
+    def _row(self, node: Item, kind: Table, number: int) -> Item:
+        row = kind.row(node, number)
+        if node.origin is not None:
+            self._name(row, (*node.origin, number))
+        row.parent, row.at = node, number
+        return row
+
+    def _text(self, node: Item) -> str:
+        value = node.value
+        if isinstance(value, str):
+            return value
+        if isinstance(value, bytes):
+            return value.hex()
+        if value is None or isinstance(value, bool):
+            return {None: "nothing", True: "true", False: "false"}[value]
+        return str(value)
+
+    def _value(self, node: Item) -> Any:
+        return node.value
+
+    def _made(self, value: Any, path: Path) -> Item:
+        if isinstance(value, (dict, list, tuple)):
+            node = Item(MAPPING if isinstance(value, dict) else LIST, members=[], dirty=True)
+            pairs = value.items() if isinstance(value, dict) else ((None, each) for each in value)
+            for key, inner in pairs:
+                member = self._made(inner, path)
+                member.parent, member.key = node, key
+                node.members.append(member)  # type: ignore[union-attr]
+            return node
+        if isinstance(value, float):
+            value = Decimal(repr(value))
+        if value is not None and not isinstance(value, (str, bytes, int, Decimal)):
+            raise FormatError(f"{value!r} is no value of a binary file", where=format_path(path))
+        return Item(SCALAR, value=value, dirty=True)
+
+    def _replace(self, old: Item, new: Item) -> None:
+        new.field = old.field
+        if old.field is not None and hasattr(old.field.kind, "derived"):
+            raise FormatError(
+                "a checksum is made from what it is of", where=format_path(old.origin or ())
+            )
+        if old.parent is None:
+            raise FormatError("the whole of a binary file is not replaced")
+        if isinstance(old.shape, tuple) and old.kind != LIST:
+            new.shape = old.shape
+        if old.parent.members is None:
+            old.parent.some[old.at] = new
+        else:
+            old.parent.members[self._position(old)] = new
+        self._mark(new)
+
+    def _append(self, parent: Item, node: Item, path: Path) -> None:
+        self._members(parent).append(node)
+        self._mark(node)
+
+    def _detach(self, node: Item) -> None:
+        self._members(node.parent)
+        del node.parent.members[self._position(node)]
+        self._mark(node.parent)
+
+    def _rename(self, node: Item, key: str, path: Path) -> None:
+        node.key = key
+        self._mark(node)
+
+    def _mark(self, node: Item | None) -> None:
+        while node is not None:
+            node.table = None
+            node.dirty = True
+            node = node.parent

@@ -1,0 +1,203 @@
+"""Items: the values of a file read through a layout, each with its place in the bytes.
+
+An item that was not touched is written as the bytes it was read from, padding and all; what was
+touched is written anew by its kind. A kind of field is a value with `read`, `write` and `least`.
+"""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any, NoReturn, Protocol
+
+from msgspec import Struct, field
+
+from ...errors import FormatError
+from ..tree import MAPPING, SCALAR, Node
+from .language import Source
+
+__all__ = ["Field", "Item", "Kind", "Reading", "Scope", "Writing", "same_or_none"]
+
+_MOST_EXPANDED = 256 << 20  # bytes all blocks of a file may hold
+_EXPANSION = 200  # times the file, if that is more
+
+
+class Item(Node, eq=False):
+    """A value and where it was: `start:end` of `buffer`; -1 for what was made."""
+
+    value: Any = None
+    buffer: bytes = b""
+    start: int = -1
+    end: int = -1
+    field: Any = None
+    dirty: bool = False
+    maker: Any = None  # of a table: its kind, whatever the field has around it
+    rows: Any = None  # of a table: how its rows lie
+    some: dict[int, Any] | None = None  # of a table: the rows somebody looked at
+    shape: Any = None  # what else its kind must remember to write it
+
+    @property
+    def raw(self) -> bytes:
+        """The bytes it was read from."""
+        return self.buffer[self.start : self.end]
+
+
+class Kind(Protocol):
+    """What a field holds."""
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        """Read an item at the place the reading has come to.
+
+        Raises:
+            FormatError: the bytes cannot be that.
+        """
+        ...
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        """Append the bytes of an item that was touched or made.
+
+        Raises:
+            FormatError: the value has no place in the field.
+        """
+        ...
+
+    def least(self, version: int) -> int:
+        """Return the fewest bytes it can take."""
+        ...
+
+    def fresh(self, field: Field, version: int) -> Any:
+        """Return a plain value for a field that has none."""
+        ...
+
+
+class Field(Struct, frozen=True, eq=False):
+    """A line of a layout: name, kind, and when it is there."""
+
+    name: str
+    kind: Any
+    at: int  # offset in the layout's text
+    since: int | None = None
+    until: int | None = None
+    default: Any = None
+    constant: Any = None
+    condition: Any = None
+    within: str = ""  # a table that the value is a row number of
+
+    def is_in(self, version: int | None) -> bool:
+        """Tell whether a version has this field."""
+        if version is None:
+            return True
+        return (self.since is None or version >= self.since) and (
+            self.until is None or version <= self.until
+        )
+
+
+class Scope(Struct, eq=False):
+    """The groups around the place that is read, the innermost last, to find other fields in."""
+
+    groups: list[Item] = field(default_factory=list)
+
+    def find(self, path: str) -> Item | None:
+        """Return the item a path means: its first name in the innermost group that has it."""
+        first, *rest = path.split(".")
+        for group in reversed(self.groups):
+            found = _member(group, first)
+            for name in rest:
+                found = found and _member(found, name)
+            if found is not None:
+                return found
+        return None
+
+
+class Reading:
+    """Where a reading has come to."""
+
+    def __init__(self, data: bytes, layout: Any) -> None:
+        self.data = data
+        self.at = 0
+        self.layout = layout
+        self.big = layout.big
+        self.version: int | None = layout.low if layout.version_path is None else None
+        self.scope = Scope()
+        self.budget = [max(_MOST_EXPANDED, len(data) * _EXPANSION)]
+        self.path: list[str] = []
+        self.late: list[Any] = []  # checks over ranges that were not read yet
+
+    def inside(self, data: bytes, name: str) -> Reading:
+        """Return a reading of what a block holds."""
+        inner = Reading.__new__(Reading)
+        inner.__dict__.update(self.__dict__)
+        inner.data, inner.at, inner.late = data, 0, []
+        inner.path = [*self.path, name]
+        return inner
+
+    @property
+    def left(self) -> int:
+        """How many bytes are left."""
+        return len(self.data) - self.at
+
+    def take(self, count: int, field: Field) -> int:
+        """Go on by so many bytes; return where they began."""
+        start = self.at
+        if count > len(self.data) - start:
+            self.fail(field, f"needs {count:,} bytes, but {len(self.data) - start:,} are left")
+        self.at = start + count
+        return start
+
+    def item(self, field: Field, start: int, value: Any, kind: str = SCALAR) -> Item:
+        """Return the item for what was read from `start` to here."""
+        return Item(kind, key=field.name, value=value, buffer=self.data, start=start, end=self.at,
+                    field=field)  # fmt: skip
+
+    def spend(self, count: int, field: Field) -> None:
+        """Account for bytes that a block expands to."""
+        self.budget[0] -= count
+        if self.budget[0] < 0:
+            self.fail(field, "the blocks of the file expand without bound")
+
+    def fail(self, field: Field, what: str, at: int | None = None) -> NoReturn:
+        """Raise the error for a fault in a field."""
+        names = ".".join((*self.path, field.name)) if field.name else ".".join(self.path)
+        place = self.at if at is None else at
+        source: Source = self.layout.source
+        raise FormatError(what, where=f"byte {place} ({names or 'the file'})",
+                          remedy=f"By the layout {source.name}:\n{source.show(field.at)}")  # fmt: skip
+
+
+class Writing:
+    """Bytes that are put together."""
+
+    def __init__(self, layout: Any, version: int) -> None:
+        self.out = bytearray()
+        self.layout = layout
+        self.big = layout.big
+        self.version = version
+        self.scope = Scope()
+        self.path: list[str] = []
+        self.checks: list[Any] = []
+        self.spans: dict[int, tuple[int, int]] = {}  # of items, by identity, for checks
+
+    def inside(self, name: str) -> Writing:
+        """Return a writing of what a block holds."""
+        inner = Writing(self.layout, self.version)
+        inner.scope, inner.path = self.scope, [*self.path, name]
+        return inner
+
+    def fail(self, field: Field, what: str) -> NoReturn:
+        """Raise the error for a value that cannot be written."""
+        names = ".".join((*self.path, field.name))
+        source: Source = self.layout.source
+        raise FormatError(what, where=names or "the file",
+                          remedy=f"By the layout {source.name}:\n{source.show(field.at)}")  # fmt: skip
+
+
+def _member(item: Item, name: str) -> Item | None:
+    if item.kind != MAPPING or item.members is None:
+        return None
+    return next((member for member in item.members if member.key == name), None)
+
+
+def same_or_none(value: Any, wanted: Any) -> bool:
+    """Tell whether a value is the one a constant asks for."""
+    if isinstance(wanted, float) or isinstance(value, (float, Decimal)):
+        return Decimal(str(value)) == Decimal(str(wanted))
+    return bool(value == wanted)

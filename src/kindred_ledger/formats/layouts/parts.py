@@ -1,0 +1,361 @@
+"""Kinds of fields that hold other fields: groups, optional parts, choices, sections, blocks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from ...errors import FormatError
+from ..tree import MAPPING, SCALAR
+from .item import Field, Item, Reading, Writing
+from .squeeze import expand, squeeze
+from .strings import Pad, Size
+
+__all__ = ["Block", "Choice", "Condition", "Group", "Optional", "Sections", "write_item"]
+
+
+class Condition(Struct, frozen=True):
+    """`if PATH`, `if PATH == VALUE`: whether a field is there, by one that was read before it."""
+
+    path: str
+    sign: str = ""
+    value: Any = None
+
+    def holds(self, scope: Any) -> bool:
+        """Tell whether it holds; a path to nothing is false."""
+        found = scope.find(self.path)
+        value = found.value if found is not None else None
+        if not self.sign:
+            return bool(value)
+        if self.sign in ("==", "!="):
+            return bool(value == self.value) == (self.sign == "==")
+        if not isinstance(value, (int, float)) or not isinstance(self.value, (int, float)):
+            return False
+        return bool(_ORDERS[self.sign](value, self.value))
+
+
+_ORDERS: dict[str, Callable[[Any, Any], bool]] = {
+    "<": lambda a, b: a < b, "<=": lambda a, b: a <= b,
+    ">": lambda a, b: a > b, ">=": lambda a, b: a >= b,
+}  # fmt: skip
+
+
+class Group(Struct, frozen=True):
+    """`{ ... }`: fields one after another."""
+
+    fields: tuple[Field, ...]
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        start = reading.at
+        item = Item(
+            MAPPING, key=field.name, members=[], buffer=reading.data, start=start, field=field
+        )
+        item.shape = []  # all items in order, padding too
+        layout = reading.layout
+        reading.scope.groups.append(item)
+        if field.name:
+            reading.path.append(field.name)
+        for inner in self.fields:
+            if reading.version is None and (inner.since is not None or inner.until is not None):
+                reading.fail(inner, "it depends on the version, which was not read yet")
+            if not inner.is_in(reading.version):
+                continue
+            if inner.condition is not None and not inner.condition.holds(reading.scope):
+                continue
+            read = inner.kind.read(reading, inner)
+            read.parent = item
+            item.shape.append(read)
+            if inner.name:
+                item.members.append(read)  # type: ignore[union-attr]
+                if layout.version_path and not reading.version:
+                    layout.note_version(reading, inner, read)
+                if inner.within:
+                    _check_within(reading, inner, read)
+        if field.name:
+            reading.path.pop()
+        reading.scope.groups.pop()
+        item.end = reading.at
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        if item.kind != MAPPING:
+            writing.fail(field, "a group of fields is needed here")
+        members = {member.key: member for member in item.members or ()}
+        placed = {id(each.field): each for each in item.shape or () if not each.key}
+        writing.scope.groups.append(item)
+        if field.name:
+            writing.path.append(field.name)
+        for inner in self.fields:
+            if not inner.is_in(writing.version):
+                continue
+            if inner.condition is not None and not inner.condition.holds(writing.scope):
+                continue
+            member = members.pop(inner.name, None) if inner.name else placed.get(id(inner))
+            if member is None:
+                member = Item(SCALAR, key=inner.name, value=None, dirty=True, parent=item)
+                if inner.name:
+                    value = inner.default
+                    if value is None:
+                        value = inner.constant
+                    if value is None and not hasattr(inner.kind, "derived"):
+                        writing.fail(
+                            inner, f"there is no {inner.name!r}, and the layout has no default"
+                        )
+                    member.value = value
+            write_item(writing, member, inner)
+        for key in members:
+            version = writing.version
+            writing.fail(field, f"{key!r} has no place in version {version} of the layout")
+        if field.name:
+            writing.path.pop()
+        writing.scope.groups.pop()
+
+    def least(self, version: int) -> int:
+        return sum(
+            f.kind.least(version) for f in self.fields if f.is_in(version) and not f.condition
+        )
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return {
+            inner.name: inner.kind.fresh(inner, version) if inner.default is None else inner.default
+            for inner in self.fields
+            if inner.name and inner.is_in(version) and not hasattr(inner.kind, "derived")
+            and inner.condition is None
+        }  # fmt: skip
+
+
+class Optional(Struct, frozen=True):
+    """`optional u8 { ... }`: a number that tells whether the rest is there."""
+
+    number: Any
+    inner: Any
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        start = reading.at
+        told = Size(prefix=self.number).read(reading, field)
+        if told > 1:
+            reading.fail(field, f"{told} is neither 0 nor 1", start)
+        if not told:
+            return reading.item(field, start, None)
+        item: Item = self.inner.read(reading, field)
+        item.shape = (start, item.shape)
+        item.start = start
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        there = item.kind != SCALAR or item.value is not None
+        Size(prefix=self.number).write(int(there), writing, field)
+        if there:
+            if isinstance(item.shape, tuple):
+                item.shape = item.shape[1]
+            self.inner.write(writing, item, field)
+
+    def least(self, version: int) -> int:
+        return int(self.number.least(version))
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return None
+
+
+class Choice(Struct, frozen=True):
+    """`choice PATH { 1 { ... } 2 u16 else bytes to end }`: what is there depends on a tag."""
+
+    path: str
+    cases: dict[Any, Any]
+    otherwise: Any
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        found = reading.scope.find(self.path)
+        tag = found.value if found is not None else None
+        kind = self.cases.get(tag, self.otherwise)
+        if kind is None:
+            reading.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
+        item: Item = kind.read(reading, field)
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        found = writing.scope.find(self.path)
+        tag = found.value if found is not None else None
+        kind = self.cases.get(tag, self.otherwise)
+        if kind is None:
+            writing.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
+        kind.write(writing, item, field)
+
+    def least(self, version: int) -> int:
+        kinds = [*self.cases.values(), *([self.otherwise] if self.otherwise is not None else [])]
+        return min((kind.least(version) for kind in kinds), default=0)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        kind = self.cases.get(0, self.otherwise) or next(iter(self.cases.values()))
+        return kind.fresh(field, version)
+
+
+class Sections(Struct, frozen=True):
+    """`sections TAG LENGTH COUNT { "CREW" crew { ... } }`: parts with a tag, in any order.
+
+    A part whose tag the layout does not have is carried as it is.
+    """
+
+    tag: Any
+    length: Any
+    count: Size
+    cases: dict[Any, tuple[str, Any, int]]  # tag: name, kind, offset in the layout
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        start = reading.at
+        item = Item(
+            MAPPING, key=field.name, members=[], buffer=reading.data, start=start, field=field
+        )
+        item.shape = []
+        count = self.count.read(reading, field)
+        reading.scope.groups.append(item)
+        reading.path.append(field.name)
+        names: dict[str, int] = {}
+        while reading.left if count < 0 else len(item.shape) < count:
+            begin = reading.at
+            tag_field = Field("tag", self.tag, field.at)
+            tag = self.tag.read(reading, tag_field).value
+            length = Size(prefix=self.length).read(reading, field)
+            body = reading.take(length, field)
+            name, kind, at = self.cases.get(tag, (f"unknown {tag}", None, field.at))
+            inner = Field(name, kind, at)
+            if kind is None:
+                part = Item(SCALAR, value=reading.data[body : reading.at])
+            else:
+                within = reading.inside(reading.data[: reading.at], "")
+                within.path.pop()
+                within.at = body
+                part = kind.read(within, inner)
+                if within.left:
+                    within.fail(inner, f"{within.left:,} bytes of the section are not described")
+            names[name] = number = names.get(name, 0) + 1
+            part.key = name if number == 1 else f"{name} {number}"
+            part.parent, part.buffer = item, reading.data
+            part.shape = (tag, kind, body, part.shape)
+            part.start, part.end = begin, reading.at
+            item.shape.append(part)
+            item.members.append(part)  # type: ignore[union-attr]
+        reading.path.pop()
+        reading.scope.groups.pop()
+        item.end = reading.at
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        members = list(item.members or ())
+        self.count.write(len(members), writing, field)
+        writing.scope.groups.append(item)
+        tags = {name: (tag, kind, at) for tag, (name, kind, at) in self.cases.items()}
+        for member in members:
+            if not member.dirty and member.start >= 0:
+                writing.out += member.raw
+                continue
+            name = str(member.key)
+            if isinstance(member.shape, tuple):
+                tag, kind = member.shape[:2]
+                member.shape = member.shape[3]
+            elif name in tags:
+                tag, kind, _ = tags[name]
+            else:
+                writing.fail(field, f"the layout has no section {name!r}")
+            part = writing.inside(field.name)
+            inner = Field(name, kind, field.at)
+            if kind is None:
+                part.out += member.value
+            else:
+                kind.write(part, member, inner)
+            self.tag.write(writing, Item(SCALAR, value=tag), Field("tag", self.tag, field.at))
+            Size(prefix=self.length).write(len(part.out), writing, field)
+            writing.out += part.out
+        writing.scope.groups.pop()
+
+    def least(self, version: int) -> int:
+        return self.count.least(version)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return {}
+
+
+class Block(Struct, frozen=True):
+    """`block SIZE METHOD { ... }`: bytes of their own, compressed or not; offsets in it are its own."""
+
+    size: Size
+    method: str
+    inner: Any
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        start = reading.at
+        count = self.size.read(reading, field)
+        body = reading.take(reading.left if count < 0 else count, field)
+        stored = reading.data[body : reading.at]
+        data = stored
+        if self.method:
+            try:
+                data = expand(self.method, stored, most=reading.budget[0])
+            except FormatError as error:
+                reading.fail(field, error.what, body)
+        reading.spend(len(data), field)
+        within = reading.inside(data, "")
+        within.path.pop()
+        item: Item = self.inner.read(within, field)
+        if within.left:
+            within.fail(field, f"{within.left:,} bytes of the block are not described")
+        for late in within.late:
+            late(within)
+        item.shape = (data, item.shape)
+        item.buffer, item.start, item.end = reading.data, start, reading.at
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        part = writing.inside(field.name)
+        part.path.pop()
+        if isinstance(item.shape, tuple):
+            item.shape = item.shape[1]
+        item_start, item.start = item.start, -1
+        self.inner.write(part, item, field)
+        item.start = item_start
+        for check in part.checks:
+            check(part)
+        data = bytes(part.out)
+        stored = squeeze(self.method, data) if self.method else data
+        self.size.write(len(stored), writing, field)
+        writing.out += stored
+
+    def least(self, version: int) -> int:
+        return self.size.fixed or self.size.least(version)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return self.inner.fresh(field, version)
+
+
+def write_item(writing: Writing, item: Item, field: Field) -> None:
+    """Append an item: as it was read, or anew if it was touched."""
+    start = len(writing.out)
+    as_read = item.start >= 0 and not item.dirty
+    if isinstance(field.kind, Pad) and field.kind.align:
+        as_read &= item.start == start  # else other bytes are needed to fill up
+    elif hasattr(field.kind, "derived") or hasattr(field.kind, "follows"):
+        as_read = False
+    if as_read:
+        writing.out += item.raw
+    else:
+        field.kind.write(writing, item, field)
+    if field.name:
+        writing.spans[id(item)] = (start, len(writing.out))
+
+
+def _check_within(reading: Reading, field: Field, item: Item) -> None:
+    """Note to check a row number once the table it points into is known."""
+
+    def check(end: Reading) -> None:
+        found = end.scope.find(field.within)
+        if found is None:
+            return
+        rows = len(found.rows) if found.rows is not None else len(found.members or ())
+        if not isinstance(item.value, int) or not 0 <= item.value < rows:
+            end.fail(
+                field, f"{item.value} is no row of {field.within}, which has {rows:,}", item.start
+            )
+
+    reading.late.append(check)

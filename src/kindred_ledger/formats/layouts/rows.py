@@ -1,0 +1,379 @@
+"""Tables: rows that lie one after another, found by columns wherever their size can be told.
+
+Rows of one size are one NumPy structured array over the bytes of the file. Rows with one sized text
+or bytes in them are found by adding up their lengths, and their fixed columns are gathered from
+there. All other rows are read one by one. Single rows are read only when somebody looks at them.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+
+from ..tree import LIST
+from .item import Field, Item, Reading, Scope, Writing
+from .numbers import Integer
+from .parts import Group, write_item
+from .strings import Bytes, Pad, Size, Text
+
+__all__ = ["Ragged", "Rows", "Table"]
+
+_MOST_EMPTY = 1 << 16  # rows that take no bytes
+
+
+class Ragged(Struct):
+    """A column of byte strings: value `i` is `data[starts[i]:starts[i] + lengths[i]]`."""
+
+    data: Any  # (n,) uint8
+    starts: Any  # (n_rows,) int64
+    lengths: Any  # (n_rows,) int64
+
+    def __getitem__(self, row: int) -> bytes:
+        start = int(self.starts[row])
+        return bytes(self.data[start : start + int(self.lengths[row])])
+
+
+class Rows(Struct):
+    """How the rows of a table lie in `buffer`: at equal steps, or at `offsets`.
+
+    `context` is what reading one of them takes: groups around it, version, layout, path.
+    """
+
+    count: int
+    body: int  # where the first row begins
+    step: int = 0  # bytes a row; 0 if they differ
+    offsets: Any = None  # (count + 1,) int64: begin of each row, and the end of the last
+    buffer: bytes = b""
+    context: Any = None
+
+    def __len__(self) -> int:
+        return self.count
+
+    def span(self, row: int) -> tuple[int, int]:
+        """Return begin and end of a row."""
+        if self.step:
+            return self.body + row * self.step, self.body + (row + 1) * self.step
+        return int(self.offsets[row]), int(self.offsets[row + 1])
+
+
+class Table(Struct, frozen=True):
+    """`table COUNT { ... }` and `table COUNT TYPE`."""
+
+    count: Size
+    inner: Any  # a Group, or the kind of a bare row
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        start = reading.at
+        count = self.count.read(reading, field)
+        version = reading.version or 0
+        least = self.inner.least(version)
+        most = reading.left // least if least else _MOST_EMPTY
+        step = self.step(version)
+        if count < 0:
+            if step and reading.left % step:
+                reading.fail(field, f"{reading.left:,} bytes are left, rows take {step} each")
+            count = most if step else -1
+        if count > most:
+            reading.fail(
+                field, f"{count:,} rows are announced, at most {most:,} fit into the rest", start
+            )
+        item = Item(LIST, key=field.name, buffer=reading.data, start=start, field=field)
+        item.maker = self
+        context = (reading.scope.groups[:], reading.version or 0, reading.layout, reading.path[:])
+        if step:
+            reading.take(count * step, field)
+            body = reading.at - count * step
+            item.rows = Rows(count, body, step, None, reading.data, context)
+            self._check_constants(reading, item, field)
+        elif count >= 0 and (plan := self.ragged(version)) is not None:
+            item.rows = self._walk(reading, field, count, plan)
+            item.rows.context = context
+        else:
+            self._read_each(reading, item, field, count)
+        item.end = reading.at
+        return item
+
+    def step(self, version: int) -> int:
+        """Return the size of a row if all are equal, else 0."""
+        total = 0
+        for inner in self.fields(version):
+            fixed = _fixed_size(inner)
+            if fixed is None:
+                return 0
+            total += fixed
+        return total
+
+    def fields(self, version: int) -> tuple[Field, ...]:
+        """Return the columns of a version; a bare row is one column without a name."""
+        if isinstance(self.inner, Group):
+            return tuple(f for f in self.inner.fields if f.is_in(version))
+        return (Field("", self.inner, 0),)
+
+    def ragged(self, version: int) -> tuple[int, Integer, int] | None:
+        """Return bytes before the size, its kind, and bytes after the value, if there is one such."""
+        before = after = 0
+        prefix: Integer | None = None
+        for inner in self.fields(version):
+            fixed = _fixed_size(inner)
+            if fixed is not None:
+                before, after = (
+                    (before + fixed, after) if prefix is None else (before, after + fixed)
+                )
+                continue
+            size = inner.kind.size.prefix if isinstance(inner.kind, (Text, Bytes)) else None
+            plain = isinstance(size, Integer) and size.width in (1, 2, 4) and not size.signed
+            if prefix is not None or not plain or inner.condition is not None:
+                return None
+            prefix = size
+        return None if prefix is None else (before, prefix, after)
+
+    def _walk(self, reading: Reading, field: Field, count: int, plan: Any) -> Rows:
+        """Find the rows by adding up their lengths: one addition a row, nothing else."""
+        import numpy as np
+
+        before, prefix, after = plan
+        data, at = reading.data, reading.at
+        end = len(data)
+        lengths: Any = data
+        if prefix.width > 1:
+            # The number at every offset, so that one look-up a row is enough there, too.
+            order = ">" if prefix.order(reading.big) == "big" else "<"
+            view = np.ndarray(
+                max(end - prefix.width + 1, 0), f"{order}u{prefix.width}", data, 0, (1,)
+            )
+            lengths = (
+                memoryview(np.ascontiguousarray(view, f"u{prefix.width}").data)
+                if end < 1 << 24
+                else view
+            )
+        fixed = before + prefix.width + after
+        offsets = [0] * (count + 1)
+        try:
+            for row in range(count):
+                offsets[row] = at
+                at += fixed + int(lengths[at + before])
+        except IndexError:
+            reading.fail(field, f"row {row:,} of {count:,} goes past the end", min(at, end))
+        if at > end:
+            reading.fail(field, f"row {count - 1:,} goes past the end", offsets[count - 1])
+        offsets[count] = at
+        first, reading.at = reading.at, at
+        return Rows(count, first, 0, np.array(offsets, np.int64), data)
+
+    def _read_each(self, reading: Reading, item: Item, field: Field, count: int) -> None:
+        item.members = []
+        item.rows = None
+        name = field.name
+        while len(item.members) < count or (count < 0 and reading.left):
+            inner = Field(f"{name}[{len(item.members)}]", self.inner, field.at)
+            begin = reading.at
+            row: Item = self.inner.read(reading, inner)
+            row.key, row.parent, row.at = None, item, len(item.members)
+            row.start, row.end = begin, reading.at
+            item.members.append(row)
+            if count < 0 and reading.at == begin:
+                reading.fail(field, "its rows take no bytes, and go on to the end")
+
+    def _check_constants(self, reading: Reading, item: Item, field: Field) -> None:
+        for inner in self.fields(reading.version or 0):
+            if inner.constant is None or not item.rows.count:
+                continue
+            column = self.array(item)[inner.name]
+            self.row(item, 0)  # raises if the constant does not hold
+            differing = (column != column[0]).nonzero()[0]
+            if len(differing):
+                self.row(item, int(differing[0]))
+
+    # ---- rows ----------------------------------------------------------------------------
+
+    def row(self, item: Item, number: int) -> Item:
+        """Return one row, read now."""
+        rows = item.rows
+        groups, version, layout, path = rows.context
+        begin, end = rows.span(number)
+        reading = Reading(b"", layout)
+        reading.data = memoryview(rows.buffer)[begin:end].tobytes()
+        reading.version, reading.path = version or None, path
+        reading.scope = Scope(list(groups))
+        inner = Field(f"{item.key}[{number}]", self.inner, item.field.at)
+        row: Item = self.inner.read(reading, inner)
+        row.key, row.parent, row.at = None, item, number
+        row.start, row.end = 0, end - begin
+        return row
+
+    def array(self, item: Item) -> Any:
+        """Return rows of one size as a structured array over the file's bytes, read-only."""
+        import numpy as np
+
+        rows = item.rows
+        dtype = self.dtype(rows.context[1], rows.context[2].big)
+        return np.frombuffer(rows.buffer, dtype, rows.count, rows.body)
+
+    def dtype(self, version: int, big: bool) -> Any:
+        """Return the NumPy type of a row."""
+        import numpy as np
+
+        names: list[str] = []
+        forms: list[str] = []
+        for number, inner in enumerate(self.fields(version)):
+            form = inner.kind.dtype(big) or f"V{_fixed_size(inner)}"
+            names.append(
+                inner.name
+                or ("value" if not inner.name and len(self.fields(version)) == 1 else f" {number}")
+            )
+            forms.append(form)
+        return np.dtype({"names": names, "formats": forms})
+
+    def columns(self, item: Item) -> dict[str, Any]:
+        """Return the columns of a table: arrays, and a `Ragged` for what has no fixed size."""
+        import numpy as np
+
+        rows = item.rows
+        if rows.step:
+            array = self.array(item)
+            return {name: array[name] for name in array.dtype.names if not name.startswith(" ")}
+        version, big = rows.context[1], rows.context[2].big
+        data = np.frombuffer(rows.buffer, np.uint8)
+        at = rows.offsets[:-1].copy()
+        out: dict[str, Any] = {}
+        for inner in self.fields(version):
+            fixed = _fixed_size(inner)
+            if fixed is None:
+                prefix = inner.kind.size.prefix
+                sizes = _gather(rows.buffer, at, prefix.dtype(big)).astype(np.int64)
+                out[inner.name or "value"] = Ragged(data, at + prefix.width, sizes)
+                at = at + prefix.width + sizes
+            else:
+                if inner.name:
+                    form = inner.kind.dtype(big) or f"V{fixed}"
+                    out[inner.name] = _gather(rows.buffer, at, form)
+                at = at + fixed
+        return out
+
+    # ---- writing -------------------------------------------------------------------------
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        if item.value is not None:
+            self._write_columns(writing, item.value, field)
+            return
+        if item.members is None and item.rows is not None and item.kind == LIST:
+            self.count.write(item.rows.count, writing, field)
+            at = item.rows.body
+            for number, row in sorted((item.some or {}).items()):
+                begin, end = item.rows.span(number)
+                writing.out += item.rows.buffer[at:begin]
+                self._write_row(writing, row, field, number)
+                at = end
+            last = item.rows.span(item.rows.count - 1)[1] if item.rows.count else at
+            writing.out += item.rows.buffer[at:last]
+            return
+        if item.kind != LIST:
+            writing.fail(field, "a list of rows is needed here")
+        members = item.members or []
+        self.count.write(len(members), writing, field)
+        for number, row in enumerate(members):
+            self._write_row(writing, row, field, number)
+
+    def _write_row(self, writing: Writing, row: Item, field: Field, number: int) -> None:
+        write_item(writing, row, Field(f"{field.name}[{number}]", self.inner, field.at))
+
+    def _write_columns(self, writing: Writing, columns: Any, field: Field) -> None:
+        """Write a table that was given by columns."""
+        import numpy as np
+
+        version, big = writing.version, writing.big
+        if isinstance(columns, np.ndarray):
+            dtype = self.dtype(version, big)
+            if columns.dtype.names != dtype.names:
+                writing.fail(field, f"its columns are {dtype.names}, not {columns.dtype.names}")
+            self.count.write(len(columns), writing, field)
+            writing.out += np.ascontiguousarray(columns.astype(dtype, copy=False)).tobytes()
+            return
+        plan = self.ragged(version)
+        if plan is None:
+            writing.fail(field, "a table of such rows cannot be given by columns")
+        before, prefix, after = plan
+        name, ragged = next((k, v) for k, v in columns.items() if isinstance(v, Ragged))
+        count = len(ragged.lengths)
+        if count and int(ragged.lengths.max()) >= 1 << prefix.width * 8:
+            writing.fail(field, f"a value of {name} is too long for its size")
+        steps = before + prefix.width + after + ragged.lengths
+        begins = np.zeros(count + 1, np.int64)
+        np.cumsum(steps, out=begins[1:])
+        out = np.zeros(int(begins[-1]), np.uint8)
+        at = begins[:-1].copy()
+        for inner in self.fields(version):
+            fixed = _fixed_size(inner)
+            if fixed is None:
+                _scatter(out, at, ragged.lengths.astype(prefix.dtype(big)))
+                at += prefix.width
+                _scatter_ragged(out, at, ragged)
+                at += ragged.lengths
+                continue
+            if inner.name:
+                form = np.dtype(inner.kind.dtype(big) or f"V{fixed}")
+                _scatter(out, at, np.asarray(columns[inner.name]).astype(form, copy=False))
+            at += fixed
+        self.count.write(count, writing, field)
+        writing.out += out.tobytes()
+
+    def least(self, version: int) -> int:
+        if self.count.fixed is not None:
+            return self.count.fixed * int(self.inner.least(version))
+        return self.count.least(version)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return []
+
+
+def _fixed_size(field: Field) -> int | None:
+    """Return how many bytes a column takes in every row; None if that differs."""
+    kind = field.kind
+    if field.condition is not None:
+        return None
+    if isinstance(kind, (Text, Bytes)):
+        return kind.size.fixed
+    if isinstance(kind, Pad):
+        return None if kind.align else kind.count
+    if hasattr(kind, "dtype"):
+        width: int | None = getattr(kind, "width", None)
+        if width is None and hasattr(kind, "number"):
+            width = kind.number.width
+        return width
+    return None
+
+
+def _gather(data: bytes, at: Any, form: str) -> Any:
+    """Return the values of one type at offsets that need not be aligned: `(n_rows,)`."""
+    import numpy as np
+
+    width = np.dtype(form).itemsize
+    every = np.ndarray(max(len(data) - width + 1, 0), form, data, 0, (1,))
+    return every[at]
+
+
+def _scatter(out: Any, at: Any, values: Any) -> None:
+    import numpy as np
+
+    width = values.dtype.itemsize
+    if len(out) < width:
+        return
+    every = np.ndarray(len(out) - width + 1, values.dtype, out.data, 0, (1,))
+    every[at] = values
+
+
+def _scatter_ragged(out: Any, at: Any, ragged: Ragged) -> None:
+    """Copy byte strings to offsets, for all of one length at once."""
+    import numpy as np
+
+    order = np.argsort(ragged.lengths, kind="stable")
+    lengths = ragged.lengths[order]
+    cuts = np.flatnonzero(np.diff(lengths)) + 1
+    for group in np.split(order, cuts):
+        length = int(ragged.lengths[group[0]]) if len(group) else 0
+        if length:
+            form = f"V{length}"
+            source = np.ndarray(len(ragged.data) - length + 1, form, ragged.data, 0, (1,))
+            target = np.ndarray(len(out) - length + 1, form, out.data, 0, (1,))
+            target[at[group]] = source[ragged.starts[group]]

@@ -1,0 +1,198 @@
+"""Kinds of fields that are bytes or text, and the sizes and counts that go before things."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+
+from .item import Field, Item, Reading, Writing
+from .numbers import Varint
+
+__all__ = ["Bytes", "Pad", "Size", "Text"]
+
+
+class Size(Struct, frozen=True):
+    """How long something is, or how many: fixed, told by a number before it, by another field, to
+    the end, or up to a terminator."""
+
+    fixed: int | None = None
+    prefix: Any = None  # Integer or Varint
+    path: str = ""
+    to_end: bool = False
+    terminator: bytes = b""
+
+    def read(self, reading: Reading, field: Field) -> int:
+        """Return the number; -1 for what goes on to the end or to a terminator."""
+        if self.fixed is not None:
+            return self.fixed
+        if isinstance(self.prefix, Varint):
+            return self.prefix.number_at(reading, field)
+        if self.prefix is not None:
+            start = reading.take(self.prefix.width, field)
+            number = int(self.prefix.number(reading.data, start, reading.big))
+            if number < 0:
+                reading.fail(field, f"{number} is no size", start)
+            return number
+        if self.path:
+            found = reading.scope.find(self.path)
+            if found is None or not isinstance(found.value, int) or found.value < 0:
+                reading.fail(field, f"{self.path} tells no size")
+            return int(found.value)
+        return -1
+
+    def write(self, count: int, writing: Writing, field: Field) -> None:
+        """Append the number before what it counts, or check what other fields say of it."""
+        if self.prefix is not None:
+            writing.out += self.prefix.pack(count, writing, field)
+        elif self.fixed is not None and count != self.fixed:
+            writing.fail(field, f"{count:,} were given, the field holds {self.fixed:,}")
+        elif self.path:
+            found = writing.scope.find(self.path)
+            if found is None or found.value != count:
+                told = found.value if found is not None else "nothing"
+                writing.fail(field, f"there are {count:,}, but {self.path} tells {told}")
+
+    def least(self, version: int) -> int:
+        """Return the fewest bytes the number takes."""
+        return self.prefix.least(version) if self.prefix is not None else len(self.terminator)
+
+
+class Bytes(Struct, frozen=True):
+    """`bytes SIZE`."""
+
+    size: Size
+
+    def span(self, reading: Reading, field: Field) -> tuple[int, int]:
+        """Return where the bytes are, without what tells their size."""
+        count = self.size.read(reading, field)
+        if self.size.terminator:
+            start = reading.at
+            end = reading.data.find(self.size.terminator, start)
+            if end < 0:
+                reading.fail(field, "its end mark does not come any more")
+            reading.at = end + len(self.size.terminator)
+            return start, end
+        start = reading.take(reading.left if count < 0 else count, field)
+        return start, reading.at
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        begin = reading.at
+        start, end = self.span(reading, field)
+        value = reading.data[start:end]
+        if field.constant is not None and value != _as_bytes(field.constant):
+            reading.fail(field, f"must be {field.constant!r}, is {value[:16]!r}", start)
+        return reading.item(field, begin, value)
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        value = item.value
+        if isinstance(value, str):
+            try:
+                value = bytes.fromhex(value)
+            except ValueError:
+                value = value.encode()
+        if not isinstance(value, bytes):
+            writing.fail(field, f"{value!r} is no bytes")
+        if field.constant is not None and value != _as_bytes(field.constant):
+            writing.fail(field, f"must be {field.constant!r}")
+        if self.size.terminator and self.size.terminator in value:
+            writing.fail(field, "the value holds its own end mark")
+        self.size.write(len(value), writing, field)
+        writing.out += value + self.size.terminator
+
+    def least(self, version: int) -> int:
+        return self.size.fixed or self.size.least(version)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return b"\0" * (self.size.fixed or 0)
+
+    def dtype(self, big: bool) -> str | None:
+        return f"V{self.size.fixed}" if self.size.fixed else None
+
+
+class Text(Struct, frozen=True):
+    """`text SIZE`: sized in bytes; a fixed width is filled up with `pad`, and read up to it."""
+
+    size: Size
+    encoding: str = "utf-8"
+    pad: int = 0
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        begin = reading.at
+        start, end = Bytes(self.size).span(reading, field)
+        raw = reading.data[start:end]
+        value = self.decode(raw)
+        if field.constant is not None and value != field.constant:
+            reading.fail(field, f"must be {field.constant!r}, is {value!r}", start)
+        return reading.item(field, begin, value)
+
+    def decode(self, raw: bytes) -> str:
+        """Return the text of bytes; what is no text in the encoding is carried by escapes."""
+        if self.size.fixed is not None:
+            if self.pad == 0 and self.encoding not in ("utf-16-le", "utf-16-be"):
+                raw = raw.split(b"\0", 1)[0]
+            else:
+                raw = raw.rstrip(bytes((self.pad,)))
+                raw += b"\0" * (len(raw) % 2 if self.encoding.startswith("utf-16") else 0)
+        return raw.decode(self.encoding, "surrogateescape")
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        value = item.value
+        if not isinstance(value, str):
+            writing.fail(field, f"{value!r} is no text")
+        if field.constant is not None and value != field.constant:
+            writing.fail(field, f"must be {field.constant!r}")
+        try:
+            raw = value.encode(self.encoding, "surrogateescape")
+        except UnicodeEncodeError as error:
+            writing.fail(field, f"{value[error.start]!r} cannot be written in {self.encoding}")
+        if self.size.fixed is not None:
+            if len(raw) > self.size.fixed:
+                writing.fail(
+                    field, f"{value!r} takes {len(raw)} bytes, the field {self.size.fixed}"
+                )
+            if self.pad == 0 and "\0" in value:
+                writing.fail(field, "the text holds a zero, at which it would end")
+            raw = raw.ljust(self.size.fixed, bytes((self.pad,)))
+        elif self.size.terminator and self.size.terminator in raw:
+            writing.fail(field, "the text holds its own end mark")
+        self.size.write(len(raw), writing, field)
+        writing.out += raw + self.size.terminator
+
+    def least(self, version: int) -> int:
+        return self.size.fixed or self.size.least(version)
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return ""
+
+    def dtype(self, big: bool) -> str | None:
+        letter = "S" if self.pad == 0 else "V"
+        return f"{letter}{self.size.fixed}" if self.size.fixed else None
+
+
+class Pad(Struct, frozen=True):
+    """`pad N`, `align N`: bytes nobody means; kept as they are, written as zeros."""
+
+    count: int = 0
+    align: int = 0
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        count = -reading.at % self.align if self.align else self.count
+        start = reading.take(count, field)
+        return reading.item(field, start, None)
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        writing.out += b"\0" * (-len(writing.out) % self.align if self.align else self.count)
+
+    def least(self, version: int) -> int:
+        return self.count
+
+    def fresh(self, field: Field, version: int) -> Any:
+        return None
+
+    def dtype(self, big: bool) -> str | None:
+        return f"V{self.count}" if self.count else None
+
+
+def _as_bytes(value: Any) -> bytes:
+    return value.encode("latin-1") if isinstance(value, str) else bytes(value)
