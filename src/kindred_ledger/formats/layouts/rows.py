@@ -7,6 +7,7 @@ there. All other rows are read one by one. Single rows are read only when somebo
 
 from __future__ import annotations
 
+from array import array
 from typing import Any
 
 from msgspec import Struct
@@ -136,30 +137,27 @@ class Table(Struct, frozen=True):
         data, at = reading.data, reading.at
         end = len(data)
         lengths: Any = data
-        if prefix.width > 1:
-            # The number at every offset, so that one look-up a row is enough there, too.
+        if prefix.width > 1:  # the number at every offset, so that one look-up a row is enough
             order = ">" if prefix.order(reading.big) == "big" else "<"
-            view = np.ndarray(
-                max(end - prefix.width + 1, 0), f"{order}u{prefix.width}", data, 0, (1,)
-            )
-            lengths = (
-                memoryview(np.ascontiguousarray(view, f"u{prefix.width}").data)
-                if end < 1 << 24
-                else view
-            )
+            room = max(end - prefix.width + 1, 0)
+            every = np.ndarray(room, f"{order}u{prefix.width}", data, 0, (1,))
+            lengths = np.ascontiguousarray(every, f"u{prefix.width}").data
         fixed = before + prefix.width + after
-        offsets = [0] * (count + 1)
+        places = array("q", bytes(8 * (count + 1)))
+        at += before
         try:
             for row in range(count):
-                offsets[row] = at
-                at += fixed + int(lengths[at + before])
+                places[row] = at
+                at += fixed + lengths[at]
         except IndexError:
             reading.fail(field, f"row {row:,} of {count:,} goes past the end", min(at, end))
+        places[count] = at
+        offsets = np.frombuffer(places, np.int64) - before
+        at -= before
         if at > end:
-            reading.fail(field, f"row {count - 1:,} goes past the end", offsets[count - 1])
-        offsets[count] = at
+            reading.fail(field, f"row {count - 1:,} goes past the end", int(offsets[count - 1]))
         first, reading.at = reading.at, at
-        return Rows(count, first, 0, np.array(offsets, np.int64), data)
+        return Rows(count, first, 0, offsets, data)
 
     def _read_each(self, reading: Reading, item: Item, field: Field, count: int) -> None:
         item.members = []
