@@ -89,8 +89,13 @@ class Each(Struct, frozen=True):
         table = writing.scope.find(self.table)
         if table is None:
             writing.fail(field, f"there is no table {self.table!r}")
-        same_head = len(writing.out) == start and len(item.members or ()) == len(spans)
-        tail = bytearray(item.buffer[start:]) if same_head and item.start >= 0 else bytearray()
+        same_head = item.start >= 0 and len(item.members or ()) == len(spans)
+        if same_head and (shift := len(writing.out) - start):
+            # What lies before them grew or shrank: all move together, and keep their alignment.
+            gap = -shift % self.align
+            writing.out += b"\0" * gap
+            spans = [(a + shift + gap, b + shift + gap) if b > a else (a, b) for a, b in spans]
+        tail = bytearray(item.buffer[start:]) if same_head else bytearray()
         places: list[tuple[int, int]] = []
         for number, block in enumerate(item.members or ()):
             old = spans[number] if same_head else (0, 0)
@@ -110,7 +115,7 @@ class Each(Struct, frozen=True):
             places.append(self._place(tail, len(writing.out), old, data))
         base = len(writing.out)
         writing.out += tail
-        if places != spans or not same_head or table.dirty:
+        if places != (item.shape or (0, []))[1] or table.dirty:
             self._tell(writing, table, places, field, base)
 
     def _place(

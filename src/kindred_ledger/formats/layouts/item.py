@@ -175,6 +175,7 @@ class Writing:
         self.path: list[str] = []
         self.checks: list[Any] = []
         self.spans: dict[int, tuple[int, int]] = {}  # of items, by identity, for checks
+        self.told: dict[int, int] = {}  # what fields were told of the size of others
 
     def inside(self, name: str) -> Writing:
         """Return a writing of what a block holds."""

@@ -338,11 +338,21 @@ def write_item(writing: Writing, item: Item, field: Field) -> None:
     elif hasattr(field.kind, "derived") or hasattr(field.kind, "follows"):
         as_read = False
     if as_read:
+        size = getattr(field.kind, "size", None) or getattr(field.kind, "count", None)
+        if isinstance(size, Size) and size.path:
+            size.write(_count(item), writing, field)
         writing.out += item.raw
     else:
         field.kind.write(writing, item, field)
     if field.name:
         writing.spans[id(item)] = (start, len(writing.out))
+
+
+def _count(item: Item) -> int:
+    """Return how many rows or bytes an item has that was not touched."""
+    if item.rows is not None:
+        return int(item.rows.count)
+    return len(item.members) if item.members is not None else item.end - item.start
 
 
 def _check_within(reading: Reading, field: Field, item: Item) -> None:

@@ -48,10 +48,24 @@ class Size(Struct, frozen=True):
         elif self.fixed is not None and count != self.fixed:
             writing.fail(field, f"{count:,} were given, the field holds {self.fixed:,}")
         elif self.path:
-            found = writing.scope.find(self.path)
-            if found is None or found.value != count:
-                told = found.value if found is not None else "nothing"
-                writing.fail(field, f"there are {count:,}, but {self.path} tells {told}")
+            self._tell(count, writing, field)
+
+    def _tell(self, count: int, writing: Writing, field: Field) -> None:
+        """Put the number into the field that tells it, which was written already."""
+        found = writing.scope.find(self.path)
+        told = writing.told.get(id(found))
+        if found is None or (told is not None and told != count):
+            writing.fail(field, f"there are {count:,}, but {self.path} tells {told}")
+        writing.told[id(found)] = count
+        if found.value == count:
+            return
+        span = writing.spans.get(id(found))
+        part = writing.inside("")
+        found.value, found.dirty = count, True
+        found.field.kind.write(part, found, found.field)
+        if span is None or len(part.out) != span[1] - span[0]:
+            writing.fail(field, f"{self.path} cannot be told that there are {count:,}")
+        writing.out[span[0] : span[1]] = part.out
 
     def least(self, version: int) -> int:
         """Return the fewest bytes the number takes."""
