@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import DecisionNeeded, UsageError
+from ..formats import Document, Layout, LayoutDocument, decode
 from ..ledger import Tag
 from ..places import (
     JoinedPlace,
@@ -38,6 +39,14 @@ class Format(Struct, frozen=True, dict=True):
     name: str
     table: FormatTable
     builds: Scheme
+    folder: str = ""  # of the card, where its layouts are
+
+    @cached_property
+    def layout(self) -> Layout | None:
+        """What describes files of this format, if they are binary."""
+        if not self.table.layout:
+            return None
+        return Layout.load(os.path.join(self.folder, self.table.layout))
 
     @cached_property
     def files(self) -> Patterns:
@@ -56,6 +65,12 @@ class Format(Struct, frozen=True, dict=True):
             UsageError: the card says nothing about that build.
         """
         return self.scheme.parse(self._row(build).writes)
+
+    def decode(self, data: bytes) -> Document:
+        """Read a file of this format; raise `FormatError` if it is none."""
+        if self.layout is not None:
+            return LayoutDocument(data, self.layout)
+        return decode(data, self.table.codec)
 
     def read_by(self, build: Version) -> tuple[Version, ...]:
         """Return the format versions a build reads."""
@@ -102,7 +117,10 @@ class Card:
     @cached_property
     def formats(self) -> dict[str, Format]:
         """The kinds of files, by name."""
-        return {name: Format(name, table, self.scheme) for name, table in self.file.formats.items()}
+        return {
+            name: Format(name, table, self.scheme, os.path.dirname(self.path))
+            for name, table in self.file.formats.items()
+        }
 
     def protected_by(self, path: str) -> str:
         """Return the category because of which an update leaves a path alone; empty if none."""

@@ -105,6 +105,7 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     files: list[str]
     codec: str
     version: VersionKey
+    layout: str = ""
     scheme: str = "integer"
     builds: list[BuildFormat]
     steps: list[StepTable] = []

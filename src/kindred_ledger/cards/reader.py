@@ -12,7 +12,7 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 import msgspec
 
 from ..errors import CardError, KindredError
-from ..formats import CODECS, parse_path
+from ..formats import CODECS, LAYOUT, Layout, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
@@ -58,7 +58,7 @@ def read_card(path: str | os.PathLike[str]) -> CardFile:
     faults = list(_shape_faults(values, CardFile, ()))
     if not faults:
         card = msgspec.convert(values, CardFile)
-        faults = list(_meaning_faults(card))
+        faults = list(_meaning_faults(card, os.path.dirname(where)))
         if not faults:
             return card
     lines = [f"{_line_of(text, key)}{_show(key)}: {fault}" for key, fault in faults]
@@ -108,7 +108,7 @@ def _table_faults(
             yield (*key, name), "this key is missing"
 
 
-def _meaning_faults(card: CardFile) -> Iterator[tuple[_KEY, str]]:
+def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
     """Yield what contradicts itself in a card whose shape is right."""
     if card.card != _FORMAT:
         yield (
@@ -133,7 +133,7 @@ def _meaning_faults(card: CardFile) -> Iterator[tuple[_KEY, str]]:
         except KindredError as error:
             yield ("categories", name), error.what
     for name, table in card.formats.items():
-        for key, fault in _format_faults(table, builds):
+        for key, fault in _format_faults(table, builds, folder):
             yield ("formats", name, *key), fault
 
 
@@ -157,9 +157,19 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
         yield "`offset` needs a `length` of 1 to 100 bytes"
 
 
-def _format_faults(table: FormatTable, builds: Any) -> Iterator[tuple[_KEY, str]]:
-    if table.codec not in CODECS:
-        yield ("codec",), f"there is no codec {table.codec!r}" + _near(table.codec, CODECS)
+def _format_faults(table: FormatTable, builds: Any, folder: str) -> Iterator[tuple[_KEY, str]]:
+    if bool(table.layout) != (table.codec == LAYOUT):
+        yield ("layout",), f"`layout` names the file of a layout, for the codec {LAYOUT!r}"
+    elif table.layout:
+        try:
+            Layout.load(os.path.join(folder, table.layout))
+        except KindredError as error:
+            yield ("layout",), f"{error.where}: {error.what}"
+    elif table.codec not in CODECS:
+        yield (
+            ("codec",),
+            f"there is no codec {table.codec!r}" + _near(table.codec, [*CODECS, LAYOUT]),
+        )
     versions = scheme("integer")
     try:
         versions = scheme(table.scheme)

@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from ..cards import Format
 from ..errors import BooksUnbalanced, FormatError, KindredError
-from ..formats import Document, decode, parse_path
+from ..formats import Document, parse_path
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
@@ -33,7 +33,7 @@ def format_version(data: bytes, format: Format) -> Version:
     Raises:
         FormatError: it is damaged, or its number is missing or none the card knows.
     """
-    return _version_of(decode(data, format.table.codec), format)
+    return _version_of(format.decode(data), format)
 
 
 def route_for(format: Format, source: Version, target: Version) -> tuple[Hop, ...]:
@@ -64,7 +64,7 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
         BooksUnbalanced: a field went without a reason, or the result does not read back.
     """
     try:
-        document = decode(data, format.table.codec)
+        document = format.decode(data)
         source = _version_of(document, format)
         route = route_for(format, source, target)
         books = Bookkeeper()
@@ -77,8 +77,8 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
             if step.note:
                 notes.append(step.note)
         result = document.encode()
-        again = decode(result, format.table.codec)
-        original = decode(data, format.table.codec)
+        again = format.decode(result)
+        original = format.decode(data)
         edited = [(leaf.path, leaf.text) for leaf in document.leaves()]
         if edited != [(leaf.path, leaf.text) for leaf in again.leaves()]:
             raise BooksUnbalanced("what was written does not read back as what was meant")

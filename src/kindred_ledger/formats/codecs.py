@@ -7,7 +7,9 @@ from importlib import import_module
 from ..errors import UsageError
 from .document import Document
 
-__all__ = ["CODECS", "decode"]
+__all__ = ["CODECS", "LAYOUT", "decode"]
+
+LAYOUT = "layout"  # what a card calls the codec of binary files, which a layout describes
 
 CODECS: dict[str, tuple[str, str]] = {
     "json": (".json_text", "JsonDocument"),

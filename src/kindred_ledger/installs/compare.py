@@ -11,7 +11,7 @@ from msgspec import Struct, field
 
 from ..cards import Card, Install
 from ..errors import KindredError
-from ..formats import FieldDifference, decode, field_differences
+from ..formats import FieldDifference, field_differences
 from ..ledger import EntryPlace, Ledger, Tag
 from ..places import DIR, Difference, Place, Tree, read_bytes
 from ..progress import Progress
@@ -71,7 +71,7 @@ def compare(
         if difference.status != "changed" or format is None or _too_large(difference):
             continue
         try:
-            old, new = (decode(read_bytes(p, difference.path), format.table.codec) for p in places)
+            old, new = (format.decode(read_bytes(p, difference.path)) for p in places)
             fields[difference.path] = tuple(field_differences(old, new))
         except KindredError as error:
             unread[difference.path] = error.what

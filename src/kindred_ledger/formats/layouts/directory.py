@@ -99,14 +99,14 @@ class Each(Struct, frozen=True):
         places: list[tuple[int, int]] = []
         for number, block in enumerate(item.members or ()):
             old = spans[number] if same_head else (0, 0)
-            if same_head and block.start >= 0 and not block.dirty:
+            if same_head and block.start >= 0 and not block.dirty and not writing.changed:
                 places.append(old)
                 continue
             if block.kind == SCALAR and block.value is None:
                 places.append((0, 0))
                 continue
             data = block.raw
-            if block.dirty or block.start < 0:
+            if block.dirty or block.start < 0 or writing.changed:
                 part = writing.inside(f"{field.name}[{number}]")
                 self.inner.write(
                     part, block, Field(f"{field.name}[{number}]", self.inner, field.at)

@@ -56,11 +56,25 @@ class LayoutDocument(TreeDocument[Item]):
     def encode(self) -> bytes:
         if not self._root.dirty:
             return self._data
-        writing = Writing(self.layout, self.version)
+        version = self._version_now()
+        writing = Writing(self.layout, version)
+        writing.changed = version != self.version
         self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))
         for check in writing.checks:
             check(writing)
         return bytes(writing.out)
+
+    def _version_now(self) -> int:
+        """Return the version to write: the one the document tells by now."""
+        path = self.layout.version_path
+        version = self._node(path).value if path is not None else self.version
+        if not isinstance(version, int) or not self.layout.low <= version <= self.layout.high:
+            raise FormatError(
+                f"the layout has no version {version}",
+                where=format_path(path or ()),
+                remedy=f"It knows {self.layout.low} to {self.layout.high}.",
+            )
+        return version
 
     # ---- tables --------------------------------------------------------------------------
 

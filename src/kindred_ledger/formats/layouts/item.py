@@ -175,12 +175,14 @@ class Writing:
         self.path: list[str] = []
         self.checks: list[Any] = []
         self.spans: dict[int, tuple[int, int]] = {}  # of items, by identity, for checks
+        self.changed = False  # another version is written than was read
         self.told: dict[int, int] = {}  # what fields were told of the size of others
 
     def inside(self, name: str) -> Writing:
         """Return a writing of what a block holds."""
         inner = Writing(self.layout, self.version)
         inner.scope, inner.path = self.scope, [*self.path, name]
+        inner.changed = self.changed
         return inner
 
     def fail(self, field: Field, what: str) -> NoReturn:

@@ -248,7 +248,8 @@ class Sections(Struct, frozen=True):
         writing.scope.groups.append(item)
         tags = {name: (tag, kind, at) for tag, (name, kind, at) in self.cases.items()}
         for member in members:
-            if not member.dirty and member.start >= 0:
+            unknown = isinstance(member.shape, tuple) and member.shape[1] is None
+            if not member.dirty and member.start >= 0 and (unknown or not writing.changed):
                 writing.out += member.raw
                 continue
             name = str(member.key)
@@ -335,6 +336,8 @@ def write_item(writing: Writing, item: Item, field: Field) -> None:
     as_read = item.start >= 0 and not item.dirty
     if isinstance(field.kind, Pad) and field.kind.align:
         as_read &= item.start == start  # else other bytes are needed to fill up
+    elif writing.changed and (item.kind != SCALAR or item.rows is not None):
+        as_read = False  # what is in it may be another thing in this version
     elif hasattr(field.kind, "derived") or hasattr(field.kind, "follows"):
         as_read = False
     if as_read:

@@ -255,6 +255,9 @@ class Table(Struct, frozen=True):
         if item.value is not None:
             self._write_columns(writing, item.value, field)
             return
+        if item.members is None and item.rows is not None and self._must_differ(writing, item):
+            some = item.some or {}
+            item.members = [some.get(n) or self.row(item, n) for n in range(item.rows.count)]
         if item.members is None and item.rows is not None and item.kind == LIST:
             self.count.write(item.rows.count, writing, field)
             at = item.rows.body
@@ -272,6 +275,10 @@ class Table(Struct, frozen=True):
         self.count.write(len(members), writing, field)
         for number, row in enumerate(members):
             self._write_row(writing, row, field, number)
+
+    def _must_differ(self, writing: Writing, item: Item) -> bool:
+        """Tell whether the version that is written has other columns than the one that was read."""
+        return writing.changed and self.fields(writing.version) != self.fields(item.rows.context[1])
 
     def _write_row(self, writing: Writing, row: Item, field: Field, number: int) -> None:
         write_item(writing, row, Field(f"{field.name}[{number}]", self.inner, field.at))
