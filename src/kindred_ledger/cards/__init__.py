@@ -4,6 +4,7 @@ from .card import PROGRAM, Card, Format, Install, select_categories
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
 from .finding import card_for, find_cards, find_installs
+from .identify import Identity, Match, identify
 from .locate import Surroundings
 
 __all__ = [
@@ -12,12 +13,15 @@ __all__ = [
     "Card",
     "Evidence",
     "Format",
+    "Identity",
     "Install",
+    "Match",
     "Surroundings",
     "belongings",
     "card_for",
     "find_cards",
     "find_installs",
+    "identify",
     "select_categories",
     "unlisted",
 ]

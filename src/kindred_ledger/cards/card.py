@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Iterable, Mapping
+from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import DecisionNeeded, UsageError
-from ..formats import Document, Layout, LayoutDocument, decode
+from ..errors import DecisionNeeded, FormatError, KindredError, UsageError
+from ..formats import Document, Layout, LayoutDocument, Path, decode, parse_path
 from ..ledger import Tag
 from ..places import (
     JoinedPlace,
@@ -71,6 +72,45 @@ class Format(Struct, frozen=True, dict=True):
         if self.layout is not None:
             return LayoutDocument(data, self.layout)
         return decode(data, self.table.codec)
+
+    @cached_property
+    def version_path(self) -> Path:
+        """Where a file says which version it is in."""
+        return parse_path(self.table.version.key)
+
+    def version_of(self, document: Document) -> Version:
+        """Return the version a document says it is in.
+
+        Raises:
+            FormatError: its number is missing, or none the card knows.
+        """
+        key = self.table.version
+        if not document.find(self.version_path):
+            if key.default:
+                return self.scheme.parse(key.default)
+            raise FormatError(
+                f"it does not say which format it is in: there is no {key.key}",
+                remedy=f"This may be no {self.name} file, or a damaged one.",
+            )
+        text = str(document.get(self.version_path)).strip()
+        known = {v for row in self.table.builds for v in (row.writes, *row.reads)}
+        known |= {v for step in self.table.steps for v in (step.source, step.to)}
+        try:
+            version = self.scheme.parse(text)
+        except KindredError as error:
+            raise FormatError(f"{key.key} is {text!r}, which is no format version") from error
+        if version not in {self.scheme.parse(v) for v in known}:
+            told = ", ".join(sorted(known))
+            raise FormatError(
+                f"{key.key} is {text}, a format version the card does not know",
+                remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
+            )
+        return version
+
+    def fits_name(self, name: str) -> bool:
+        """Tell whether a file's name is as the last part of the format's patterns."""
+        last = name.replace("\\", "/").rpartition("/")[2]
+        return any(fnmatch(last, pattern.rpartition("/")[2]) for pattern in self.table.files)
 
     def read_by(self, build: Version) -> tuple[Version, ...]:
         """Return the format versions a build reads."""

@@ -14,6 +14,7 @@ __all__ = ["COMMANDS", "main", "program"]
 # In the order people work, in groups.
 COMMANDS: dict[str, str] = {
     "scan": "which titles, installs, versions and belongings are here",
+    "identify": "what a file is, which format version, by which evidence",
     "backup": "keep what a place holds under a version tag",
     "entries": "list what the ledger keeps",
     "show": "look into one entry",
@@ -31,6 +32,7 @@ COMMANDS: dict[str, str] = {
     "update": "bring an install to a new release, over the top",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
+    "layout": "describe a binary format: dump a file by it, check it",
     "history": "what was changed, when and why",
     "undo": "take a change back (or do it again)",
     "recover": "finish or unwind what was cut off",
@@ -39,10 +41,10 @@ COMMANDS: dict[str, str] = {
 _GROUPS = (
     (
         "find and keep",
-        ("scan", "backup", "entries", "show", "compare", "restore", "export", "import"),
+        ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("update", "carry", "convert")),
+    ("move", ("update", "carry", "convert", "layout")),
     ("go back", ("history", "undo", "recover")),
     ("learn", ("demo",)),
 )

@@ -5,8 +5,8 @@ from __future__ import annotations
 from msgspec import Struct
 
 from ..cards import Format
-from ..errors import BooksUnbalanced, FormatError, KindredError
-from ..formats import Document, parse_path
+from ..errors import BooksUnbalanced, KindredError
+from ..formats import Document
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
@@ -33,7 +33,7 @@ def format_version(data: bytes, format: Format) -> Version:
     Raises:
         FormatError: it is damaged, or its number is missing or none the card knows.
     """
-    return _version_of(format.decode(data), format)
+    return format.version_of(format.decode(data))
 
 
 def route_for(format: Format, source: Version, target: Version) -> tuple[Hop, ...]:
@@ -65,7 +65,7 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
     """
     try:
         document = format.decode(data)
-        source = _version_of(document, format)
+        source = format.version_of(document)
         route = route_for(format, source, target)
         books = Bookkeeper()
         notes = []
@@ -90,34 +90,9 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
     return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))
 
 
-def _version_of(document: Document, format: Format) -> Version:
-    key = format.table.version
-    path = parse_path(key.key)
-    if not document.find(path):
-        if key.default:
-            return format.scheme.parse(key.default)
-        raise FormatError(
-            f"it does not say which format it is in: there is no {key.key}",
-            remedy=f"This may be no {format.name} file, or a damaged one.",
-        )
-    text = str(document.get(path))
-    known = {v for row in format.table.builds for v in (row.writes, *row.reads)}
-    known |= {v for step in format.table.steps for v in (step.source, step.to)}
-    try:
-        version = format.scheme.parse(text)
-    except KindredError as error:
-        raise FormatError(f"{key.key} is {text!r}, which is no format version") from error
-    if version not in {format.scheme.parse(v) for v in known}:
-        raise FormatError(
-            f"{key.key} is {text}, a format version the card does not know",
-            remedy=f"It knows {', '.join(sorted(known))}. The file may be damaged, or of a newer build.",
-        )
-    return version
-
-
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:
     """Write the new format version where the file keeps it, as the kind of value it was."""
-    path = parse_path(format.table.version.key)
+    path = format.version_path
     text = hop.target.text
     value: str | int = text
     if text.lstrip("-").isdigit() and not (

@@ -1,8 +1,19 @@
 """Layouts: binary formats described once, in all their versions, to be read and written."""
 
+from .checking import LayoutReport, check_layout
 from .document import LayoutDocument
+from .dump import DumpLine, dump
 from .language import LayoutError
 from .layout import Layout
 from .rows import Ragged
 
-__all__ = ["Layout", "LayoutDocument", "LayoutError", "Ragged"]
+__all__ = [
+    "DumpLine",
+    "Layout",
+    "LayoutDocument",
+    "LayoutError",
+    "LayoutReport",
+    "Ragged",
+    "check_layout",
+    "dump",
+]

@@ -1,0 +1,115 @@
+"""Identifying a file: its kind by content, its format by the cards, its version by all evidence.
+
+Nothing is guessed: a number that covers a range of builds is given as that range, from the card's
+table; where pieces of evidence disagree, all are shown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from ..errors import KindredError
+from ..formats import HEAD, Finding, confirm, kind_of, misnamed
+from .card import Card, Format
+
+__all__ = ["Identity", "Match", "identify"]
+
+
+class Match(Struct, frozen=True):
+    """A format of a card that a file is of, or seems to be.
+
+    `version` "" means that it cannot be told; `writes` and `reads` are the ranges of builds that
+    write and read that version; `evidence` tells why, `fault` what speaks against it.
+    """
+
+    title: str
+    format: str
+    version: str
+    writes: tuple[str, ...]
+    reads: tuple[str, ...]
+    evidence: tuple[str, ...]
+    fault: str = ""
+
+
+class Identity(Struct, frozen=True):
+    """What a file is."""
+
+    name: str
+    size_bytes: int
+    kind: str
+    evidence: str
+    matches: tuple[Match, ...] = ()
+    oddities: tuple[str, ...] = ()
+
+
+def identify(
+    name: str, data: bytes, cards: Iterable[Card], *, paths: Sequence[str] = ()
+) -> Identity:
+    """Tell what a file is. `name` is its path; `paths` are its paths in installs it lies in.
+
+    A card's format fits by the file's path in an install, or by the last part of its name.
+    """
+    finding = kind_of(data[:HEAD], whole=len(data) <= HEAD)
+    matches = [
+        match
+        for card in cards
+        for format in card.formats.values()
+        if (match := _match(card, format, name, data, paths)) is not None
+    ]
+    sound = [match for match in matches if not match.fault]
+    odd: list[str] = []
+    if sound:
+        codec = _codec_of(cards, sound[0])
+        if codec in ("layout", finding.kind):
+            kind = finding.kind if codec != "layout" else "binary"
+            told = "it reads as the card's format to its end"
+            finding = Finding(kind, finding.evidence if codec == "layout" else told)
+    else:
+        finding, fault = confirm(data, finding)
+        if fault:
+            odd.append(f"it begins as {finding.kind}, but: {fault}")
+    wrong_name = misnamed(name.replace("\\", "/").rpartition("/")[2], finding.kind)
+    if wrong_name:
+        odd.append(wrong_name)
+    if len(sound) > 1:
+        names = ", ".join(f"{match.title} {match.format}" for match in sound)
+        odd.append(f"more than one format fits: {names}")
+    odd += (f"{match.title} {match.format}: {match.fault}" for match in matches if match.fault)
+    return Identity(name, len(data), finding.kind, finding.evidence, tuple(matches), tuple(odd))
+
+
+def _codec_of(cards: Iterable[Card], match: Match) -> str:
+    return next(c.formats[match.format].table.codec for c in cards if c.title == match.title)
+
+
+def _match(
+    card: Card, format: Format, name: str, data: bytes, paths: Sequence[str]
+) -> Match | None:
+    evidence = []
+    placed = [path for path in paths if format.files(path)]
+    if placed:
+        evidence.append(f"it lies where the card says: {placed[0]}")
+    elif format.fits_name(name):
+        evidence.append("its name fits")
+    try:
+        document = format.decode(data)
+        version = format.version_of(document)
+    except KindredError as error:
+        if not evidence:
+            return None
+        where = f"{error.where}: " if error.where else ""
+        return Match(card.title, format.name, "", (), (), tuple(evidence), f"{where}{error.what}")
+    key = format.table.version.key
+    if document.find(format.version_path):
+        evidence.append(f"{key} = {version}")
+    elif evidence:
+        evidence.append(f"there is no {key}, which means {version}")
+    if format.layout is not None:
+        evidence.append(f"it is as the layout {format.layout.name} says, to its last byte")
+    elif not placed and not format.fits_name(name):
+        return None  # some number under a common key tells nothing
+    writes = tuple(row.builds for row in format.table.builds if row.writes == version.text)
+    reads = tuple(row.builds for row in format.table.builds if version.text in row.reads)
+    return Match(card.title, format.name, version.text, writes, reads, tuple(evidence))

@@ -1,0 +1,102 @@
+"""kindred identify"""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+import click
+import msgspec
+
+from ...cards import Identity, Install, identify
+from ...errors import KindredError, UsageError
+from ...places import roots_of
+from .. import drawing
+from ..options import placing, session
+from ..session import Session
+
+
+@click.command()
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
+@placing
+@session("identify")
+def command(session: Session, files: tuple[str, ...]) -> int:
+    """Tell what each FILE is: its kind, by content; the format and version, by the cards.
+
+    Folders are looked through. Status 1 if something is odd: a name that says something else than
+    the content does, a damaged file, a version no build is known to write.
+
+    \b
+    Example, in the demo's folder:
+      kindred identify mossferry/userdata/saves/midwinter.voyage
+    """
+    found = [_identity(session, path) for path in _files(files)]
+    odd = any(identity.oddities for identity in found)
+    if session.json:
+        plain: list[dict[str, Any]] = [msgspec.to_builtins(identity) for identity in found]
+        return session.emit(int(odd), files=plain)
+    for identity in found:
+        _draw(session, identity)
+    return int(odd)
+
+
+def _files(named: tuple[str, ...]) -> list[str]:
+    out = []
+    for path in named:
+        if os.path.isdir(path):
+            for folder, folders, names in os.walk(path):
+                folders.sort()
+                out += [os.path.join(folder, name) for name in sorted(names)]
+        elif os.path.isfile(path):
+            out.append(path)
+        else:
+            raise UsageError("there is no such file", where=path, remedy="Check the path.")
+    return out
+
+
+def _identity(session: Session, path: str) -> Identity:
+    with open(path, "rb") as file:
+        data = file.read()
+    return identify(path, data, session.cards, paths=_places(session, path))
+
+
+def _places(session: Session, path: str) -> list[str]:
+    """Return what the file is called in the install it lies in."""
+    full = os.path.abspath(path)
+    folder = os.path.dirname(full)
+    while folder != os.path.dirname(folder):
+        for card in session.cards:
+            if card.is_install(folder):
+                return _names_in(session.install(folder), full)
+        folder = os.path.dirname(folder)
+    return []
+
+
+def _names_in(install: Install, full: str) -> list[str]:
+    try:
+        roots = roots_of(install.place)
+    except KindredError:
+        return []
+    inside = [
+        f"{name}/{os.path.relpath(full, root)}".lstrip("/").replace(os.sep, "/")
+        for name, root in roots.items()
+        if full.startswith(os.path.abspath(root) + os.sep)
+    ]
+    return sorted(inside, key=len)
+
+
+def _draw(session: Session, identity: Identity) -> None:
+    drawing.heading(session.out, identity.name, drawing.size(identity.size_bytes))
+    session.out.print(f"    {identity.kind}: {identity.evidence}", soft_wrap=True)
+    for match in identity.matches:
+        if match.fault:
+            continue
+        name = f"    {match.title} {match.format}, format {match.version}"
+        session.out.print(name, style="cyan", soft_wrap=True)
+        for piece in match.evidence:
+            session.out.print(f"      ✓ {piece}", style="dim", soft_wrap=True)
+        for label, builds in (("written by", match.writes), ("read by", match.reads)):
+            told = " or ".join(builds) or "no build the card knows"
+            session.out.print(f"      {label} builds {told}", soft_wrap=True)
+    for fault in identity.oddities:
+        session.out.print(f"    ! {fault}", style="bold yellow", soft_wrap=True)

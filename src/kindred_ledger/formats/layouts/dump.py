@@ -1,0 +1,131 @@
+"""An annotated dump: every field of a file with its offset, bytes and value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from ..tree import LIST, SCALAR
+from .document import LayoutDocument
+from .item import Item
+from .numbers import Bits
+from .parts import Block
+
+__all__ = ["DumpLine", "dump"]
+
+
+class DumpLine(Struct, frozen=True):
+    """A line of a dump. `offset` counts from the block's own start where `inner` is true."""
+
+    depth: int
+    offset: int
+    inner: bool
+    raw: bytes
+    name: str
+    value: str
+    remark: str = ""
+
+
+def dump(document: LayoutDocument, *, rows: int = 3) -> Iterator[DumpLine]:
+    """Yield a line for each field, in the order of the file; of long tables the first rows and the last.
+
+    `rows` 0 shows all.
+    """
+    root = document.root
+    for item in root.shape if isinstance(root.shape, list) else root.members or ():
+        yield from _lines(document, item, 0, 0, False, rows)
+
+
+def _lines(
+    document: LayoutDocument, item: Item, depth: int, base: int, inner: bool, rows: int
+) -> Iterator[DumpLine]:
+    """Yield the lines of an item; `base` is what its offsets count from."""
+    at = base + item.start
+    name = item.key if item.key is not None else f"[{item.at}]"
+    if item.kind == SCALAR:
+        padding = (
+            not item.key and item.value is None and item.parent is not None and item.key is not None
+        )
+        value = "" if padding else _shown(document, item)
+        at = -1 if item.value is None and item.start == item.end else at
+        yield DumpLine(depth, at, inner, item.raw, name or "(padding)", value)
+        return
+    parts = _parts(item)
+    block = _is_block(item)
+    if item.kind == LIST:
+        yield from _list_lines(document, item, depth, base, inner, rows, name)
+        return
+    remark = (
+        f"block of {len(item.shape[0]):,} bytes, {item.end - item.start:,} in the file"
+        if block
+        else ""
+    )
+    same_place = item.field is not None and isinstance(item.field.kind, Bits)
+    raw = item.raw if same_place else b""
+    yield DumpLine(depth, at, inner, raw, name, "", remark)
+    for part in parts:
+        if same_place:  # bits of one number
+            yield DumpLine(depth + 1, at, inner, b"", str(part.key), _shown(document, part))
+        else:
+            yield from _lines(document, part, depth + 1, 0 if block else base, inner or block, rows)
+
+
+def _list_lines(
+    document: LayoutDocument, item: Item, depth: int, base: int, inner: bool, rows: int, name: str
+) -> Iterator[DumpLine]:
+    count = item.rows.count if item.rows is not None else len(item.members or ())
+    block = _is_block(item)
+    base, within = (0, True) if block else (base, inner)
+    told = item.rows.body - item.start if item.rows is not None and not block else 0
+    yield DumpLine(depth, base + item.start, inner, item.raw[:told], name, f"{count:,} rows")
+    short = 0 < rows < count - 1
+    numbers = [*range(rows), count - 1] if short else list(range(count))
+    for at, number in enumerate(numbers):
+        if short and at == rows:
+            yield DumpLine(depth + 1, -1, within, b"", "…", f"{count - rows - 1:,} more rows")
+        if item.rows is not None and item.members is None:
+            row = item.maker.row(item, number)
+            row.at = number
+            yield from _lines(
+                document, row, depth + 1, base + item.rows.span(number)[0], within, rows
+            )
+        else:
+            row = (item.members or [])[number]
+            row.at = number
+            yield from _lines(document, row, depth + 1, base, within, rows)
+
+
+def _is_block(item: Item) -> bool:
+    """Tell whether what is in an item has offsets of its own."""
+    return item.field is not None and isinstance(item.field.kind, Block) and item.shape is not None
+
+
+def _parts(item: Item) -> list[Item]:
+    shape = item.shape
+    while isinstance(shape, tuple):
+        shape = shape[-1]
+    return shape if isinstance(shape, list) else list(item.members or ())
+
+
+def _shown(document: LayoutDocument, item: Item) -> str:
+    value = item.value
+    if isinstance(value, str):
+        return f'"{value}"' if not _is_name(item) else value
+    if isinstance(value, bytes):
+        text = value.decode("latin-1")
+        return (
+            f'"{text}"'
+            if value and text.isascii() and text.isprintable()
+            else f"{len(value):,} bytes"
+        )
+    if isinstance(value, int) and not isinstance(value, bool) and abs(value) >= 100_000:
+        return f"{value:,}"
+    if value is None or isinstance(value, bool):
+        return {None: "none", True: "true", False: "false"}[value]
+    return str(value)
+
+
+def _is_name(item: Item) -> bool:
+    """Tell whether a text is a name for a number, and not text of the file."""
+    return item.field is not None and type(item.field.kind).__name__ in ("Enum", "Checksum")
