@@ -3,7 +3,9 @@
     mossferry/            the install of 1.4: portable, so the user's files lie in its userdata
     second/mossferry/     a fresh install of 2.0
     downloads/            the releases 1.4 and 2.0 as archives
-    mossferry.card.toml   the card
+    server/               the dedicated server: binary voyages and worlds, tuning, tables
+    handheld/             what the handheld edition keeps
+    mossferry.card.toml   the card, and the layouts it names
     ledger/               an empty ledger, made by the first command
 
 Everything is made from fixed seeds of its own names: the same files on every machine.
@@ -16,6 +18,8 @@ import os
 import random
 import zipfile
 from importlib import resources
+
+from .server_files import LAYOUTS, server_files
 
 __all__ = ["BUILDS", "build_play_area", "build_release"]
 
@@ -37,6 +41,10 @@ def build_play_area(folder: str) -> None:
         raise FileExistsError(folder)
     card = resources.files(__package__).joinpath("mossferry.card.toml").read_bytes()
     _write(folder, "mossferry.card.toml", card)
+    for name in LAYOUTS:
+        _write(folder, name, resources.files(__package__).joinpath(name).read_bytes())
+    for name, data in server_files().items():
+        _write(folder, name, data)
     for build in BUILDS:
         files = build_release(build)
         _write_zip(os.path.join(folder, "downloads", f"mossferry-{build}.zip"), build, files)
