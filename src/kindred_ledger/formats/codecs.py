@@ -21,6 +21,8 @@ CODECS: dict[str, tuple[str, str]] = {
     "text": (".line_text", "LineDocument"),
     "msgpack": (".msgpack_data", "MessagePackDocument"),
     "cbor": (".cbor_data", "CborDocument"),
+    "sqlite": (".sqlite_data", "SqliteDocument"),
+    "zip": (".zip_pack", "ZipDocument"),
 }
 
 
