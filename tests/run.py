@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
 import unittest
-from typing import ClassVar
+from collections.abc import Iterator
+from typing import Any, ClassVar
 
 MEMORY = "/dev/shm"  # a file system in memory, where there is one
 ENOUGH = 4 << 30  # bytes
@@ -21,24 +24,83 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("-k", dest="words", action="append", help="only tests that contain WORD")
     parser.add_argument("-v", dest="verbose", action="store_true")
+    parser.add_argument("-j", dest="workers", type=int, default=min(os.cpu_count() or 1, 4))
+    parser.add_argument("--share", default="", help=argparse.SUPPRESS)  # one of several: 0/2
+    parser.add_argument("--result", default="", help=argparse.SUPPRESS)
     options = parser.parse_args()
     if _roomy(MEMORY):  # thousands of small places: a disk would only wait for itself
         tempfile.tempdir = os.environ["TMPDIR"] = MEMORY
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands would compile themselves
+    if options.share or options.workers < 2 or options.words:
+        told = _run(options.words, options.share, verbose=options.verbose)
+    else:
+        told = _run_shares(options.workers, verbose=options.verbose)
+    if options.result:
+        with open(options.result, "w", encoding="utf-8") as file:
+            json.dump(told, file)
+        return 0
+    if options.verbose:
+        for seconds, name in sorted(told["took"], reverse=True)[:15]:
+            print(f"{seconds:7.1f} s  {name}")
+    skipped = f", {told['skipped']} skipped" if told["skipped"] else ""
+    print(f"{told['passed']} passed, {told['failed']} failed{skipped}")
+    return 0 if told["passed"] and not told["failed"] else 1
+
+
+def _run(words: list[str] | None, share: str, *, verbose: bool) -> dict[str, Any]:
+    """Run the tests, or a share of their classes, in this process."""
     sys.path.insert(0, os.path.dirname(HERE))
     loader = unittest.TestLoader()
-    if options.words:
-        loader.testNamePatterns = [f"*{word}*" for word in options.words]
+    if words:
+        loader.testNamePatterns = [f"*{word}*" for word in words]
     suite = loader.discover(HERE, top_level_dir=os.path.dirname(HERE))
-    runner = unittest.TextTestRunner(verbosity=2 if options.verbose else 1, resultclass=Timed)
+    if share:
+        number, count = map(int, share.split("/"))
+        suite = unittest.TestSuite(list(_classes(suite))[number::count])
+    runner = unittest.TextTestRunner(verbosity=2 if verbose else 1, resultclass=Timed)
     result = runner.run(suite)
-    for seconds, name in sorted(Timed.took, reverse=True)[: 15 if options.verbose else 0]:
-        print(f"{seconds:7.1f} s  {name}")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
-    skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
-    print(f"{passed} passed, {failed} failed{skipped}")
-    return 0 if passed and not failed else 1
+    return {
+        "passed": result.testsRun - failed - len(result.skipped),
+        "failed": failed,
+        "skipped": len(result.skipped),
+        "took": Timed.took,
+    }
+
+
+def _classes(suite: Any) -> Iterator[Any]:
+    """Yield the suites of single classes, and what stands alone."""
+    for part in suite:
+        if isinstance(part, unittest.TestSuite):
+            tests = list(part)
+            if any(isinstance(test, unittest.TestSuite) for test in tests):
+                yield from _classes(part)
+            elif tests:
+                yield part
+        else:
+            yield part
+
+
+def _run_shares(workers: int, *, verbose: bool) -> dict[str, Any]:
+    """Run the classes in turn on several processes; a process that dies counts as a failure."""
+    total: dict[str, Any] = {"passed": 0, "failed": 0, "skipped": 0, "took": []}
+    with tempfile.TemporaryDirectory() as folder:
+        running = []
+        for number in range(workers):
+            result = os.path.join(folder, f"{number}.json")
+            command = [sys.executable, os.path.abspath(__file__), "--share", f"{number}/{workers}"]
+            command += ["--result", result, *(["-v"] if verbose else [])]
+            running.append((subprocess.Popen(command), result))
+        for process, result in running:
+            process.wait()
+            try:
+                with open(result, encoding="utf-8") as file:
+                    told = json.load(file)
+            except OSError:
+                told = {"passed": 0, "failed": 1, "skipped": 0, "took": []}
+            for key, value in told.items():
+                total[key] += value
+    return total
 
 
 class Timed(unittest.TextTestResult):

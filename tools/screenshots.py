@@ -32,6 +32,11 @@ UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
     "scan": ((), "scan"),
+    "identify": (
+        (),
+        "identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
+    ),
+    "layout-show": ((), "layout show server/voyages/low-water.mfsv"),
     "in-use": ((), f"{UPDATE} --yes"),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "convert": ((), "convert mossferry --dry-run"),

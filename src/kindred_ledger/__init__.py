@@ -14,7 +14,7 @@ __version__ = "0.1.0"
 TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 10 ms to import
 
 if TYPE_CHECKING:
-    from .cards import Card, Install, find_installs
+    from .cards import Card, Identity, Install, find_installs, identify
     from .changes import (
         Action,
         Applied,
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     )
     from .convert import convert_bytes, convert_install
     from .errors import KindredError
-    from .formats import decode
+    from .formats import Layout, LayoutDocument, decode
     from .installs import Comparison, carry, compare, update
     from .ledger import (
         Entry,
@@ -61,11 +61,11 @@ if TYPE_CHECKING:
     from .versions import Version, VersionRange, scheme
 
 _HOMES = {
-    "cards": "Card Install find_installs",
+    "cards": "Card Identity Install find_installs identify",
     "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo",
     "convert": "convert_bytes convert_install",
     "errors": "KindredError",
-    "formats": "decode",
+    "formats": "Layout LayoutDocument decode",
     "installs": "Comparison carry compare update",
     "ledger": "Entry Healed Ledger Mirrored Policy Retirement Verified export heal mirror"
     " plan_retirement verify",
@@ -88,8 +88,11 @@ __all__ = [
     "Entry",
     "FolderPlace",
     "Healed",
+    "Identity",
     "Install",
     "KindredError",
+    "Layout",
+    "LayoutDocument",
     "Ledger",
     "Line",
     "Login",
@@ -118,6 +121,7 @@ __all__ = [
     "export",
     "find_installs",
     "heal",
+    "identify",
     "mirror",
     "open_place",
     "plan_retirement",

@@ -17,7 +17,7 @@ ENDINGS = {
 _LARGEST = 200_000
 
 
-def found(most: int = 80) -> Iterator[tuple[str, str]]:
+def found(most: int = 65) -> Iterator[tuple[str, str]]:
     """Yield codec and path of at most so many files a codec, the same ones each time."""
     count: dict[str, int] = {}
     places = (sysconfig.get_path("stdlib"), *sys.path, "/usr/share", "/etc", "/usr/lib")

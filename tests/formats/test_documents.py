@@ -329,7 +329,7 @@ class Contract(unittest.TestCase):
         back = field_differences(again, decode(content, codec))
         self.assertEqual(there, {(d.name, d.after, d.before) for d in back})
 
-    @law
+    @side_law
     @given(files, st.data())
     def test_add_then_remove(self, file: tuple[str, bytes], data: st.DataObject) -> None:
         """A new key is read again; removed, every leaf is as it was."""
@@ -351,7 +351,7 @@ class Contract(unittest.TestCase):
             middle.remove(path[:-1])
         self.assertEqual(full(decode(middle.encode(), codec)), before)
 
-    @law
+    @side_law
     @given(files, st.data())
     def test_a_moved_value_keeps_its_text(
         self, file: tuple[str, bytes], data: st.DataObject
@@ -381,7 +381,7 @@ class Contract(unittest.TestCase):
         self.assertEqual(leaves(again)[to], text)
         self.assertEqual(len(full(again)), len(full(decode(content, codec))))
 
-    @law
+    @side_law
     @given(files, st.lists(st.integers(0, 1 << 30), min_size=1, max_size=6))
     def test_many_edits_read_back(self, file: tuple[str, bytes], draws: list[int]) -> None:
         """Set, remove and rename in any order: what is read again is what the document said."""
@@ -574,7 +574,8 @@ class Database(unittest.TestCase):
         """Triggers and rows without numbers: carried, not edited; and no table is made."""
         document = self.made(
             "CREATE TABLE a (x); INSERT INTO a VALUES (1); CREATE TABLE log (x); "
-            "CREATE TRIGGER t AFTER UPDATE ON a BEGIN INSERT INTO log VALUES (1); END; CREATE TABLE w (k PRIMARY KEY) WITHOUT ROWID"
+            "CREATE TRIGGER t AFTER UPDATE ON a BEGIN INSERT INTO log VALUES (1); END; "
+            "CREATE TABLE w (k PRIMARY KEY) WITHOUT ROWID"
         )
         for act, words in (
             (lambda: document.set(("a", 0, "x"), 2), "triggers"),
