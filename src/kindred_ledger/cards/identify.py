@@ -64,8 +64,8 @@ def identify(
         codec = _codec_of(cards, sound[0])
         if codec in ("layout", finding.kind):
             kind = finding.kind if codec != "layout" else "binary"
-            told = "it reads as the card's format to its end"
-            finding = Finding(kind, finding.evidence if codec == "layout" else told)
+            told = "a layout describes it" if codec == "layout" else "it reads as that to its end"
+            finding = Finding(kind, told)
     else:
         finding, fault = confirm(data, finding)
         if fault:

@@ -15,7 +15,7 @@ from ..errors import FormatError
 from .codecs import CODECS, decode
 from .text import Text
 
-__all__ = ["HEAD", "Finding", "confirm", "kind_of", "misnamed"]
+__all__ = ["HEAD", "Finding", "claimed_kind", "confirm", "kind_of", "misnamed"]
 
 HEAD = 4096  # bytes that are looked at
 
@@ -117,18 +117,23 @@ def confirm(data: bytes, finding: Finding) -> tuple[Finding, str]:
 
 def misnamed(name: str, kind: str) -> str:
     """Return what is wrong with a file's extension, "" if nothing is."""
-    stem, dot, extension = name.rpartition(".")
-    claimed = _BY_EXTENSION.get(extension.lower()) if dot and stem else None
-    if (
-        claimed is None
-        or claimed == kind
-        or (claimed, kind) in _ALSO
-        or kind in ("empty", "binary")
-    ):
+    claimed = claimed_kind(name)
+    if claimed in ("", kind) or (claimed, kind) in _ALSO or kind in ("empty", "binary"):
         return ""
+    extension = name.rpartition(".")[2]
     right = _EXTENSIONS.get(kind)
     hint = f"such files are named .{right[0]}" if right else f"it is {kind}"
     return f"its name says {claimed} (.{extension}), its content is {kind}: {hint}"
+
+
+def claimed_kind(name: str) -> str:
+    """Return the kind that a file's name says it is, "" if it says none.
+
+    >>> claimed_kind("keys.JSON"), claimed_kind("saves/midwinter")
+    ('json', '')
+    """
+    stem, dot, extension = name.rpartition(".")
+    return _BY_EXTENSION.get(extension.lower(), "") if dot and stem else ""
 
 
 def _as_text(head: bytes, *, whole: bool) -> str | None:

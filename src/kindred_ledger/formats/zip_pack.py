@@ -19,7 +19,7 @@ from msgspec import Struct
 from ..errors import FormatError, UsageError
 from .codecs import CODECS, decode
 from .document import ANY, Document, Leaf, Path, format_path, occupied
-from .kinds import HEAD, kind_of
+from .kinds import HEAD, claimed_kind, kind_of
 
 __all__ = ["ZipDocument"]
 
@@ -217,12 +217,14 @@ class ZipDocument:
         if not member.looked:
             member.looked = True
             member.content = content = self._content(member)
-            kind = kind_of(content[:HEAD], whole=len(content) <= HEAD).kind
-            if kind in CODECS and kind not in ("zip", "text"):
-                try:
-                    member.document = decode(content, kind)
-                except FormatError:
-                    member.document = None
+            found = kind_of(content[:HEAD], whole=len(content) <= HEAD).kind
+            # What a name says counts only if the content reads as that; so an edit changes no kind.
+            for kind in (claimed_kind(member.name), found):
+                if member.document is None and kind in CODECS and kind not in ("zip", "text"):
+                    try:
+                        member.document = decode(content, kind)
+                    except FormatError:
+                        continue
         document: Document | None = member.document
         return document
 

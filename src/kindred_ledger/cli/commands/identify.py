@@ -95,8 +95,7 @@ def _draw(session: Session, identity: Identity) -> None:
         session.out.print(name, style="cyan", soft_wrap=True)
         for piece in match.evidence:
             session.out.print(f"      ✓ {piece}", style="dim", soft_wrap=True)
-        for label, builds in (("written by", match.writes), ("read by", match.reads)):
-            told = " or ".join(builds) or "no build the card knows"
-            session.out.print(f"      {label} builds {told}", soft_wrap=True)
+        writes, reads = (" or ".join(b) or "none known" for b in (match.writes, match.reads))
+        session.out.print(f"      written by builds {writes}; read by {reads}", soft_wrap=True)
     for fault in identity.oddities:
         session.out.print(f"    ! {fault}", style="bold yellow", soft_wrap=True)

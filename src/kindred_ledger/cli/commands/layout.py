@@ -15,7 +15,7 @@ from ..options import session
 from ..session import Session
 
 _MOST_BYTES = 8  # of a field that are shown
-_WIDEST = 44  # characters of a value
+_WIDEST = 60  # characters of a value
 
 
 @click.group(no_args_is_help=True)

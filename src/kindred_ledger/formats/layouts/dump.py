@@ -30,6 +30,7 @@ class DumpLine(Struct, frozen=True):
 def dump(document: LayoutDocument, *, rows: int = 3) -> Iterator[DumpLine]:
     """Yield a line for each field, in the order of the file; of long tables the first rows and the last.
 
+    The first row of a table has a line a field, the others one line if they hold plain values.
     `rows` 0 shows all.
     """
     root = document.root
@@ -84,16 +85,25 @@ def _list_lines(
     for at, number in enumerate(numbers):
         if short and at == rows:
             yield DumpLine(depth + 1, -1, within, b"", "…", f"{count - rows - 1:,} more rows")
+        place = base
         if item.rows is not None and item.members is None:
             row = item.maker.row(item, number)
-            row.at = number
-            yield from _lines(
-                document, row, depth + 1, base + item.rows.span(number)[0], within, rows
-            )
+            place += item.rows.span(number)[0]
         else:
             row = (item.members or [])[number]
-            row.at = number
-            yield from _lines(document, row, depth + 1, base, within, rows)
+        row.at = number
+        yield from _row_lines(document, row, depth + 1, place, within, rows)
+
+
+def _row_lines(
+    document: LayoutDocument, row: Item, depth: int, base: int, inner: bool, rows: int
+) -> Iterator[DumpLine]:
+    members = row.members or []
+    if row.at == 0 or row.kind == SCALAR or any(member.kind != SCALAR for member in members):
+        yield from _lines(document, row, depth, base, inner, rows)
+        return
+    value = ", ".join(f"{member.key} {_shown(document, member)}" for member in members)
+    yield DumpLine(depth, base + row.start, inner, row.raw, f"[{row.at}]", value)
 
 
 def _is_block(item: Item) -> bool:
