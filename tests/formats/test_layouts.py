@@ -16,9 +16,9 @@ from backports import zstd
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger.errors import FormatError
+from kindred_ledger.errors import FormatError, UsageError
 from kindred_ledger.formats import format_path
-from kindred_ledger.formats.layouts import Layout, LayoutDocument, LayoutError, Ragged
+from kindred_ledger.formats.layouts import Layout, LayoutDocument, LayoutError, Ragged, draft_layout
 from tests.support import law, side_law
 
 EVERYTHING = """
@@ -326,6 +326,52 @@ class Rows(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(FormatError, words):
                 LayoutDocument(data, Layout.parse("layout t\nbig endian\n" + text))
+
+
+class Drafts(unittest.TestCase):
+    @side_law
+    @given(st.booleans(), st.lists(st.integers(3, 9), min_size=2, max_size=4, unique=True))
+    def test_a_draft_reads_its_samples_and_finds_what_is_there(
+        self, big: bool, counts: list[int]
+    ) -> None:
+        """Magic, text, table with its columns, block and checksum, in either byte order."""
+        order = ">" if big else "<"
+        samples = []
+        for count in counts:
+            data = (
+                b"ROUT"
+                + struct.pack(f"{order}H", 2)
+                + b"\x05Heron"
+                + struct.pack(f"{order}H", count)
+            )
+            for row in range(count):
+                quay = (b"Ashwater", b"Eelgate", b"Dunlin Steps")[row % 3]
+                data += struct.pack(f"{order}I16sfH", row + 1, quay, row * 1.3 + 0.1, 100 * row + 7)
+            block = zlib.compress(b"reeds" * count)
+            data += struct.pack(f"{order}I", len(block)) + block
+            samples.append(data + struct.pack(f"{order}I", zlib.crc32(data)))
+        text = draft_layout(samples, "routes")
+        self.assertIn("big endian" if big else "little endian", text)
+        for found in (
+            'bytes 4 = "ROUT"', "text u8", "{ c1 u32, c2 text 16, c3 f32, c4 u16 }",
+            "block u32 zlib", "crc32 of start to here",
+        ):  # fmt: skip
+            self.assertIn(found, text)
+        for sample in samples:
+            self.assertEqual(LayoutDocument(sample, Layout.parse(text)).encode(), sample)
+
+    @side_law
+    @given(st.lists(st.binary(min_size=1, max_size=90), min_size=2, max_size=3, unique=True))
+    def test_any_samples_have_a_draft(self, samples: list[bytes]) -> None:
+        """Noise, too: what it does not tell is left to the rest."""
+        layout = Layout.parse(draft_layout(samples))
+        for sample in samples:
+            self.assertEqual(LayoutDocument(sample, layout).encode(), sample)
+
+    def test_samples_that_do_not_differ_are_refused(self) -> None:
+        """And it is said how to get some that do."""
+        with self.assertRaisesRegex(UsageError, "two samples that differ(.|\n)*Save twice"):
+            draft_layout([b"MFSV", b"MFSV"])
 
 
 class Language(unittest.TestCase):

@@ -9,7 +9,7 @@ import msgspec
 
 from ...errors import UsageError
 from ...formats import Layout, LayoutDocument
-from ...formats.layouts import DumpLine, check_layout, dump
+from ...formats.layouts import DumpLine, check_layout, draft_layout, dump
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -117,3 +117,19 @@ def check(session: Session, layout_path: str, samples: tuple[str, ...]) -> int:
     if report.is_sound:
         session.out.print("    Every field of every version is reached.", style="dim")
     return status
+
+
+@command.command()
+@click.argument("samples", nargs=-1, required=True)
+@click.option("--name", default="drafted", metavar="NAME", help="What the format is called.")
+@session("layout draft")
+def draft(session: Session, samples: tuple[str, ...], name: str) -> int:
+    """Propose a first layout from SAMPLES that differ in known ways; it reads them all.
+
+    Name its fields, put in what you know, and go on with layout show and layout check.
+    """
+    text = draft_layout([_reading(path) for path in samples], name)
+    if session.json:
+        return session.emit(layout=text)
+    session.out.print(text.rstrip("\n"), soft_wrap=True)
+    return 0

@@ -2,6 +2,7 @@
 
 from .checking import LayoutReport, check_layout
 from .document import LayoutDocument
+from .drafting import draft_layout
 from .dump import DumpLine, dump
 from .language import LayoutError
 from .layout import Layout
@@ -15,5 +16,6 @@ __all__ = [
     "LayoutReport",
     "Ragged",
     "check_layout",
+    "draft_layout",
     "dump",
 ]

@@ -1,0 +1,299 @@
+"""Drafting a layout from samples: a first guess, which a person then names and corrects.
+
+All samples are read side by side from the front. What is proposed for a place held in every one of
+them: a constant, a text with its length, a compressed block, a table whose rows look alike, a
+number; and at the end a checksum. Of the many ways to cut the bytes the one is taken that explains
+most with the fewest fields (a search that keeps the best few ways at each step). What the samples
+do not tell is left to `rest bytes to end`. The draft reads and writes all samples.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+
+from msgspec import Struct
+
+from ...errors import FormatError, UsageError
+from .document import LayoutDocument
+from .layout import Layout
+from .squeeze import expand
+
+__all__ = ["draft_layout"]
+
+_MOST_FIELDS = 60
+_WIDTHS = (("u8", 1), ("u16", 2), ("u32", 4))
+_BLOCKS = (("zlib", b"\x78"), ("gzip", b"\x1f\x8b"), ("zstd", b"\x28\xb5\x2f\xfd"))
+_MOST_EXPANDED = 16 << 20
+_CHECKS: tuple[tuple[str, int, Callable[[bytes], int]], ...] = (
+    ("crc32", 4, zlib.crc32),
+    ("adler32", 4, zlib.adler32),
+    ("sum32", 4, lambda data: sum(data) & 0xFFFFFFFF),
+    ("sum16", 2, lambda data: sum(data) & 0xFFFF),
+)
+_WIDEST_ROW = 64
+_LOOKED_AT = 64  # rows
+_ALIKE = 0.8  # of the bytes of rows
+_BEAM = 40
+_EACH = 0.6  # what a field costs, in bytes of each sample: fewer fields are likelier
+
+Found = tuple[str, list[int], str]  # kind, bytes it takes in each sample, what speaks for it
+
+
+class _Path(Struct, frozen=True):
+    """Guesses one after another (kind and reason), and how much they explain."""
+
+    score: float
+    at: tuple[int, ...]
+    guesses: tuple[tuple[str, str], ...]
+
+
+def draft_layout(samples: Sequence[bytes], name: str = "drafted") -> str:
+    """Return the text of a first layout for samples of one format version, which differ.
+
+    Raises:
+        UsageError: there are fewer than two samples, or they are all the same.
+    """
+    if len({bytes(sample) for sample in samples}) < 2:
+        raise UsageError(
+            "a draft needs at least two samples that differ",
+            remedy="Save twice in the game, with one thing changed in between that you know.",
+        )
+    _, text = max(_draft(samples, name, big=big) for big in (True, False))
+    layout = Layout.parse(text)
+    for sample in samples:
+        if LayoutDocument(sample, layout).encode() != sample:
+            raise FormatError("no draft describes all samples", where="the samples")
+    return text
+
+
+def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, str]:
+    """Return how much a draft explains, and its text."""
+    check = _checksum(samples, big=big)
+    ends = [len(sample) - (check[1] if check else 0) for sample in samples]
+    best = _search(samples, ends, big=big)
+    lines = [(f"field{n}", kind, why) for n, (kind, why) in enumerate(best.guesses, 1)]
+    score = best.score
+    if any(a < e for a, e in zip(best.at, ends, strict=True)):
+        told = "what the samples do not tell"
+        if check:  # what lies before it has no size that is known
+            told = f"what the samples do not tell; its last bytes are the {check[0]} of all before"
+            check = None
+        lines.append(("rest", "bytes to end", told))
+    if check:
+        lines.append(("check", f"{check[0]} of start to here", "it fits in all samples"))
+        score += 4.0 * len(samples)
+    width = min(max((len(kind) for _, kind, _ in lines), default=0), 40)
+    text = [f"layout {name}", f"{'big' if big else 'little'} endian", ""]
+    text += [f"{label:<9} {kind:<{width}}  # {why}" for label, kind, why in lines]
+    return score, "\n".join(text) + "\n"
+
+
+def _search(samples: Sequence[bytes], ends: list[int], *, big: bool) -> _Path:
+    """Return the guesses that explain most."""
+    best = _Path(0.0, (0,) * len(samples), ())
+    beam = [best]
+    for step in range(_MOST_FIELDS):
+        further: dict[tuple[int, ...], _Path] = {}
+        for path in beam:
+            rest = [s[a:e] for s, a, e in zip(samples, path.at, ends, strict=True)]
+            if not all(rest):
+                continue
+            for weight, (kind, sizes, why) in _guesses(rest, big, first=step == 0):
+                at = tuple(a + size for a, size in zip(path.at, sizes, strict=True))
+                score = path.score + weight * sum(sizes) - _EACH * len(samples)
+                old = further.get(at)
+                if old is None or score > old.score:
+                    further[at] = _Path(score, at, (*path.guesses, (kind, why)))
+        beam = sorted(further.values(), key=lambda path: -path.score)[:_BEAM]
+        if not beam:
+            break
+        best = max(best, beam[0], key=lambda path: path.score)
+    return best
+
+
+def _guesses(rest: list[bytes], big: bool, *, first: bool) -> Iterator[tuple[float, Found]]:
+    """Yield what may come next, each with what a byte of it counts."""
+    for weight, look in (
+        (3.0, _magic if first else None),
+        (1.5, _blocks),
+        (1.2, _texts),
+        (1.0, _tables),
+        (0.5, _numbers),
+    ):
+        for found in look(rest, big) if look is not None else ():
+            yield weight, found
+
+
+def _magic(rest: list[bytes], big: bool) -> Iterator[Found]:
+    """A name at the very beginning, the same in all."""
+    length = 0
+    for column in zip(*(data[:16] for data in rest), strict=False):
+        if len(set(column)) > 1 or not chr(column[0]).isalnum():
+            break
+        length += 1
+    if length >= 3:
+        kind = f'bytes {length} = "{rest[0][:length].decode("latin-1")}"'
+        yield kind, [length] * len(rest), "all begin with it"
+
+
+def _blocks(rest: list[bytes], big: bool) -> Iterator[Found]:
+    """A length, and a block that unpacks."""
+    for form, width in (("u32", 4), ("u16", 2)):
+        for method, mark in _BLOCKS:
+            sizes = []
+            for data in rest:
+                size = _prefix(data, width, big) or 0
+                body = data[width : width + size]
+                if not size or len(body) != size or not body.startswith(mark):
+                    break
+                try:
+                    expand(method, body, most=_MOST_EXPANDED)
+                except FormatError:
+                    break
+                sizes.append(width + size)
+            else:
+                kind = f"block {form} {method} {{ rest bytes to end }}"
+                yield kind, sizes, "a length, and a block that unpacks"
+
+
+def _texts(rest: list[bytes], big: bool) -> Iterator[Found]:
+    """A length, and as many printable letters; in one sample at least three."""
+    for form, width in reversed(_WIDTHS):
+        sizes, shown = [], ""
+        for data in rest:
+            size = _prefix(data, width, big)
+            body = data[width : width + (size or 0)]
+            if size is None or size > 4096 or len(body) != size or not _is_text(body):
+                break
+            sizes.append(width + size)
+            shown = max(shown, body.decode(), key=len)
+        else:
+            if len(shown) >= 3:
+                yield f"text {form}", sizes, f'a length and its letters, as "{shown[:24]}"'
+
+
+def _tables(rest: list[bytes], big: bool) -> Iterator[Found]:
+    """A count, and so many rows that look alike byte by byte; by the row's width."""
+    for form, width in (("u16", 2), ("u32", 4)):
+        counts = [_prefix(data, width, big) or 0 for data in rest]
+        if not all(1 <= count <= 1 << 20 for count in counts) or max(counts) < 3:
+            continue
+        longest = max(range(len(rest)), key=lambda n: counts[n])
+        best, score = 0, 0.0
+        for step in range(4, _WIDEST_ROW + 1):
+            if any(width + c * step > len(d) for c, d in zip(counts, rest, strict=True)):
+                break
+            alike = _alikeness(rest[longest][width:], counts[longest], step)
+            if alike > score + 0.02:
+                best, score = step, alike
+        if score >= _ALIKE:
+            rows = [
+                data[width + n * best : width + (n + 1) * best]
+                for data, count in zip(rest, counts, strict=True)
+                for n in range(min(count, _LOOKED_AT))
+            ]
+            columns = ", ".join(_columns(rows, best, big))
+            sizes = [width + count * best for count in counts]
+            yield (
+                f"table {form} {{ {columns} }}",
+                sizes,
+                f"a count, and rows of {best} bytes, alike",
+            )
+
+
+def _numbers(rest: list[bytes], big: bool) -> Iterator[Found]:
+    """Numbers whose upper bytes are zero in all samples; a single byte always."""
+    for form, width in _WIDTHS:
+        if any(len(data) < width for data in rest):
+            continue
+        values = [_prefix(data, width, big) or 0 for data in rest]
+        if width == 1 or max(values) < 1 << (width * 4 + 4):
+            shown = ", ".join(str(value) for value in sorted(set(values))[:4])
+            yield form, [width] * len(rest), f"a number: {shown}"
+
+
+# ---- rows ------------------------------------------------------------------------------------
+
+
+def _alikeness(data: bytes, count: int, step: int) -> float:
+    """Return how much rows agree in which bytes are zero, letters or other: 0 to 1."""
+    rows = [data[n * step : (n + 1) * step] for n in range(min(count, _LOOKED_AT))]
+    if len(set(rows)) < 2:
+        return 0.0
+    agree = 0.0
+    for column in zip(*rows, strict=True):
+        kinds = [0 if byte == 0 else 1 if 32 <= byte < 127 else 2 for byte in column]
+        agree += max(kinds.count(kind) for kind in (0, 1, 2)) / len(kinds)
+    return agree / step
+
+
+def _columns(rows: list[bytes], width: int, big: bool) -> list[str]:
+    """Cut a row into texts filled up with zeros, and numbers."""
+    out: list[str] = []
+    at = 0
+    while at < width:
+        size = _text_width([row[at:] for row in rows])
+        kind = f"text {size}" if size else ""
+        if not size:
+            size = next(s for s in (4, 2, 1) if at + s <= width)
+            while size > 1 and any(
+                _text_width([row[at + n :] for row in rows]) for n in range(1, size)
+            ):
+                size //= 2
+            kind = "f32" if size == 4 and _are_floats(rows, at, big) else f"u{size * 8}"
+        out.append(f"c{len(out) + 1} {kind}")
+        at += size
+    return out
+
+
+def _are_floats(rows: list[bytes], at: int, big: bool) -> bool:
+    form = ">f" if big else "<f"
+    values = [struct.unpack(form, row[at : at + 4])[0] for row in rows]
+    return any(values) and all(value == 0 or 1e-3 < abs(value) < 1e7 for value in values)
+
+
+def _text_width(parts: list[bytes]) -> int:
+    """Return the width of a text filled up with zeros at the front of all parts, 0 if there is none."""
+    longest = 0
+    for part in parts:
+        text = part.split(b"\0", 1)[0]
+        if len(text) < 2 or not _is_text(text):
+            return 0
+        longest = max(longest, len(text))
+    width = longest
+    while width < len(parts[0]) and all(part[width] == 0 for part in parts):
+        width += 1
+    if width == longest or any(
+        part[len(part.split(b"\0", 1)[0]) : width].strip(b"\0") for part in parts
+    ):
+        return 0
+    # Zeros behind it may be the upper bytes of a number: texts are as wide as people choose.
+    usual = [size for size in (8, 12, 16, 20, 24, 32, 40, 48, 64) if longest <= size <= width]
+    return usual[-1] if usual else width
+
+
+def _is_text(body: bytes) -> bool:
+    try:
+        return all(sign.isprintable() or sign in "\n\t" for sign in body.decode())
+    except UnicodeDecodeError:
+        return False
+
+
+def _prefix(data: bytes, width: int, big: bool) -> int | None:
+    if len(data) < width:
+        return None
+    return int.from_bytes(data[:width], "big" if big else "little")
+
+
+def _checksum(samples: Sequence[bytes], *, big: bool) -> tuple[str, int] | None:
+    """Return the checksum that stands at the end of all samples, and its size."""
+    for name, size, digest in _CHECKS:
+        if all(
+            len(sample) > size
+            and digest(sample[:-size]) == int.from_bytes(sample[-size:], "big" if big else "little")
+            for sample in samples
+        ):
+            return name, size
+    return None
