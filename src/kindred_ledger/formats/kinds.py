@@ -69,11 +69,16 @@ _TOML_VALUE = re.compile(
 _YAML = re.compile(
     r"(?:^%YAML|^---[ \t]*$|^[ \t]*(?:- )*[\w\"'.@/ -]{1,80}:(?:[ \t]+\S.*|[ \t]*)$)", re.M
 )
+_QUOTED = re.compile(r'"(?:[^"]|"")*"')
 _COMMENT_LINE = re.compile(r"^[ \t]*[#;].*\n?", re.M)
 
 
 # The upper halves of first bytes of containers; whole files are hardly ever a single number.
 _CONTAINERS = {"msgpack": (0x80, 0x90, 0xD0), "cbor": (0x80, 0x90, 0xA0, 0xB0)}
+
+
+# Bytes that may stand in text of any encoding that extends ASCII.
+_IN_TEXT = bytes({*range(32, 256), *b"\t\n\r\f\v\b\x1a\x1b"} - {0x7F})
 
 
 class Finding(Struct, frozen=True):
@@ -97,7 +102,7 @@ def kind_of(head: bytes, *, whole: bool = False) -> Finding:
     text = _as_text(head, whole=whole)
     if text is None:
         return _packed(head) if whole else Finding("binary", "it holds bytes that no text has")
-    return _text_kind(text, whole=whole)
+    return _text_kind(text)
 
 
 def confirm(data: bytes, finding: Finding) -> tuple[Finding, str]:
@@ -143,7 +148,7 @@ def _as_text(head: bytes, *, whole: bool) -> str | None:
             return Text.decode(head[: len(head) & ~1]).text
         except FormatError:
             return None
-    if b"\0" in head:
+    if head.translate(None, _IN_TEXT):  # something is left: control characters no text has
         return None
     if whole:
         return Text.decode(head).text
@@ -151,10 +156,7 @@ def _as_text(head: bytes, *, whole: bool) -> str | None:
     return text if len(text) > len(head) // 2 else Text.decode(head).text
 
 
-def _text_kind(text: str, *, whole: bool) -> Finding:
-    control = sum(text.count(chr(code)) for code in (1, 2, 3, 4, 5, 6, 14, 15, 16, 127))
-    if control:
-        return Finding("binary", "it holds control characters that no text has")
+def _text_kind(text: str) -> Finding:
     if _XML.match(text):
         return Finding("xml", "it begins with a tag")
     if _JSON.match(text):
@@ -167,6 +169,8 @@ def _text_kind(text: str, *, whole: bool) -> Finding:
 
 
 def _sections(text: str) -> Finding | None:
+    if "=" not in text:
+        return None
     bare = _COMMENT_LINE.sub("", text)
     pairs = _PAIR.findall(bare)
     section = _SECTION.search(bare)
@@ -191,7 +195,9 @@ def _yaml(text: str) -> Finding | None:
 
 
 def _csv(text: str) -> Finding | None:
-    lines = re.sub(r'"(?:[^"]|"")*"', "", text).splitlines()[:20]
+    lines = text.splitlines()[:20]
+    if any('"' in line for line in lines):
+        lines = _QUOTED.sub("", text).splitlines()[:20]
     lines = [line for line in lines if line.strip()]
     for sign in ",;\t|":
         counts = {line.count(sign) for line in lines[: max(len(lines) - 1, 2)]}

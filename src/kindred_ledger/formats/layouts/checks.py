@@ -70,9 +70,7 @@ class Checksum(Struct, frozen=True):
             span = self._span(place, at, at + size, len(end.out))
             if span is None:
                 end.fail(field, f"{self.first} to {self.last} are no places")
-            end.out[at : at + size] = _digest(
-                self.method, bytes(end.out[span[0] : span[1]]), end.big
-            )
+            end.out.put(at, _digest(self.method, end.out.part(*span), end.big))
 
         writing.checks.append(fill)
 

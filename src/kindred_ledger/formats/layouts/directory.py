@@ -157,7 +157,7 @@ class Each(Struct, frozen=True):
         kind.write(part, again, table.field)
         if len(part.out) != span[1] - span[0]:
             writing.fail(field, "the table changed its size when it was told of the new places")
-        writing.out[span[0] : span[1]] = part.out
+        writing.out.put(span[0], bytes(part.out))
 
     def least(self, version: int) -> int:
         return 0

@@ -14,6 +14,7 @@ from msgspec import Struct, field
 from ...errors import FormatError
 from ..tree import MAPPING, SCALAR, Node
 from .language import Source
+from .pieces import Pieces
 
 __all__ = ["Field", "Item", "Kind", "Reading", "Scope", "Writing", "same_or_none"]
 
@@ -167,7 +168,7 @@ class Writing:
     """Bytes that are put together."""
 
     def __init__(self, layout: Any, version: int) -> None:
-        self.out = bytearray()
+        self.out = Pieces()
         self.layout = layout
         self.big = layout.big
         self.version = version

@@ -65,7 +65,7 @@ class Size(Struct, frozen=True):
         found.field.kind.write(part, found, found.field)
         if span is None or len(part.out) != span[1] - span[0]:
             writing.fail(field, f"{self.path} cannot be told that there are {count:,}")
-        writing.out[span[0] : span[1]] = part.out
+        writing.out.put(span[0], bytes(part.out))
 
     def least(self, version: int) -> int:
         """Return the fewest bytes the number takes."""
