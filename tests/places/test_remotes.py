@@ -72,6 +72,37 @@ class Contract:
             fetch(self.remote, "packs/none", self.path("here"))
         self.assertEqual(digest_of(self.remote, "packs/none"), b"")
 
+    def test_a_listing_while_files_come_and_go(self) -> None:
+        """What was there all the while is listed each time, whatever vanishes beside it."""
+        folder = self.path("served", "ledger of ferries", "packs")
+        if not os.path.isdir(folder):
+            self.skipTest("what it serves is no folder here")
+        kept = [f"kept{number}" for number in range(20)]
+        for name in kept:
+            self.remote.write(f"packs/{name}", iter([b"moss"]))
+        stop = threading.Event()
+
+        def churn(number: int) -> None:
+            turn = 0
+            while not stop.is_set():
+                path = os.path.join(folder, f"{number}-{turn % 50}")
+                with open(path + ".part", "wb"):
+                    pass
+                os.rename(path + ".part", path)
+                os.remove(path)
+                turn += 1
+
+        with ThreadPoolExecutor(2) as pool:
+            churning = [pool.submit(churn, number) for number in range(2)]
+            try:
+                for _ in range(200):
+                    names = {one.name for one in self.remote.list("packs")}
+                    self.assertLessEqual(set(kept), names)
+            finally:
+                stop.set()
+            for each in churning:
+                each.result()
+
     def test_names_are_given_and_taken(self) -> None:
         """Over what has them; a folder is made once or twice."""
         self.remote.write("packs/a", [b"one"])

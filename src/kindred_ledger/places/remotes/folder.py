@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Iterator
 from urllib.parse import SplitResult
@@ -29,15 +30,20 @@ class FolderRemote:
         return os.path.join(self._root, *path.split("/"))
 
     def list(self, folder: str) -> list[Found]:
-        try:
-            with refusals(self.location), os.scandir(self._path(folder)) as found:
-                files = [entry for entry in found if entry.is_file()]
-                stats = [(entry.name, entry.stat()) for entry in files]
-        except Exception as error:
-            if isinstance(error.__cause__, FileNotFoundError):
+        out = []
+        with refusals(self.location):
+            try:
+                entries = os.scandir(self._path(folder))
+            except FileNotFoundError:
                 return []
-            raise
-        return sorted(Found(name, stat.st_size, stat.st_mtime) for name, stat in stats)
+            with entries:
+                for entry in entries:
+                    # One that goes meanwhile is left out; it must not take the others with it.
+                    with contextlib.suppress(FileNotFoundError):
+                        if entry.is_file():
+                            stat = entry.stat()
+                            out.append(Found(entry.name, stat.st_size, stat.st_mtime))
+        return sorted(out)
 
     def stat(self, path: str) -> Found | None:
         try:

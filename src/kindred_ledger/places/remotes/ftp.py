@@ -86,7 +86,7 @@ class FtpRemote(ServerRemote):
             remedy = "Check the connection and the room there, then run this again."
         return PlaceError(f"the server refused or broke off: {text}", where=where, remedy=remedy)
 
-    def list(self, folder: str) -> list[Found]:
+    def _listed(self, folder: str) -> list[Found]:
         def work(client: ftplib.FTP) -> list[Found]:
             try:
                 listed = list(client.mlsd(self._path(folder), ["type", "size", "modify"]))
@@ -98,10 +98,14 @@ class FtpRemote(ServerRemote):
                 if given.get("type") == "file"
             ]
 
+        return self._do(folder, work)
+
+    def _is_folder(self, folder: str) -> bool:
         try:
-            return sorted(self._do(folder, work))
+            self._do(folder, lambda client: client.cwd(self._path(folder)))
         except Vanished:
-            return []
+            return False
+        return True
 
     def stat(self, path: str) -> Found | None:
         def work(client: ftplib.FTP) -> Found | None:

@@ -11,10 +11,14 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterable
 from urllib.parse import SplitResult, unquote
 
+from ...errors import PlaceError, Vanished
 from .credentials import Login
 from .remote import Capabilities, Found
 
 __all__ = ["ServerRemote"]
+
+Names = list[str]  # in the class `list` is what lists files
+_TRIES = 50  # listings of a folder that changes meanwhile
 
 
 class ServerRemote(ABC):
@@ -32,7 +36,33 @@ class ServerRemote(ABC):
     def _path(self, path: str) -> str:
         return f"{self._root.rstrip('/')}/{path}"
 
-    def _above(self, path: str) -> list[str]:
+    def list(self, folder: str) -> list[Found]:
+        """Return the files of a folder; none if there is no such folder.
+
+        Servers say the same of a folder that is not there and of a file in it that went while they
+        listed it; an empty answer to that would have others' packs taken for unused.
+        """
+        for _ in range(_TRIES):
+            try:
+                return sorted(self._listed(folder))
+            except Vanished:
+                if not self._is_folder(folder):
+                    return []
+        raise PlaceError(
+            "the folder changes faster than the server can list it",
+            where=f"{self.location}/{folder}",
+            remedy="Run this again when fewer machines write there.",
+        )
+
+    @abstractmethod
+    def _listed(self, folder: str) -> Iterable[Found]:
+        """Return the files of a folder, or raise `Vanished`."""
+
+    @abstractmethod
+    def _is_folder(self, folder: str) -> bool:
+        """Tell whether a folder is there."""
+
+    def _above(self, path: str) -> Names:
         """Return a folder on the server and all it is in, the outermost first."""
         whole = self._path(path).strip("/").split("/")
         return ["/" + "/".join(whole[:depth]) for depth in range(1, len(whole) + 1)]

@@ -99,17 +99,17 @@ class SftpRemote(ServerRemote):
                 remedy="Check the connection and the room there, then run this again.",
             ) from error
 
-    def list(self, folder: str) -> list[Found]:
-        try:
-            with self._asking(folder) as sftp:
-                found = sftp.listdir_attr(self._path(folder))
-        except Vanished:
-            return []
-        return sorted(
+    def _listed(self, folder: str) -> list[Found]:
+        with self._asking(folder) as sftp:
+            found = sftp.listdir_attr(self._path(folder))
+        return [
             Found(one.filename, one.st_size or 0, _time(one))
             for one in found
             if stat.S_ISREG(one.st_mode or 0)
-        )
+        ]
+
+    def _is_folder(self, folder: str) -> bool:
+        return self.stat(folder) is not None
 
     def stat(self, path: str) -> Found | None:
         try:
