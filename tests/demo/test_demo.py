@@ -85,6 +85,7 @@ class Examples(Case):
             "move_to_a_new_build.py": "Back at 1.4. Does it load everything? Everything loads.",
             "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
             "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, or use --only.",
+            "edit_inside_files.py": "Everything else is as it was.",
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
         }
         folder = os.path.join(ROOT, "examples")
