@@ -24,7 +24,9 @@ def ftp_server(root: str, scratch: str, *, tls: bool = True) -> Iterator[tuple[s
     from pyftpdlib.handlers import FTPHandler, TLS_FTPHandler
     from pyftpdlib.servers import FTPServer
 
-    logging.getLogger("pyftpdlib").setLevel(logging.CRITICAL)
+    quiet = logging.getLogger("pyftpdlib")
+    quiet.addHandler(logging.NullHandler())  # without one the server brings its own, and level INFO
+    quiet.propagate = False
     authorizer = DummyAuthorizer()
     authorizer.add_user(USER, PASSWORD, root, perm="elradfmwMT")
     base = TLS_FTPHandler if tls else FTPHandler
@@ -37,7 +39,6 @@ def ftp_server(root: str, scratch: str, *, tls: bool = True) -> Iterator[tuple[s
         login = Login(USER, PASSWORD, ca_file=certificate)
     handler = type("Handler", (base,), settings)
     server = FTPServer(("127.0.0.1", 0), handler)
-    logging.getLogger("pyftpdlib").setLevel(logging.CRITICAL)  # the server sets its own
     port = server.socket.getsockname()[1]
     ended = threading.Event()
 
