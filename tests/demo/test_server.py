@@ -125,6 +125,13 @@ class Server(PlayCase):
         self.assertEqual((done.returncode, "Every field" in done.stdout), (0, True), done.stdout)
         done = kindred("layout", "check", "voyage.layout", voyages[0], folder=self.folder)
         self.assertEqual((done.returncode, "no sample is of version 6" in done.stdout), (1, True))
+        newer = "mossferry/userdata/saves/newer.voyage"
+        write(self.folder, {newer: b'{"format": 5}'})
+        done = kindred("identify", newer, folder=self.folder)
+        told = (
+            "an install of 1.4, which writes format 4 and reads 3, 4: format 5 is of another build"
+        )
+        self.assertEqual((done.returncode, told in done.stdout), (1, True), done.stdout)
         write(self.path("server", "voyages"), {"bad.mfsv": b"MFSV\x05\x00\xffabc"})
         done = kindred("identify", "server/voyages/bad.mfsv", folder=self.folder)
         self.assertEqual(

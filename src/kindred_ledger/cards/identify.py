@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from ..errors import KindredError
 from ..formats import HEAD, Finding, confirm, kind_of, misnamed
-from .card import Card, Format
+from .card import Card, Format, Install
 
 __all__ = ["Identity", "Match", "identify"]
 
@@ -45,11 +45,17 @@ class Identity(Struct, frozen=True):
 
 
 def identify(
-    name: str, data: bytes, cards: Iterable[Card], *, paths: Sequence[str] = ()
+    name: str,
+    data: bytes,
+    cards: Iterable[Card],
+    *,
+    paths: Sequence[str] = (),
+    install: Install | None = None,
 ) -> Identity:
-    """Tell what a file is. `name` is its path; `paths` are its paths in installs it lies in.
+    """Tell what a file is. `name` is its path; `paths` are its paths in the `install` it lies in.
 
-    A card's format fits by the file's path in an install, or by the last part of its name.
+    A card's format fits by the file's path in an install, or by the last part of its name. That the
+    install's build does not read the file's version is an oddity.
     """
     finding = kind_of(data[:HEAD], whole=len(data) <= HEAD)
     matches = [
@@ -73,11 +79,32 @@ def identify(
     wrong_name = misnamed(name.replace("\\", "/").rpartition("/")[2], finding.kind)
     if wrong_name:
         odd.append(wrong_name)
+    if install is not None and install.version is not None:
+        odd += (fault for match in sound if (fault := _unread(install, match)))
     if len(sound) > 1:
         names = ", ".join(f"{match.title} {match.format}" for match in sound)
         odd.append(f"more than one format fits: {names}")
     odd += (f"{match.title} {match.format}: {match.fault}" for match in matches if match.fault)
     return Identity(name, len(data), finding.kind, finding.evidence, tuple(matches), tuple(odd))
+
+
+def _unread(install: Install, match: Match) -> str:
+    """Return how a file contradicts the build of the install it lies in, "" if it does not."""
+    if match.title != install.card.title or install.version is None:
+        return ""
+    format = install.card.formats[match.format]
+    build = install.version
+    try:
+        writes, reads = format.written_by(build), format.read_by(build)
+    except KindredError:
+        return ""
+    if format.scheme.parse(match.version) in reads:
+        return ""
+    told = ", ".join(each.text for each in reads)
+    return (
+        f"it lies in an install of {build.text}, which writes format {writes.text} and reads {told}: "
+        f"format {match.version} is of another build"
+    )
 
 
 def _codec_of(cards: Iterable[Card], match: Match) -> str:

@@ -57,19 +57,21 @@ def _files(named: tuple[str, ...]) -> list[str]:
 def _identity(session: Session, path: str) -> Identity:
     with open(path, "rb") as file:
         data = file.read()
-    return identify(path, data, session.cards, paths=_places(session, path))
+    install = _install_of(session, path)
+    paths = _names_in(install, os.path.abspath(path)) if install is not None else []
+    return identify(path, data, session.cards, paths=paths, install=install)
 
 
-def _places(session: Session, path: str) -> list[str]:
-    """Return what the file is called in the install it lies in."""
+def _install_of(session: Session, path: str) -> Install | None:
+    """Return the install a file lies in."""
     full = os.path.abspath(path)
     folder = os.path.dirname(full)
     while folder != os.path.dirname(folder):
         for card in session.cards:
             if card.is_install(folder):
-                return _names_in(session.install(folder), full)
+                return session.install(folder)
         folder = os.path.dirname(folder)
-    return []
+    return None
 
 
 def _names_in(install: Install, full: str) -> list[str]:
