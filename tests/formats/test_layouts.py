@@ -307,6 +307,35 @@ class Rows(unittest.TestCase):
         )
         self.assertTrue(back or document.encode() == data)
 
+    def test_checksums_inside_parts(self) -> None:
+        """In a section, a block and each part of a directory: damage is noticed, an edit carried on."""
+        for text, head in (
+            (
+                'p sections bytes 4 u8 to end { "CREW" crew { a u16, c crc32 of start to here } }',
+                b"CREW\6",
+            ),
+            ("p block u8 { crew { a u16, c crc32 of start to here } }", b"\6"),
+            (
+                "i table 1 { at u8, n u8 }\np each i at at size n { a u16, c crc32 of start to here }",
+                b"\2\6",
+            ),
+            ("i table 1 { at u8 }\np each i at at { a u16, c crc32 of start to here }", b"\1"),
+        ):
+            layout = Layout.parse("layout t\nbig endian\n" + text)
+            data = head + b"\0\7" + struct.pack(">I", zlib.crc32(b"\0\7"))
+            with self.subTest(text):
+                document = LayoutDocument(data, layout)
+                self.assertEqual(document.encode(), data)
+                path = next(leaf.path for leaf in document.leaves() if leaf.path[-1] == "a")
+                document.set(path, 9)
+                after = document.encode()
+                self.assertEqual(after, head + b"\0\x09" + struct.pack(">I", zlib.crc32(b"\0\x09")))
+                where = rf"byte {len(head) + 2} \\("
+                with self.assertRaisesRegex(
+                    FormatError, where.replace("\\\\", "\\") + "(.|\\n)*damaged"
+                ):
+                    LayoutDocument(data[:-1] + b"!", layout)
+
     def test_hostile_counts_and_blocks(self) -> None:
         """Billions of rows, rows of nothing, blocks that expand or lie over each other: at once."""
         bomb = zlib.compress(bytes(400 << 20))

@@ -120,6 +120,8 @@ def _match(
         evidence.append(f"it lies where the card says: {placed[0]}")
     elif format.fits_name(name):
         evidence.append("its name fits")
+    if not evidence and format.layout is None:
+        return None  # some number under a common key tells nothing
     try:
         document = format.decode(data)
         version = format.version_of(document)
@@ -135,8 +137,6 @@ def _match(
         evidence.append(f"there is no {key}, which means {version}")
     if format.layout is not None:
         evidence.append(f"it is as the layout {format.layout.name} says, to its last byte")
-    elif not placed and not format.fits_name(name):
-        return None  # some number under a common key tells nothing
     writes = tuple(row.builds for row in format.table.builds if row.writes == version.text)
     reads = tuple(row.builds for row in format.table.builds if version.text in row.reads)
     return Match(card.title, format.name, version.text, writes, reads, tuple(evidence))

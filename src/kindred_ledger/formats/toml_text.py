@@ -102,12 +102,10 @@ class TomlDocument(SplicedDocument):
             if instead.parent is None or instead.parent.kind == LIST:
                 raise FormatError("a table with a header is not replaced", where=format_path(path))
             splices = self._without(instead)
-            return splices + self._put(instead.parent, node, path, besides=instead)
+            return splices + self._put(instead.parent, node, path)
         return [Splice(instead.start, instead.end, self._inline(node).encode())]
 
-    def _put(
-        self, parent: Spanned, node: Spanned, path: Path, besides: Spanned | None = None
-    ) -> list[Splice]:
+    def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
         text = self._inline(node)
         key = "" if node.key is None else _key_text(node.key)
         table = parent.token

@@ -316,10 +316,6 @@ class XmlDocument(SplicedDocument):
         del node.parent.members[self._position(node)]
         node.parent.table = None
 
-    def _rename(self, node: Spanned, key: str, path: Path) -> None:
-        """Give an attribute, or all elements of a name, another name."""
-        super()._rename(node, key, path)
-
     def _renamed(self, node: Spanned, key: str, path: Path) -> list[Splice]:
         if key.startswith("@") != str(node.key).startswith("@") or TEXT in (key, node.key):
             raise FormatError("attributes, elements and text do not become each other by renaming",

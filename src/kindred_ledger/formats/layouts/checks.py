@@ -86,9 +86,6 @@ class Checksum(Struct, frozen=True):
     def least(self, version: int) -> int:
         return DIGESTS[self.method]
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return None
-
 
 def _place(scope: Any, path: str) -> tuple[int, int] | None:
     found = scope.find(path)

@@ -43,13 +43,12 @@ class Each(Struct, frozen=True):
             if end <= begin:
                 block = Item(SCALAR, value=None, buffer=reading.data, start=begin, end=begin)
             else:
-                within = reading.inside(reading.data[:end], "")
-                within.path.pop()
-                within.at = begin
+                within = reading.inside(reading.data[begin:end], reading.base + begin)
                 block = self.inner.read(within, inner)
-                if self.size and within.left:
-                    within.fail(inner, f"{within.left:,} bytes of it are not described")
-                block.end = within.at
+                if not self.size:
+                    within.data = within.data[: within.at]
+                within.finish(inner, "it")
+                block.end, block.inside, block.buffer = begin + within.at, begin, reading.data
             block.key, block.parent, block.at, block.start = None, item, number, begin
             item.members.append(block)  # type: ignore[union-attr]
         reading.at = item.end = len(reading.data)
@@ -71,7 +70,7 @@ class Each(Struct, frozen=True):
             if begin == 0:
                 spans.append((0, 0))
                 continue
-            end = len(reading.data) if size is None else begin + int(size)
+            end = begin if size is None else begin + int(size)
             if begin < start or end > len(reading.data):
                 room = f"{start:,} to {len(reading.data):,}"
                 what = f"block {number} lies at {begin:,} to {end:,}, outside {room}"
@@ -80,6 +79,10 @@ class Each(Struct, frozen=True):
             if total > 2 * len(reading.data):
                 reading.fail(field, "the blocks lie over each other", row.start)
             spans.append((begin, end))
+        if not self.size:  # each goes at most to where the next one begins
+            begins = sorted({begin for begin, _ in spans})
+            stops = dict(zip(begins, [*begins[1:], len(reading.data)], strict=True))
+            spans = [(begin, stops[begin] if begin else 0) for begin, _ in spans]
         return spans
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
@@ -111,7 +114,7 @@ class Each(Struct, frozen=True):
                 self.inner.write(
                     part, block, Field(f"{field.name}[{number}]", self.inner, field.at)
                 )
-                data = bytes(part.out)
+                data = part.finish()
             places.append(self._place(tail, len(writing.out), old, data))
         base = len(writing.out)
         writing.out += tail
@@ -122,7 +125,7 @@ class Each(Struct, frozen=True):
         self, tail: bytearray, base: int, old: tuple[int, int], data: bytes
     ) -> tuple[int, int]:
         """Put a block into its old slot if it fits, else behind everything."""
-        if 0 < old[1] - old[0] >= len(data) and self.size:
+        if 0 < old[1] - old[0] >= len(data):
             at = old[0] - base
             tail[at : at + len(data)] = data
             return old[0], old[0] + len(data)
@@ -161,6 +164,3 @@ class Each(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return 0
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return []

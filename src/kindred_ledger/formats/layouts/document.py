@@ -35,11 +35,8 @@ class LayoutDocument(TreeDocument[Item]):
         reading = Reading(data, layout)
         root_field = Field("", layout.root, 0)
         self._root = layout.root.read(reading, root_field)
-        if reading.left:
-            reading.fail(root_field, f"{reading.left:,} bytes follow what the layout describes")
         reading.scope.groups.append(self._root)
-        for late in reading.late:
-            late(reading)
+        reading.finish(root_field, "the file")
         self.version: int = reading.version if reading.version is not None else layout.low
         self._name(self._root, ())
 
@@ -60,9 +57,7 @@ class LayoutDocument(TreeDocument[Item]):
         writing = Writing(self.layout, version)
         writing.changed = version != self.version
         self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))
-        for check in writing.checks:
-            check(writing)
-        return bytes(writing.out)
+        return writing.finish()
 
     def _version_now(self) -> int:
         """Return the version to write: the one the document tells by now."""

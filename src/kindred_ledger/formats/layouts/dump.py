@@ -69,7 +69,8 @@ def _lines(
         if same_place:  # bits of one number
             yield DumpLine(depth + 1, at, inner, b"", str(part.key), _shown(document, part))
         else:
-            yield from _lines(document, part, depth + 1, 0 if block else base, inner or block, rows)
+            within = 0 if block else base + item.inside
+            yield from _lines(document, part, depth + 1, within, inner or block, rows)
 
 
 def _list_lines(
@@ -77,9 +78,9 @@ def _list_lines(
 ) -> Iterator[DumpLine]:
     count = item.rows.count if item.rows is not None else len(item.members or ())
     block = _is_block(item)
-    base, within = (0, True) if block else (base, inner)
-    told = item.rows.body - item.start if item.rows is not None and not block else 0
+    told = item.inside + item.rows.body - item.start if item.rows is not None and not block else 0
     yield DumpLine(depth, base + item.start, inner, item.raw[:told], name, f"{count:,} rows")
+    base, within = (0, True) if block else (base + item.inside, inner)
     short = 0 < rows < count - 1
     numbers = [*range(rows), count - 1] if short else list(range(count))
     for at, number in enumerate(numbers):

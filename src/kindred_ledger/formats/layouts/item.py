@@ -35,6 +35,7 @@ class Item(Node, eq=False):
     rows: Any = None  # of a table: how its rows lie
     some: dict[int, Any] | None = None  # of a table: the rows somebody looked at
     shape: Any = None  # what else its kind must remember to write it
+    inside: int = 0  # where the offsets of what is in it count from, in those it is in
 
     @property
     def raw(self) -> bytes:
@@ -63,10 +64,6 @@ class Kind(Protocol):
 
     def least(self, version: int) -> int:
         """Return the fewest bytes it can take."""
-        ...
-
-    def fresh(self, field: Field, version: int) -> Any:
-        """Return a plain value for a field that has none."""
         ...
 
 
@@ -122,14 +119,22 @@ class Reading:
         self.budget = [max(_MOST_EXPANDED, len(data) * _EXPANSION)]
         self.path: list[str] = []
         self.late: list[Any] = []  # checks over ranges that were not read yet
+        self.base = 0  # where `data` begins in the file, to name places
 
-    def inside(self, data: bytes, name: str) -> Reading:
-        """Return a reading of what a block holds."""
+    def inside(self, data: bytes, base: int = 0) -> Reading:
+        """Return a reading of what a block holds, whose offsets are its own; `base` is its place."""
         inner = Reading.__new__(Reading)
         inner.__dict__.update(self.__dict__)
-        inner.data, inner.at, inner.late = data, 0, []
-        inner.path = [*self.path, name]
+        inner.data, inner.at, inner.late, inner.base = data, 0, [], base
+        inner.path = list(self.path)
         return inner
+
+    def finish(self, field: Field, what: str) -> None:
+        """Raise if anything of a block was not read; then hold its checksums against it."""
+        if self.left:
+            self.fail(field, f"{self.left:,} bytes of {what} are not described")
+        for late in self.late:
+            late(self)
 
     @property
     def left(self) -> int:
@@ -158,7 +163,7 @@ class Reading:
     def fail(self, field: Field, what: str, at: int | None = None) -> NoReturn:
         """Raise the error for a fault in a field."""
         names = ".".join((*self.path, field.name)) if field.name else ".".join(self.path)
-        place = self.at if at is None else at
+        place = self.base + (self.at if at is None else at)
         source: Source = self.layout.source
         raise FormatError(what, where=f"byte {place} ({names or 'the file'})",
                           remedy=f"By the layout {source.name}:\n{source.show(field.at)}")  # fmt: skip
@@ -185,6 +190,12 @@ class Writing:
         inner.scope, inner.path = self.scope, [*self.path, name]
         inner.changed = self.changed
         return inner
+
+    def finish(self) -> bytes:
+        """Fill in the checksums, and return what was written."""
+        for check in self.checks:
+            check(self)
+        return bytes(self.out)
 
     def fail(self, field: Field, what: str) -> NoReturn:
         """Raise the error for a value that cannot be written."""

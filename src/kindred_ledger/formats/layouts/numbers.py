@@ -69,9 +69,6 @@ class Integer(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.width
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return False if self.logical else 0
-
     def dtype(self, big: bool) -> str | None:
         """Return the NumPy type of a column; None for widths that it has not."""
         if self.width not in (1, 2, 4, 8):
@@ -115,9 +112,6 @@ class Varint(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return 1
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return 0
 
     def dtype(self, big: bool) -> str | None:
         return None
@@ -164,9 +158,6 @@ class Float(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.width
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return Decimal(0)
-
     def dtype(self, big: bool) -> str | None:
         return self._form(big)[0] + f"f{self.width}"
 
@@ -199,9 +190,6 @@ class Enum(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.number.width
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return self.names.get(0, next(iter(self.names.values()), 0))
 
     def dtype(self, big: bool) -> str | None:
         return self.number.dtype(big)
@@ -261,9 +249,6 @@ class Bits(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.number.width
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return {name: False if self.logical else 0 for name, _, _ in self.parts}
 
     def dtype(self, big: bool) -> str | None:
         return self.number.dtype(big)

@@ -117,14 +117,6 @@ class Group(Struct, frozen=True):
             f.kind.least(version) for f in self.fields if f.is_in(version) and not f.condition
         )
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return {
-            inner.name: inner.kind.fresh(inner, version) if inner.default is None else inner.default
-            for inner in self.fields
-            if inner.name and inner.is_in(version) and not hasattr(inner.kind, "derived")
-            and inner.condition is None
-        }  # fmt: skip
-
 
 class Optional(Struct, frozen=True):
     """`optional u8 { ... }`: a number that tells whether the rest is there."""
@@ -155,9 +147,6 @@ class Optional(Struct, frozen=True):
     def least(self, version: int) -> int:
         return int(self.number.least(version))
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return None
-
 
 class Choice(Struct, frozen=True):
     """`choice PATH { 1 { ... } 2 u16 else bytes to end }`: what is there depends on a tag."""
@@ -186,10 +175,6 @@ class Choice(Struct, frozen=True):
     def least(self, version: int) -> int:
         kinds = [*self.cases.values(), *([self.otherwise] if self.otherwise is not None else [])]
         return min((kind.least(version) for kind in kinds), default=0)
-
-    def fresh(self, field: Field, version: int) -> Any:
-        kind = self.cases.get(0, self.otherwise) or next(iter(self.cases.values()))
-        return kind.fresh(field, version)
 
 
 class Sections(Struct, frozen=True):
@@ -224,16 +209,14 @@ class Sections(Struct, frozen=True):
             if kind is None:
                 part = Item(SCALAR, value=reading.data[body : reading.at])
             else:
-                within = reading.inside(reading.data[: reading.at], "")
-                within.path.pop()
-                within.at = body
+                within = reading.inside(reading.data[body : reading.at], reading.base + body)
                 part = kind.read(within, inner)
-                if within.left:
-                    within.fail(inner, f"{within.left:,} bytes of the section are not described")
+                within.finish(inner, "the section")
+                part.inside = body
             names[name] = number = names.get(name, 0) + 1
             part.key = name if number == 1 else f"{name} {number}"
             part.parent, part.buffer = item, reading.data
-            part.shape = (tag, kind, body, part.shape)
+            part.shape = (tag, kind, part.shape)
             part.start, part.end = begin, reading.at
             item.shape.append(part)
             item.members.append(part)  # type: ignore[union-attr]
@@ -254,8 +237,7 @@ class Sections(Struct, frozen=True):
                 continue
             name = str(member.key)
             if isinstance(member.shape, tuple):
-                tag, kind = member.shape[:2]
-                member.shape = member.shape[3]
+                tag, kind, member.shape = member.shape
             elif name in tags:
                 tag, kind, _ = tags[name]
             else:
@@ -266,16 +248,14 @@ class Sections(Struct, frozen=True):
                 part.out += member.value
             else:
                 kind.write(part, member, inner)
+            data = part.finish()
             self.tag.write(writing, Item(SCALAR, value=tag), Field("tag", self.tag, field.at))
-            Size(prefix=self.length).write(len(part.out), writing, field)
-            writing.out += part.out
+            Size(prefix=self.length).write(len(data), writing, field)
+            writing.out += data
         writing.scope.groups.pop()
 
     def least(self, version: int) -> int:
         return self.count.least(version)
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return {}
 
 
 class Block(Struct, frozen=True):
@@ -297,13 +277,9 @@ class Block(Struct, frozen=True):
             except FormatError as error:
                 reading.fail(field, error.what, body)
         reading.spend(len(data), field)
-        within = reading.inside(data, "")
-        within.path.pop()
+        within = reading.inside(data, 0 if self.method else reading.base + body)
         item: Item = self.inner.read(within, field)
-        if within.left:
-            within.fail(field, f"{within.left:,} bytes of the block are not described")
-        for late in within.late:
-            late(within)
+        within.finish(field, "the block")
         item.shape = (data, item.shape)
         item.buffer, item.start, item.end = reading.data, start, reading.at
         return item
@@ -316,18 +292,13 @@ class Block(Struct, frozen=True):
         item_start, item.start = item.start, -1
         self.inner.write(part, item, field)
         item.start = item_start
-        for check in part.checks:
-            check(part)
-        data = bytes(part.out)
+        data = part.finish()
         stored = squeeze(self.method, data) if self.method else data
         self.size.write(len(stored), writing, field)
         writing.out += stored
 
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return self.inner.fresh(field, version)
 
 
 def write_item(writing: Writing, item: Item, field: Field) -> None:

@@ -81,7 +81,13 @@ class Table(Struct, frozen=True):
             )
         item = Item(LIST, key=field.name, buffer=reading.data, start=start, field=field)
         item.maker = self
-        context = (reading.scope.groups[:], reading.version or 0, reading.layout, reading.path[:])
+        context = (
+            reading.scope.groups[:],
+            reading.version or 0,
+            reading.layout,
+            reading.path[:],
+            reading.base,
+        )
         if step:
             reading.take(count * step, field)
             body = reading.at - count * step
@@ -188,11 +194,11 @@ class Table(Struct, frozen=True):
     def row(self, item: Item, number: int) -> Item:
         """Return one row, read now."""
         rows = item.rows
-        groups, version, layout, path = rows.context
+        groups, version, layout, path, base = rows.context
         begin, end = rows.span(number)
         reading = Reading(b"", layout)
         reading.data = memoryview(rows.buffer)[begin:end].tobytes()
-        reading.version, reading.path = version or None, path
+        reading.version, reading.path, reading.base = version or None, path, base + begin
         reading.scope = Scope(list(groups))
         inner = Field(f"{item.key}[{number}]", self.inner, item.field.at)
         row: Item = self.inner.read(reading, inner)
@@ -327,9 +333,6 @@ class Table(Struct, frozen=True):
         if self.count.fixed is not None:
             return self.count.fixed * int(self.inner.least(version))
         return self.count.least(version)
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return []
 
 
 def _fixed_size(field: Field) -> int | None:

@@ -117,9 +117,6 @@ class Bytes(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return b"\0" * (self.size.fixed or 0)
-
     def dtype(self, big: bool) -> str | None:
         return f"V{self.size.fixed}" if self.size.fixed else None
 
@@ -176,9 +173,6 @@ class Text(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
 
-    def fresh(self, field: Field, version: int) -> Any:
-        return ""
-
     def dtype(self, big: bool) -> str | None:
         letter = "S" if self.pad == 0 else "V"
         return f"{letter}{self.size.fixed}" if self.size.fixed else None
@@ -200,9 +194,6 @@ class Pad(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.count
-
-    def fresh(self, field: Field, version: int) -> Any:
-        return None
 
     def dtype(self, big: bool) -> str | None:
         return f"V{self.count}" if self.count else None
