@@ -26,6 +26,8 @@ TABLE = (
 ROW = struct.Struct("<IHBbfdqHH8siB")
 NAMED = "layout t\nlittle endian\nrows table u32 { a u32, name text u8, b f32, c u16 }"
 
+STREAM = "d.encode_to(file)"
+
 # Run as processes of their own: (what we do, what others do). `edits` are row numbers.
 OURS = {
     "json": "d.set((n, 'name'), 'edited')",
@@ -122,10 +124,13 @@ def main() -> int:
     return 0
 
 
-def _script(path: str, body: str, edits: list[int] | None = None) -> list[str]:
+def _script(
+    path: str, body: str, edits: list[int] | None = None, writing: str = "file.write(out)"
+) -> list[str]:
     """Return a command that reads a file, runs a body over `data`, and writes `out` beside it."""
     reading = f"data = open({path!r}, 'rb').read()\nedits = {edits!r}\n"
-    return [sys.executable, "-c", f"{reading}{body}\nopen({path + '.out'!r}, 'wb').write(out)"]
+    written = f"file = open({path + '.out'!r}, 'wb')\n{writing}"
+    return [sys.executable, "-c", f"{reading}{body}\n{written}"]
 
 
 def _text(folder: str, codec: str, size: int, rounds: int) -> list[Ratio]:
@@ -185,12 +190,12 @@ def _table(
     ours = (
         "from kindred_ledger.formats import Layout, LayoutDocument\n"
         f"d = LayoutDocument(data, Layout.parse({TABLE!r}))\nt = d.table(('rows',)).copy()\n"
-        "t['a'] += 1\nd.set_table(('rows',), t)\nout = d.encode()"
+        "t['a'] += 1\nd.set_table(('rows',), t)"
     )
     others = {"reading and writing": _script(path, "out = data")}
     if rows <= 1_000_000:
         others["a struct loop"] = _script(path, LOOP)
-    command = _script(path, ours)
+    command = _script(path, ours, writing=STREAM)
     done = compare(f"{name}, {rows:,} x 12", command, others, rounds=rounds)
     memory[f"memory/file {rows:,}"] = round(peak_memory(command) / os.path.getsize(path), 1)
     os.unlink(path)
@@ -208,13 +213,14 @@ def _named(folder: str, rows: int, rounds: int) -> list[Ratio]:
     ours = (
         "from kindred_ledger.formats import Layout, LayoutDocument\n"
         f"d = LayoutDocument(data, Layout.parse({NAMED!r}))\nt = d.columns(('rows',))\n"
-        "t['a'] = t['a'] + 1\nd.set_table(('rows',), t)\nout = d.encode()"
+        "t['a'] = t['a'] + 1\nd.set_table(('rows',), t)"
     )
     others = {
         "a struct loop": _script(path, NAMED_LOOP),
         "reading and writing": _script(path, "out = data"),
     }
-    return compare(f"named rows, {rows:,}", _script(path, ours), others, rounds=rounds)
+    command = _script(path, ours, writing=STREAM)
+    return compare(f"named rows, {rows:,}", command, others, rounds=rounds)
 
 
 def _identify(folder: str, count: int, rounds: int) -> list[Ratio]:

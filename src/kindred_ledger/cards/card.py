@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import DecisionNeeded, FormatError, KindredError, UsageError
-from ..formats import Document, Layout, LayoutDocument, Path, decode, parse_path
+from ..formats import Document, Path, decode, load_layout, parse_path
 from ..ledger import Tag
 from ..places import (
     JoinedPlace,
@@ -28,6 +28,10 @@ from .detect import Evidence, detect
 from .locate import Surroundings, locate
 from .models import BuildFormat, CardFile, FormatTable
 from .reader import read_card
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ..formats import Layout
 
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
@@ -47,7 +51,7 @@ class Format(Struct, frozen=True, dict=True):
         """What describes files of this format, if they are binary."""
         if not self.table.layout:
             return None
-        return Layout.load(os.path.join(self.folder, self.table.layout))
+        return load_layout(os.path.join(self.folder, self.table.layout))
 
     @cached_property
     def files(self) -> Patterns:
@@ -69,9 +73,7 @@ class Format(Struct, frozen=True, dict=True):
 
     def decode(self, data: bytes) -> Document:
         """Read a file of this format; raise `FormatError` if it is none."""
-        if self.layout is not None:
-            return LayoutDocument(data, self.layout)
-        return decode(data, self.table.codec)
+        return decode(data, self.table.codec, layout=self.layout)
 
     @cached_property
     def version_path(self) -> Path:

@@ -12,7 +12,7 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 import msgspec
 
 from ..errors import CardError, KindredError
-from ..formats import CODECS, LAYOUT, Layout, parse_path
+from ..formats import CODECS, LAYOUT, load_layout, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
@@ -162,7 +162,7 @@ def _format_faults(table: FormatTable, builds: Any, folder: str) -> Iterator[tup
         yield ("layout",), f"`layout` names the file of a layout, for the codec {LAYOUT!r}"
     elif table.layout:
         try:
-            Layout.load(os.path.join(folder, table.layout))
+            load_layout(os.path.join(folder, table.layout))
         except KindredError as error:
             yield ("layout",), f"{error.where}: {error.what}"
     elif table.codec not in CODECS:

@@ -1,11 +1,14 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
-from .codecs import CODECS, LAYOUT, decode
+from .codecs import CODECS, LAYOUT, decode, load_layout
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
-from .layouts import Layout, LayoutDocument, LayoutError
 from .lookup import look_up
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from .layouts import Layout, LayoutDocument, LayoutError
 
 __all__ = [
     "ANY",
@@ -25,8 +28,19 @@ __all__ = [
     "field_differences",
     "format_path",
     "kind_of",
+    "load_layout",
     "look_up",
     "misnamed",
     "parse_path",
     "same_value",
 ]
+
+
+def __getattr__(name: str) -> object:
+    """Import layouts when they are first used: most files of a title are not binary."""
+    if name not in ("Layout", "LayoutDocument", "LayoutError"):
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    found: object = getattr(import_module(".layouts", __name__), name)
+    return found

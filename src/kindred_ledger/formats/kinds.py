@@ -63,6 +63,7 @@ _JSON = re.compile(
 )
 _SECTION = re.compile(r"^[ \t]*\[{1,2}[^\]\[\r\n\"'{},]+\]{1,2}[ \t]*(?:[#;].*)?$", re.M)
 _PAIR = re.compile(r"^[ \t]*[\w.\"' -]{1,80}?[ \t]*=[ \t]*(.*)$", re.M)
+_OWN_VALUE = re.compile(r"^[^=\n]*=[ \t]*[\"'\[{]", re.M)
 _TOML_VALUE = re.compile(
     r"(?:\"(?:[^\"\\]|\\.)*\"|'[^']*'|\"\"\"|'''|[\[{]|true\b|false\b|[-+]?(?:\d|inf|nan))[^#]*(?:#.*)?$"
 )
@@ -171,17 +172,18 @@ def _text_kind(text: str) -> Finding:
 def _sections(text: str) -> Finding | None:
     if "=" not in text:
         return None
-    bare = _COMMENT_LINE.sub("", text)
-    pairs = _PAIR.findall(bare)
+    bare = _COMMENT_LINE.sub("", text) if "#" in text or ";" in text else text
     section = _SECTION.search(bare)
-    lines = [line for line in bare.splitlines() if line.strip()]
-    if not pairs or (section is None and len(pairs) < 0.6 * len(lines)):
+    pairs = len(_PAIR.findall(bare)) if section is None else _PAIR.search(bare) is not None
+    if not pairs:
+        return None
+    if section is None and pairs < 0.6 * sum(not line.isspace() for line in bare.splitlines()):
         return None
     first = section[0].strip() if section else "pairs of key and value"
-    values = [value.strip() for value in pairs if value.strip()]
-    own = any(value[0] in "\"'[{" for value in values)  # bare numbers are as good in INI
-    if own and all(_TOML_VALUE.match(value) for value in values):
-        return Finding("toml", f"it has {first}, and all values are as TOML writes them")
+    if _OWN_VALUE.search(bare):  # bare numbers are as good in INI
+        values = [value.strip() for value in _PAIR.findall(bare) if value.strip()]
+        if all(_TOML_VALUE.match(value) for value in values):
+            return Finding("toml", f"it has {first}, and all values are as TOML writes them")
     return Finding("ini", f"it has {first}, and values without quotes")
 
 

@@ -114,7 +114,7 @@ class Each(Struct, frozen=True):
                 self.inner.write(
                     part, block, Field(f"{field.name}[{number}]", self.inner, field.at)
                 )
-                data = part.finish()
+                data = bytes(part.finish())
             places.append(self._place(tail, len(writing.out), old, data))
         base = len(writing.out)
         writing.out += tail

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from decimal import Decimal
-from typing import Any
+from typing import Any, BinaryIO
 
 from ...errors import FormatError
 from ..document import Path, format_path
@@ -51,8 +52,19 @@ class LayoutDocument(TreeDocument[Item]):
         return self._root
 
     def encode(self) -> bytes:
+        return b"".join(self._pieces())
+
+    def encode_to(self, file: BinaryIO) -> None:
+        """Write the bytes to an open file without putting them together in memory first.
+
+        Raises:
+            FormatError: a value cannot be written; nothing was.
+        """
+        file.writelines(self._pieces())
+
+    def _pieces(self) -> Iterable[Any]:
         if not self._root.dirty:
-            return self._data
+            return (self._data,)
         version = self._version_now()
         writing = Writing(self.layout, version)
         writing.changed = version != self.version

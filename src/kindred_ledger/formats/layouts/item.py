@@ -191,11 +191,11 @@ class Writing:
         inner.changed = self.changed
         return inner
 
-    def finish(self) -> bytes:
+    def finish(self) -> Pieces:
         """Fill in the checksums, and return what was written."""
         for check in self.checks:
             check(self)
-        return bytes(self.out)
+        return self.out
 
     def fail(self, field: Field, what: str) -> NoReturn:
         """Raise the error for a value that cannot be written."""

@@ -248,7 +248,7 @@ class Sections(Struct, frozen=True):
                 part.out += member.value
             else:
                 kind.write(part, member, inner)
-            data = part.finish()
+            data = bytes(part.finish())
             self.tag.write(writing, Item(SCALAR, value=tag), Field("tag", self.tag, field.at))
             Size(prefix=self.length).write(len(data), writing, field)
             writing.out += data
@@ -292,7 +292,7 @@ class Block(Struct, frozen=True):
         item_start, item.start = item.start, -1
         self.inner.write(part, item, field)
         item.start = item_start
-        data = part.finish()
+        data = bytes(part.finish())
         stored = squeeze(self.method, data) if self.method else data
         self.size.write(len(stored), writing, field)
         writing.out += stored

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 __all__ = ["Pieces"]
@@ -33,13 +34,17 @@ class Pieces:
         self._length += size
         return self
 
+    def __iter__(self) -> Iterator[Any]:
+        yield from self._done
+        yield self._open
+
     def __bytes__(self) -> bytes:
-        return b"".join((*self._done, self._open))
+        return b"".join(self)
 
     def part(self, start: int, end: int) -> bytes:
         """Return the bytes of a span."""
         if self._done and end - start < self._length:
-            whole = b"".join((*self._done, self._open))
+            whole = b"".join(self)
             return whole[start:end]
         return bytes(self)[start:end]
 

@@ -1,13 +1,12 @@
 """Tables: rows that lie one after another, found by columns wherever their size can be told.
 
 Rows of one size are one NumPy structured array over the bytes of the file. Rows with one sized text
-or bytes in them are found by adding up their lengths, and their fixed columns are gathered from
+or bytes in them are found by following their lengths (`strides`), and their fixed columns are gathered from
 there. All other rows are read one by one. Single rows are read only when somebody looks at them.
 """
 
 from __future__ import annotations
 
-from array import array
 from typing import Any
 
 from msgspec import Struct
@@ -16,6 +15,7 @@ from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
 from .parts import Group, write_item
+from .strides import follow
 from .strings import Bytes, Pad, Size, Text
 
 __all__ = ["Ragged", "Rows", "Table"]
@@ -136,33 +136,24 @@ class Table(Struct, frozen=True):
         return None if prefix is None else (before, prefix, after)
 
     def _walk(self, reading: Reading, field: Field, count: int, plan: Any) -> Rows:
-        """Find the rows by adding up their lengths: one addition a row, nothing else."""
+        """Find the rows by adding up their lengths."""
         import numpy as np
 
         before, prefix, after = plan
-        data, at = reading.data, reading.at
+        data, first = reading.data, reading.at
         end = len(data)
-        lengths: Any = data
-        if prefix.width > 1:  # the number at every offset, so that one look-up a row is enough
-            order = ">" if prefix.order(reading.big) == "big" else "<"
-            room = max(end - prefix.width + 1, 0)
-            every = np.ndarray(room, f"{order}u{prefix.width}", data, 0, (1,))
-            lengths = np.ascontiguousarray(every, f"u{prefix.width}").data
-        fixed = before + prefix.width + after
-        places = array("q", bytes(8 * (count + 1)))
-        at += before
-        try:
-            for row in range(count):
-                places[row] = at
-                at += fixed + lengths[at]
-        except IndexError:
-            reading.fail(field, f"row {row:,} of {count:,} goes past the end", min(at, end))
-        places[count] = at
-        offsets = np.frombuffer(places, np.int64) - before
-        at -= before
-        if at > end:
-            reading.fail(field, f"row {count - 1:,} goes past the end", int(offsets[count - 1]))
-        first, reading.at = reading.at, at
+        order = ">" if prefix.order(reading.big) == "big" else "<"
+        room = max(end - prefix.width + 1, 0)
+        every = np.ndarray(room, f"{order}u{prefix.width}", data, 0, (1,))
+        lengths = np.ascontiguousarray(every, f"u{prefix.width}")
+        offsets = follow(lengths, first + before, before + prefix.width + after, count) - before
+        row = len(offsets) - 1
+        if row < count or offsets[-1] > end:
+            row = min(row, count - 1)
+            reading.fail(
+                field, f"row {row:,} of {count:,} goes past the end", min(int(offsets[row]), end)
+            )
+        reading.at = int(offsets[-1])
         return Rows(count, first, 0, offsets, data)
 
     def _read_each(self, reading: Reading, item: Item, field: Field, count: int) -> None:
@@ -239,13 +230,13 @@ class Table(Struct, frozen=True):
             return {name: array[name] for name in array.dtype.names if not name.startswith(" ")}
         version, big = rows.context[1], rows.context[2].big
         data = np.frombuffer(rows.buffer, np.uint8)
+        before, prefix, after = self.ragged(version)  # type: ignore[misc]
+        sizes = np.diff(rows.offsets) - (before + prefix.width + after)
         at = rows.offsets[:-1].copy()
         out: dict[str, Any] = {}
         for inner in self.fields(version):
             fixed = _fixed_size(inner)
             if fixed is None:
-                prefix = inner.kind.size.prefix
-                sizes = _gather(rows.buffer, at, prefix.dtype(big)).astype(np.int64)
                 out[inner.name or "value"] = Ragged(data, at + prefix.width, sizes)
                 at = at + prefix.width + sizes
             else:
@@ -259,7 +250,7 @@ class Table(Struct, frozen=True):
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         if item.value is not None:
-            self._write_columns(writing, item.value, field)
+            self._write_columns(writing, item, field)
             return
         if item.members is None and item.rows is not None and self._must_differ(writing, item):
             some = item.some or {}
@@ -289,17 +280,18 @@ class Table(Struct, frozen=True):
     def _write_row(self, writing: Writing, row: Item, field: Field, number: int) -> None:
         write_item(writing, row, Field(f"{field.name}[{number}]", self.inner, field.at))
 
-    def _write_columns(self, writing: Writing, columns: Any, field: Field) -> None:
+    def _write_columns(self, writing: Writing, item: Item, field: Field) -> None:
         """Write a table that was given by columns."""
         import numpy as np
 
-        version, big = writing.version, writing.big
+        version, big, columns = writing.version, writing.big, item.value
         if isinstance(columns, np.ndarray):
             dtype = self.dtype(version, big)
             if columns.dtype.names != dtype.names:
                 writing.fail(field, f"its columns are {dtype.names}, not {columns.dtype.names}")
             self.count.write(len(columns), writing, field)
-            writing.out += np.ascontiguousarray(columns.astype(dtype, copy=False)).tobytes()
+            rows = np.ascontiguousarray(columns.astype(dtype, copy=False))
+            writing.out += rows.view(np.uint8).data if len(rows) else b""
             return
         plan = self.ragged(version)
         if plan is None:
@@ -312,22 +304,28 @@ class Table(Struct, frozen=True):
         steps = before + prefix.width + after + ragged.lengths
         begins = np.zeros(count + 1, np.int64)
         np.cumsum(steps, out=begins[1:])
-        out = np.zeros(int(begins[-1]), np.uint8)
+        # Where all texts stay, so do their bytes and sizes: only the columns around them are put.
+        stay = not writing.changed and _as_read(item.rows, ragged, begins, before + prefix.width)
+        if stay:
+            first = item.rows.body
+            out = np.frombuffer(item.rows.buffer, np.uint8)[first : first + begins[-1]].copy()
+        else:
+            out = np.zeros(int(begins[-1]), np.uint8)
         at = begins[:-1].copy()
         for inner in self.fields(version):
             fixed = _fixed_size(inner)
             if fixed is None:
-                _scatter(out, at, ragged.lengths.astype(prefix.dtype(big)))
-                at += prefix.width
-                _scatter_ragged(out, at, ragged)
-                at += ragged.lengths
+                if not stay:
+                    _scatter(out, at, ragged.lengths.astype(prefix.dtype(big)))
+                    _scatter_ragged(out, at + prefix.width, ragged)
+                at += prefix.width + ragged.lengths
                 continue
             if inner.name:
                 form = np.dtype(inner.kind.dtype(big) or f"V{fixed}")
                 _scatter(out, at, np.asarray(columns[inner.name]).astype(form, copy=False))
             at += fixed
         self.count.write(count, writing, field)
-        writing.out += out.tobytes()
+        writing.out += out.data
 
     def least(self, version: int) -> int:
         if self.count.fixed is not None:
@@ -369,6 +367,21 @@ def _scatter(out: Any, at: Any, values: Any) -> None:
         return
     every = np.ndarray(len(out) - width + 1, values.dtype, out.data, 0, (1,))
     every[at] = values
+
+
+def _as_read(rows: Rows | None, ragged: Ragged, begins: Any, before: int) -> bool:
+    """Tell whether rows begin where they did, and a column still has the values of the file."""
+    import numpy as np
+
+    if rows is None or rows.offsets is None or len(rows.offsets) != len(begins):
+        return False
+    read = np.frombuffer(rows.buffer, np.uint8)
+    same = read.ctypes.data == ragged.data.ctypes.data and len(read) == len(ragged.data)
+    return (
+        same
+        and bool((rows.offsets - rows.offsets[0] == begins).all())
+        and bool((ragged.starts == rows.offsets[:-1] + before).all())
+    )
 
 
 def _scatter_ragged(out: Any, at: Any, ragged: Ragged) -> None:
