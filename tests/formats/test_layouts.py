@@ -18,7 +18,14 @@ from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, UsageError
 from kindred_ledger.formats import format_path
-from kindred_ledger.formats.layouts import Layout, LayoutDocument, LayoutError, Ragged, draft_layout
+from kindred_ledger.formats.layouts import (
+    Layout,
+    LayoutDocument,
+    LayoutError,
+    Ragged,
+    draft_layout,
+    dump,
+)
 from tests.support import law, side_law
 
 EVERYTHING = """
@@ -248,6 +255,45 @@ class Everything(unittest.TestCase):
             self.assertIn(words, str(caught.exception))
 
 
+class References(unittest.TestCase):
+    LAYOUT = (
+        "layout t\nlittle endian\n"
+        "crew table u16 { id u16, home u8 in places or 255, boss u16 in crew.id or 0 }\n"
+        "box block u8 { first u8 in places }\nnick table u8 u8 in texts\nplaces table u8 { name text u8 }\n"
+        "texts table u8 text zero"
+    )
+
+    def made(
+        self, *, crew: int = 2, home: int = 1, boss: int = 7, first: int = 0, nick: int = 1
+    ) -> bytes:
+        rows = b"".join(struct.pack("<HBH", 7 + n, 255, 0) for n in range(crew))
+        rows += struct.pack("<HBH", 3, home, boss)
+        names = b"\x02\x04Tern\x04Reed\x02ab\0cd\0"
+        return struct.pack("<H", crew + 1) + rows + bytes((1, first, 2, 0, nick)) + names
+
+    def test_what_refers_to_no_row_is_refused(self) -> None:
+        """Values, columns short and long, bare rows; by number and by column; tables that come after."""
+        layout = Layout.parse(self.LAYOUT)
+        for crew in (2, 3000):
+            for wrong, words in (
+                ({"home": 2}, rf"crew\[{crew}\]\.home.*2 is no row of places, which has 2"),
+                ({"boss": 6}, rf"crew\[{crew}\]\.boss.*6 is no id of crew"),
+                ({"first": 2}, r"first\).*2 is no row of places"),
+                ({"nick": 9}, r"nick\[1\]\).*9 is no row of texts"),
+            ):
+                with self.assertRaisesRegex(FormatError, words):
+                    LayoutDocument(self.made(crew=crew, **wrong), layout)
+            document = LayoutDocument(self.made(crew=crew), layout)
+            told = [line.value for line in dump(document, rows=0)]
+            self.assertIn("0 (Tern)", told)
+            self.assertIn("1 (cd)", told)
+            document.remove(("places", 1))
+            with self.assertRaisesRegex(FormatError, "1 is no row of places, which has 1"):
+                document.encode()
+        with self.assertRaisesRegex(LayoutError, "no table 'placse'"):
+            Layout.parse("layout t\na u8 in placse")
+
+
 class Rows(unittest.TestCase):
     def test_rows_of_one_size_are_an_array(self) -> None:
         """A view of the file; given back, it is written; single cells still have their paths."""
@@ -412,7 +458,7 @@ class Language(unittest.TestCase):
             ("a u8\na u16", "stands twice in the same version"),
             ("a u8 since 9", "versions 1 to 3"),
             ("a u8 =", "expected a value"),
-            ("a text u8 encoding klingon-9", "there is no encoding"),
+            ("a text u8 encoding marsh-9", "there is no encoding"),
             ("a enum u8 { x }", "expected '='"),
             ("a bits u8 { x 9 }", "beyond the 8 bits"),
             ("a crc32 over start", "expected 'of'"),

@@ -38,6 +38,8 @@ class LayoutDocument(TreeDocument[Item]):
         self._root = layout.root.read(reading, root_field)
         reading.scope.groups.append(self._root)
         reading.finish(root_field, "the file")
+        for hold in reading.references:
+            hold()
         self.version: int = reading.version if reading.version is not None else layout.low
         self._name(self._root, ())
 
@@ -52,7 +54,10 @@ class LayoutDocument(TreeDocument[Item]):
         return self._root
 
     def encode(self) -> bytes:
-        return b"".join(self._pieces())
+        out = b"".join(self._pieces())
+        if self.layout.refers and self._root.dirty:  # rows may be gone that others refer to
+            LayoutDocument(out, self.layout)
+        return out
 
     def encode_to(self, file: BinaryIO) -> None:
         """Write the bytes to an open file without putting them together in memory first.
@@ -60,7 +65,7 @@ class LayoutDocument(TreeDocument[Item]):
         Raises:
             FormatError: a value cannot be written; nothing was.
         """
-        file.writelines(self._pieces())
+        file.writelines((self.encode(),) if self.layout.refers else self._pieces())
 
     def _pieces(self) -> Iterable[Any]:
         if not self._root.dirty:

@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from ..tree import LIST, SCALAR
+from ..tree import LIST, MAPPING, SCALAR
 from .document import LayoutDocument
 from .item import Item
 from .numbers import Bits
 from .parts import Block
+from .references import referred
 
 __all__ = ["DumpLine", "dump"]
 
@@ -48,7 +49,7 @@ def _lines(
         padding = (
             not item.key and item.value is None and item.parent is not None and item.key is not None
         )
-        value = "" if padding else _shown(document, item)
+        value = "" if padding else _shown(document, item) + _row_told(item)
         at = -1 if item.value is None and item.start == item.end else at
         yield DumpLine(depth, at, inner, item.raw, name or "(padding)", value)
         return
@@ -103,7 +104,9 @@ def _row_lines(
     if row.at == 0 or row.kind == SCALAR or any(member.kind != SCALAR for member in members):
         yield from _lines(document, row, depth, base, inner, rows)
         return
-    value = ", ".join(f"{member.key} {_shown(document, member)}" for member in members)
+    value = ", ".join(
+        f"{member.key} {_shown(document, member)}{_row_told(member)}" for member in members
+    )
     yield DumpLine(depth, base + row.start, inner, row.raw, f"[{row.at}]", value)
 
 
@@ -135,6 +138,25 @@ def _shown(document: LayoutDocument, item: Item) -> str:
     if value is None or isinstance(value, bool):
         return {None: "none", True: "true", False: "false"}[value]
     return str(value)
+
+
+def _row_told(item: Item) -> str:
+    """Return what the row is called that a value refers to, in brackets; "" if it refers to none."""
+    reference = item.field.within if item.field is not None else None
+    if reference is None and item.key is None and item.parent is not None:  # a bare row
+        reference = item.parent.field.within if item.parent.field is not None else None
+    if reference is None:
+        return ""
+    groups: list[Item] = []
+    above = item.parent
+    while above is not None:
+        if above.kind == MAPPING:
+            groups.insert(0, above)
+        above = above.parent
+    row = referred(item.value, reference, groups)
+    cells = (row.members or [row]) if row is not None else []
+    text = next((cell.value for cell in cells if isinstance(cell.value, str)), "")
+    return f" ({text})" if text else ""
 
 
 def _is_name(item: Item) -> bool:

@@ -78,7 +78,7 @@ class Field(Struct, frozen=True, eq=False):
     default: Any = None
     constant: Any = None
     condition: Any = None
-    within: str = ""  # a table that the value is a row number of
+    within: Any = None  # a Reference: the table that the value stands for a row of
 
     def is_in(self, version: int | None) -> bool:
         """Tell whether a version has this field."""
@@ -119,6 +119,7 @@ class Reading:
         self.budget = [max(_MOST_EXPANDED, len(data) * _EXPANSION)]
         self.path: list[str] = []
         self.late: list[Any] = []  # checks over ranges that were not read yet
+        self.references: list[Any] = []  # checks that need the whole file
         self.base = 0  # where `data` begins in the file, to name places
 
     def inside(self, data: bytes, base: int = 0) -> Reading:

@@ -15,6 +15,7 @@ from .item import Field, Item, Reading
 from .language import Source, Tokens, unquoted
 from .numbers import Bits, Enum, Float, Integer, Varint
 from .parts import Block, Choice, Condition, Group, Optional, Sections
+from .references import Reference
 from .rows import Table
 from .squeeze import METHODS
 from .strings import Bytes, Pad, Size, Text
@@ -36,6 +37,7 @@ class Layout(Struct, eq=False):
     high: int = 1
     version_path: Path | None = None
     root: Any = None
+    refers: bool = False  # some fields stand for rows of tables
 
     @staticmethod
     def parse(text: str, name: str = "the layout") -> Layout:
@@ -76,6 +78,8 @@ class _Parser:
         self._encoding = "utf-8"
         self._depth = 0
         self._range = (1, 1)
+        self._names: set[str] = set()
+        self._referred: dict[str, int] = {}  # tables that fields refer to, and where they are named
 
     def layout(self) -> Layout:
         tokens = self._tokens
@@ -102,6 +106,10 @@ class _Parser:
             tokens.end()
         self._range = (layout.low, layout.high)
         layout.root = Group(self._fields(""))
+        layout.refers = bool(self._referred)
+        for name, at in self._referred.items():
+            if name not in self._names:
+                tokens.fail(f"there is no table {name!r} to refer to", at)
         if layout.version_path is not None:
             self._check_version(layout)
         return layout
@@ -150,6 +158,7 @@ class _Parser:
         if "." in token.text:
             tokens.fail("a field's name has no dots", token.at)
         kind = self._kind()
+        self._names.add(token.text)
         return Field(token.text, kind, at, **self._modifiers())
 
     def _modifiers(self) -> dict[str, Any]:
@@ -166,13 +175,21 @@ class _Parser:
             elif tokens.accept("default"):
                 out["default"] = self._literal()
             elif tokens.accept("in"):
-                out["within"] = tokens.name("a table").text
+                out["within"] = self._reference()
             elif tokens.accept("if"):
                 path = tokens.name("a field").text
                 sign = next((s for s in _SIGNS if tokens.accept(s)), "")
                 out["condition"] = Condition(path, sign, self._literal() if sign else None)
             else:
                 return out
+
+    def _reference(self) -> Reference:
+        tokens = self._tokens
+        token = tokens.name("a table, or a column of one")
+        table, _, column = token.text.partition(".")
+        self._referred.setdefault(table, token.at)
+        nothing = self._literal() if tokens.accept("or") else None
+        return Reference(table, column, nothing)
 
     def _literal(self) -> Any:
         tokens = self._tokens

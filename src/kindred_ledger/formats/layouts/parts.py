@@ -10,6 +10,7 @@ from msgspec import Struct
 from ...errors import FormatError
 from ..tree import MAPPING, SCALAR
 from .item import Field, Item, Reading, Writing
+from .references import note_value
 from .squeeze import expand, squeeze
 from .strings import Pad, Size
 
@@ -71,8 +72,8 @@ class Group(Struct, frozen=True):
                 item.members.append(read)  # type: ignore[union-attr]
                 if layout.version_path and not reading.version:
                     layout.note_version(reading, inner, read)
-                if inner.within:
-                    _check_within(reading, inner, read)
+                if inner.within is not None and read.kind == SCALAR:
+                    note_value(reading, inner, read)
         if field.name:
             reading.path.pop()
         reading.scope.groups.pop()
@@ -327,19 +328,3 @@ def _count(item: Item) -> int:
     if item.rows is not None:
         return int(item.rows.count)
     return len(item.members) if item.members is not None else item.end - item.start
-
-
-def _check_within(reading: Reading, field: Field, item: Item) -> None:
-    """Note to check a row number once the table it points into is known."""
-
-    def check(end: Reading) -> None:
-        found = end.scope.find(field.within)
-        if found is None:
-            return
-        rows = len(found.rows) if found.rows is not None else len(found.members or ())
-        if not isinstance(item.value, int) or not 0 <= item.value < rows:
-            end.fail(
-                field, f"{item.value} is no row of {field.within}, which has {rows:,}", item.start
-            )
-
-    reading.late.append(check)

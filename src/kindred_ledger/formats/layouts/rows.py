@@ -15,6 +15,7 @@ from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
 from .parts import Group, write_item
+from .references import note_column
 from .strides import follow
 from .strings import Bytes, Pad, Size, Text
 
@@ -99,6 +100,7 @@ class Table(Struct, frozen=True):
         else:
             self._read_each(reading, item, field, count)
         item.end = reading.at
+        self._note_references(reading, field, item)
         return item
 
     def step(self, version: int) -> int:
@@ -179,6 +181,17 @@ class Table(Struct, frozen=True):
             differing = (column != column[0]).nonzero()[0]
             if len(differing):
                 self.row(item, int(differing[0]))
+
+    def _note_references(self, reading: Reading, field: Field, item: Item) -> None:
+        if not isinstance(self.inner, Group):
+            if field.within is not None:
+                note_column(
+                    reading, field, Field("", self.inner, field.at, within=field.within), item
+                )
+        elif item.rows is not None:  # rows that were read one by one have noted their own
+            for inner in self.fields(reading.version or 0):
+                if inner.within is not None:
+                    note_column(reading, field, inner, item)
 
     # ---- rows ----------------------------------------------------------------------------
 
