@@ -1,6 +1,7 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, LAYOUT, decode, load_layout
+from .columns import Columns, Words, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
@@ -15,6 +16,7 @@ __all__ = [
     "CODECS",
     "HEAD",
     "LAYOUT",
+    "Columns",
     "Document",
     "FieldDifference",
     "Finding",
@@ -23,6 +25,7 @@ __all__ = [
     "LayoutError",
     "Leaf",
     "Path",
+    "Words",
     "confirm",
     "decode",
     "field_differences",
@@ -33,6 +36,7 @@ __all__ = [
     "misnamed",
     "parse_path",
     "same_value",
+    "words_of",
 ]
 
 

@@ -6,7 +6,7 @@ from .drafting import draft_layout
 from .dump import DumpLine, dump
 from .language import LayoutError
 from .layout import Layout
-from .rows import Ragged
+from .storing import Ragged
 
 __all__ = [
     "DumpLine",

@@ -70,7 +70,9 @@ class Checksum(Struct, frozen=True):
             span = self._span(place, at, at + size, len(end.out))
             if span is None:
                 end.fail(field, f"{self.first} to {self.last} are no places")
-            end.out.put(at, _digest(self.method, end.out.part(*span), end.big))
+            raw = _digest(self.method, end.out.part(*span), end.big)
+            end.out.put(at, raw)
+            item.value = self._shown(raw, end.big)
 
         writing.checks.append(fill)
 

@@ -7,6 +7,7 @@ from decimal import Decimal
 from typing import Any, BinaryIO
 
 from ...errors import FormatError
+from ..columns import Columns, Words
 from ..document import Path, format_path
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
 from .item import Field, Item, Reading, Writing
@@ -112,8 +113,71 @@ class LayoutDocument(TreeDocument[Item]):
     def set_table(self, path: Path, rows: Any) -> None:
         """Put a structured array, or columns, in the place of a table's rows."""
         item = self._table(path)
+        if isinstance(rows, dict):
+            columns = item.maker.open(item)
+            columns.count = len(next(iter(rows.values()), ()))
+            for name, values in rows.items():
+                columns.write(name, values)
+            rows = columns
         item.value = rows
         self._mark(item)
+
+    def open_columns(self, path: Path) -> Columns | None:
+        """Return the columns of a table, which are written as they are then; None if it has none.
+
+        Rows that were edited one by one, or whose sizes are not found by columns, have none.
+        """
+        item = self._node(path)
+        if item.maker is None or item.kind != LIST or item.rows is None:
+            return None
+        if isinstance(item.value, Columns):
+            return item.value
+        if item.value is not None or item.dirty:
+            return None
+        item.members = item.some = None
+        columns: Columns = item.maker.open(item)
+        item.value = columns
+        return columns
+
+    def close_columns(self, path: Path) -> None:
+        """Go on with a table row by row, or leave it as it was if no column was touched."""
+        item = self._node(path)
+        if isinstance(item.value, Columns):
+            touched = item.value.touched
+            if touched:
+                self._spread(item, item.value)
+                self._mark(item)
+            item.value = None
+
+    def _spread(self, item: Item, columns: Columns) -> None:
+        """Make rows of columns; each value knows where it was read."""
+        origin = item.origin
+        fields = {field.name: field for field in item.maker.fields(columns.version)}
+        values = {n: _single(columns.read(n)) for n in columns.cells if not columns.is_stored(n)}
+        rows = range(columns.count) if columns.rows is None else columns.rows.tolist()
+        item.members = []
+        for at, number in enumerate(rows):
+            row = self._row(item, item.maker, number)
+            row.at = at
+            item.members.append(row)
+            if row.kind == SCALAR:
+                if "value" in values:
+                    row.value, row.dirty = values["value"][at], True
+                continue
+            before = {member.key: member for member in row.members or ()}
+            row.members, row.dirty = [], True
+            for name in columns.cells:
+                read = columns.origins[name]
+                member = before[read] if read is not None else Item(SCALAR, parent=row)
+                member.dirty = member.dirty or read != name
+                member.key = name
+                if name in values:
+                    member.value, member.dirty = values[name][at], True
+                    member.field = fields.get(read or name)
+                    member.was_leaf = read is not None
+                    member.origin = (*origin, number, read) if read and origin is not None else None
+                    member.note = columns.notes.get(name, "")
+                row.members.append(member)
 
     def _table(self, path: Path) -> Item:
         item = self._node(path)
@@ -124,6 +188,13 @@ class LayoutDocument(TreeDocument[Item]):
         return item
 
     # ---- the tree ------------------------------------------------------------------------
+
+    def _members(self, node: Item) -> list[Item]:
+        if isinstance(node.value, Columns):  # somebody looks at the rows one by one
+            columns, node.value = node.value, None
+            if columns.touched:
+                self._spread(node, columns)
+        return super()._members(node)
 
     def _name(self, item: Item, path: Path) -> None:
         """Give all items that were read at once the paths they were read under."""
@@ -145,7 +216,12 @@ class LayoutDocument(TreeDocument[Item]):
 
     def _fitting(self, node: Item, part: str | int) -> list[tuple[str | int, Item]]:
         """Look at one row of many without reading them all."""
-        if node.members is not None or node.rows is None or not isinstance(part, int):
+        if (
+            node.members is not None
+            or node.rows is None
+            or node.value is not None
+            or not isinstance(part, int)
+        ):
             return super()._fitting(node, part)
         if not 0 <= part < node.rows.count:
             return []
@@ -223,3 +299,11 @@ class LayoutDocument(TreeDocument[Item]):
             node.table = None
             node.dirty = True
             node = node.parent
+
+
+def _single(column: Any) -> list[Any]:
+    """Return the values of a column one by one."""
+    if isinstance(column, Words):
+        return [column.texts[code] for code in column.codes.tolist()]
+    values: list[Any] = column.tolist()
+    return [Decimal(repr(value)) if isinstance(value, float) else value for value in values]

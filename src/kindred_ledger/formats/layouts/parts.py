@@ -141,9 +141,11 @@ class Optional(Struct, frozen=True):
         there = item.kind != SCALAR or item.value is not None
         Size(prefix=self.number).write(int(there), writing, field)
         if there:
-            if isinstance(item.shape, tuple):
-                item.shape = item.shape[1]
+            kept = item.shape
+            if isinstance(kept, tuple):
+                item.shape = kept[1]
             self.inner.write(writing, item, field)
+            item.shape = kept
 
     def least(self, version: int) -> int:
         return int(self.number.least(version))
@@ -155,6 +157,11 @@ class Choice(Struct, frozen=True):
     path: str
     cases: dict[Any, Any]
     otherwise: Any
+
+    @property
+    def kinds(self) -> list[Any]:
+        """All kinds that can be there."""
+        return [*self.cases.values(), *([self.otherwise] if self.otherwise is not None else [])]
 
     def read(self, reading: Reading, field: Field) -> Item:
         found = reading.scope.find(self.path)
@@ -174,8 +181,7 @@ class Choice(Struct, frozen=True):
         kind.write(writing, item, field)
 
     def least(self, version: int) -> int:
-        kinds = [*self.cases.values(), *([self.otherwise] if self.otherwise is not None else [])]
-        return min((kind.least(version) for kind in kinds), default=0)
+        return min((kind.least(version) for kind in self.kinds), default=0)
 
 
 class Sections(Struct, frozen=True):
@@ -237,8 +243,9 @@ class Sections(Struct, frozen=True):
                 writing.out += member.raw
                 continue
             name = str(member.key)
-            if isinstance(member.shape, tuple):
-                tag, kind, member.shape = member.shape
+            kept = member.shape
+            if isinstance(kept, tuple):
+                tag, kind, member.shape = kept
             elif name in tags:
                 tag, kind, _ = tags[name]
             else:
@@ -249,6 +256,7 @@ class Sections(Struct, frozen=True):
                 part.out += member.value
             else:
                 kind.write(part, member, inner)
+            member.shape = kept
             data = bytes(part.finish())
             self.tag.write(writing, Item(SCALAR, value=tag), Field("tag", self.tag, field.at))
             Size(prefix=self.length).write(len(data), writing, field)
@@ -288,11 +296,10 @@ class Block(Struct, frozen=True):
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         part = writing.inside(field.name)
         part.path.pop()
-        if isinstance(item.shape, tuple):
-            item.shape = item.shape[1]
-        item_start, item.start = item.start, -1
+        start, shape = item.start, item.shape
+        item.start, item.shape = -1, shape[1] if isinstance(shape, tuple) else shape
         self.inner.write(part, item, field)
-        item.start = item_start
+        item.start, item.shape = start, shape
         data = bytes(part.finish())
         stored = squeeze(self.method, data) if self.method else data
         self.size.write(len(stored), writing, field)

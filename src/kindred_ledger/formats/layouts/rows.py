@@ -11,29 +11,19 @@ from typing import Any
 
 from msgspec import Struct
 
+from ..columns import Columns
 from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
 from .parts import Group, write_item
 from .references import note_column
+from .storing import Ragged, columns_of, stored
 from .strides import follow
 from .strings import Bytes, Pad, Size, Text
 
-__all__ = ["Ragged", "Rows", "Table"]
+__all__ = ["Rows", "Table"]
 
 _MOST_EMPTY = 1 << 16  # rows that take no bytes
-
-
-class Ragged(Struct):
-    """A column of byte strings: value `i` is `data[starts[i]:starts[i] + lengths[i]]`."""
-
-    data: Any  # (n,) uint8
-    starts: Any  # (n_rows,) int64
-    lengths: Any  # (n_rows,) int64
-
-    def __getitem__(self, row: int) -> bytes:
-        start = int(self.starts[row])
-        return bytes(self.data[start : start + int(self.lengths[row])])
 
 
 class Rows(Struct):
@@ -259,6 +249,12 @@ class Table(Struct, frozen=True):
                 at = at + fixed
         return out
 
+    def open(self, item: Item) -> Columns:
+        """Return the columns of a table, to be edited."""
+        rows = item.rows
+        version, layout = rows.context[1], rows.context[2]
+        return columns_of(self.columns(item), rows.count, self.fields(version), layout.big, version)
+
     # ---- writing -------------------------------------------------------------------------
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
@@ -294,29 +290,79 @@ class Table(Struct, frozen=True):
         write_item(writing, row, Field(f"{field.name}[{number}]", self.inner, field.at))
 
     def _write_columns(self, writing: Writing, item: Item, field: Field) -> None:
-        """Write a table that was given by columns."""
+        """Write a table that was given by columns, or as one array."""
         import numpy as np
 
-        version, big, columns = writing.version, writing.big, item.value
+        version, columns = writing.version, item.value
         if isinstance(columns, np.ndarray):
-            dtype = self.dtype(version, big)
+            dtype = self.dtype(version, writing.big)
             if columns.dtype.names != dtype.names:
                 writing.fail(field, f"its columns are {dtype.names}, not {columns.dtype.names}")
-            self.count.write(len(columns), writing, field)
             rows = np.ascontiguousarray(columns.astype(dtype, copy=False))
+            self.count.write(len(rows), writing, field)
             writing.out += rows.view(np.uint8).data if len(rows) else b""
             return
-        plan = self.ragged(version)
-        if plan is None:
+        cells = self._cells(writing, columns, field)
+        self.count.write(columns.count, writing, field)
+        as_read = not writing.changed and columns.rows is None and item.rows is not None
+        if self.step(version):
+            writing.out += self._fixed_rows(writing, item, cells, as_read)
+        elif self.ragged(version) is not None:
+            writing.out += self._ragged_rows(writing, item, field, cells)
+        else:
             writing.fail(field, "a table of such rows cannot be given by columns")
-        before, prefix, after = plan
-        name, ragged = next((k, v) for k, v in columns.items() if isinstance(v, Ragged))
-        count = len(ragged.lengths)
+
+    def _cells(self, writing: Writing, columns: Columns, field: Field) -> dict[str, Any]:
+        """Return the stored form of each column that the version written has."""
+        read = {f.name or "value": f for f in self.fields(columns.version)}
+        wanted = {f.name or "value": f for f in self.fields(writing.version) if f.name or f.at == 0}
+        for name in columns.cells:
+            if name not in wanted:
+                version = writing.version
+                writing.fail(field, f"{name!r} has no place in version {version} of the layout")
+        out: dict[str, Any] = {}
+        for name, inner in wanted.items():
+            shown = Field(f"{field.name}[*].{name}", inner.kind, inner.at, constant=inner.constant)
+            if name not in columns.cells:
+                value = inner.default if inner.default is not None else inner.constant
+                if value is None:
+                    writing.fail(shown, f"there is no {name!r}, and the layout has no default")
+                out[name] = stored(columns.filled(value), shown, writing)
+            elif columns.is_stored(name) and read[columns.origins[name] or name].kind == inner.kind:
+                out[name] = columns.cells[name]
+            else:
+                out[name] = stored(columns.read(name), shown, writing)
+        return out
+
+    def _fixed_rows(
+        self, writing: Writing, item: Item, cells: dict[str, Any], as_read: bool
+    ) -> Any:
+        import numpy as np
+
+        dtype = self.dtype(writing.version, writing.big)
+        count = len(next(iter(cells.values()))) if cells else 0
+        if as_read:  # columns nobody touched, and what lies between them, stay
+            out = self.array(item).copy()
+            cells = {n: c for n, c in cells.items() if not item.value.is_stored(n)}
+        else:
+            out = np.zeros(count, dtype)
+        for name, column in cells.items():
+            out[name] = column
+        return out.view(np.uint8).data if len(out) else b""
+
+    def _ragged_rows(
+        self, writing: Writing, item: Item, field: Field, cells: dict[str, Any]
+    ) -> Any:
+        import numpy as np
+
+        version, big = writing.version, writing.big
+        before, prefix, after = self.ragged(version)  # type: ignore[misc]
+        name, ragged = next((k, v) for k, v in cells.items() if isinstance(v, Ragged))
+        count = len(ragged)
         if count and int(ragged.lengths.max()) >= 1 << prefix.width * 8:
             writing.fail(field, f"a value of {name} is too long for its size")
-        steps = before + prefix.width + after + ragged.lengths
         begins = np.zeros(count + 1, np.int64)
-        np.cumsum(steps, out=begins[1:])
+        np.cumsum(before + prefix.width + after + ragged.lengths, out=begins[1:])
         # Where all texts stay, so do their bytes and sizes: only the columns around them are put.
         stay = not writing.changed and _as_read(item.rows, ragged, begins, before + prefix.width)
         if stay:
@@ -333,12 +379,11 @@ class Table(Struct, frozen=True):
                     _scatter_ragged(out, at + prefix.width, ragged)
                 at += prefix.width + ragged.lengths
                 continue
-            if inner.name:
+            if inner.name and not (stay and item.value.is_stored(inner.name)):
                 form = np.dtype(inner.kind.dtype(big) or f"V{fixed}")
-                _scatter(out, at, np.asarray(columns[inner.name]).astype(form, copy=False))
+                _scatter(out, at, np.asarray(cells[inner.name]).astype(form, copy=False))
             at += fixed
-        self.count.write(count, writing, field)
-        writing.out += out.data
+        return out.data
 
     def least(self, version: int) -> int:
         if self.count.fixed is not None:

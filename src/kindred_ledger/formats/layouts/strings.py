@@ -148,7 +148,12 @@ class Text(Struct, frozen=True):
         return raw.decode(self.encoding, "surrogateescape")
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
-        value = item.value
+        raw = self.packed(item.value, writing, field)
+        self.size.write(len(raw), writing, field)
+        writing.out += raw + self.size.terminator
+
+    def packed(self, value: Any, writing: Writing, field: Field) -> bytes:
+        """Return the bytes of a text, filled up to a fixed width."""
         if not isinstance(value, str):
             writing.fail(field, f"{value!r} is no text")
         if field.constant is not None and value != field.constant:
@@ -164,11 +169,10 @@ class Text(Struct, frozen=True):
                 )
             if self.pad == 0 and "\0" in value:
                 writing.fail(field, "the text holds a zero, at which it would end")
-            raw = raw.ljust(self.size.fixed, bytes((self.pad,)))
-        elif self.size.terminator and self.size.terminator in raw:
+            return raw.ljust(self.size.fixed, bytes((self.pad,)))
+        if self.size.terminator and self.size.terminator in raw:
             writing.fail(field, "the text holds its own end mark")
-        self.size.write(len(raw), writing, field)
-        writing.out += raw + self.size.terminator
+        return raw
 
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)

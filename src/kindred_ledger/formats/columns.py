@@ -1,0 +1,139 @@
+"""Columns: the rows of a table taken by columns, so that a step costs the same for one row and a million.
+
+What always holds: every column knows the name it was read under, and every row which row it was, so
+that what became of each value can be told afterwards.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+from msgspec import Struct
+
+from ..errors import FormatError
+
+__all__ = ["Columns", "Words", "words_of"]
+
+
+class Words(Struct, eq=False):
+    """A column of texts: row `i` holds `texts[codes[i]]`; a text may stand in `texts` twice."""
+
+    codes: Any  # (n_rows,) intp
+    texts: list[str]
+
+    def __len__(self) -> int:
+        return len(self.codes)
+
+    def mapped(self, call: Callable[[str], str]) -> Words:
+        """Return the column with a function of each text."""
+        return Words(self.codes, [call(text) for text in self.texts])
+
+    def array(self) -> Any:
+        """Return the texts as an array of objects: `(n_rows,)`."""
+        import numpy as np
+
+        return np.array(self.texts, object)[self.codes]
+
+
+def words_of(texts: list[Any]) -> Words:
+    """Return a column of these texts.
+
+    >>> words_of(["reed", "peat", "reed"]).texts
+    ['reed', 'peat']
+    """
+    import numpy as np
+
+    numbers: dict[str, int] = {}
+    codes = [numbers.setdefault(text, len(numbers)) for text in texts]
+    return Words(np.array(codes, np.intp), list(numbers))
+
+
+class Columns:
+    """The columns of one table while they are edited.
+
+    `cells` maps names to columns as the file has them (`stored`), or as they were put here: NumPy
+    arrays of numbers or truth, or `Words`. `load` turns what is stored into one of those.
+    """
+
+    def __init__(self, cells: dict[str, Any], count: int, load: Callable[[str, Any], Any]) -> None:
+        self.count = count
+        self.cells = cells
+        self.origins: dict[str, str | None] = {name: name for name in cells}
+        self.notes: dict[str, str] = {}
+        self.rows: Any = None  # (count,) which row each was; None: all are where they were
+        self.touched = False
+        self.version = 0  # of the format, that they were read in
+        self._load = load
+        self._stored = dict.fromkeys(cells, True)
+
+    def is_stored(self, name: str) -> bool:
+        """Tell whether a column is as the file has it."""
+        return self._stored[name]
+
+    def read(self, name: str) -> Any:
+        """Return a column: numbers or truth `(count,)`, or `Words`.
+
+        Raises:
+            FormatError: what it holds is not read by columns.
+        """
+        if name not in self.cells:
+            raise FormatError(f"the table has no column {name!r}")
+        if not self._stored[name]:
+            return self.cells[name]
+        return self._load(self.origins[name] or name, self.cells[name])
+
+    def write(self, name: str, values: Any, *, note: str = "") -> None:
+        """Put values into a column, a single one into all its rows; a new column comes last."""
+        self.touched = True
+        self.cells[name] = self.filled(values)
+        self._stored[name] = False
+        if name not in self.origins:
+            self.origins[name] = None
+            self.notes[name] = note
+
+    def rename(self, name: str, to: str) -> None:
+        """Give a column another name, in its place."""
+        self.touched = True
+        for part in (self.cells, self.origins, self._stored, self.notes):
+            kept = [(to if key == name else key, value) for key, value in part.items()]
+            part.clear()
+            part.update(kept)  # type: ignore[arg-type]
+
+    def remove(self, name: str) -> None:
+        """Take a column out."""
+        self.touched = True
+        del self.cells[name], self.origins[name], self._stored[name]
+        self.notes.pop(name, None)
+
+    def take(self, order: Any) -> None:
+        """Keep these rows, in this order: `(n,)` row numbers."""
+        import numpy as np
+
+        self.touched = True
+        rows = np.arange(self.count) if self.rows is None else self.rows
+        self.rows = rows[order]
+        self.count = len(order)
+        for name, column in self.cells.items():
+            self.cells[name] = (
+                Words(column.codes[order], column.texts)
+                if isinstance(column, Words)
+                else column[order]
+            )
+
+    def filled(self, values: Any) -> Any:
+        """Return values as a column, single ones repeated in all its rows."""
+        import numpy as np
+
+        if hasattr(values, "__len__") and not isinstance(values, (str, list, dict)):
+            return values
+        if isinstance(values, str):
+            return Words(np.zeros(self.count, np.intp), [values])
+        if not isinstance(values, (bool, int, float, Decimal)):
+            raise FormatError(f"{values!r} is no value of a column")
+        if isinstance(values, (bool, int)):
+            narrow = -1 << 63 <= values < 1 << 63
+            form: Any = np.bool_ if isinstance(values, bool) else np.int64 if narrow else np.object_
+            return np.full(self.count, values, form)
+        return np.full(self.count, float(values), np.float64)

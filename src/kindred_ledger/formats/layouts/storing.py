@@ -1,0 +1,174 @@
+"""Storing: columns of a table turned from what lies in a file into values, and back.
+
+Numbers, truth, names for numbers and texts are turned; what else a column holds is carried as it is
+and cannot be read here.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+
+from ...errors import FormatError
+from ..columns import Columns, Words, words_of
+from .item import Field, Writing
+from .numbers import Enum, Float, Integer
+from .strings import Text
+
+__all__ = ["Ragged", "columns_of", "is_readable", "stored", "values_of"]
+
+
+class Ragged(Struct, eq=False):
+    """A column of byte strings: value `i` is `data[starts[i]:starts[i] + lengths[i]]`."""
+
+    data: Any  # (n,) uint8
+    starts: Any  # (n_rows,) int64
+    lengths: Any  # (n_rows,) int64
+
+    def __len__(self) -> int:
+        return len(self.lengths)
+
+    def __getitem__(self, row: Any) -> Any:
+        if hasattr(row, "dtype"):
+            return Ragged(self.data, self.starts[row], self.lengths[row])
+        start = int(self.starts[row])
+        return bytes(self.data[start : start + int(self.lengths[row])])
+
+    def strings(self) -> list[bytes]:
+        """Return all values."""
+        data = self.data.tobytes()
+        pairs = zip(self.starts.tolist(), self.lengths.tolist(), strict=True)
+        return [data[start : start + length] for start, length in pairs]
+
+
+def columns_of(
+    raw: dict[str, Any], count: int, fields: tuple[Field, ...], big: bool, version: int
+) -> Columns:
+    """Return the columns of a table as they were read."""
+    kinds = {field.name or "value": field.kind for field in fields}
+    columns = Columns(raw, count, lambda name, column: values_of(kinds[name], column, big))
+    columns.version = version
+    return columns
+
+
+def is_readable(kind: Any) -> bool:
+    """Tell whether columns of a kind can be turned into values."""
+    if isinstance(kind, (Integer, Float)):
+        return kind.dtype(False) is not None
+    return isinstance(kind, Text) or (isinstance(kind, Enum) and kind.dtype(False) is not None)
+
+
+def values_of(kind: Any, column: Any, big: bool) -> Any:
+    """Return the values of a stored column."""
+    import numpy as np
+
+    if isinstance(kind, Integer) and is_readable(kind):
+        return column != 0 if kind.logical else column
+    if isinstance(kind, Float):
+        return column
+    if isinstance(kind, Enum):
+        numbers, codes = np.unique(column, return_inverse=True)
+        unnamed = [number for number in numbers.tolist() if number not in kind.names]
+        if not unnamed:
+            return Words(codes, [kind.names[number] for number in numbers.tolist()])
+        raise FormatError(f"{unnamed[0]} has no name, so that the column is numbers and names")
+    if isinstance(kind, Text):
+        raw: list[Any] = column.strings() if isinstance(column, Ragged) else column.tolist()
+        words = words_of(raw)
+        return Words(words.codes, [kind.decode(text) for text in words.texts])
+    raise FormatError("what the column holds is not read by columns")
+
+
+def stored(values: Any, field: Field, writing: Writing) -> Any:
+    """Return a column as the file has it: an array of the kind's type, or `Ragged`.
+
+    Raises:
+        FormatError: a value has no place in the field; with its row.
+    """
+    import numpy as np
+
+    kind = field.kind
+    if isinstance(values, Ragged) or getattr(values, "dtype", np.dtype("O")).kind in "SV":
+        form = "" if isinstance(values, Ragged) else kind.dtype(writing.big) or ""
+        if form and form[1:] != str(values.dtype.itemsize):
+            writing.fail(field, f"values of {values.dtype.itemsize} bytes have no place in it")
+        return values
+    if isinstance(kind, (Text, Enum)):
+        if not isinstance(values, Words):
+            writing.fail(field, "it holds texts, numbers were given")
+        return _stored_texts(kind, values, field, writing)
+    if isinstance(values, Words):
+        writing.fail(field, f"{values.texts[0] if values.texts else ''!r} is no number")
+    if isinstance(kind, Float) and values.dtype.kind in "iuf":
+        return _stored_floats(kind, values, field, writing)
+    if isinstance(kind, Integer) and (values.dtype.kind == "b") == kind.logical:
+        return _stored_integers(kind, values, field, writing)
+    return writing.fail(field, f"a column of {values.dtype} has no place in it")
+
+
+def _stored_integers(kind: Integer, values: Any, field: Field, writing: Writing) -> Any:
+    import numpy as np
+
+    form = kind.dtype(writing.big)
+    if form is None:
+        writing.fail(field, "integers of this width are not written by columns")
+    if values.dtype.kind == "f":
+        whole = np.rint(values)
+        _refuse(whole != values, values, field, writing, "is no whole number")
+        if len(values) and max(abs(values.max()), abs(values.min())) >= 2.0**63:
+            writing.fail(field, "a number is too large")
+        values = whole.astype(np.int64)
+    low = -(1 << kind.width * 8 - 1) if kind.signed else 0
+    high = (1 << kind.width * 8 - int(kind.signed)) - 1
+    if values.dtype != np.dtype(form) and len(values):
+        least, most = int(values.min()), int(values.max())
+        if least < low or most > high:
+            bad = (values < low) | (values > high)
+            _refuse(
+                bad, values, field, writing, f"does not fit; the field holds {low:,} to {high:,}"
+            )
+    return values.astype(form, copy=False)
+
+
+def _stored_floats(kind: Float, values: Any, field: Field, writing: Writing) -> Any:
+    import numpy as np
+
+    with np.errstate(over="ignore"):
+        out = values.astype(kind.dtype(writing.big), copy=False)
+    if out.dtype.itemsize < values.dtype.itemsize or values.dtype.kind != "f":
+        bad = np.isinf(out) & np.isfinite(values)
+        if bad.any():
+            _refuse(bad, values, field, writing, f"does not fit a float of {kind.width * 8} bits")
+    return out
+
+
+def _refuse(bad: Any, values: Any, field: Field, writing: Writing, why: str) -> None:
+    if bad.any():
+        row = int(bad.argmax())
+        writing.fail(field, f"row {row:,}: {values[row]} {why}")
+
+
+def _stored_texts(kind: Any, values: Words, field: Field, writing: Writing) -> Any:
+    """Encode each text once, and put them into the rows by their codes."""
+    import numpy as np
+
+    used = np.unique(values.codes).tolist()
+    if isinstance(kind, Enum):
+        numbers = {name: number for number, name in kind.names.items()}
+        table = np.zeros(len(values.texts), kind.dtype(writing.big))
+        for code in used:
+            if values.texts[code] not in numbers:
+                known = ", ".join(numbers)
+                writing.fail(field, f"{values.texts[code]!r} is no name it has; it has {known}")
+            table[code] = numbers[values.texts[code]]
+        return table[values.codes]
+    raw = [b""] * len(values.texts)
+    for code in used:
+        raw[code] = kind.packed(values.texts[code], writing, field)
+    if kind.size.fixed is not None:
+        return np.frombuffer(b"".join(raw), kind.dtype(writing.big))[values.codes]
+    lengths = np.array([len(text) for text in raw], np.int64)
+    starts = np.cumsum(lengths) - lengths
+    data = np.frombuffer(b"".join(raw), np.uint8)
+    return Ragged(data, starts[values.codes], lengths[values.codes])

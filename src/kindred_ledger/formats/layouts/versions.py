@@ -1,0 +1,67 @@
+"""What comes and goes between two versions of a layout, as patterns of paths.
+
+Fields that only come, go or widen need no step: what goes is dropped, what comes gets its default,
+and a field that stands in both under one name is written as the newer kind.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from msgspec import Struct
+
+from ..document import ANY, Path
+from .directory import Each
+from .item import Field
+from .layout import Layout
+from .parts import Block, Choice, Group, Optional, Sections
+from .rows import Table
+
+__all__ = ["Coming", "changes_between"]
+
+
+class Coming(Struct, frozen=True):
+    """A field that the one version has and the other has not.
+
+    `default` None: the layout has none. `derived`: a checksum, made from what is written.
+    """
+
+    path: Path
+    comes: bool
+    default: Any = None
+    derived: bool = False
+
+
+def changes_between(layout: Layout, source: int, target: int) -> tuple[Coming, ...]:
+    """Return what goes and what comes, in the order of the layout."""
+    return tuple(_of_fields(layout.root.fields, (), source, target))
+
+
+def _of_fields(fields: tuple[Field, ...], at: Path, source: int, target: int) -> Iterator[Coming]:
+    before = {field.name: field for field in fields if field.name and field.is_in(source)}
+    after = {field.name: field for field in fields if field.name and field.is_in(target)}
+    for name, field in before.items():
+        if name not in after:
+            yield Coming((*at, name), comes=False, derived=hasattr(field.kind, "derived"))
+        elif field is after[name]:
+            yield from _inside(field.kind, (*at, name), source, target)
+    for name, field in after.items():
+        if name not in before and field.condition is None:
+            default = field.default if field.default is not None else field.constant
+            yield Coming((*at, name), True, default, hasattr(field.kind, "derived"))
+
+
+def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:
+    if isinstance(kind, Group):
+        yield from _of_fields(kind.fields, at, source, target)
+    elif isinstance(kind, (Table, Each)):
+        yield from _inside(kind.inner, (*at, ANY), source, target)
+    elif isinstance(kind, (Block, Optional)):
+        yield from _inside(kind.inner, at, source, target)
+    elif isinstance(kind, Choice):
+        for inner in kind.kinds:
+            yield from _inside(inner, at, source, target)
+    elif isinstance(kind, Sections):
+        for name, inner, _ in kind.cases.values():
+            yield from _inside(inner, (*at, name), source, target)
