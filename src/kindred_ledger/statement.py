@@ -13,7 +13,7 @@ sign cannot cancel out.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from enum import StrEnum
 from typing import Any
 
@@ -36,6 +36,8 @@ class Outcome(StrEnum):
     CONFLICT = "conflict"
 
 
+Items = Iterable[str] | Mapping[str, int]
+
 _IN = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.DROPPED, Outcome.HELD, Outcome.CONFLICT})
 _OUT = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.ADDED})
 
@@ -43,13 +45,15 @@ _OUT = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.ADDED})
 class Line(Struct, frozen=True, omit_defaults=True):
     """One item: its name on the way in, what became of it, its name on the way out, and why.
 
-    `became` is empty where the name did not change. An added item stands under `item`.
+    `became` is empty where the name did not change. An added item stands under `item`. A line for
+    `count` items of one name stands for all values of a column, such as `crew[*].morale`.
     """
 
     outcome: Outcome
     item: str
     reason: str = ""
     became: str = ""
+    count: int = 1
 
 
 class Statement(Struct, frozen=True):
@@ -66,8 +70,10 @@ class Statement(Struct, frozen=True):
     counted_out: int | None = None
 
     def totals(self) -> dict[str, int]:
-        """Return how many lines there are of each outcome, in the order of `Outcome`."""
-        counts = Counter([line.outcome for line in self.lines])
+        """Return how many items there are of each outcome, in the order of `Outcome`."""
+        counts: Counter[Outcome] = Counter()
+        for line in self.lines:
+            counts[line.outcome] += line.count
         return {outcome.value: counts[outcome] for outcome in Outcome}
 
     def __str__(self) -> str:
@@ -86,8 +92,10 @@ class Statement(Struct, frozen=True):
         """Return the lines with one of these outcomes."""
         return tuple(line for line in self.lines if line.outcome in outcomes)
 
-    def balanced(self, items_in: Iterable[str], items_out: Iterable[str]) -> Statement:
+    def balanced(self, items_in: Items, items_out: Items) -> Statement:
         """Return this statement with both sides counted, or fail.
+
+        Items are names, or names with how often each is there.
 
         >>> Statement("x", "fields", (Line(Outcome.KEPT, "a"),)).balanced(["a"], ["a"]).counted_in
         1
@@ -95,9 +103,14 @@ class Statement(Struct, frozen=True):
         Raises:
             BooksUnbalanced: an item has no line, or a line has no item.
         """
-        real_in, real_out = list(items_in), list(items_out)
-        lines_in = [line.item for line in self.lines if line.outcome in _IN]
-        lines_out = [line.became or line.item for line in self.lines if line.outcome in _OUT]
+        real_in, real_out = Counter(items_in), Counter(items_out)
+        lines_in: Counter[str] = Counter()
+        lines_out: Counter[str] = Counter()
+        for line in self.lines:
+            if line.outcome in _IN:
+                lines_in[line.item] += line.count
+            if line.outcome in _OUT:
+                lines_out[line.became or line.item] += line.count
         faults = [
             *_differences("went in", real_in, lines_in),
             *_differences("came out", real_out, lines_out),
@@ -108,7 +121,7 @@ class Statement(Struct, frozen=True):
                 f"the books of {self.subject} do not balance ({len(faults)} {self.unit})",
                 remedy="\n".join(f"  {fault}" for fault in shown),
             )
-        return replace(self, counted_in=len(real_in), counted_out=len(real_out))
+        return replace(self, counted_in=real_in.total(), counted_out=real_out.total())
 
     def to_json(self, *, lines: bool = True) -> dict[str, Any]:
         """Return the statement as plain values; `lines` False leaves only the totals."""
@@ -124,10 +137,9 @@ class Statement(Struct, frozen=True):
         return out
 
 
-def _differences(verb: str, real: list[str], lines: list[str]) -> list[str]:
-    if sorted(real) == sorted(lines):  # much cheaper than counting, and the rule
+def _differences(verb: str, real: Counter[str], lines: Counter[str]) -> list[str]:
+    if real == lines:
         return []
-    counted, told = Counter(real), Counter(lines)
-    missing = [f"{name} {verb} and has no line" for name in sorted((counted - told).keys())]
-    extra = [f"{name} has a line but never {verb}" for name in sorted((told - counted).keys())]
+    missing = [f"{name} {verb} and has no line" for name in sorted((real - lines).keys())]
+    extra = [f"{name} has a line but never {verb}" for name in sorted((lines - real).keys())]
     return missing + extra

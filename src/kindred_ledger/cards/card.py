@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -45,6 +46,7 @@ class Format(Struct, frozen=True, dict=True):
     table: FormatTable
     builds: Scheme
     folder: str = ""  # of the card, where its layouts are
+    tables: dict[str, dict[str, Any]] = {}  # of the card, by name: for steps and expressions
 
     @cached_property
     def layout(self) -> Layout | None:
@@ -96,6 +98,8 @@ class Format(Struct, frozen=True, dict=True):
             )
         text = str(document.get(self.version_path)).strip()
         known = {v for row in self.table.builds for v in (row.writes, *row.reads)}
+        if self.layout is not None:
+            known |= {str(v) for v in range(self.layout.low, self.layout.high + 1)}
         known |= {v for step in self.table.steps for v in (step.source, step.to)}
         try:
             version = self.scheme.parse(text)
@@ -157,10 +161,18 @@ class Card:
         }
 
     @cached_property
+    def tables(self) -> dict[str, dict[str, Any]]:
+        """The tables steps look things up in; a list is one by number, from 0."""
+        return {
+            name: table if isinstance(table, dict) else {str(n): v for n, v in enumerate(table)}
+            for name, table in self.file.tables.items()
+        }
+
+    @cached_property
     def formats(self) -> dict[str, Format]:
         """The kinds of files, by name."""
         return {
-            name: Format(name, table, self.scheme, os.path.dirname(self.path))
+            name: Format(name, table, self.scheme, os.path.dirname(self.path), self.tables)
             for name, table in self.file.formats.items()
         }
 

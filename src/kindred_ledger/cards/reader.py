@@ -26,13 +26,19 @@ _KEY = tuple[str | int, ...]
 
 # The verbs of a step and the keys that go with each; a key with * must be there.
 VERBS: dict[str, tuple[str, ...]] = {
-    "require": ("equals", "one_of", "exists", "at_least", "at_most", "otherwise*"),
+    "require": ("equals", "one_of", "exists", "at_least", "at_most", "holds", "otherwise*"),
     "rename": ("to*",),
     "move": ("to*",),
-    "set": ("value*",),
-    "default": ("value*",),
-    "map": ("table*", "otherwise"),
-    "drop": ("reason*", "lossless"),
+    "set": ("value", "by", "where", "loses"),
+    "default": ("value", "by"),
+    "map": ("table*", "otherwise", "loses"),
+    "retype": ("as*", "loses"),
+    "rescale": ("times", "plus", "round", "loses"),
+    "split": ("into*", "at"),
+    "join": ("into*", "with", "by"),
+    "reorder": ("by", "keys", "descending"),
+    "renumber": ("old*", "new*", "otherwise"),
+    "drop": ("reason*", "lossless", "where"),
 }
 
 
@@ -133,7 +139,7 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         except KindredError as error:
             yield ("categories", name), error.what
     for name, table in card.formats.items():
-        for key, fault in _format_faults(table, builds, folder):
+        for key, fault in _format_faults(table, builds, folder, card.tables):
             yield ("formats", name, *key), fault
 
 
@@ -157,7 +163,9 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
         yield "`offset` needs a `length` of 1 to 100 bytes"
 
 
-def _format_faults(table: FormatTable, builds: Any, folder: str) -> Iterator[tuple[_KEY, str]]:
+def _format_faults(
+    table: FormatTable, builds: Any, folder: str, tables: dict[str, Any]
+) -> Iterator[tuple[_KEY, str]]:
     if bool(table.layout) != (table.codec == LAYOUT):
         yield ("layout",), f"`layout` names the file of a layout, for the codec {LAYOUT!r}"
     elif table.layout:
@@ -187,11 +195,11 @@ def _format_faults(table: FormatTable, builds: Any, folder: str) -> Iterator[tup
             yield ("builds", at), "these builds cannot read what they write"
     for at, step in enumerate(table.steps):
         for number, action in enumerate(step.do):
-            for fault in _action_faults(action):
+            for fault in _action_faults(action, tables):
                 yield ("steps", at, "do", number), fault
 
 
-def _action_faults(action: dict[str, Any]) -> Iterator[str]:
+def _action_faults(action: dict[str, Any], tables: dict[str, Any]) -> Iterator[str]:
     verbs = [name for name in action if name in VERBS]
     if len(verbs) != 1:
         near = "".join(_near(name, VERBS) for name in action if name not in VERBS)
@@ -205,14 +213,20 @@ def _action_faults(action: dict[str, Any]) -> Iterator[str]:
     for name in VERBS[verb]:
         if name.endswith("*") and name[:-1] not in action:
             yield f"{verb} needs {name[:-1]!r}"
-    for name in (verb, "to"):
-        if name in action:
-            try:
-                parse_path(str(action[name]))
-            except KindredError as error:
-                yield error.what
-    if verb == "map" and not isinstance(action.get("table"), dict):
-        yield "map needs a table of old = new"
+    for name in ("table", "old", "new"):
+        given = action.get(name, {})
+        if isinstance(given, str) and given not in tables:
+            yield f"the card has no table {given!r}" + _near(given, tables)
+        elif not isinstance(given, (str, dict, list)):
+            yield f"{verb} needs a table of old = new in {name!r}, or the name of one of the card"
+    if verb in ("set", "default") and ("value" in action) == ("by" in action):
+        yield f"{verb} needs either 'value', or 'by', an expression"
+    paths = action[verb] if isinstance(action[verb], list) else [action[verb]]
+    for path in (*paths, *(action[name] for name in ("to",) if name in action)):
+        try:
+            parse_path(str(path))
+        except KindredError as error:
+            yield error.what
 
 
 _NAMES = {str: "text in quotes", int: "a whole number", bool: "true or false"}

@@ -1,24 +1,68 @@
 """The bookkeeper: accounts for every leaf of a document through its conversion.
 
 Steps tell why; what happened is read off the documents: each leaf of the source is looked for by
-its origin among the leaves of the result. A leaf that is gone without a reason gets no line, and
-the books do not balance.
+its origin among the leaves of the result, and large tables are compared by columns. A leaf that is
+gone without a reason gets no line, and the books do not balance.
 """
 
 from __future__ import annotations
 
-from ..formats import Document, Leaf, Path, format_path
-from ..statement import Line, Outcome, Statement
+from collections import Counter
+from collections.abc import Iterable
 
-__all__ = ["Bookkeeper"]
+from ..errors import BooksUnbalanced
+from ..formats import ANY, Columns, Document, Leaf, Path, as_tabular, format_path
+from ..statement import Line, Outcome, Statement
+from .tables import FEW, column_tables, differing, same_column
+
+__all__ = ["Bookkeeper", "Census"]
+
+_FOLLOWS = "follows from what changed"
+
+
+class Census:
+    """The leaves of a document, counted: single ones by name, those of large tables by column.
+
+    `tables` maps the paths of tables taken by columns to them.
+    """
+
+    def __init__(self, document: Document, tables: Iterable[Path]) -> None:
+        self.tables: dict[Path, Columns] = {}
+        tabular = as_tabular(document)
+        self.by_columns = tabular is not None
+        for path in tables:
+            columns = tabular.open_columns(path) if tabular is not None else None
+            if columns is None:
+                raise BooksUnbalanced("a table is not read back as one", where=format_path(path))
+            self.tables[path] = columns
+        self.leaves: list[Leaf] = list(
+            tabular.leaves(without=self.tables) if tabular is not None else document.leaves()
+        )
+
+    def names(self) -> Counter[str]:
+        """Return how many leaves there are of each name."""
+        out = Counter([leaf.name for leaf in self.leaves])
+        for path, columns in self.tables.items():
+            for name in columns.cells:
+                out[column_name(path, name)] += columns.count
+        return out
+
+
+def column_name(table: Path, column: str) -> str:
+    """Return the name of all values in a column."""
+    return format_path((*table, ANY, *([column] if column != "value" else [])))
 
 
 class Bookkeeper:
-    """Collects reasons while steps run, then draws up the statement."""
+    """Collects reasons while steps run, then draws up the statement.
+
+    A column has the path of its table, `ANY`, and its name; rows that go, that of their table.
+    """
 
     def __init__(self) -> None:
         self._reasons: dict[Path, list[str]] = {}
         self._dropped: dict[Path, str] = {}
+        self._rows: dict[Path, str] = {}
         self.losses: list[tuple[str, str]] = []
 
     def explain(self, document: Document, path: Path, reason: str) -> None:
@@ -35,31 +79,145 @@ class Bookkeeper:
                 if loss:
                     self.losses.append((format_path(leaf.origin), f"{leaf.text}: {reason}"))
 
-    def statement(self, subject: str, source: Document, result: Document) -> Statement:
-        """Return the lines for every leaf of `source` (as read) and `result` (as edited)."""
-        known = {leaf.path for leaf in source.leaves()}
+    def explain_column(self, table: Path, column: str | None, reason: str) -> None:
+        """Note why the values of a column change; `column` is its name when it was read."""
+        if column is not None:
+            self._reasons.setdefault((*table, ANY, column), []).append(reason)
+
+    def drop_column(
+        self, table: Path, column: str | None, count: int, reason: str, *, loss: bool
+    ) -> None:
+        """Note why a column is left out."""
+        if column is not None:
+            self._dropped[(*table, ANY, column)] = reason
+            if loss and count:
+                self.losses.append((column_name(table, column), f"{count:,} values: {reason}"))
+
+    def drop_rows(self, table: Path, count: int, reason: str, *, loss: bool) -> None:
+        """Note why rows of a table are left out."""
+        told = self._rows.get(table)
+        self._rows[table] = reason if told in (None, reason) else f"{told}; {reason}"
+        if loss and count:
+            self.losses.append((format_path((*table, ANY)), f"{count:,} rows: {reason}"))
+
+    def statement(
+        self, subject: str, source: Document, result: Document, again: Document
+    ) -> Statement:
+        """Return the balanced account of a conversion.
+
+        `source` is the file read anew, `result` the document the steps ran on, `again` what was
+        written, read again: both sides are counted from the first and the last.
+
+        Raises:
+            BooksUnbalanced: a leaf went without a reason, or what was written reads as another.
+        """
+        tables = column_tables(result, FEW)
+        meant = Census(result, tables)
+        found = Census(again, tables)
+        before = Census(source, tables.values())
+        _same_leaves(meant, found)
+        lines = self._leaf_lines(before.leaves, meant.leaves)
+        for path, origin in tables.items():
+            lines += self._table_lines(
+                path, origin, before.tables[origin], meant.tables[path], found.tables[path]
+            )
+        return Statement(subject, "fields", tuple(lines)).balanced(before.names(), found.names())
+
+    def _leaf_lines(self, source: list[Leaf], result: list[Leaf]) -> list[Line]:
+        known = {leaf.path for leaf in source}
         arrived: dict[Path, list[Leaf]] = {}
         lines: list[Line] = []
-        for leaf in result.leaves():
+        here: set[Path] = set()
+        for leaf in result:
             if leaf.origin not in known:  # new, or a container that lost all it held
-                reason = leaf.note or "left empty"
-                lines.append(Line(Outcome.ADDED, leaf.name, reason))
+                lines.append(Line(Outcome.ADDED, leaf.name, leaf.note or "left empty"))
             else:
                 arrived.setdefault(leaf.origin or (), []).append(leaf)
-        here = {leaf.path[:depth] for leaf in result.leaves() for depth in range(len(leaf.path))}
-        for leaf in source.leaves():
+        for leaf in source:
             found = arrived.get(leaf.path)
             if found:
                 lines.append(self._arrived(leaf, found.pop(0)))
             elif leaf.path in self._dropped:
                 lines.append(Line(Outcome.DROPPED, leaf.name, self._dropped[leaf.path]))
-            elif leaf.value in ({}, []) and leaf.path in here:
-                lines.append(Line(Outcome.DROPPED, leaf.name, "it is no longer empty"))
-        return Statement(subject, "fields", tuple(lines))
+            elif leaf.value in ({}, []):
+                here = here or {
+                    each.path[:depth] for each in result for depth in range(len(each.path))
+                }
+                if leaf.path in here:
+                    lines.append(Line(Outcome.DROPPED, leaf.name, "it is no longer empty"))
+        return lines
 
     def _arrived(self, before: Leaf, after: Leaf) -> Line:
-        reason = "; ".join(dict.fromkeys(self._reasons.get(before.path, ())))
         if before.path == after.path and before.text == after.text:
             return Line(Outcome.KEPT, before.name)
+        reason = "; ".join(dict.fromkeys(self._reasons.get(before.path, ()))) or _FOLLOWS
         became = after.name if after.name != before.name else ""
         return Line(Outcome.CHANGED, before.name, reason, became)
+
+    def _table_lines(
+        self, path: Path, origin: Path, source: Columns, meant: Columns, found: Columns
+    ) -> list[Line]:
+        """Return the lines of a table: how many values of each column became what."""
+        lines: list[Line] = []
+        arrived = set()
+        moved = path != origin
+        for name in meant.cells:
+            if not same_column(meant, found, name):
+                raise BooksUnbalanced("a column does not read back as it was meant",
+                                      where=column_name(path, name))  # fmt: skip
+            read = meant.origins[name]
+            after = column_name(path, name)
+            if read is None:
+                lines.append(
+                    Line(Outcome.ADDED, after, meant.notes.get(name, ""), count=meant.count)
+                )
+                continue
+            arrived.add(read)
+            item = column_name(origin, read)
+            reason = "; ".join(dict.fromkeys(self._reasons.get((*origin, ANY, read), ())))
+            changed = differing(source, read, meant.rows, found, name)
+            if moved or read != name:
+                changed = meant.count
+            became = after if after != item else ""
+            for outcome, count, why in (
+                (Outcome.KEPT, meant.count - changed, ""),
+                (Outcome.CHANGED, changed, reason or _FOLLOWS),
+            ):
+                if count:
+                    lines.append(Line(outcome, item, why, became, count=count))
+            gone = source.count - meant.count
+            if gone and origin in self._rows:
+                lines.append(Line(Outcome.DROPPED, item, self._rows[origin], count=gone))
+        for name in source.cells:
+            gone_for = self._dropped.get((*origin, ANY, name))
+            if name not in arrived and gone_for is not None and source.count:
+                lines.append(
+                    Line(Outcome.DROPPED, column_name(origin, name), gone_for, count=source.count)
+                )
+        for (
+            name
+        ) in found.cells:  # what the layout has added by itself stands in `meant`, or nowhere
+            if name not in meant.cells:
+                raise BooksUnbalanced(
+                    "a column came that no step made", where=column_name(path, name)
+                )
+        return lines
+
+
+def _same_leaves(meant: Census, found: Census) -> None:
+    """Raise `BooksUnbalanced` with the first leaf that reads as another than was meant."""
+    wanted, written = ([(leaf.path, leaf.text) for leaf in each.leaves] for each in (meant, found))
+    if wanted == written:
+        return
+    if meant.by_columns:  # there the layout has the order of fields
+        wanted, written = (
+            sorted(each, key=lambda leaf: format_path(leaf[0])) for each in (wanted, written)
+        )
+    pairs = zip([*wanted, ((), "")], [*written, ((), "")], strict=False)
+    for (path, text), (other, there) in pairs:
+        if (path, text) != (other, there):
+            raise BooksUnbalanced(
+                "what was written does not read back as what was meant",
+                where=format_path(path or other),
+                remedy=f"Meant was {text!r}, read was {format_path(other)} = {there!r}.",
+            )

@@ -5,15 +5,16 @@ from __future__ import annotations
 from msgspec import Struct
 
 from ..cards import Format
-from ..errors import BooksUnbalanced, KindredError
-from ..formats import Document
+from ..errors import KindredError
+from ..formats import Document, LayoutDocument, changes_between, format_path
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
+from .fields import Fields
 from .routes import Hop, find_route
-from .steps import compile_action
+from .steps import Step, compile_step
 
-__all__ = ["Converted", "convert_bytes", "format_version", "route_for"]
+__all__ = ["Converted", "Converter", "convert_bytes", "format_version", "hops_of", "route_for"]
 
 
 class Converted(Struct, frozen=True):
@@ -38,17 +39,39 @@ def format_version(data: bytes, format: Format) -> Version:
 
 def route_for(format: Format, source: Version, target: Version) -> tuple[Hop, ...]:
     """Return the hops from one version of a format to another; raise `NoRoute` if none lead there."""
+    return find_route(hops_of(format), source, target)
+
+
+def hops_of(format: Format) -> list[Hop]:
+    """Return all hops between versions of a format: the card's steps, and those its layout has.
+
+    Between neighbours of a layout's versions there is a hop without a step wherever the layout
+    knows what new fields hold; it loses something if fields go.
+    """
     read = format.scheme.parse
     hops = [
-        Hop(
-            read(step.source),
-            read(step.to),
-            any("drop" in row and not row.get("lossless") for row in step.do),
-            number,
-        )
+        Hop(read(step.source), read(step.to), any(map(_loses, step.do)), number)
         for number, step in enumerate(format.table.steps)
     ]
-    return find_route(hops, source, target)
+    layout = format.layout
+    if layout is None:
+        return hops
+    told = {(hop.source, hop.target) for hop in hops}
+    for low in range(layout.low, layout.high):
+        for source, target in ((low, low + 1), (low + 1, low)):
+            ends = read(str(source)), read(str(target))
+            changes = changes_between(layout, source, target)
+            possible = all(
+                each.default is not None or each.derived for each in changes if each.comes
+            )
+            if ends not in told and possible:
+                loses = any(not each.comes and not each.derived for each in changes)
+                hops.append(Hop(*ends, loses, number=-1))
+    return hops
+
+
+def _loses(row: dict[str, object]) -> bool:
+    return ("drop" in row and not row.get("lossless")) or bool(row.get("loses"))
 
 
 def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) -> Converted:
@@ -63,31 +86,72 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
         PreconditionUnmet: a step requires what the file does not have.
         BooksUnbalanced: a field went without a reason, or the result does not read back.
     """
-    try:
-        document = format.decode(data)
-        source = format.version_of(document)
-        route = route_for(format, source, target)
-        books = Bookkeeper()
-        notes = []
-        for hop in route:
-            step = format.table.steps[hop.number]
-            for row in step.do:
-                compile_action(row)(document, books)
-            _raise_version(document, format, hop, books)
-            if step.note:
-                notes.append(step.note)
-        result = document.encode()
-        again = format.decode(result)
-        original = format.decode(data)
-        edited = [(leaf.path, leaf.text) for leaf in document.leaves()]
-        if edited != [(leaf.path, leaf.text) for leaf in again.leaves()]:
-            raise BooksUnbalanced("what was written does not read back as what was meant")
-        statement = books.statement(name, original, document).balanced(
-            (leaf.name for leaf in original.leaves()), (leaf.name for leaf in again.leaves())
-        )
-    except KindredError as error:
-        raise error.inside(name) from None
-    return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))
+    return Converter(format)(data, target, name=name)
+
+
+class Converter:
+    """Converts files of one format; what the card says is made ready once for all of them."""
+
+    def __init__(self, format: Format) -> None:
+        self.format = format
+        self._hops = hops_of(format)
+        self._steps: dict[int, tuple[Step, ...]] = {}
+        self._routes: dict[tuple[Version, Version], tuple[Hop, ...]] = {}
+
+    def route(self, source: Version, target: Version) -> tuple[Hop, ...]:
+        """Return the hops between two versions; raise `NoRoute` if none lead there."""
+        if (source, target) not in self._routes:
+            self._routes[source, target] = find_route(self._hops, source, target)
+        return self._routes[source, target]
+
+    def __call__(self, data: bytes, target: Version, *, name: str) -> Converted:
+        """Convert the content of a file; see `convert_bytes`."""
+        format = self.format
+        try:
+            document = format.decode(data)
+            source = format.version_of(document)
+            books = Bookkeeper()
+            notes = []
+            for hop in self.route(source, target):
+                self._carry_out(hop, Fields(document, books))
+                if hop.number >= 0 and format.table.steps[hop.number].note:
+                    notes.append(format.table.steps[hop.number].note)
+            result = document.encode()
+            statement = books.statement(name, format.decode(data), document, format.decode(result))
+        except KindredError as error:
+            raise error.inside(name) from None
+        return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))
+
+    def _carry_out(self, hop: Hop, fields: Fields) -> None:
+        if hop.number >= 0:
+            if hop.number not in self._steps:
+                rows = self.format.table.steps[hop.number].do
+                self._steps[hop.number] = tuple(
+                    compile_step(row, self.format.tables) for row in rows
+                )
+            for step in self._steps[hop.number]:
+                step(fields)
+        if isinstance(fields.document, LayoutDocument):
+            _fit_layout(fields, fields.document, hop)
+        _raise_version(fields.document, self.format, hop, fields.books)
+
+
+def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:
+    """Drop the fields that the next version of a layout has not, and put those that it has more."""
+    source, target = int(hop.source.text), int(hop.target.text)
+    for each in changes_between(document.layout, source, target):
+        if not each.comes:
+            fields.drop(each.path, f"format {target} has no {each.path[-1]}", loss=not each.derived)
+        elif each.derived:
+            fields.fill(each.path, 0, "made of what is written")
+        elif each.default is not None:
+            fields.fill(each.path, each.default, f"new in format {target}")
+        elif not fields.is_there(each.path):
+            raise KindredError(
+                "the layout has no default for it, and no step fills it",
+                where=format_path(each.path),
+                remedy=f"Add `default` to the layout, or a step from {source} to {target}.",
+            )
 
 
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:

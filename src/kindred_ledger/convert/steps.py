@@ -1,8 +1,8 @@
 """Steps: what changes in a document from one format version to the next.
 
-A step is a small value made from one line of a card. Carrying it out edits the document and tells
-the bookkeeper why each leaf it touches changed, came or went; what no step explains does not
-balance.
+A step is a small value made from one line of a card. Carrying it out edits the fields it names and
+tells the bookkeeper why each leaf changed, came or went; what no step explains does not balance.
+A step may be carried out one by one or by columns: `Fields` knows, the step does not.
 """
 
 from __future__ import annotations
@@ -14,12 +14,14 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import PreconditionUnmet, UsageError
-from ..formats import ANY, Document, Path, format_path, parse_path, same_value
-from .bookkeeper import Bookkeeper
+from ..formats import ANY, Path, format_path, parse_path, same_value
+from .expressions import Expression
+from .fields import Fields, as_key, exact
 
-__all__ = ["Action", "compile_action"]
+__all__ = ["Step", "Tables", "compile_step"]
 
-Action = Callable[[Document, Bookkeeper], None]
+Step = Callable[[Fields], None]
+Tables = Mapping[str, Mapping[str, Any]]
 
 
 class Require(Struct, frozen=True):
@@ -28,28 +30,33 @@ class Require(Struct, frozen=True):
     path: Path
     otherwise: str
     exists: bool | None = None
+    holds: Expression | None = None
     equals: Any = None
     one_of: tuple[Any, ...] = ()
     at_least: Any = None
     at_most: Any = None
 
-    def __call__(self, document: Document, books: Bookkeeper) -> None:
-        found = document.find(self.path)
-        if (self.exists is False and found) or (self.exists is not False and not found):
-            raise self._unmet("is there" if found else "is not there")
-        for path in found:
-            value = document.get(path)
-            if self.equals is not None and not _equal(value, self.equals):
-                raise self._unmet(f"is {value}", path)
-            if self.one_of and not any(_equal(value, want) for want in self.one_of):
-                raise self._unmet(f"is {value}", path)
-            if self.at_least is not None and not _number(value) >= _number(self.at_least):
-                raise self._unmet(f"is {value}, below {self.at_least}", path)
-            if self.at_most is not None and not _number(value) <= _number(self.at_most):
-                raise self._unmet(f"is {value}, above {self.at_most}", path)
+    def __call__(self, fields: Fields) -> None:
+        if self.holds is not None:
+            fields.require(self.path, self.holds, self.otherwise)
+            return
+        found = fields.is_there(self.path)
+        if found == (self.exists is False):
+            told = "is there" if found else "is not there"
+            raise PreconditionUnmet(told, where=format_path(self.path), remedy=self.otherwise)
+        fields.check(self.path, self._told, self.otherwise)
 
-    def _unmet(self, what: str, path: Path | None = None) -> PreconditionUnmet:
-        return PreconditionUnmet(what, where=format_path(path or self.path), remedy=self.otherwise)
+    def _told(self, value: Any) -> str:
+        """Return what is wrong with a value, "" if nothing is."""
+        if self.equals is not None and not _equal(value, self.equals):
+            return f"is {value}"
+        if self.one_of and not any(_equal(value, want) for want in self.one_of):
+            return f"is {value}"
+        if self.at_least is not None and not _number(value) >= _number(self.at_least):
+            return f"is {value}, below {self.at_least}"
+        if self.at_most is not None and not _number(value) <= _number(self.at_most):
+            return f"is {value}, above {self.at_most}"
+        return ""
 
 
 class Move(Struct, frozen=True):
@@ -58,35 +65,28 @@ class Move(Struct, frozen=True):
     path: Path
     to: Path
 
-    def __call__(self, document: Document, books: Bookkeeper) -> None:
-        for path in document.find(self.path):
-            to = _filled(self.to, path)
-            books.explain(document, path, f"moved to {format_path(to)}")
-            document.move(path, to)
+    def __call__(self, fields: Fields) -> None:
+        fields.move(self.path, self.to)
 
 
 class Set(Struct, frozen=True):
     """Put a value at a path, whatever was there; or, as a default, only where nothing is."""
 
     path: Path
-    value: Any
+    value: Any  # a single one, or an Expression
     only_missing: bool = False
+    where: Expression | None = None
+    loss: str = ""
 
-    def __call__(self, document: Document, books: Bookkeeper) -> None:
-        found = document.find(self.path)
-        if self.only_missing and ANY in self.path:
-            found = _missing_below(document, self.path)
-        elif not found and ANY not in self.path:
-            found = [self.path]
-        elif self.only_missing:
+    def __call__(self, fields: Fields) -> None:
+        shown = self.value.text if isinstance(self.value, Expression) else self.value
+        if self.only_missing:
+            fields.fill(self.path, self.value, f"default {shown}")
             return
-        reason = f"{'default' if self.only_missing else 'set to'} {self.value}"
-        for path in found:
-            for inner in reversed(document.find((*path, ANY))):  # emptied, it is a leaf like others
-                books.drop(document, inner, reason, loss=True)
-                document.remove(inner)
-            books.explain(document, path, reason)
-            document.set(path, self.value, note=reason)
+        if ANY not in self.path and not fields.is_there(self.path) and self.where is None:
+            fields.fill(self.path, self.value, f"set to {shown}")
+            return
+        fields.change(self.path, self.value, f"set to {shown}", where=self.where, loss=self.loss)
 
 
 class Map(Struct, frozen=True):
@@ -95,19 +95,111 @@ class Map(Struct, frozen=True):
     path: Path
     table: Mapping[str, Any]
     strict: bool = False
+    loss: str = ""
 
-    def __call__(self, document: Document, books: Bookkeeper) -> None:
-        for path in document.find(self.path):
-            old = _key(document.get(path))
-            if old in self.table:
-                books.explain(document, path, f"{old} is now {self.table[old]}")
-                document.set(path, self.table[old])
-            elif self.strict:
-                raise PreconditionUnmet(
-                    f"is {old}, which the card's table does not have",
-                    where=format_path(path),
-                    remedy=f"It has: {', '.join(self.table)}.",
+    def __call__(self, fields: Fields) -> None:
+        fields.translate(self.path, self.table, strict=self.strict, loss=self.loss)
+
+
+class Retype(Struct, frozen=True):
+    """Make whole numbers, numbers, texts, or true and false of values; what cannot become it fails."""
+
+    path: Path
+    kind: str
+    loss: str = ""
+
+    def __call__(self, fields: Fields) -> None:
+        value = Expression.parse(_RETYPED[self.kind])
+        fields.change(self.path, value, f"is {self.kind} now", loss=self.loss)
+
+
+class Rescale(Struct, frozen=True):
+    """Give numbers another scale: `value * times + plus`, rounded to so many digits if told."""
+
+    path: Path
+    times: Decimal
+    plus: Decimal
+    digits: int | None = None
+    loss: str = ""
+
+    def __call__(self, fields: Fields) -> None:
+        sum_ = f"number(value) * {self.times} + {self.plus}"
+        text = sum_ if self.digits is None else f"round({sum_}, {self.digits})"
+        reason = f"times {self.times}" + (f", plus {self.plus}" if self.plus else "")
+        fields.change(self.path, Expression.parse(text), reason, loss=self.loss)
+
+
+class Split(Struct, frozen=True):
+    """Make several values of one; the one goes."""
+
+    path: Path
+    into: tuple[tuple[str, Expression], ...]
+
+    def __call__(self, fields: Fields) -> None:
+        told = " and ".join(name for name, _ in self.into)
+        last: Expression | None = None
+        for name, expression in self.into:
+            path = (*self.path[:-1], *parse_path(name))
+            if path == self.path:
+                last = expression
+                continue
+            fields.fill(path, expression, f"from {format_path(self.path)}", source=self.path)
+        if last is not None:
+            fields.change(self.path, last, f"split into {told}")
+        else:
+            fields.drop(self.path, f"split into {told}", loss=False)
+
+
+class Join(Struct, frozen=True):
+    """Make one value of several; those go."""
+
+    paths: tuple[Path, ...]
+    into: Path
+    value: Expression
+
+    def __call__(self, fields: Fields) -> None:
+        told = " and ".join(format_path(path) for path in self.paths)
+        if self.into in self.paths:
+            fields.change(self.into, self.value, f"joined from {told}")
+        else:
+            fields.fill(self.into, self.value, f"from {told}", source=self.paths[0])
+        for path in self.paths:
+            if path != self.into:
+                fields.drop(path, f"joined into {format_path(self.into)}", loss=False)
+
+
+class Reorder(Struct, frozen=True):
+    """Put the rows of a list, or the members of a mapping, into another order."""
+
+    path: Path
+    by: Expression | None = None
+    keys: tuple[str, ...] = ()
+    descending: bool = False
+
+    def __call__(self, fields: Fields) -> None:
+        if self.by is not None:
+            fields.sort_rows(self.path, self.by, descending=self.descending)
+        else:
+            fields.sort_keys(self.path, self.keys)
+
+
+class Renumber(Struct, frozen=True):
+    """Replace numbers that stand for names by the numbers of the same names in another list."""
+
+    path: Path
+    before: Mapping[str, Any]
+    after: Mapping[str, Any]
+    otherwise: Any = None  # for names the new list has not; None: it fails
+
+    def __call__(self, fields: Fields) -> None:
+        table: dict[str, Any] = {}
+        for number, name in self.before.items():
+            new = next((n for n, other in self.after.items() if other == name), self.otherwise)
+            if new is not None:
+                table[number] = (
+                    int(new) if isinstance(new, str) and new.lstrip("-").isdigit() else new
                 )
+        fields.translate(self.path, table, strict=True)
 
 
 class Drop(Struct, frozen=True):
@@ -116,64 +208,165 @@ class Drop(Struct, frozen=True):
     path: Path
     reason: str
     lossless: bool = False
+    where: Expression | None = None
 
-    def __call__(self, document: Document, books: Bookkeeper) -> None:
-        for path in reversed(document.find(self.path)):
-            books.drop(document, path, self.reason, loss=not self.lossless)
-            document.remove(path)
-
-
-def compile_action(row: Mapping[str, Any]) -> Action:
-    """Make an action of one `do` row of a card, which the card's reader has checked."""
-    if "require" in row:
-        return Require(
-            parse_path(row["require"]),
-            row["otherwise"],
-            row.get("exists"),
-            row.get("equals"),
-            tuple(row.get("one_of", ())),
-            row.get("at_least"),
-            row.get("at_most"),
-        )
-    if "rename" in row:
-        path = parse_path(row["rename"])
-        return Move(path, (*path[:-1], *parse_path(row["to"])))
-    if "move" in row:
-        return Move(parse_path(row["move"]), parse_path(row["to"]))
-    if "set" in row:
-        return Set(parse_path(row["set"]), row["value"])
-    if "default" in row:
-        return Set(parse_path(row["default"]), row["value"], only_missing=True)
-    if "map" in row:
-        return Map(parse_path(row["map"]), row["table"], row.get("otherwise") == "fail")
-    return Drop(parse_path(row["drop"]), row["reason"], row.get("lossless", False))
+    def __call__(self, fields: Fields) -> None:
+        fields.drop(self.path, self.reason, loss=not self.lossless, where=self.where)
 
 
-def _filled(pattern: Path, found: Path) -> Path:
-    """Put what the wildcards of a source path matched into its target: crew[*].a -> crew[*].b.
+def compile_step(row: Mapping[str, Any], tables: Tables) -> Step:
+    """Make a step of one `do` row of a card.
 
-    A target at the same depth keeps the parts it leaves open; `found` is the concrete source.
+    Raises:
+        UsageError: the row says what no step can be.
     """
-    return tuple(
-        found[at] if part == ANY and at < len(found) else part for at, part in enumerate(pattern)
+    verb = next(name for name in row if name in _VERBS)
+    return _VERBS[verb](row, tables)
+
+
+def _require(row: Mapping[str, Any], tables: Tables) -> Step:
+    holds = Expression.parse(row["holds"], tables) if "holds" in row else None
+    return Require(
+        parse_path(row["require"]), row["otherwise"], row.get("exists"), holds, row.get("equals"),
+        tuple(row.get("one_of", ())), row.get("at_least"), row.get("at_most"),
+    )  # fmt: skip
+
+
+def _rename(row: Mapping[str, Any], tables: Tables) -> Step:
+    path = parse_path(row["rename"])
+    return Move(path, (*path[:-1], *parse_path(row["to"])))
+
+
+def _move(row: Mapping[str, Any], tables: Tables) -> Step:
+    return Move(parse_path(row["move"]), parse_path(row["to"]))
+
+
+def _set(row: Mapping[str, Any], tables: Tables) -> Step:
+    value = _value(row, tables)
+    return Set(parse_path(row["set"]), value, where=_where(row, tables), loss=row.get("loses", ""))
+
+
+def _default(row: Mapping[str, Any], tables: Tables) -> Step:
+    return Set(parse_path(row["default"]), _value(row, tables), only_missing=True)
+
+
+def _map(row: Mapping[str, Any], tables: Tables) -> Step:
+    strict = row.get("otherwise") == "fail"
+    return Map(parse_path(row["map"]), _table(row["table"], tables), strict, row.get("loses", ""))
+
+
+def _retype(row: Mapping[str, Any], tables: Tables) -> Step:
+    if row["as"] not in _RETYPED:
+        raise UsageError(
+            f"there is no kind {row['as']!r}", remedy=f"Use one of {', '.join(_RETYPED)}."
+        )
+    return Retype(parse_path(row["retype"]), row["as"], row.get("loses", ""))
+
+
+def _rescale(row: Mapping[str, Any], tables: Tables) -> Step:
+    digits = row.get("round")
+    if digits is not None and not (isinstance(digits, int) and 0 <= digits <= 15):
+        raise UsageError("`round` is how many digits stay behind the point: 0 to 15")
+    times, plus = _number(row.get("times", 1)), _number(row.get("plus", 0))
+    return Rescale(parse_path(row["rescale"]), times, plus, digits, row.get("loses", ""))
+
+
+def _split(row: Mapping[str, Any], tables: Tables) -> Step:
+    into = row["into"]
+    if isinstance(into, list):
+        sign = _quoted(row.get("at", " "))
+        into = {name: f"part(value, {sign}, {number})" for number, name in enumerate(into)}
+    pairs = tuple((name, Expression.parse(text, tables)) for name, text in into.items())
+    return Split(parse_path(row["split"]), pairs)
+
+
+def _join(row: Mapping[str, Any], tables: Tables) -> Step:
+    paths = tuple(parse_path(text) for text in row["join"])
+    if not paths:
+        raise UsageError("join needs the paths of what it joins")
+    text = row.get("by")
+    if text is None:
+        if len({path[:-1] for path in paths}) > 1:
+            raise UsageError("what is joined lies in several records, so `by` must say how")
+        names = ", ".join(f"this[{_quoted(str(path[-1]))}]" for path in paths)
+        text = f"join([{names}], {_quoted(row.get('with', ' '))})"
+    return Join(paths, parse_path(row["into"]), Expression.parse(text, tables))
+
+
+def _reorder(row: Mapping[str, Any], tables: Tables) -> Step:
+    if ("by" in row) == ("keys" in row):
+        raise UsageError("reorder needs `by`, to sort rows, or `keys`, to order members")
+    by = Expression.parse(row["by"], tables) if "by" in row else None
+    return Reorder(
+        parse_path(row["reorder"]), by, tuple(row.get("keys", ())), row.get("descending", False)
     )
 
 
-def _missing_below(document: Document, pattern: Path) -> list[Path]:
-    parents = document.find(pattern[:-1])
-    return [(*path, pattern[-1]) for path in parents if not document.find((*path, pattern[-1]))]
+def _renumber(row: Mapping[str, Any], tables: Tables) -> Step:
+    before, after = _table(row["old"], tables), _table(row["new"], tables)
+    return Renumber(parse_path(row["renumber"]), before, after, row.get("otherwise"))
+
+
+def _drop(row: Mapping[str, Any], tables: Tables) -> Step:
+    lossless, where = row.get("lossless", False), _where(row, tables)
+    return Drop(parse_path(row["drop"]), row["reason"], lossless, where)
+
+
+_VERBS: dict[str, Callable[[Mapping[str, Any], Tables], Step]] = {
+    "require": _require,
+    "rename": _rename,
+    "move": _move,
+    "set": _set,
+    "default": _default,
+    "map": _map,
+    "retype": _retype,
+    "rescale": _rescale,
+    "split": _split,
+    "join": _join,
+    "reorder": _reorder,
+    "renumber": _renumber,
+    "drop": _drop,
+}
+_RETYPED = {
+    "integer": "round(number(value))",
+    "number": "number(value)",
+    "text": "text(value)",
+    "truth": 'when(has(value), text(value) in ("true", "1", "yes", "on", "True"), false)',
+}
+
+
+def _value(row: Mapping[str, Any], tables: Tables) -> Any:
+    if ("value" in row) == ("by" in row):
+        raise UsageError("either `value` or `by`, an expression, is needed")
+    if "by" in row:
+        return Expression.parse(row["by"], tables)
+    return exact(row["value"])
+
+
+def _where(row: Mapping[str, Any], tables: Tables) -> Expression | None:
+    return Expression.parse(row["where"], tables) if "where" in row else None
+
+
+def _table(given: Any, tables: Tables) -> Mapping[str, Any]:
+    """Return a table that stands in the row, or one of the card by its name; a list counts from 0."""
+    if isinstance(given, str):
+        if given not in tables:
+            known = ", ".join(tables) or "none"
+            raise UsageError(f"the card has no table {given!r}", remedy=f"It has {known}.")
+        return tables[given]
+    if isinstance(given, list):
+        return {str(number): name for number, name in enumerate(given)}
+    if not isinstance(given, dict):
+        raise UsageError("a table is a table of old = new, or the name of one of the card")
+    return given
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
 def _equal(value: Any, wanted: Any) -> bool:
-    wanted = Decimal(str(wanted)) if isinstance(wanted, float) else wanted
-    return same_value(value, wanted) or (isinstance(value, str) and value == _key(wanted))
-
-
-def _key(value: Any) -> str:
-    """Return a value as the text under which a TOML table has it."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    return str(value)
+    return same_value(value, exact(wanted)) or (isinstance(value, str) and value == as_key(wanted))
 
 
 def _number(value: Any) -> Decimal:

@@ -21,6 +21,7 @@ __all__ = [
     "choose",
     "column_of",
     "compare",
+    "distinct",
     "is_column",
     "logic",
     "looked_up",
@@ -59,6 +60,16 @@ def column_of(values: list[Any]) -> Any:
             return np.array(values, object)
         return np.array([float(value) for value in values], np.float64)
     raise Fault("a column has values of one kind")
+
+
+def distinct(column: Any) -> tuple[list[Any], Any]:
+    """Return the single values of a column, and for each row which it has: `(n_rows,)` indexes."""
+    import numpy as np
+
+    if isinstance(column, Words):
+        return list(column.texts), column.codes
+    values, codes = np.unique(column, return_inverse=True)
+    return [Decimal(repr(v)) if isinstance(v, float) else v for v in values.tolist()], codes
 
 
 def arithmetic(sign: str, a: Any, b: Any, own: tuple[bool, bool] = (False, False)) -> Any:

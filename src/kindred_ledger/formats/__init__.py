@@ -1,7 +1,7 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, LAYOUT, decode, load_layout
-from .columns import Columns, Words, words_of
+from .columns import Columns, Tabular, Words, as_tabular, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
@@ -9,7 +9,7 @@ from .lookup import look_up
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from .layouts import Layout, LayoutDocument, LayoutError
+    from .layouts import Layout, LayoutDocument, LayoutError, changes_between
 
 __all__ = [
     "ANY",
@@ -25,7 +25,10 @@ __all__ = [
     "LayoutError",
     "Leaf",
     "Path",
+    "Tabular",
     "Words",
+    "as_tabular",
+    "changes_between",
     "confirm",
     "decode",
     "field_differences",
@@ -42,7 +45,7 @@ __all__ = [
 
 def __getattr__(name: str) -> object:
     """Import layouts when they are first used: most files of a title are not binary."""
-    if name not in ("Layout", "LayoutDocument", "LayoutError"):
+    if name not in ("Layout", "LayoutDocument", "LayoutError", "changes_between"):
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module
 

@@ -6,15 +6,16 @@ that what became of each value can be told afterwards.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Container, Iterator
 from decimal import Decimal
-from typing import Any
+from typing import Any, Protocol, cast
 
 from msgspec import Struct
 
 from ..errors import FormatError
+from .document import Document, Leaf, Path
 
-__all__ = ["Columns", "Words", "words_of"]
+__all__ = ["Columns", "Tabular", "Words", "as_tabular", "words_of"]
 
 
 class Words(Struct, eq=False):
@@ -137,3 +138,32 @@ class Columns:
             form: Any = np.bool_ if isinstance(values, bool) else np.int64 if narrow else np.object_
             return np.full(self.count, values, form)
         return np.full(self.count, float(values), np.float64)
+
+
+class Tabular(Document, Protocol):
+    """A document whose large tables are edited by columns."""
+
+    def leaves(self, at: Path = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
+        """Yield every leaf at or below a path, but not at or below those `without`."""
+        ...
+
+    def column_tables(self, least: int) -> list[Path]:
+        """Return the tables of at least so many rows that are taken by columns, in order."""
+        ...
+
+    def open_columns(self, path: Path) -> Columns | None:
+        """Return the columns of a table, to be edited; None if it has to be edited row by row."""
+        ...
+
+    def close_columns(self, path: Path) -> None:
+        """Go on with a table row by row."""
+        ...
+
+    def origin_of(self, path: Path) -> Path | None:
+        """Return the path that what stands at a path was read under, None if it was added."""
+        ...
+
+
+def as_tabular(document: Document) -> Tabular | None:
+    """Return a document as one that has tables, None if its kind has none."""
+    return cast(Tabular, document) if hasattr(document, "open_columns") else None

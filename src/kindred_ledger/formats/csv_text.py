@@ -10,14 +10,14 @@ it does not keep: a cell that goes from some rows only stays as an empty one.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
 from .text import Text
 
 __all__ = ["CsvDocument"]
@@ -133,6 +133,11 @@ class CsvDocument:
             self.remove(path)
             self._put(to, cell)
         self._reshaped = True
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        if path:
+            raise not_reordered(path)
+        self._rows = [self._rows[at] for at in order]
 
     def encode(self) -> bytes:
         keys = self._final_keys() if self._named and self._reshaped else self._keys

@@ -8,7 +8,7 @@ with, so that whoever edits a document can account for every leaf of it.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any, Protocol
 
@@ -16,7 +16,17 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 
-__all__ = ["ANY", "Document", "Leaf", "Path", "format_path", "occupied", "parse_path", "same_value"]
+__all__ = [
+    "ANY",
+    "Document",
+    "Leaf",
+    "Path",
+    "format_path",
+    "not_reordered",
+    "occupied",
+    "parse_path",
+    "same_value",
+]
 
 Path = tuple[str | int, ...]
 ANY = "*"  # in a pattern: every key or index at that level
@@ -81,6 +91,14 @@ class Document(Protocol):
         """
         ...
 
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        """Put the members of a container into another order, each with its text.
+
+        Raises:
+            FormatError: the order of such members is not changed in files of this kind.
+        """
+        ...
+
     def encode(self) -> bytes:
         """Return the bytes; those of an unedited document are the bytes it was read from."""
         ...
@@ -131,6 +149,13 @@ def format_path(path: Path) -> str:
         key = part if _PLAIN.fullmatch(part) else f'"{escaped}"'
         out += f".{key}" if out else key
     return out
+
+
+def not_reordered(path: Path) -> FormatError:
+    """Return the error for members whose order is not changed."""
+    return FormatError(
+        "the order of members is not changed in files of this kind", where=format_path(path)
+    )
 
 
 def same_value(one: Any, other: Any) -> bool:

@@ -11,14 +11,14 @@ The text is cut at its section headers; the lines of a part are read when somebo
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
 from .text import Text
 
 __all__ = ["IniDocument"]
@@ -136,6 +136,9 @@ class IniDocument:
             return
         self._lines(part).remove(line)
         self._insert(to, line)
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        raise not_reordered(path)
 
     def encode(self) -> bytes:
         out: list[str] = []

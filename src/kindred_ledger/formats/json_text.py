@@ -225,6 +225,20 @@ class JsonDocument(TreeDocument[_Value]):
         node.begin = -1
         self._mark(node.parent)
 
+    def _permute(self, node: _Value, members: list[_Value]) -> None:
+        """Comments go with their members; space before members and commas stay where they are."""
+        before = self._members(node)
+        leads = [COMMENT.sub(b"", member.lead.encode()).decode() for member in before]
+        commas = [member.comma for member in before]
+        node.members = members
+        above = ""
+        for member, lead, comma in zip(members, leads, commas, strict=True):
+            member.lead = self._below(above, member.lead if "/" in member.lead else lead)
+            member.comma, member.begin = comma, -1
+            above = member.trail + member.after
+        node.close = self._below(above, node.close)
+        self._mark(node)
+
     def _first_lead(self, parent: _Value) -> tuple[str, str]:
         """Return the space before the first member of an empty container and before its bracket."""
         owner = parent.parent

@@ -6,14 +6,14 @@ What it does not keep: nothing. Form feeds and other odd separators are part of 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
 from .text import Text
 
 __all__ = ["LineDocument"]
@@ -81,6 +81,16 @@ class LineDocument:
         self._check_room(to)
         self._lines.remove(line)
         self._append((len(self._lines),), line)
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        if path:
+            raise not_reordered(path)
+        last = self._lines[-1].end if self._lines else ""
+        self._lines = [self._lines[at] for at in order]
+        for line in self._lines:
+            line.end = line.end or self._encoding.newline
+        if self._lines and not last:
+            self._lines[-1].end = ""
 
     def encode(self) -> bytes:
         return self._encoding.encode("".join(line.text + line.end for line in self._lines))

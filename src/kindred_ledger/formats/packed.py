@@ -198,6 +198,10 @@ class PackedDocument(TreeDocument[_Value]):
         node.key, node.key_raw = key, self._pack(key, None)
         self._mark(node.parent)
 
+    def _permute(self, node: _Value, members: list[_Value]) -> None:
+        node.members = members
+        self._mark(node)
+
     def _mark(self, node: _Value | None) -> None:
         if node is not None:
             node.table = None

@@ -11,14 +11,14 @@ from __future__ import annotations
 
 import sqlite3
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import Any
 
 from msgspec import Struct, field
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
 
 __all__ = ["SqliteDocument"]
 
@@ -162,6 +162,9 @@ class SqliteDocument:
         if self.find(to):
             raise occupied(to)
         raise FormatError("what is in a database is not moved", where=format_path(path))
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        raise not_reordered(path)
 
     def encode(self) -> bytes:
         if not self._edited:

@@ -11,13 +11,13 @@ stands twice, neither is edited, as readers differ in which they take.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Container, Iterator, Sequence
 from typing import Any, Generic, TypeVar
 
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
 
 __all__ = ["LIST", "MAPPING", "SCALAR", "Node", "TreeDocument"]
 
@@ -94,11 +94,11 @@ class TreeDocument(ABC, Generic[N]):
 
     # ---- the document --------------------------------------------------------------------
 
-    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+    def leaves(self, at: Path = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
         at = self._full(at)
         if at and not self.find(at):
             return
-        for path, node in self._walk(self._node(at), at):
+        for path, node in self._walk(self._node(at), at, without):
             origin = node.origin if node.was_leaf else None
             if node.kind == SCALAR:
                 yield Leaf(path, self._value(node), self._text(node), origin, node.note)
@@ -156,6 +156,16 @@ class TreeDocument(ABC, Generic[N]):
         self._detach(node)
         self._insert(to, node)
 
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        node = self._node(self._full(path))
+        if sorted(order) != list(range(len(self._members(node)))):
+            raise UsageError("an order has every member once", where=format_path(path))
+        self._permute(node, [node.members[at] for at in order])  # type: ignore[index]
+
+    def _permute(self, node: N, members: list[N]) -> None:
+        """Give a container its members in another order; codecs whose text allows it say how."""
+        raise not_reordered(node.origin or ())
+
     def _full(self, path: Path) -> Path:
         """Return a path as it stands in the tree, where a codec allows shorter ones."""
         return path
@@ -207,10 +217,12 @@ class TreeDocument(ABC, Generic[N]):
                 node.table.setdefault(member.key or "", []).append(member)
         return [(part, member) for member in node.table.get(part, ())]
 
-    def _walk(self, node: N, path: Path) -> Iterator[tuple[Path, N]]:
+    def _walk(self, node: N, path: Path, without: Container[Path] = ()) -> Iterator[tuple[Path, N]]:
         stack: list[tuple[Path, N]] = [(path, node)]
         while stack:
             path, node = stack.pop()
+            if path in without:
+                continue
             if self._members(node):
                 inner = [((*path, key), member) for key, member in self._keyed(node)]
                 yield path, node

@@ -11,14 +11,14 @@ import io
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .codecs import CODECS, decode
-from .document import ANY, Document, Leaf, Path, format_path, occupied
+from .document import ANY, Document, Leaf, Path, format_path, not_reordered, occupied
 from .kinds import HEAD, claimed_kind, kind_of
 
 __all__ = ["ZipDocument"]
@@ -149,6 +149,13 @@ class ZipDocument:
         if path[0] != to[0] or len(path) == 1 or len(to) == 1:
             raise FormatError("values do not move between members", where=format_path(path))
         self._inner(member, path).move(path[1:], to[1:])
+        self._touch(member)
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        if not path:
+            raise not_reordered(path)
+        member = self._member(path)
+        self._inner(member, path).reorder(path[1:], order)
         self._touch(member)
 
     def encode(self) -> bytes:

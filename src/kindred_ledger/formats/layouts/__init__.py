@@ -7,14 +7,17 @@ from .dump import DumpLine, dump
 from .language import LayoutError
 from .layout import Layout
 from .storing import Ragged
+from .versions import Coming, changes_between
 
 __all__ = [
+    "Coming",
     "DumpLine",
     "Layout",
     "LayoutDocument",
     "LayoutError",
     "LayoutReport",
     "Ragged",
+    "changes_between",
     "check_layout",
     "draft_layout",
     "dump",

@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..tree import LIST, SCALAR
-from .item import Field, Item, Reading, Writing
+from .item import Field, Item, Reading, Writing, give_paths
 
 __all__ = ["Each"]
 
@@ -141,9 +141,15 @@ class Each(Struct, frozen=True):
         kind = table.maker
         if span is None or kind is None:
             writing.fail(field, "the table cannot be told of the new places")
-        members = list(table.members) if table.members is not None else [
-            (table.some or {}).get(n) or kind.row(table, n) for n in range(table.rows.count)
-        ]  # fmt: skip
+        if table.members is None:
+            table.members = [(table.some or {}).get(n) for n in range(table.rows.count)]
+            for number, row in enumerate(table.members):
+                if row is None:
+                    made = table.members[number] = kind.row(table, number)
+                    if table.origin is not None:
+                        give_paths(made, (*table.origin, number))
+                    made.parent, made.at = table, number
+        members = table.members
         if len(members) != len(places):
             writing.fail(
                 field, f"there are {len(places)} blocks, but {len(members)} rows in {self.table}"

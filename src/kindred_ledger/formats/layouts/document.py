@@ -8,9 +8,9 @@ from typing import Any, BinaryIO
 
 from ...errors import FormatError
 from ..columns import Columns, Words
-from ..document import Path, format_path
+from ..document import Path, format_path, not_reordered
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
-from .item import Field, Item, Reading, Writing
+from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
 from .rows import Table
 
@@ -34,6 +34,7 @@ class LayoutDocument(TreeDocument[Item]):
         """
         self.layout = layout
         self._data = data
+        self._opened: list[Item] = []  # tables taken by columns
         reading = Reading(data, layout)
         root_field = Field("", layout.root, 0)
         self._root = layout.root.read(reading, root_field)
@@ -42,7 +43,7 @@ class LayoutDocument(TreeDocument[Item]):
         for hold in reading.references:
             hold()
         self.version: int = reading.version if reading.version is not None else layout.low
-        self._name(self._root, ())
+        give_paths(self._root, ())
 
     @property
     def size(self) -> int:
@@ -55,6 +56,7 @@ class LayoutDocument(TreeDocument[Item]):
         return self._root
 
     def encode(self) -> bytes:
+        self._mark_columns()
         out = b"".join(self._pieces())
         if self.layout.refers and self._root.dirty:  # rows may be gone that others refer to
             LayoutDocument(out, self.layout)
@@ -66,7 +68,14 @@ class LayoutDocument(TreeDocument[Item]):
         Raises:
             FormatError: a value cannot be written; nothing was.
         """
+        self._mark_columns()
         file.writelines((self.encode(),) if self.layout.refers else self._pieces())
+
+    def _mark_columns(self) -> None:
+        """Mark the tables whose columns were edited since they were opened."""
+        for item in self._opened:
+            if isinstance(item.value, Columns) and item.value.touched:
+                self._mark(item)
 
     def _pieces(self) -> Iterable[Any]:
         if not self._root.dirty:
@@ -137,7 +146,31 @@ class LayoutDocument(TreeDocument[Item]):
         item.members = item.some = None
         columns: Columns = item.maker.open(item)
         item.value = columns
+        self._opened.append(item)
         return columns
+
+    def column_tables(self, least: int) -> list[Path]:
+        """Return the tables of at least so many rows that are taken by columns, in order."""
+        found: list[Path] = []
+        stack: list[tuple[Path, Item]] = [((), self._root)]
+        while stack:
+            path, node = stack.pop()
+            columns = node.value if isinstance(node.value, Columns) else None
+            if node.maker is not None and node.rows is not None and node.kind == LIST:
+                count = columns.count if columns is not None else node.rows.count
+                if count >= least and (columns is not None or not node.dirty):
+                    found.append(path)
+            elif node.members:
+                inner = [
+                    ((*path, number if member.key is None else member.key), member)
+                    for number, member in enumerate(node.members)
+                ]
+                stack.extend(reversed(inner))
+        return found
+
+    def origin_of(self, path: Path) -> Path | None:
+        """Return the path that what stands at a path was read under, None if it was added."""
+        return self._node(path).origin
 
     def close_columns(self, path: Path) -> None:
         """Go on with a table row by row, or leave it as it was if no column was touched."""
@@ -196,17 +229,6 @@ class LayoutDocument(TreeDocument[Item]):
                 self._spread(node, columns)
         return super()._members(node)
 
-    def _name(self, item: Item, path: Path) -> None:
-        """Give all items that were read at once the paths they were read under."""
-        stack = [(item, path)]
-        while stack:
-            node, at = stack.pop()
-            node.origin = at
-            node.was_leaf = node.kind == SCALAR or node.members == []
-            for number, member in enumerate(node.members or ()):
-                member.parent, member.at = node, number
-                stack.append((member, (*at, number if member.key is None else member.key)))
-
     def _expand(self, node: Item) -> list[Item]:
         if node.rows is None:
             return []
@@ -233,7 +255,7 @@ class LayoutDocument(TreeDocument[Item]):
     def _row(self, node: Item, kind: Table, number: int) -> Item:
         row = kind.row(node, number)
         if node.origin is not None:
-            self._name(row, (*node.origin, number))
+            give_paths(row, (*node.origin, number))
         row.parent, row.at = node, number
         return row
 
@@ -292,6 +314,12 @@ class LayoutDocument(TreeDocument[Item]):
 
     def _rename(self, node: Item, key: str, path: Path) -> None:
         node.key = key
+        self._mark(node)
+
+    def _permute(self, node: Item, members: list[Item]) -> None:
+        if node.kind != LIST:
+            raise not_reordered(node.origin or ())  # the layout has the order of fields
+        node.members, node.some = members, None
         self._mark(node)
 
     def _mark(self, node: Item | None) -> None:

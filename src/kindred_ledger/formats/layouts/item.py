@@ -12,11 +12,12 @@ from typing import Any, NoReturn, Protocol
 from msgspec import Struct, field
 
 from ...errors import FormatError
+from ..document import Path
 from ..tree import MAPPING, SCALAR, Node
 from .language import Source
 from .pieces import Pieces
 
-__all__ = ["Field", "Item", "Kind", "Reading", "Scope", "Writing", "same_or_none"]
+__all__ = ["Field", "Item", "Kind", "Reading", "Scope", "Writing", "give_paths", "same_or_none"]
 
 _MOST_EXPANDED = 256 << 20  # bytes all blocks of a file may hold
 _EXPANSION = 200  # times the file, if that is more
@@ -204,6 +205,18 @@ class Writing:
         source: Source = self.layout.source
         raise FormatError(what, where=names or "the file",
                           remedy=f"By the layout {source.name}:\n{source.show(field.at)}")  # fmt: skip
+
+
+def give_paths(item: Item, path: Path) -> None:
+    """Give items that were read at once the paths they were read under."""
+    stack = [(item, path)]
+    while stack:
+        node, at = stack.pop()
+        node.origin = at
+        node.was_leaf = node.kind == SCALAR or node.members == []
+        for number, member in enumerate(node.members or ()):
+            member.parent, member.at = node, number
+            stack.append((member, (*at, number if member.key is None else member.key)))
 
 
 def _member(item: Item, name: str) -> Item | None:

@@ -255,15 +255,22 @@ class Table(Struct, frozen=True):
         version, layout = rows.context[1], rows.context[2]
         return columns_of(self.columns(item), rows.count, self.fields(version), layout.big, version)
 
+    def _has_columns(self, version: int) -> bool:
+        return bool(self.step(version)) or self.ragged(version) is not None
+
     # ---- writing -------------------------------------------------------------------------
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
+        if item.value is None and self._must_differ(writing, item):
+            by_columns = not item.some and self._has_columns(item.rows.context[1])
+            if by_columns and self._has_columns(writing.version):
+                item.value = self.open(item)
+            else:
+                some = item.some or {}
+                item.members = [some.get(n) or self.row(item, n) for n in range(item.rows.count)]
         if item.value is not None:
             self._write_columns(writing, item, field)
             return
-        if item.members is None and item.rows is not None and self._must_differ(writing, item):
-            some = item.some or {}
-            item.members = [some.get(n) or self.row(item, n) for n in range(item.rows.count)]
         if item.members is None and item.rows is not None and item.kind == LIST:
             self.count.write(item.rows.count, writing, field)
             at = item.rows.body
@@ -284,6 +291,8 @@ class Table(Struct, frozen=True):
 
     def _must_differ(self, writing: Writing, item: Item) -> bool:
         """Tell whether the version that is written has other columns than the one that was read."""
+        if item.members is not None or item.rows is None:
+            return False
         return writing.changed and self.fields(writing.version) != self.fields(item.rows.context[1])
 
     def _write_row(self, writing: Writing, row: Item, field: Field, number: int) -> None:

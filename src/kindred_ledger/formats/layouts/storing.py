@@ -35,6 +35,27 @@ class Ragged(Struct, eq=False):
         start = int(self.starts[row])
         return bytes(self.data[start : start + int(self.lengths[row])])
 
+    def differ(self, other: Ragged) -> Any:
+        """Return where another column of as many rows has other values: `(n_rows,) bool`."""
+        import numpy as np
+
+        bad = self.lengths != other.lengths
+        order = np.argsort(self.lengths, kind="stable")
+        for group in np.split(order, np.flatnonzero(np.diff(self.lengths[order])) + 1):
+            length = int(self.lengths[group[0]]) if len(group) else 0
+            rows = group[~bad[group]]
+            if length and len(rows):
+                one, two = (each._of(rows, length) for each in (self, other))
+                bad[rows] = one != two
+        return bad
+
+    def _of(self, rows: Any, length: int) -> Any:
+        """Return the values of rows that are all of one length."""
+        import numpy as np
+
+        room = len(self.data) - length + 1
+        return np.ndarray(room, f"V{length}", self.data, 0, (1,))[self.starts[rows]]
+
     def strings(self) -> list[bytes]:
         """Return all values."""
         data = self.data.tobytes()
@@ -76,7 +97,8 @@ def values_of(kind: Any, column: Any, big: bool) -> Any:
     if isinstance(kind, Text):
         raw: list[Any] = column.strings() if isinstance(column, Ragged) else column.tolist()
         words = words_of(raw)
-        return Words(words.codes, [kind.decode(text) for text in words.texts])
+        texts: list[Any] = words.texts
+        return Words(words.codes, [kind.decode(text) for text in texts])
     raise FormatError("what the column holds is not read by columns")
 
 

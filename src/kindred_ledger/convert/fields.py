@@ -1,0 +1,443 @@
+"""Fields: what a step acts on. One by one where they are few, by columns where there are many.
+
+Both ways say the same of every value, and both tell the books why: a step does not know which it has.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import Any
+
+from ..errors import FormatError, PreconditionUnmet, UsageError
+from ..formats import ANY, Columns, Document, Path, Words, as_tabular, format_path, same_value
+from .bookkeeper import Bookkeeper
+from .expressions import Expression
+from .tables import FEW, differ
+from .values import MISSING, choose, column_of, distinct
+
+__all__ = ["Fields", "as_key", "exact"]
+
+Value = Any  # a single value, or an Expression
+
+
+class Fields:
+    """The fields of a document, while steps run.
+
+    A table of `few` rows or more is taken by columns.
+    """
+
+    def __init__(
+        self,
+        document: Document,
+        books: Bookkeeper,
+        *,
+        few: int = FEW,
+    ) -> None:
+        self.document = document
+        self.books = books
+        self._few = few
+        self.tabular = as_tabular(document)
+
+    # ---- what steps do -------------------------------------------------------------------
+
+    def is_there(self, pattern: Path) -> bool:
+        """Tell whether a pattern means anything."""
+        column = self._column(pattern, ())
+        return column.exists if column is not None else bool(self.document.find(pattern))
+
+    def change(
+        self,
+        pattern: Path,
+        value: Value,
+        reason: str,
+        *,
+        where: Expression | None = None,
+        loss: str = "",
+    ) -> None:
+        """Give all that a pattern means a value; what has it already stays as it is.
+
+        `loss` tells what is lost with each value that changes.
+        """
+        column = self._column(pattern, (value, where))
+        if column is not None:
+            column.change(column.computed(value), reason, where=where, loss=loss)
+            return
+        for path in self.document.find(pattern):
+            if where is None or self._holds(where, path):
+                self._put(path, self._value(value, path), reason, loss)
+
+    def translate(
+        self, pattern: Path, table: Mapping[str, Any], *, strict: bool = False, loss: str = ""
+    ) -> None:
+        """Replace values by what a table has for them; `strict`: all must be in it."""
+        column = self._column(pattern, (Expression.parse("value"),))
+        if column is not None:
+            column.translate(table, strict=strict, loss=loss)
+            return
+        for path in self.document.find(pattern):
+            old = as_key(self.document.get(path))
+            if old in table:
+                self._put(path, exact(table[old]), f"{old} is now {table[old]}", loss)
+            elif strict:
+                raise _untold(old, table, path)
+
+    def fill(self, pattern: Path, value: Value, reason: str, *, source: Path | None = None) -> None:
+        """Put a value where a pattern's last part is missing.
+
+        `source` is a path of the same record that `value` means in an expression, instead; records
+        without it get nothing.
+        """
+        column = self._column(pattern, (value,), missing=True)
+        if column is not None:
+            column.add(value, reason, source)
+            return
+        within = pattern[: len(source) - 1] if source is not None else pattern[:-1]
+        for record in self.document.find(within) if ANY in within else [within]:
+            path = (*record, *pattern[len(within) :])
+            place = (*record, source[-1]) if source is not None else path
+            missing = not self.document.find(path)
+            if missing and (source is None or self.document.find(place)):
+                self.document.set(path, self._value(value, place), note=reason)
+
+    def move(self, pattern: Path, to: Path) -> None:
+        """Give all that a pattern means another path; `ANY` stands for what it stood for."""
+        column = self._column(pattern, ()) if pattern[:-1] == to[:-1] else None
+        if column is not None:
+            column.rename(str(to[-1]))
+            return
+        for path in self.document.find(pattern):
+            target = tuple(
+                path[at] if part == ANY and at < len(path) else part for at, part in enumerate(to)
+            )
+            self.books.explain(self.document, path, f"moved to {format_path(target)}")
+            self.document.move(path, target)
+
+    def drop(
+        self, pattern: Path, reason: str, *, loss: bool, where: Expression | None = None
+    ) -> None:
+        """Leave out all that a pattern means, or those of it for which a condition holds."""
+        if where is not None and pattern[-1] == ANY:
+            rows = self._rows(pattern[:-1], where)
+            if rows is not None:
+                rows.drop_rows(where, reason, loss=loss)
+                return
+        column = self._column(pattern, ()) if where is None else None
+        if column is not None:
+            column.drop(reason, loss=loss)
+            return
+        for path in reversed(self.document.find(pattern)):
+            if where is None or self._holds(where, path, inside=True):
+                self.books.drop(self.document, path, reason, loss=loss)
+                self.document.remove(path)
+
+    def check(self, pattern: Path, holds: Callable[[Any], str], remedy: str) -> None:
+        """Raise `PreconditionUnmet` for the first value that `holds` says something of."""
+        column = self._column(pattern, (Expression.parse("value"),))
+        if column is not None:
+            column.check(holds, remedy)
+            return
+        for path in self.document.find(pattern):
+            told = holds(self.document.get(path))
+            if told:
+                raise PreconditionUnmet(told, where=format_path(path), remedy=remedy)
+
+    def require(self, pattern: Path, condition: Expression, remedy: str) -> None:
+        """Raise `PreconditionUnmet` where a condition does not hold."""
+        column = self._column(pattern, (condition,))
+        if column is not None:
+            bad = column.first_against(condition)
+        else:
+            paths = self.document.find(pattern)
+            bad = next((path for path in paths if not self._holds(condition, path)), None)
+        if bad is not None:
+            told = f"{condition.text} does not hold"
+            raise PreconditionUnmet(told, where=format_path(bad), remedy=remedy)
+
+    def sort_rows(self, pattern: Path, by: Expression, *, descending: bool = False) -> None:
+        """Put the rows of lists into the order of an expression; rows that are equal stay in theirs."""
+        reason = f"in the order of {by.text}"
+        if ANY not in pattern and (rows := self._rows(pattern, by)) is not None:
+            rows.sort(by, reason, descending=descending)
+            return
+        for path in self.document.find(pattern):
+            count = len(self.document.find((*path, ANY)))
+            keys = [self._value(by, (*path, row, "value")) for row in range(count)]
+            self._reorder(path, sorted_by(keys, descending=descending), reason)
+
+    def sort_keys(self, pattern: Path, keys: tuple[str, ...]) -> None:
+        """Put the members of mappings into an order; those that are not named come after."""
+        for path in self.document.find(pattern):
+            names = [found[-1] for found in self.document.find((*path, ANY))]
+            ranks = [keys.index(n) if n in keys else len(keys) for n in map(str, names)]
+            self._reorder(path, sorted_by(ranks), "in the order of its keys")
+
+    # ---- one by one ----------------------------------------------------------------------
+
+    def _value(self, value: Value, path: Path) -> Any:
+        return value(self.scope(path)) if isinstance(value, Expression) else value
+
+    def _put(self, path: Path, new: Any, reason: str, loss: str) -> None:
+        document = self.document
+        old = document.get(path)
+        if not isinstance(old, (dict, list)) and same_value(old, new):
+            return
+        for inner in reversed(document.find((*path, ANY))):  # emptied, it is a leaf like others
+            self.books.drop(document, inner, reason, loss=True)
+            document.remove(inner)
+        self.books.explain(document, path, reason)
+        if loss:
+            self.books.losses.append((format_path(path), f"{old} is now {new}: {loss}"))
+        document.set(path, new, note=reason)
+
+    def _reorder(self, path: Path, order: list[int], reason: str) -> None:
+        if order != list(range(len(order))):
+            self.books.explain(self.document, path, reason)
+            self.document.reorder(path, order)
+
+    def _holds(self, condition: Expression, path: Path, *, inside: bool = False) -> bool:
+        """Tell whether a condition holds at a path; `inside`: names are looked for in it first."""
+        held = condition(self.scope((*path, "value") if inside else path))
+        if not isinstance(held, bool):
+            told = f"{condition.text} is {held!r}, neither true nor false"
+            raise FormatError(told, where=format_path(path))
+        return held
+
+    def scope(self, path: Path) -> Callable[[Path], Any]:
+        """Return where the names of an expression are looked up: from the record outwards."""
+
+        def look(name: Path) -> Any:
+            if name[0] == "file" and len(name) > 1:
+                return self._get(name[1:])
+            if name[0] == "this":
+                return self._get((*path[:-1], *name[1:]))
+            if name == ("value",):
+                return self._get(path)
+            for depth in range(len(path) - 1, -1, -1):
+                found = self._get((*path[:depth], *name))
+                if found is not MISSING:
+                    return found
+            return MISSING
+
+        return look
+
+    def _get(self, path: Path) -> Any:
+        try:
+            return self.document.get(path) if not path or self.document.find(path) else MISSING
+        except UsageError:
+            return MISSING
+
+    # ---- by columns ----------------------------------------------------------------------
+
+    def _column(
+        self, pattern: Path, values: tuple[Value, ...], *, missing: bool = False
+    ) -> Column | None:
+        """Return the column a pattern means if it lies in a large table, and what it takes can be read."""
+        name = pattern[-1] if pattern else ANY
+        if (
+            len(pattern) < 2
+            or pattern[-2] != ANY
+            or ANY in pattern[:-2]
+            or not isinstance(name, str)
+        ):
+            return None
+        columns = self._columns(pattern[:-2]) if name != ANY else None
+        if columns is None:
+            return None
+        wanted = {str(n[-1]) for v in values if isinstance(v, Expression) for n in v.names}
+        if "value" in wanted and not missing:
+            wanted.add(name)
+        if not self._readable(columns, wanted):
+            self._close(pattern[:-2])
+            return None
+        return Column(self, columns, pattern[:-2], name)
+
+    def _rows(self, table: Path, condition: Expression) -> Column | None:
+        columns = self._columns(table)
+        if columns is None or ANY in table:
+            return None
+        if not self._readable(columns, {str(name[-1]) for name in condition.names}):
+            self._close(table)
+            return None
+        return Column(self, columns, table, "")
+
+    def _readable(self, columns: Columns, names: set[str]) -> bool:
+        """Tell whether columns hold what is read at once, and no bytes or bits."""
+        try:
+            for name in names & set(columns.cells):
+                columns.read(name)
+        except FormatError:
+            return False
+        return True
+
+    def _columns(self, table: Path) -> Columns | None:
+        if self.tabular is None or len(self.document.find(table)) != 1:
+            return None
+        columns = self.tabular.open_columns(table)
+        if columns is not None and columns.count < self._few and not columns.touched:
+            self._close(table)
+            return None
+        return columns
+
+    def _close(self, table: Path) -> None:
+        if self.tabular is not None:
+            self.tabular.close_columns(table)
+
+
+class Column:
+    """One column of a large table, there or not, or all its rows."""
+
+    def __init__(self, fields: Fields, columns: Columns, table: Path, name: str) -> None:
+        self._fields = fields
+        self._columns = columns
+        self._table = table
+        self._name = name
+        origin = fields.tabular.origin_of(table) if fields.tabular is not None else None
+        self._origin: Path = table if origin is None else origin
+
+    @property
+    def exists(self) -> bool:
+        """Tell whether the table has the column."""
+        return self._name in self._columns.cells
+
+    def computed(self, value: Value, source: str = "") -> Any:
+        """Return what a value or an expression is for the rows: a column, or one for all."""
+        if not isinstance(value, Expression):
+            return value
+        columns, own = self._columns, source or self._name
+        outside = self._fields.scope((*self._table, "value"))
+
+        def look(name: Path) -> Any:
+            if name == ("value",):
+                return columns.read(own) if own in columns.cells else MISSING
+            inner = name[1:] if name[0] == "this" else name
+            if len(inner) == 1 and inner[0] in columns.cells:
+                return columns.read(str(inner[0]))
+            return MISSING if name[0] == "this" else outside(name)
+
+        return value(look) if self.exists or source or columns.count else MISSING
+
+    def change(
+        self, new: Any, reason: str, *, where: Expression | None = None, loss: str = ""
+    ) -> None:
+        columns = self._columns
+        if not self.exists:
+            return
+        old = columns.read(self._name) if loss or where is not None else None
+        if where is not None:
+            told = columns.filled(self.computed(where))
+            new = choose(told, new, old)
+        columns.write(self._name, new)
+        self._explain(reason)
+        if loss:
+            count = int(differ(old, columns.read(self._name)).sum())
+            if count:
+                told_of = format_path((*self._table, ANY, self._name))
+                self._fields.books.losses.append((told_of, f"{count:,} values: {loss}"))
+
+    def translate(self, table: Mapping[str, Any], *, strict: bool, loss: str) -> None:
+        if not self.exists:
+            return
+        old = self._columns.read(self._name)
+        values, codes = distinct(old)
+        new = []
+        for code, value in enumerate(values):
+            key = as_key(value)
+            if key not in table and strict and (codes == code).any():
+                row = int((codes == code).argmax())
+                raise _untold(key, table, (*self._table, row, self._name))
+            new.append(exact(table.get(key, value)))
+        told = Words(codes, new) if all(isinstance(v, str) for v in new) else column_of(new)[codes]
+        self.change(told, "by the card's table", loss=loss)
+
+    def add(self, value: Value, reason: str, source: Path | None) -> None:
+        if self.exists or (source is not None and source[-1] not in self._columns.cells):
+            return
+        told = self.computed(value, str(source[-1]) if source is not None else "")
+        self._columns.write(self._name, told, note=reason)
+
+    def rename(self, to: str) -> None:
+        if not self.exists:
+            return
+        path = format_path((*self._table, ANY, to))
+        if to in self._columns.cells:
+            remedy = "Drop or move that first."
+            raise FormatError("something is there already", where=path, remedy=remedy)
+        self._explain(f"moved to {path}")
+        self._columns.rename(self._name, to)
+
+    def drop(self, reason: str, *, loss: bool) -> None:
+        if self.exists:
+            read, count = self._columns.origins[self._name], self._columns.count
+            self._fields.books.drop_column(self._origin, read, count, reason, loss=loss)
+            self._columns.remove(self._name)
+
+    def drop_rows(self, where: Expression, reason: str, *, loss: bool) -> None:
+        kept = (~self._columns.filled(self.computed(where))).nonzero()[0]
+        gone = self._columns.count - len(kept)
+        if gone:
+            self._fields.books.drop_rows(self._origin, gone, reason, loss=loss)
+            self._columns.take(kept)
+
+    def sort(self, by: Expression, reason: str, *, descending: bool) -> None:
+        keys = self._columns.filled(self.computed(by))
+        values, codes = distinct(keys)
+        ranks = {v: n for n, v in enumerate(dict.fromkeys(
+            values[at] for at in sorted_by(values, descending=descending)))}  # fmt: skip
+        rank = [ranks[value] for value in values]
+        order = column_of(rank or [0])[codes].argsort(kind="stable")
+        if (order[1:] < order[:-1]).any():
+            for name in self._columns.cells:
+                self._name = name
+                self._explain(reason)
+            self._columns.take(order)
+
+    def check(self, holds: Callable[[Any], str], remedy: str) -> None:
+        if not self.exists:
+            return
+        values, codes = distinct(self._columns.read(self._name))
+        bad = {code: told for code, value in enumerate(values) if (told := holds(value))}
+        for row in codes.tolist() if bad else ():
+            if row in bad:
+                place = int((codes == row).argmax())
+                where = format_path((*self._table, place, self._name))
+                raise PreconditionUnmet(bad[row], where=where, remedy=remedy)
+
+    def first_against(self, condition: Expression) -> Path | None:
+        """Return the path of the first row for which a condition does not hold."""
+        if not self.exists:
+            return None
+        bad = (~self._columns.filled(self.computed(condition))).nonzero()[0]
+        return (*self._table, int(bad[0]), self._name) if len(bad) else None
+
+    def _explain(self, reason: str) -> None:
+        read = self._columns.origins[self._name]
+        self._fields.books.explain_column(self._origin, read, reason)
+
+
+def as_key(value: Any) -> str:
+    """Return a value as the text under which a TOML table has it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value)
+
+
+def exact(value: Any) -> Any:
+    """Return a value of a card as documents hold it: no floats."""
+    return Decimal(repr(value)) if isinstance(value, float) else value
+
+
+def sorted_by(keys: list[Any], *, descending: bool = False) -> list[int]:
+    """Return the order of keys that are all numbers or all texts; those that are equal stay in theirs."""
+    kinds = {isinstance(key, str) for key in keys}
+    if len(kinds) > 1 or not all(isinstance(key, (str, int, Decimal, float)) for key in keys):
+        raise FormatError("what rows are sorted by must be all numbers, or all texts")
+    return sorted(range(len(keys)), key=keys.__getitem__, reverse=descending)
+
+
+def _untold(key: str, table: Mapping[str, Any], path: Path) -> PreconditionUnmet:
+    return PreconditionUnmet(
+        f"is {key}, which the card's table does not have",
+        where=format_path(path),
+        remedy=f"It has: {', '.join(list(table)[:20])}.",
+    )

@@ -1,0 +1,76 @@
+"""Large tables in the books: which are taken by columns, and how many values of a column differ."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..formats import Columns, Document, Path, Words, as_tabular
+
+__all__ = ["FEW", "column_tables", "differ", "differing", "same_column"]
+
+FEW = 1000  # rows; smaller tables are accounted for field by field
+
+
+def column_tables(document: Document, least: int) -> dict[Path, Path]:
+    """Return the tables of a document that are taken by columns, and where each was read."""
+    tabular = as_tabular(document)
+    if tabular is None:
+        return {}
+    found = {path: tabular.origin_of(path) for path in tabular.column_tables(least)}
+    return {path: origin for path, origin in found.items() if origin is not None}
+
+
+def same_column(meant: Columns, found: Columns, name: str) -> bool:
+    """Tell whether a column reads back as it was meant."""
+    if name not in found.cells or meant.count != found.count:
+        return False
+    written, read = meant.cells[name], found.cells[name]
+    if not meant.is_stored(name):
+        read = found.read(name)
+    return not differ(written, read).any()
+
+
+def differing(source: Columns, name: str, rows: Any, result: Columns, became: str) -> int:
+    """Return how many values of a column differ from those it was read with, row by row."""
+    before, after = source.cells[name], result.cells[became]
+    if not _alike(before, after):
+        before, after = source.read(name), result.read(became)
+    if rows is not None:
+        before = (
+            Words(before.codes[rows], before.texts) if isinstance(before, Words) else before[rows]
+        )
+    return _count(differ(before, after), rows)
+
+
+def _count(differing: Any, rows: Any) -> int:
+    """Count rows that differ, or that stand in another place."""
+    import numpy as np
+
+    return int((differing if rows is None else differing | (rows != np.arange(len(rows)))).sum())
+
+
+def _alike(one: Any, other: Any) -> bool:
+    """Tell whether stored columns can be compared as they are."""
+    if not (hasattr(one, "dtype") and hasattr(other, "dtype")):
+        return type(one) is type(other)
+    kinds = one.dtype.kind, other.dtype.kind
+    return kinds[0] == kinds[1] or all(kind in "iuf" for kind in kinds)
+
+
+def differ(one: Any, other: Any) -> Any:
+    """Return where two columns of as many rows differ: `(n_rows,) bool`."""
+    import numpy as np
+
+    if isinstance(one, Words) and isinstance(other, Words):
+        return one.array() != other.array()
+    if hasattr(one, "differ"):
+        return one.differ(other)
+    forms = one.dtype, other.dtype
+    if any(form.kind == "f" for form in forms):
+        # A float is written in the width of its field: it is the same if it is so in the narrower.
+        narrow = min((form for form in forms if form.kind == "f"), key=lambda form: form.itemsize)
+        one, other = one.astype(narrow), other.astype(narrow)
+        return (one != other) & ~((one != one) & (other != other))
+    if {form.kind for form in forms} == {"i", "u"} and 8 in {form.itemsize for form in forms}:
+        return (one != other) | ((one < 0) != (other < 0))
+    return np.asarray(one != other)
