@@ -9,11 +9,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
+from typing import Any
 
 from ..errors import BooksUnbalanced
 from ..formats import ANY, Columns, Document, Leaf, Path, as_tabular, format_path
 from ..statement import Line, Outcome, Statement
-from .tables import FEW, column_tables, differing, same_column
+from .tables import FEW, column_tables, differing, same_column, same_together
 
 __all__ = ["Bookkeeper", "Census"]
 
@@ -45,7 +46,14 @@ class Census:
         for path, columns in self.tables.items():
             for name in columns.cells:
                 out[column_name(path, name)] += columns.count
+            if not columns.count:
+                out[format_path(path)] += 1
         return out
+
+
+def _column(path: Path) -> Path:
+    """Return the path of the column a leaf lies in."""
+    return (*path[:-2], ANY, path[-1]) if len(path) > 1 and isinstance(path[-2], int) else ()
 
 
 def column_name(table: Path, column: str) -> str:
@@ -62,7 +70,7 @@ class Bookkeeper:
     def __init__(self) -> None:
         self._reasons: dict[Path, list[str]] = {}
         self._dropped: dict[Path, str] = {}
-        self._rows: dict[Path, str] = {}
+        self._rows: dict[Path, list[tuple[Any, str]]] = {}
         self.losses: list[tuple[str, str]] = []
 
     def explain(self, document: Document, path: Path, reason: str) -> None:
@@ -93,15 +101,14 @@ class Bookkeeper:
             if loss and count:
                 self.losses.append((column_name(table, column), f"{count:,} values: {reason}"))
 
-    def drop_rows(self, table: Path, count: int, reason: str, *, loss: bool) -> None:
-        """Note why rows of a table are left out."""
-        told = self._rows.get(table)
-        self._rows[table] = reason if told in (None, reason) else f"{told}; {reason}"
-        if loss and count:
-            self.losses.append((format_path((*table, ANY)), f"{count:,} rows: {reason}"))
+    def drop_rows(self, table: Path, rows: Any, reason: str, *, loss: bool) -> None:
+        """Note why rows of a table are left out; `rows` (n,) are their numbers when it was read."""
+        self._rows.setdefault(table, []).append((rows, reason))
+        if loss and len(rows):
+            self.losses.append((format_path((*table, ANY)), f"{len(rows):,} rows: {reason}"))
 
     def statement(
-        self, subject: str, source: Document, result: Document, again: Document
+        self, subject: str, source: Document, result: Document, again: Document, *, few: int = FEW
     ) -> Statement:
         """Return the balanced account of a conversion.
 
@@ -111,7 +118,7 @@ class Bookkeeper:
         Raises:
             BooksUnbalanced: a leaf went without a reason, or what was written reads as another.
         """
-        tables = column_tables(result, FEW)
+        tables = column_tables(result, few)
         meant = Census(result, tables)
         found = Census(again, tables)
         before = Census(source, tables.values())
@@ -137,8 +144,8 @@ class Bookkeeper:
             found = arrived.get(leaf.path)
             if found:
                 lines.append(self._arrived(leaf, found.pop(0)))
-            elif leaf.path in self._dropped:
-                lines.append(Line(Outcome.DROPPED, leaf.name, self._dropped[leaf.path]))
+            elif (why := self._gone_for(leaf.path)) is not None:
+                lines.append(Line(Outcome.DROPPED, leaf.name, why))
             elif leaf.value in ({}, []):
                 here = here or {
                     each.path[:depth] for each in result for depth in range(len(each.path))
@@ -150,9 +157,19 @@ class Bookkeeper:
     def _arrived(self, before: Leaf, after: Leaf) -> Line:
         if before.path == after.path and before.text == after.text:
             return Line(Outcome.KEPT, before.name)
-        reason = "; ".join(dict.fromkeys(self._reasons.get(before.path, ()))) or _FOLLOWS
+        told = [*self._reasons.get(before.path, ()), *self._reasons.get(_column(before.path), ())]
+        reason = "; ".join(dict.fromkeys(told)) or _FOLLOWS
         became = after.name if after.name != before.name else ""
         return Line(Outcome.CHANGED, before.name, reason, became)
+
+    def _gone_for(self, path: Path) -> str | None:
+        """Return why a leaf is not there any more; it may have gone with its column, or its row."""
+        found = self._dropped.get(path) or self._dropped.get(_column(path))
+        for depth, row in enumerate(path) if found is None and self._rows else ():
+            if isinstance(row, int):
+                told = self._rows.get(path[:depth], ())
+                found = next((why for rows, why in told if (rows == row).any()), found)
+        return found
 
     def _table_lines(
         self, path: Path, origin: Path, source: Columns, meant: Columns, found: Columns
@@ -161,11 +178,12 @@ class Bookkeeper:
         lines: list[Line] = []
         arrived = set()
         moved = path != origin
+        untouched = same_together(source, meant, found)
         for name in meant.cells:
-            if not same_column(meant, found, name):
+            read = meant.origins[name]
+            if not (name in untouched or same_column(meant, found, name)):
                 raise BooksUnbalanced("a column does not read back as it was meant",
                                       where=column_name(path, name))  # fmt: skip
-            read = meant.origins[name]
             after = column_name(path, name)
             if read is None:
                 lines.append(
@@ -175,7 +193,7 @@ class Bookkeeper:
             arrived.add(read)
             item = column_name(origin, read)
             reason = "; ".join(dict.fromkeys(self._reasons.get((*origin, ANY, read), ())))
-            changed = differing(source, read, meant.rows, found, name)
+            changed = 0 if name in untouched else differing(source, read, meant.rows, found, name)
             if moved or read != name:
                 changed = meant.count
             became = after if after != item else ""
@@ -185,9 +203,10 @@ class Bookkeeper:
             ):
                 if count:
                     lines.append(Line(outcome, item, why, became, count=count))
-            gone = source.count - meant.count
-            if gone and origin in self._rows:
-                lines.append(Line(Outcome.DROPPED, item, self._rows[origin], count=gone))
+            for rows, why in self._rows.get(origin, ()):
+                lines.append(Line(Outcome.DROPPED, item, why, count=len(rows)))
+        if not meant.count:
+            lines.append(Line(Outcome.ADDED, format_path(path), "left empty"))
         for name in source.cells:
             gone_for = self._dropped.get((*origin, ANY, name))
             if name not in arrived and gone_for is not None and source.count:

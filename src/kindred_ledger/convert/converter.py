@@ -13,6 +13,7 @@ from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
 from .steps import Step, compile_step
+from .tables import FEW
 
 __all__ = ["Converted", "Converter", "convert_bytes", "format_version", "hops_of", "route_for"]
 
@@ -90,10 +91,14 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
 
 
 class Converter:
-    """Converts files of one format; what the card says is made ready once for all of them."""
+    """Converts files of one format; what the card says is made ready once for all of them.
 
-    def __init__(self, format: Format) -> None:
+    Tables of `few` rows or more are converted, and stand in the books, by columns.
+    """
+
+    def __init__(self, format: Format, *, few: int = FEW) -> None:
         self.format = format
+        self._few = few
         self._hops = hops_of(format)
         self._steps: dict[int, tuple[Step, ...]] = {}
         self._routes: dict[tuple[Version, Version], tuple[Hop, ...]] = {}
@@ -113,11 +118,12 @@ class Converter:
             books = Bookkeeper()
             notes = []
             for hop in self.route(source, target):
-                self._carry_out(hop, Fields(document, books))
+                self._carry_out(hop, Fields(document, books, few=self._few))
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     notes.append(format.table.steps[hop.number].note)
             result = document.encode()
-            statement = books.statement(name, format.decode(data), document, format.decode(result))
+            read = format.decode(data), document, format.decode(result)
+            statement = books.statement(name, *read, few=self._few)
         except KindredError as error:
             raise error.inside(name) from None
         return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))

@@ -23,6 +23,7 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .values import (
+    DIGITS,
     FUNCTIONS,
     MISSING,
     Fault,
@@ -100,7 +101,8 @@ class _Parser:
                        (getattr(error, "offset", 1) or 1) - 1)  # fmt: skip
         except ValueError as error:  # a number of thousands of digits
             self._fail(str(error), 0)
-        return Expression(text, tuple(self._names), self._node(body))
+        run = self._node(body)
+        return Expression(text, tuple(self._names), run)
 
     def _fail(self, what: str, at: int) -> NoReturn:
         text = self._text.strip()
@@ -128,8 +130,9 @@ class _Parser:
         value: Any = node.value
         if isinstance(value, float):
             value = Decimal(ast.get_source_segment(self._text.strip(), node) or repr(value))
-            if not value.is_finite():
-                self._fail("that is no number", node.col_offset)
+        number = isinstance(value, (int, Decimal)) and not isinstance(value, bool)
+        if number and (not Decimal(value).is_finite() or abs(Decimal(value).adjusted()) > DIGITS):
+            self._fail(f"a number has at most {DIGITS} digits", node.col_offset)
         if not isinstance(value, (bool, int, Decimal, str)) and value is not None:
             self._fail(f"there is no {type(value).__name__} in expressions", node.col_offset)
         return lambda scope: value

@@ -5,7 +5,7 @@ Both ways say the same of every value, and both tell the books why: a step does 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from decimal import Decimal
 from typing import Any
 
@@ -244,9 +244,9 @@ class Fields:
         columns = self._columns(pattern[:-2]) if name != ANY else None
         if columns is None:
             return None
-        wanted = {str(n[-1]) for v in values if isinstance(v, Expression) for n in v.names}
-        if "value" in wanted and not missing:
-            wanted.add(name)
+        wanted = [n for v in values if isinstance(v, Expression) for n in v.names]
+        if ("value",) in wanted and not missing:
+            wanted.append((name,))
         if not self._readable(columns, wanted):
             self._close(pattern[:-2])
             return None
@@ -256,16 +256,20 @@ class Fields:
         columns = self._columns(table)
         if columns is None or ANY in table:
             return None
-        if not self._readable(columns, {str(name[-1]) for name in condition.names}):
+        if not self._readable(columns, condition.names):
             self._close(table)
             return None
         return Column(self, columns, table, "")
 
-    def _readable(self, columns: Columns, names: set[str]) -> bool:
-        """Tell whether columns hold what is read at once, and no bytes or bits."""
+    def _readable(self, columns: Columns, names: Iterable[Path]) -> bool:
+        """Tell whether what is named in a record are columns of values, and no bytes or bits."""
         try:
-            for name in names & set(columns.cells):
-                columns.read(name)
+            for name in names:
+                own = name[1:] if name[0] == "this" else name
+                if own and own[0] in columns.cells:
+                    columns.read(str(own[0]))
+                    if len(own) > 1:
+                        return False
         except FormatError:
             return False
         return True
@@ -274,7 +278,7 @@ class Fields:
         if self.tabular is None or len(self.document.find(table)) != 1:
             return None
         columns = self.tabular.open_columns(table)
-        if columns is not None and columns.count < self._few and not columns.touched:
+        if columns is not None and columns.count < max(self._few, 1) and not columns.touched:
             self._close(table)
             return None
         return columns
@@ -305,7 +309,7 @@ class Column:
         if not isinstance(value, Expression):
             return value
         columns, own = self._columns, source or self._name
-        outside = self._fields.scope((*self._table, "value"))
+        outside = self._fields.scope((*self._table[:-1], "value"))
 
         def look(name: Path) -> Any:
             if name == ("value",):
@@ -373,11 +377,13 @@ class Column:
             self._columns.remove(self._name)
 
     def drop_rows(self, where: Expression, reason: str, *, loss: bool) -> None:
-        kept = (~self._columns.filled(self.computed(where))).nonzero()[0]
-        gone = self._columns.count - len(kept)
-        if gone:
-            self._fields.books.drop_rows(self._origin, gone, reason, loss=loss)
-            self._columns.take(kept)
+        columns = self._columns
+        told = columns.filled(self.computed(where))
+        gone = told.nonzero()[0]
+        if len(gone):
+            rows = gone if columns.rows is None else columns.rows[gone]
+            self._fields.books.drop_rows(self._origin, rows, reason, loss=loss)
+            columns.take((~told).nonzero()[0])
 
     def sort(self, by: Expression, reason: str, *, descending: bool) -> None:
         keys = self._columns.filled(self.computed(by))

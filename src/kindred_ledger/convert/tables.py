@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..formats import Columns, Document, Path, Words, as_tabular
+from ..formats import Columns, Document, Path, Words, as_tabular, runs_together
 
-__all__ = ["FEW", "column_tables", "differ", "differing", "same_column"]
+__all__ = ["FEW", "column_tables", "differ", "differing", "same_column", "same_together"]
 
 FEW = 1000  # rows; smaller tables are accounted for field by field
 
@@ -28,6 +28,24 @@ def same_column(meant: Columns, found: Columns, name: str) -> bool:
     if not meant.is_stored(name):
         read = found.read(name)
     return not differ(written, read).any()
+
+
+def same_together(source: Columns, meant: Columns, found: Columns) -> set[str]:
+    """Return the columns nobody touched that came back as they were read, compared side by side.
+
+    Columns that lie together in both files are compared as one; where they differ, none of them
+    is returned, and each must be looked at.
+    """
+    if meant.rows is not None or source.whole is None or found.whole is None:
+        return set()
+    if not source.count == meant.count == found.count:
+        return set()
+    names = [name for name in meant.cells if meant.is_stored(name) and meant.origins[name] == name]
+    same: set[str] = set()
+    for run in runs_together(source.whole.dtype, found.whole.dtype, names):
+        if bool((run.of(source.whole, 0) == run.of(found.whole, 1)).all()):
+            same.update(run.names)
+    return same
 
 
 def differing(source: Columns, name: str, rows: Any, result: Columns, became: str) -> int:

@@ -14,6 +14,7 @@ from typing import Any
 from ..formats import Words, words_of
 
 __all__ = [
+    "DIGITS",
     "FUNCTIONS",
     "MISSING",
     "Fault",
@@ -35,7 +36,7 @@ _EXACT = Context(prec=40)
 _LONGEST = 1 << 16  # characters of a text
 _MOST = 1 << 16  # parts of a list
 _WIDEST = 1 << 63
-_DIGITS = 400  # of a whole number
+DIGITS = 400  # of a whole number
 
 
 class Fault(Exception):
@@ -291,8 +292,8 @@ def _is_number(value: Any) -> bool:
 
 
 def _whole(value: Any) -> Any:
-    if isinstance(value, int) and value.bit_length() > _DIGITS * 10 // 3:
-        raise Fault(f"a number has more than {_DIGITS} digits")
+    if isinstance(value, int) and value.bit_length() > DIGITS * 10 // 3:
+        raise Fault(f"a number has more than {DIGITS} digits")
     return value
 
 
@@ -323,7 +324,7 @@ def _decimals(sign: str, a: Decimal, b: Decimal) -> Decimal:
         out = call(a, b)
     except (ArithmeticError, InvalidOperation) as error:
         raise Fault("a number is too large, or none") from error
-    if not out.is_finite() or abs(out.adjusted()) > _DIGITS:
+    if not out.is_finite() or abs(out.adjusted()) > DIGITS:
         raise Fault("a number is too large, or none")
     return out
 
@@ -411,12 +412,10 @@ def _number(value: Any) -> Any:
     if _is_number(value):
         return value
     try:
-        number = (
-            Decimal(value.strip()) if isinstance(value, str) and len(value) <= _DIGITS else None
-        )
+        number = Decimal(value.strip()) if isinstance(value, str) and len(value) <= DIGITS else None
     except ArithmeticError:
         number = None
-    if number is None or not number.is_finite() or abs(number.adjusted()) > _DIGITS:
+    if number is None or not number.is_finite() or abs(number.adjusted()) > DIGITS:
         raise Fault(f"{_told(value)} is no number")
     exact = number == number.to_integral_value() and "." not in value and "e" not in value.lower()
     return int(number) if exact else number

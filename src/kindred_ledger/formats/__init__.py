@@ -1,7 +1,7 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, LAYOUT, decode, load_layout
-from .columns import Columns, Tabular, Words, as_tabular, words_of
+from .columns import Columns, Tabular, Words, as_tabular, runs_together, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
@@ -38,6 +38,7 @@ __all__ = [
     "look_up",
     "misnamed",
     "parse_path",
+    "runs_together",
     "same_value",
     "words_of",
 ]

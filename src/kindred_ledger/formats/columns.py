@@ -6,7 +6,7 @@ that what became of each value can be told afterwards.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator
 from decimal import Decimal
 from typing import Any, Protocol, cast
 
@@ -15,7 +15,7 @@ from msgspec import Struct
 from ..errors import FormatError
 from .document import Document, Leaf, Path
 
-__all__ = ["Columns", "Tabular", "Words", "as_tabular", "words_of"]
+__all__ = ["Columns", "Tabular", "Words", "as_tabular", "runs_together", "words_of"]
 
 
 class Words(Struct, eq=False):
@@ -65,9 +65,16 @@ class Columns:
         self.notes: dict[str, str] = {}
         self.rows: Any = None  # (count,) which row each was; None: all are where they were
         self.touched = False
+        self.is_open = True  # until the document goes on row by row: then nothing put here counts
         self.version = 0  # of the format, that they were read in
+        self.whole: Any = None  # (count,) structured, where the rows as read lie in one array
         self._load = load
         self._stored = dict.fromkeys(cells, True)
+
+    def _touch(self) -> None:
+        if not self.is_open:
+            raise RuntimeError("the table was looked at row by row since its columns were opened")
+        self.touched = True
 
     def is_stored(self, name: str) -> bool:
         """Tell whether a column is as the file has it."""
@@ -87,7 +94,7 @@ class Columns:
 
     def write(self, name: str, values: Any, *, note: str = "") -> None:
         """Put values into a column, a single one into all its rows; a new column comes last."""
-        self.touched = True
+        self._touch()
         self.cells[name] = self.filled(values)
         self._stored[name] = False
         if name not in self.origins:
@@ -96,7 +103,7 @@ class Columns:
 
     def rename(self, name: str, to: str) -> None:
         """Give a column another name, in its place."""
-        self.touched = True
+        self._touch()
         for part in (self.cells, self.origins, self._stored, self.notes):
             kept = [(to if key == name else key, value) for key, value in part.items()]
             part.clear()
@@ -104,7 +111,7 @@ class Columns:
 
     def remove(self, name: str) -> None:
         """Take a column out."""
-        self.touched = True
+        self._touch()
         del self.cells[name], self.origins[name], self._stored[name]
         self.notes.pop(name, None)
 
@@ -112,7 +119,7 @@ class Columns:
         """Keep these rows, in this order: `(n,)` row numbers."""
         import numpy as np
 
-        self.touched = True
+        self._touch()
         rows = np.arange(self.count) if self.rows is None else self.rows
         self.rows = rows[order]
         self.count = len(order)
@@ -136,8 +143,43 @@ class Columns:
         if isinstance(values, (bool, int)):
             narrow = -1 << 63 <= values < 1 << 63
             form: Any = np.bool_ if isinstance(values, bool) else np.int64 if narrow else np.object_
-            return np.full(self.count, values, form)
-        return np.full(self.count, float(values), np.float64)
+            return np.broadcast_to(np.array(values, form), (self.count,))
+        return np.broadcast_to(np.array(float(values)), (self.count,))
+
+
+class Run(Struct, frozen=True):
+    """Fields that lie one behind the other in the rows of two arrays: names, offsets, bytes."""
+
+    names: tuple[str, ...]
+    offsets: tuple[int, int]
+    size: int
+
+    def of(self, rows: Any, side: int) -> Any:
+        """Return the bytes of the run in each row of the first or the second array: `(n_rows,)`."""
+        import numpy as np
+
+        form: Any = {
+            "names": ["run"],
+            "formats": [f"V{self.size}"],
+            "offsets": [self.offsets[side]],
+        }
+        form["itemsize"] = rows.dtype.itemsize
+        return rows.view(np.dtype(form))["run"]
+
+
+def runs_together(one: Any, other: Any, names: Iterable[str]) -> list[Run]:
+    """Return the longest runs of fields with these names that are alike in two types of rows."""
+    runs: list[Run] = []
+    for name in names:
+        if name not in other.fields or one.fields[name][0] != other.fields[name][0]:
+            continue
+        (form, at), (_, there) = one.fields[name][:2], other.fields[name][:2]
+        last = runs[-1] if runs else None
+        if last and (at, there) == tuple(begin + last.size for begin in last.offsets):
+            runs[-1] = Run((*last.names, name), last.offsets, last.size + form.itemsize)
+        else:
+            runs.append(Run((name,), (at, there), form.itemsize))
+    return runs
 
 
 class Tabular(Document, Protocol):

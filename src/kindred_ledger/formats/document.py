@@ -135,14 +135,14 @@ def parse_path(text: str) -> Path:
 
 
 def format_path(path: Path) -> str:
-    """Return a path as text, the reverse of `parse_path`.
+    """Return a path or a pattern as text, the reverse of `parse_path`.
 
     >>> format_path(("crew", 0, "pet.name"))
     'crew[0]."pet.name"'
     """
     out = ""
     for part in path:
-        if isinstance(part, int):
+        if isinstance(part, int) or part == ANY:
             out += f"[{part}]"
             continue
         escaped = part.replace("\\", "\\\\").replace('"', '\\"')

@@ -157,8 +157,8 @@ class LayoutDocument(TreeDocument[Item]):
             path, node = stack.pop()
             columns = node.value if isinstance(node.value, Columns) else None
             if node.maker is not None and node.rows is not None and node.kind == LIST:
-                count = columns.count if columns is not None else node.rows.count
-                if count >= least and (columns is not None or not node.dirty):
+                enough = node.rows.count >= max(least, 1)
+                if enough and (columns is not None or not node.dirty):
                     found.append(path)
             elif node.members:
                 inner = [
@@ -177,6 +177,7 @@ class LayoutDocument(TreeDocument[Item]):
         item = self._node(path)
         if isinstance(item.value, Columns):
             touched = item.value.touched
+            item.value.is_open = False
             if touched:
                 self._spread(item, item.value)
                 self._mark(item)
@@ -189,6 +190,7 @@ class LayoutDocument(TreeDocument[Item]):
         values = {n: _single(columns.read(n)) for n in columns.cells if not columns.is_stored(n)}
         rows = range(columns.count) if columns.rows is None else columns.rows.tolist()
         item.members = []
+        item.was_leaf = item.rows.count == 0
         for at, number in enumerate(rows):
             row = self._row(item, item.maker, number)
             row.at = at
@@ -225,6 +227,7 @@ class LayoutDocument(TreeDocument[Item]):
     def _members(self, node: Item) -> list[Item]:
         if isinstance(node.value, Columns):  # somebody looks at the rows one by one
             columns, node.value = node.value, None
+            columns.is_open = False
             if columns.touched:
                 self._spread(node, columns)
         return super()._members(node)

@@ -57,7 +57,7 @@ class Integer(Struct, frozen=True):
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         value = item.value
         if isinstance(value, Decimal) and value == value.to_integral_value():
-            value = int(value)
+            value = item.value = int(value)
         if not isinstance(value, int) or (isinstance(value, bool) and not self.logical):
             writing.fail(field, f"{value!r} is no whole number")
         if self.logical and value not in (0, 1):
@@ -148,9 +148,12 @@ class Float(Struct, frozen=True):
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         try:
-            writing.out += struct.pack(self._form(writing.big), float(item.value))
+            raw = struct.pack(self._form(writing.big), float(item.value))
         except (OverflowError, ValueError, TypeError):
             writing.fail(field, f"{item.value!r} does not fit a float of {self.width * 8} bits")
+        writing.out += raw
+        (number,) = struct.unpack(self._form(writing.big), raw)
+        item.value = self.shortest(number)  # what is read again
 
     def _form(self, big: bool) -> str:
         return (">" if (big if self.big is None else self.big) else "<") + _FLOATS[self.width]

@@ -11,7 +11,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..columns import Columns
+from ..columns import Columns, runs_together
 from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
@@ -253,7 +253,11 @@ class Table(Struct, frozen=True):
         """Return the columns of a table, to be edited."""
         rows = item.rows
         version, layout = rows.context[1], rows.context[2]
-        return columns_of(self.columns(item), rows.count, self.fields(version), layout.big, version)
+        columns = columns_of(
+            self.columns(item), rows.count, self.fields(version), layout.big, version
+        )
+        columns.whole = self.array(item) if rows.step else None
+        return columns
 
     def _has_columns(self, version: int) -> bool:
         return bool(self.step(version)) or self.ragged(version) is not None
@@ -355,6 +359,12 @@ class Table(Struct, frozen=True):
             cells = {n: c for n, c in cells.items() if not item.value.is_stored(n)}
         else:
             out = np.zeros(count, dtype)
+            whole = item.value.whole if item.value.rows is None else None
+            kept = [n for n in cells if item.value.is_stored(n) and item.value.origins[n] == n]
+            for run in runs_together(whole.dtype, dtype, kept) if whole is not None else ():
+                run.of(out, 1)[:] = run.of(whole, 0)
+                for name in run.names:
+                    del cells[name]
         for name, column in cells.items():
             out[name] = column
         return out.view(np.uint8).data if len(out) else b""

@@ -111,6 +111,8 @@ def stored(values: Any, field: Field, writing: Writing) -> Any:
     import numpy as np
 
     kind = field.kind
+    if getattr(values, "strides", None) == (0,) and len(values):  # one value for all rows
+        return np.broadcast_to(stored(values[:1].copy(), field, writing), values.shape)
     if isinstance(values, Ragged) or getattr(values, "dtype", np.dtype("O")).kind in "SV":
         form = "" if isinstance(values, Ragged) else kind.dtype(writing.big) or ""
         if form and form[1:] != str(values.dtype.itemsize):
