@@ -51,9 +51,12 @@ class Format(Struct, frozen=True, dict=True):
     @cached_property
     def layout(self) -> Layout | None:
         """What describes files of this format, if they are binary."""
-        if not self.table.layout:
-            return None
-        return load_layout(os.path.join(self.folder, self.table.layout))
+        return load_layout(self.layout_path) if self.table.layout else None
+
+    @property
+    def layout_path(self) -> str:
+        """Where its layout is, beside the card."""
+        return os.path.join(self.folder, self.table.layout)
 
     @cached_property
     def files(self) -> Patterns:

@@ -269,15 +269,17 @@ def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
 
 def _groups(console: Page, lines: Iterable[Line]) -> None:
     """Draw lines that happened for one reason as one, the most urgent first."""
-    groups: dict[tuple[Outcome, str], list[str]] = {}
+    groups: dict[tuple[Outcome, str], list[Line]] = {}
     for line in lines:
         if line.reason or line.outcome is not Outcome.KEPT:
-            groups.setdefault((line.outcome, line.reason), []).append(line.item)
+            groups.setdefault((line.outcome, line.reason), []).append(line)
     ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
-    for (outcome, reason), items in ordered[:_MOST_GROUPS]:
+    for (outcome, reason), of_one in ordered[:_MOST_GROUPS]:
+        items = [line.item for line in of_one]
+        number = sum(line.count for line in of_one)
         console.assemble(
             (f"    {outcome.value:<9}", _STYLES[outcome.value]),
-            (f"{len(items):>6,}  {reason or ''}", "default"),
+            (f"{number:>6,}  {reason or ''}", "default"),
             (f"  {_examples(items)}", "dim"),
         )
     if len(groups) > _MOST_GROUPS:

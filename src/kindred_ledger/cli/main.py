@@ -32,6 +32,7 @@ COMMANDS: dict[str, str] = {
     "update": "bring an install to a new release, over the top",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
+    "route": "how data gets from one format version to another, and what is lost",
     "layout": "describe a binary format: dump a file by it, check it",
     "history": "what was changed, when and why",
     "undo": "take a change back (or do it again)",
@@ -44,7 +45,7 @@ _GROUPS = (
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("update", "carry", "convert", "layout")),
+    ("move", ("update", "carry", "convert", "route", "layout")),
     ("go back", ("history", "undo", "recover")),
     ("learn", ("demo",)),
 )

@@ -1,20 +1,39 @@
 """Conversion: from one format version to another, with books that balance."""
 
+from .bulk import Room
 from .converter import Converted, Converter, convert_bytes, format_version, hops_of, route_for
-from .operation import Fitted, convert_install, fit_file, unread_by
+from .operation import (
+    Fitted,
+    Work,
+    convert_files,
+    convert_install,
+    fit_file,
+    prove_install,
+    unread_by,
+)
+from .proof import Proof, prove
 from .routes import Hop, find_route
+from .wording import Told, told_of
 
 __all__ = [
     "Converted",
     "Converter",
     "Fitted",
     "Hop",
+    "Proof",
+    "Room",
+    "Told",
+    "Work",
     "convert_bytes",
+    "convert_files",
     "convert_install",
     "find_route",
     "fit_file",
     "format_version",
     "hops_of",
+    "prove",
+    "prove_install",
     "route_for",
+    "told_of",
     "unread_by",
 ]

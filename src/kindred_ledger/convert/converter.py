@@ -111,9 +111,16 @@ class Converter:
 
     def __call__(self, data: bytes, target: Version, *, name: str) -> Converted:
         """Convert the content of a file; see `convert_bytes`."""
+        try:
+            document = self.format.decode(data)
+        except KindredError as error:
+            raise error.inside(name) from None
+        return self.convert(document, data, target, name=name)
+
+    def convert(self, document: Document, data: bytes, target: Version, *, name: str) -> Converted:
+        """Convert a file that was decoded; the document is used up."""
         format = self.format
         try:
-            document = format.decode(data)
             source = format.version_of(document)
             books = Bookkeeper()
             notes = []

@@ -1,22 +1,47 @@
-"""Converting the files of an install: a changeset with the books of every file."""
+"""Converting the files of an install, or loose ones: a changeset with the books of every file."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from concurrent.futures import Executor
 
 from msgspec import Struct
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
-from ..errors import KindredError
-from ..ledger import Ledger
-from ..places import MemoryPlace, Place, Tree, read_bytes
+from ..errors import KindredError, UsageError
+from ..ledger import Ledger, Tag
+from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, read_bytes
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
-from .converter import Converted, convert_bytes, format_version
+from .bulk import Done, Failed, Job, Room, condensed, convert_all
+from .converter import Converted, Converter, convert_bytes, format_version
+from .proof import Proof, prove
 
-__all__ = ["Fitted", "convert_install", "fit_file", "unread_by"]
+__all__ = [
+    "Fitted",
+    "Work",
+    "convert_files",
+    "convert_install",
+    "fit_file",
+    "prove_install",
+    "unread_by",
+]
+
+_MANY = 200  # files; of so many, what was kept is one line each
+
+
+class Work(Struct, frozen=True):
+    """How a conversion is carried out: by whom, and where results are kept until they are applied.
+
+    `executor` None converts here; `workers` is how many it has. `room` None keeps results in memory,
+    and nothing of them if the work is cut off.
+    """
+
+    executor: Executor | None = None
+    workers: int = 1
+    room: Room | None = None
 
 
 class Fitted(Struct, frozen=True):
@@ -34,12 +59,15 @@ def convert_install(
     ledger: Ledger,
     only: Callable[[str], bool] | None = None,
     leave: Callable[[str], bool] | None = None,
+    beside: bool = False,
+    work: Work | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings an install's files into the formats a build writes.
 
     `build` None is the install's own. `only` selects files; `leave` names files that may stay as
-    they are if they cannot be converted: without it such a file is a conflict.
+    they are if they cannot be converted: without it such a file is a conflict. `beside` puts the
+    results beside the files under names of their own.
 
     Raises:
         DecisionNeeded: the version of the install is not certain.
@@ -48,54 +76,190 @@ def convert_install(
     card = install.card
     build = build or install.sure_version
     now = ledger.scan(install.place, progress=progress)
-    contents: dict[str, bytes] = {}
-    reasons: dict[str, str] = {}
-    statements: list[Statement] = []
-    losses: list[Loss] = []
-    conflicts: list[Conflict] = []
-    notes: dict[str, None] = {}
-    watch = progress or Progress()
-    paths = _convertible(card, now, only)
-    with watch.task("converting", total=len(paths)) as task:
+    formats = {
+        path: format for path in _convertible(card, now, only) if (format := card.format_of(path))
+    }
+    targets = {path: format.written_by(build).text for path, format in formats.items()}
+    summary = f"into the formats of {card.name} {build}"
+    made = _Conversion(
+        card, install.place, now, formats, targets, install.tag, leave, beside=beside
+    )
+    return made.changeset(summary, work or Work(), progress or Progress())
+
+
+def convert_files(
+    place: Place,
+    card: Card,
+    build: Version | None = None,
+    *,
+    ledger: Ledger,
+    version: str = "",
+    only: Callable[[str], bool] | None = None,
+    leave: Callable[[str], bool] | None = None,
+    beside: bool = False,
+    work: Work | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that converts loose files: those whose names fit a format of the card.
+
+    They are brought into the formats `build` writes, or into the format version `version`. The rest
+    is as in `convert_install`.
+
+    Raises:
+        UsageError: neither or both are told, or the card says nothing about the build.
+    """
+    if (build is None) == (not version):
+        raise UsageError("either a build or a format version is needed")
+    now = ledger.scan(place, progress=progress)
+    formats: dict[str, Format] = {}
+    for path in now.files:
+        fits = [format for format in card.formats.values() if format.fits_name(path)]
+        if fits and (only is None or only(path)):
+            formats[path] = fits[0]
+    targets = {
+        path: version or format.written_by(build).text  # type: ignore[arg-type]
+        for path, format in formats.items()
+    }
+    summary = f"into format {version}" if version else f"into the formats of {card.name} {build}"
+    made = _Conversion(
+        card, place, now, formats, targets, Tag(title=card.title), leave, beside=beside
+    )
+    return made.changeset(summary, work or Work(), progress or Progress())
+
+
+def prove_install(
+    install: Install,
+    build: Version | None = None,
+    *,
+    only: Callable[[str], bool] | None = None,
+    progress: Progress | None = None,
+) -> Iterator[tuple[str, Proof | KindredError]]:
+    """Yield for each file of an install what its conversion is worth; nothing is written.
+
+    A file that is in the wanted version is left out; one that cannot be converted gives the error.
+    """
+    card = install.card
+    build = build or install.sure_version
+    converters: dict[str, Converter] = {}
+    paths = _convertible(card, install.place.survey(), only)
+    with (progress or Progress()).task("proving", total=len(paths)) as task:
         for path in paths:
+            format = card.format_of(path)
+            assert format is not None
+            converter = converters.setdefault(format.name, Converter(format))
             data = read_bytes(install.place, path)
             try:
-                fitted = fit_file(card, path, data, build, exactly=True)
+                target = format.written_by(build)
+                if format_version(data, format) != target:
+                    yield path, prove(converter, data, target, name=path)
             except KindredError as error:
-                if leave is not None and leave(path):
-                    notes[f"{path} stays as it is: {error.what}"] = None
-                else:
-                    conflicts.append(_cannot(path, error))
-                continue
-            finally:
+                yield path, error
+            task.advance()
+
+
+class _Conversion:
+    """What is to be converted, and what becomes of it."""
+
+    def __init__(
+        self,
+        card: Card,
+        place: Place,
+        now: Tree,
+        formats: Mapping[str, Format],
+        targets: Mapping[str, str],
+        tag: Tag,
+        leave: Callable[[str], bool] | None,
+        *,
+        beside: bool,
+    ) -> None:
+        self._card, self._place, self._now = card, place, now
+        self._formats, self._targets = formats, targets
+        self._tag, self._leave, self._beside = tag, leave, beside
+        self._actions: list[Action] = []
+        self._statements: list[Statement] = []
+        self._losses: list[Loss] = []
+        self._conflicts: list[Conflict] = []
+        self._notes: dict[str, None] = {}
+        self._names = {path.casefold() for path in now} if beside else set()
+
+    def changeset(self, summary: str, work: Work, progress: Progress) -> Changeset:
+        """Convert, and return the change."""
+        memory = MemoryPlace({})
+        if work.room is not None:
+            work.room.tidy()
+        results: Place = memory if work.room is None else FolderPlace(work.room.folder)
+        jobs = self._jobs(local=work.executor is not None)
+        with progress.task("converting", total=len(self._formats)) as task:
+            for told in convert_all(
+                self._card, jobs, room=work.room, executor=work.executor, workers=work.workers,
+                check=progress.check,
+            ):  # fmt: skip
+                if isinstance(told, Failed):
+                    self._failed(told)
+                elif isinstance(told, Done):
+                    if work.room is None:
+                        memory.contents[told.key] = told.data
+                    self._done(told, results)
                 task.advance()
-            if fitted is None or fitted.converted is None:
-                continue
-            made = fitted.converted
-            contents[path] = made.data
-            reasons[path] = f"{fitted.format.name} {made.source} is now {made.target}"
-            statements.append(made.statement)
-            losses += [Loss(f"{path} {item}", reason) for item, reason in made.losses]
-            notes.update(dict.fromkeys(made.notes))
-    source = MemoryPlace(contents)
-    made_tree = source.survey()
-    actions = tuple(
-        Action(path, now[path], made_tree[path]._replace(mode=now[path].mode), source, path, reason)
-        for path, reason in reasons.items()
-    )
-    return Changeset(
-        place=install.place,
-        operation="convert",
-        summary=f"bring {len(actions)} files into the formats of {card.name} {build}",
-        before=now,
-        actions=actions,
-        tag=install.tag,
-        version_after=install.tag.version,
-        statements=tuple(statements),
-        losses=tuple(losses),
-        conflicts=tuple(conflicts),
-        notes=tuple(notes),
-    )
+        place = "beside them" if self._beside else "in place"
+        return Changeset(
+            place=self._place,
+            operation="convert",
+            summary=f"bring {len(self._actions)} files {summary}, {place}",
+            before=self._now,
+            actions=tuple(self._actions),
+            tag=self._tag,
+            version_after=self._tag.version,
+            statements=tuple(self._statements),
+            losses=tuple(self._losses),
+            conflicts=tuple(self._conflicts),
+            notes=tuple(self._notes),
+        )
+
+    def _jobs(self, *, local: bool) -> Iterable[Job]:
+        on_disk = self._place.path if local and isinstance(self._place, FolderPlace) else None
+        for path, format in self._formats.items():
+            target = self._targets[path]
+            if on_disk is not None:
+                yield Job(path, format.name, target, location=on_disk(path))
+            else:
+                yield Job(path, format.name, target, read_bytes(self._place, path))
+
+    def _done(self, done: Done, results: Place) -> None:
+        before = self._now[done.path]
+        reason = f"{done.format} {done.source} is now {done.target}"
+        after = Node(FILE, done.size_bytes, done.digest)._replace(mode=before.mode)
+        path = self._name_beside(done) if self._beside else done.path
+        there = None if self._beside else before
+        self._actions.append(Action(path, there, after, results, done.key, reason))
+        many = len(self._formats) > _MANY
+        self._statements.append(condensed(done.statement) if many else done.statement)
+        self._losses += [Loss(f"{done.path} {item}", why) for item, why in done.losses]
+        self._notes.update(dict.fromkeys(done.notes))
+
+    def _name_beside(self, done: Done) -> str:
+        """Return a name that nothing has, whatever the case: the version goes before the extension."""
+        folder, slash, name = done.path.rpartition("/")
+        stem, dot, extension = name.rpartition(".")
+        if not stem:
+            stem, dot, extension = name, "", ""
+        number = 1
+        while True:
+            again = f" {number}" if number > 1 else ""
+            path = f"{folder}{slash}{stem}.{done.target}{again}{dot}{extension}"
+            if path.casefold() not in self._names:
+                self._names.add(path.casefold())
+                return path
+            number += 1
+
+    def _failed(self, failed: Failed) -> None:
+        if self._leave is not None and self._leave(failed.path):
+            self._notes[f"{failed.path} stays as it is: {failed.what}"] = None
+            return
+        where = failed.where.removeprefix(failed.path).lstrip(": ")
+        reason = f"{where}: {failed.what}" if where else failed.what
+        remedy = "Put it right, or let such files stay as they are with --leave PATTERN."
+        self._conflicts.append(Conflict(failed.path, f"{reason}. {failed.remedy}".strip(), remedy))
 
 
 def fit_file(
@@ -146,13 +310,3 @@ def _convertible(card: Card, tree: Tree, only: Callable[[str], bool] | None) -> 
         for path in tree.files
         if (only is None or only(path)) and card.format_of(path) is not None
     ]
-
-
-def _cannot(path: str, error: KindredError) -> Conflict:
-    where = (error.where or "").removeprefix(path).lstrip(": ")
-    reason = f"{where}: {error.what}" if where else error.what
-    return Conflict(
-        path,
-        f"{reason}. {error.remedy}".strip(),
-        remedy="Put it right, or let such files stay as they are with --leave PATTERN.",
-    )

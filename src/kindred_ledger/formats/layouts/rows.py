@@ -360,7 +360,7 @@ class Table(Struct, frozen=True):
         else:
             out = np.zeros(count, dtype)
             whole = item.value.whole if item.value.rows is None else None
-            kept = [n for n in cells if item.value.is_stored(n) and item.value.origins[n] == n]
+            kept = [n for n in cells if item.value.origins.get(n) == n and item.value.is_stored(n)]
             for run in runs_together(whole.dtype, dtype, kept) if whole is not None else ():
                 run.of(out, 1)[:] = run.of(whole, 0)
                 for name in run.names:

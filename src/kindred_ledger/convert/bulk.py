@@ -1,0 +1,250 @@
+"""Bulk: many files converted one after another or by any executor, in bounded memory.
+
+What is done is kept in a room (a folder) under a name made of all that went into it: the file's
+content, the card, its layouts, the target and the version of this program. So work that was cut off
+goes on where it stopped, whoever did it, and what is read back is held against its digest.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor, Future
+from functools import lru_cache
+from importlib import import_module
+
+import msgspec
+from blake3 import blake3
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..cards import Card, Format
+from ..errors import KindredError
+from ..formats import Document
+from ..statement import Line, Outcome, Statement
+from ..versions import Version
+from .converter import Converted, Converter
+
+__all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
+
+_AHEAD = 32  # jobs given out for each worker, so that memory does not grow with their number
+_OLDEST_SECONDS = 7 * 24 * 3600.0
+_ACCOUNT = ".json"
+
+
+class Job(Struct, frozen=True):
+    """One file: its path, its format's name, and the version it shall be in.
+
+    `data` is its content, or "" with `location` where a worker on this machine reads it. `reads` are
+    versions that may stay.
+    """
+
+    path: str
+    format: str
+    target: str
+    data: bytes = b""
+    location: str = ""
+    reads: tuple[str, ...] = ()
+
+
+class Done(Struct, frozen=True):
+    """A file that was converted: where the result is, its digest, and its books."""
+
+    path: str
+    format: str
+    source: str
+    target: str
+    key: str
+    size_bytes: int
+    digest: bytes
+    statement: Statement
+    losses: tuple[tuple[str, str], ...]
+    notes: tuple[str, ...]
+    data: bytes = b""  # where there is no room
+
+
+class Left(Struct, frozen=True):
+    """A file that is in a version that fits."""
+
+    path: str
+    version: str
+
+
+class Failed(Struct, frozen=True):
+    """A file that could not be converted, and why."""
+
+    path: str
+    what: str
+    where: str
+    remedy: str
+
+
+class Room(Struct, frozen=True):
+    """A folder for results: each under its key, its account beside it."""
+
+    folder: str
+
+    def tidy(self) -> None:
+        """Make the folder, and delete what nobody came back for."""
+        os.makedirs(self.folder, exist_ok=True)
+        oldest = time.time() - _OLDEST_SECONDS
+        for entry in os.scandir(self.folder):
+            if entry.stat().st_mtime < oldest:
+                os.unlink(entry.path)
+
+    def path(self, key: str) -> str:
+        """Return where the result of a key is."""
+        return os.path.join(self.folder, key)
+
+    def find(self, key: str) -> Done | None:
+        """Return what was done before, if it is whole."""
+        try:
+            with open(self.path(key) + _ACCOUNT, "rb") as file:
+                done = msgspec.json.decode(file.read(), type=Done)
+            with open(self.path(key), "rb") as file:
+                whole = blake3(file.read()).digest() == done.digest
+        except (OSError, msgspec.DecodeError, msgspec.ValidationError):
+            return None
+        return done if whole else None
+
+    def put(self, done: Done, data: bytes) -> None:
+        """Keep a result; the account comes last, and says that it is whole."""
+        for path, content in (
+            (self.path(done.key), data),
+            (self.path(done.key) + _ACCOUNT, msgspec.json.encode(done)),
+        ):
+            beside = f"{path}.{os.getpid()}.new"
+            with open(beside, "wb") as file:
+                file.write(content)
+            os.replace(beside, path)
+
+    def clear(self, keys: Iterable[str]) -> None:
+        """Delete results that were taken."""
+        for key in keys:
+            for path in (self.path(key), self.path(key) + _ACCOUNT):
+                if os.path.exists(path):
+                    os.unlink(path)
+
+
+def convert_all(
+    card: Card,
+    jobs: Iterable[Job],
+    *,
+    room: Room | None = None,
+    executor: Executor | None = None,
+    workers: int = 1,
+    check: Callable[[], None] = lambda: None,
+) -> Iterator[Done | Left | Failed]:
+    """Yield what became of each job, in their order; a file that fails stops no other.
+
+    `executor` is any of `concurrent.futures`, or of a cluster, with `workers` of them; None converts
+    here, one after another. `check` is called for each job, and may raise to stop.
+    """
+    folder = "" if room is None else room.folder
+    call = _Call(card.path, folder)
+    if executor is None:
+        for job in jobs:
+            check()
+            yield call(job)
+        return
+    waiting: deque[Future[Done | Left | Failed]] = deque()
+    try:
+        for job in jobs:
+            check()
+            waiting.append(executor.submit(call, job))
+            while len(waiting) >= _AHEAD * workers:
+                yield waiting.popleft().result()
+        while waiting:
+            check()
+            yield waiting.popleft().result()
+    finally:
+        for future in waiting:
+            future.cancel()
+
+
+class _Call(Struct, frozen=True):
+    """What a worker runs; it goes to other processes, so it is a value of plain texts."""
+
+    card: str
+    room: str
+
+    def __call__(self, job: Job) -> Done | Left | Failed:
+        try:
+            return _convert(_converters(self.card, os.stat(self.card).st_mtime_ns), job, self.room)
+        except KindredError as error:
+            return Failed(job.path, error.what, error.where or "", error.remedy or "")
+        except OSError as error:
+            return Failed(job.path, error.strerror or str(error), job.path, "")
+
+
+class _Converters:
+    """The converters of a card, and what all of them depend on."""
+
+    def __init__(self, card: Card) -> None:
+        self.card = card
+        self._made: dict[str, Converter] = {}
+        parts = [import_module(__name__.partition(".")[0]).__version__.encode()]
+        for path in (card.path, *(f.layout_path for f in card.formats.values() if f.table.layout)):
+            with open(path, "rb") as file:
+                parts.append(file.read())
+        self.seal = blake3(msgspec.json.encode(parts)).digest()
+
+    def of(self, name: str) -> Converter:
+        if name not in self._made:
+            self._made[name] = Converter(self.card.formats[name])
+        return self._made[name]
+
+
+@lru_cache(maxsize=4)
+def _converters(path: str, changed_ns: int) -> _Converters:
+    return _Converters(Card.load(path))
+
+
+def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Failed:
+    data = job.data
+    if job.location:
+        with open(job.location, "rb") as file:
+            data = file.read()
+    converter = converters.of(job.format)
+    format = converter.format
+    try:
+        document: Document = format.decode(data)
+        version = format.version_of(document)
+    except KindredError as error:
+        raise error.inside(job.path) from None
+    target: Version = format.scheme.parse(job.target)
+    if version == target or version.text in job.reads:
+        return Left(job.path, version.text)
+    key = blake3(
+        msgspec.json.encode(
+            [converters.seal, job.format, job.target, job.path, blake3(data).digest()]
+        )
+    ).hexdigest()[:40]
+    room = Room(folder) if folder else None
+    if room is not None and (found := room.find(key)) is not None:
+        return found
+    made = converter.convert(document, data, target, name=job.path)
+    return _done(job, format, key, made, room)
+
+
+def _done(job: Job, format: Format, key: str, made: Converted, room: Room | None) -> Done:
+    done = Done(
+        job.path, format.name, made.source.text, made.target.text, key, len(made.data),
+        blake3(made.data).digest(), made.statement, made.losses, made.notes,
+        b"" if room is not None else made.data,
+    )  # fmt: skip
+    if room is not None:
+        room.put(done, made.data)
+    return done
+
+
+def condensed(statement: Statement) -> Statement:
+    """Return a statement with what was kept as one line: of thousands of files, that is most."""
+    as_it_was = [x for x in statement.lines if x.outcome is Outcome.KEPT and not x.became]
+    if not as_it_was:
+        return statement
+    kept = Line(Outcome.KEPT, "all others", count=sum(line.count for line in as_it_was))
+    rest = [line for line in statement.lines if line.outcome is not Outcome.KEPT or line.became]
+    return replace(statement, lines=(kept, *rest))

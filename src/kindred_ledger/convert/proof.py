@@ -1,0 +1,46 @@
+"""Proof: converting back what was converted, and naming every field that does not come back."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from ..errors import KindredError, NoRoute
+from ..formats import FieldDifference, field_differences
+from ..versions import Version
+from .converter import Converted, Converter
+
+__all__ = ["Proof", "prove"]
+
+
+class Proof(Struct, frozen=True):
+    """What a conversion is worth: there, and back where a route leads back.
+
+    `back` None: there is no way back, or it failed; `why` says. `unrecovered` names the fields that
+    do not come back as they were; with none, and the same bytes, nothing at all is lost.
+    """
+
+    there: Converted
+    back: Converted | None
+    why: str
+    same_bytes: bool
+    unrecovered: tuple[FieldDifference, ...]
+
+
+def prove(converter: Converter, data: bytes, target: Version, *, name: str) -> Proof:
+    """Convert a file's content and convert the result back.
+
+    Raises:
+        KindredError: it cannot be converted in the first place.
+    """
+    there = converter(data, target, name=name)
+    try:
+        back = converter(there.data, there.source, name=name)
+    except NoRoute as error:
+        return Proof(there, None, error.what, False, ())
+    except KindredError as error:
+        where = f"{error.where}: " if error.where else ""
+        return Proof(there, None, f"{where}{error.what}", False, ())
+    if back.data == data:
+        return Proof(there, back, "", True, ())
+    before, after = (converter.format.decode(each) for each in (data, back.data))
+    return Proof(there, back, "", False, tuple(field_differences(before, after)))
