@@ -31,7 +31,9 @@ __all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
 
 _AHEAD = 32  # jobs given out for each worker, so that memory does not grow with their number
 _OLDEST_SECONDS = 7 * 24 * 3600.0
+_UNFINISHED_SECONDS = 3600.0
 _ACCOUNT = ".json"
+_NEW = ".new"  # what is being written
 
 
 class Job(Struct, frozen=True):
@@ -89,9 +91,9 @@ class Room(Struct, frozen=True):
     def tidy(self) -> None:
         """Make the folder, and delete what nobody came back for."""
         os.makedirs(self.folder, exist_ok=True)
-        oldest = time.time() - _OLDEST_SECONDS
         for entry in os.scandir(self.folder):
-            if entry.stat().st_mtime < oldest:
+            patience = _UNFINISHED_SECONDS if entry.name.endswith(_NEW) else _OLDEST_SECONDS
+            if entry.stat().st_mtime < time.time() - patience:
                 os.unlink(entry.path)
 
     def path(self, key: str) -> str:
@@ -115,7 +117,7 @@ class Room(Struct, frozen=True):
             (self.path(done.key), data),
             (self.path(done.key) + _ACCOUNT, msgspec.json.encode(done)),
         ):
-            beside = f"{path}.{os.getpid()}.new"
+            beside = f"{path}.{os.getpid()}{_NEW}"
             with open(beside, "wb") as file:
                 file.write(content)
             os.replace(beside, path)
