@@ -34,6 +34,7 @@ COMMANDS: dict[str, str] = {
     "convert": "bring files into the formats of another build",
     "route": "how data gets from one format version to another, and what is lost",
     "layout": "describe a binary format: dump a file by it, check it",
+    "card": "describe a title: check what a card says of its formats",
     "history": "what was changed, when and why",
     "undo": "take a change back (or do it again)",
     "recover": "finish or unwind what was cut off",
@@ -45,9 +46,9 @@ _GROUPS = (
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("update", "carry", "convert", "route", "layout")),
+    ("move", ("update", "carry", "convert", "route")),
     ("go back", ("history", "undo", "recover")),
-    ("learn", ("demo",)),
+    ("describe and learn", ("card", "layout", "demo")),
 )
 _INTERRUPTED = 4
 

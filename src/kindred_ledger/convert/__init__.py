@@ -1,6 +1,7 @@
 """Conversion: from one format version to another, with books that balance."""
 
 from .bulk import Room
+from .checking import CardReport, Complaint, Sample, check_card
 from .converter import Converted, Converter, convert_bytes, format_version, hops_of, route_for
 from .operation import (
     Fitted,
@@ -16,14 +17,18 @@ from .routes import Hop, find_route
 from .wording import Told, told_of
 
 __all__ = [
+    "CardReport",
+    "Complaint",
     "Converted",
     "Converter",
     "Fitted",
     "Hop",
     "Proof",
     "Room",
+    "Sample",
     "Told",
     "Work",
+    "check_card",
     "convert_bytes",
     "convert_files",
     "convert_install",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from msgspec import Struct
 
 from ..cards import Format
@@ -12,8 +14,12 @@ from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
-from .steps import Step, compile_step
+from .steps import Join, Set, Step, compile_step
 from .tables import FEW
+
+Watch = Callable[
+    [int, int, bool], None
+]  # number of the step, of its row, whether it is about something
 
 __all__ = ["Converted", "Converter", "convert_bytes", "format_version", "hops_of", "route_for"]
 
@@ -93,11 +99,13 @@ def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) ->
 class Converter:
     """Converts files of one format; what the card says is made ready once for all of them.
 
-    Tables of `few` rows or more are converted, and stand in the books, by columns.
+    Tables of `few` rows or more are converted, and stand in the books, by columns. `watch` is told
+    of each row of each step, and whether what it is about was there.
     """
 
-    def __init__(self, format: Format, *, few: int = FEW) -> None:
+    def __init__(self, format: Format, *, few: int = FEW, watch: Watch | None = None) -> None:
         self.format = format
+        self._watch = watch
         self._few = few
         self._hops = hops_of(format)
         self._steps: dict[int, tuple[Step, ...]] = {}
@@ -142,11 +150,22 @@ class Converter:
                 self._steps[hop.number] = tuple(
                     compile_step(row, self.format.tables) for row in rows
                 )
-            for step in self._steps[hop.number]:
+            for row, step in enumerate(self._steps[hop.number]):
+                if self._watch is not None:
+                    self._watch(hop.number, row, _is_there(step, fields))
                 step(fields)
         if isinstance(fields.document, LayoutDocument):
             _fit_layout(fields, fields.document, hop)
         _raise_version(fields.document, self.format, hop, fields.books)
+
+
+def _is_there(step: Step, fields: Fields) -> bool:
+    """Tell whether a document has what a step is about; of a default, its record."""
+    if isinstance(step, Set) and step.only_missing:
+        return bool(fields.document.find(step.path[:-1])) or len(step.path) == 1
+    if isinstance(step, Join):
+        return any(fields.is_there(path) for path in step.paths)
+    return fields.is_there(step.path)  # type: ignore[attr-defined]
 
 
 def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:

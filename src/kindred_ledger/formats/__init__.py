@@ -9,7 +9,7 @@ from .lookup import look_up
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from .layouts import Layout, LayoutDocument, LayoutError, changes_between
+    from .layouts import Layout, LayoutDocument, LayoutError, changes_between, invent
 
 __all__ = [
     "ANY",
@@ -33,6 +33,7 @@ __all__ = [
     "decode",
     "field_differences",
     "format_path",
+    "invent",
     "kind_of",
     "load_layout",
     "look_up",
@@ -46,7 +47,7 @@ __all__ = [
 
 def __getattr__(name: str) -> object:
     """Import layouts when they are first used: most files of a title are not binary."""
-    if name not in ("Layout", "LayoutDocument", "LayoutError", "changes_between"):
+    if name not in ("Layout", "LayoutDocument", "LayoutError", "changes_between", "invent"):
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module
 

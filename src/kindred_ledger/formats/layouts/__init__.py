@@ -4,6 +4,7 @@ from .checking import LayoutReport, check_layout
 from .document import LayoutDocument
 from .drafting import draft_layout
 from .dump import DumpLine, dump
+from .inventing import invent
 from .language import LayoutError
 from .layout import Layout
 from .storing import Ragged
@@ -21,4 +22,5 @@ __all__ = [
     "check_layout",
     "draft_layout",
     "dump",
+    "invent",
 ]

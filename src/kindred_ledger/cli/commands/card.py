@@ -1,0 +1,75 @@
+"""kindred card"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+import click
+import msgspec
+
+from ...cards import Card
+from ...convert import Sample, check_card
+from ...errors import UsageError
+from .. import drawing
+from ..options import session
+from ..session import Session
+
+_LARGEST = 64 << 20  # bytes of a sample
+
+
+@click.group()
+def command() -> None:
+    """Describe a title: check what a card says of its formats.
+
+    \b
+    Example, in the demo's folder:
+      kindred card check mossferry.card.toml mossferry server
+    """
+
+
+@command.command("check")
+@click.argument("card")
+@click.argument("samples", nargs=-1, metavar="[FILE|FOLDER]...")
+@session("card check")
+def check(session: Session, card: str, samples: tuple[str, ...]) -> int:
+    """Try all steps of CARD on sample files and on files made up from its layouts, there and back.
+
+    Where a sample lies in a folder named by its format version (samples/3/first.voyage), and the same
+    name in another's (samples/4/first.voyage), the one must become the other. Status 1 if there are
+    faults.
+
+    \b
+    Example, in the demo's folder:
+      kindred card check mossferry.card.toml mossferry server
+    """
+    found = Card.load(card)
+    report = check_card(found, _samples(found, samples))
+    status = int(not report.is_sound)
+    if session.json:
+        return session.emit(status, card=found.title, report=msgspec.to_builtins(report))
+    tried = f"{drawing.count(report.samples, 'sample')}, {drawing.count(report.conversions, 'conversion')}"
+    drawing.heading(session.out, f"{found.name}: {drawing.count(report.formats, 'format')}", tried)
+    for complaint in report.complaints:
+        sign, style = ("✗", "bright_red") if complaint.is_fault else ("·", "yellow")
+        session.out.hang(f"  {sign} ", f"{complaint.where}: {complaint.what}", style=style)
+        for line in complaint.remedy.splitlines():
+            session.out.print(f"      {line}", style="dim", soft_wrap=True)
+    if report.is_sound:
+        session.out.print("  ✓ every step held, and every field was accounted for", style="green")
+    return status
+
+
+def _samples(card: Card, named: tuple[str, ...]) -> Iterator[Sample]:
+    for path in named:
+        if not os.path.exists(path):
+            raise UsageError(
+                "there is no such file or folder", where=path, remedy="Check the path."
+            )
+        files = [path] if os.path.isfile(path) else sorted(
+            os.path.join(folder, name) for folder, _, names in os.walk(path) for name in names)  # fmt: skip
+        for file in files:
+            fits = any(format.fits_name(file) for format in card.formats.values())
+            if fits and os.path.getsize(file) <= _LARGEST:
+                with open(file, "rb") as opened:
+                    yield Sample(file, opened.read())

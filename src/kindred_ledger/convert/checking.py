@@ -1,0 +1,332 @@
+"""Checking a card: every step on samples and on files made up from its layouts, there and back.
+
+What is found is a fault, or a hint where it may be meant so. Samples are files of the title in any
+version; one thing in two versions (see `Sample.is_twin`) tells what the one must become.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+from collections.abc import Iterable, Iterator
+from itertools import pairwise
+
+from msgspec import Struct
+
+from ..cards import Card, Format
+from ..errors import BooksUnbalanced, KindredError
+from ..formats import field_differences, invent
+from ..statement import Outcome
+from ..versions import Version
+from .converter import Converted, Converter, hops_of
+from .routes import Hop, find_route
+from .steps import compile_step
+from .wording import told_of
+
+__all__ = ["CardReport", "Complaint", "Sample", "check_card"]
+
+_INVENTED = 12  # files of each version of a layout
+_MOST_FIELDS = 6  # that one complaint names
+
+
+class Sample(Struct, frozen=True):
+    """A file to try a card on."""
+
+    path: str
+    data: bytes
+
+    def is_twin(self, version: Version, other: Sample, of: Version) -> bool:
+        """Tell whether another sample is the same thing in another version.
+
+        So it is if both lie in folders named by their versions, side by side, under one name:
+        `samples/3/first.voyage` and `samples/4/first.voyage`.
+        """
+        if self.path.replace("\\", "/").count("/") < 1:
+            return False
+        *above, folder, name = self.path.replace("\\", "/").rsplit("/", 2)
+        return [*above, of.text, name] == other.path.replace("\\", "/").rsplit(
+            "/", 2
+        ) and folder == version.text
+
+
+class Complaint(Struct, frozen=True):
+    """What is wrong, and where in the card; a hint may be meant so.
+
+    Of those `about` the same things at one place, one is told.
+    """
+
+    where: str
+    what: str
+    is_fault: bool = True
+    remedy: str = ""
+    about: tuple[str, ...] = ()
+
+
+class CardReport(Struct, frozen=True):
+    """What a check found: complaints, and how much was tried."""
+
+    complaints: tuple[Complaint, ...]
+    formats: int
+    samples: int
+    conversions: int
+
+    @property
+    def is_sound(self) -> bool:
+        """Tell whether nothing but hints was found."""
+        return not any(complaint.is_fault for complaint in self.complaints)
+
+
+def check_card(
+    card: Card, samples: Iterable[Sample] = (), *, invented: int = _INVENTED
+) -> CardReport:
+    """Try all that a card says of its formats; nothing is written."""
+    given = list(samples)
+    found: dict[tuple[str, str | tuple[str, ...]], Complaint] = {}
+    tried = conversions = 0
+    for format in card.formats.values():
+        check = _Check(format, [s for s in given if format.fits_name(s.path)], invented)
+        for complaint in check.complaints():
+            found.setdefault((complaint.where, complaint.about or complaint.what), complaint)
+        tried += len(check.samples)
+        conversions += check.conversions
+    stray = [s.path for s in given if not any(f.fits_name(s.path) for f in card.formats.values())]
+    if stray:
+        what = f"{len(stray)} samples are of no format, such as {stray[0]}"
+        found["formats", what] = Complaint("formats", what, is_fault=False)
+    ordered = sorted(found.values(), key=lambda complaint: not complaint.is_fault)
+    return CardReport(tuple(ordered), len(card.formats), tried, conversions)
+
+
+class _Check:
+    """The check of one format."""
+
+    def __init__(self, format: Format, samples: list[Sample], invented: int) -> None:
+        self._format = format
+        self._name = f"formats.{format.name}"
+        self.samples = samples
+        self._invented = invented
+        self.conversions = 0
+        self._met: set[tuple[int, int]] = set()  # rows of steps whose path was there
+        self._run: set[int] = set()  # steps that were carried out
+        self._converter = Converter(format, watch=self._watch)
+        # What a step puts a value into, whatever was there, does not come back, and need not.
+        self._overwritten = {
+            str(row["set"])
+            for step in format.table.steps
+            for row in step.do
+            if "set" in row and "value" in row
+        }
+
+    def complaints(self) -> Iterator[Complaint]:
+        """Yield all that is wrong with the format."""
+        sound = True
+        for complaint in self._step_faults():
+            sound = False
+            yield complaint
+        if not sound:
+            return
+        yield from self._route_faults()
+        versions = self._versions()
+        read: list[tuple[Sample, Version]] = []
+        for sample in (*self.samples, *self._made_up()):
+            version, fault = self._read(sample)
+            if fault is not None:
+                yield fault
+            elif version is not None:
+                read.append((sample, version))
+        for sample, version in read:
+            for target in versions:
+                yield from self._convert(sample, version, target, read)
+        yield from self._unmet(read)
+
+    def _watch(self, step: int, row: int, there: bool) -> None:
+        self._run.add(step)
+        if there:
+            self._met.add((step, row))
+
+    def _where(self, step: int, row: int | None = None) -> str:
+        table = self._format.table.steps[step]
+        place = f"{self._name}.steps[{step + 1}] ({table.source} to {table.to})"
+        return place if row is None else f"{place}.do[{row + 1}]"
+
+    def _step_faults(self) -> Iterator[Complaint]:
+        for step, table in enumerate(self._format.table.steps):
+            for row, action in enumerate(table.do):
+                try:
+                    compile_step(action, self._format.tables)
+                except KindredError as error:
+                    yield Complaint(self._where(step, row), error.what, remedy=error.remedy or "")
+
+    def _versions(self) -> list[Version]:
+        read = self._format.scheme.parse
+        table = self._format.table
+        texts = {text for row in table.builds for text in (row.writes, *row.reads)}
+        ends = {end for hop in hops_of(self._format) for end in (hop.source, hop.target)}
+        return sorted({read(text) for text in texts} | ends)
+
+    def _route_faults(self) -> Iterator[Complaint]:
+        """Look for versions that are written by some build, and that no later build's files come from."""
+        hops = hops_of(self._format)
+        read = self._format.scheme.parse
+        written = sorted({read(row.writes) for row in self._format.table.builds})
+        for older, newer in pairwise(written):
+            if not _leads(hops, older, newer):
+                what = f"no route leads from format {older} to {newer}, which newer builds write"
+                yield Complaint(self._name, what, remedy="Add a step, or a layout that knows both.")
+            elif not _leads(hops, newer, older):
+                yield Complaint(
+                    self._name,
+                    f"no route leads back from format {newer} to {older}",
+                    is_fault=False,
+                )
+        for row in self._format.table.builds:
+            for text in row.reads:
+                if read(text) not in {*written} | {
+                    v for hop in hops for v in (hop.source, hop.target)
+                }:
+                    what = f"builds {row.builds} read format {text}, which none writes and no step leads to"
+                    yield Complaint(f"{self._name}.builds", what, is_fault=False)
+
+    def _made_up(self) -> Iterator[Sample]:
+        layout = self._format.layout
+        if layout is None:
+            return
+        for version in range(layout.low, layout.high + 1):
+            for number in range(self._invented):
+                rng = random.Random(f"{layout.name} {version} {number}")
+                name = f"made up from the layout: format {version}, number {number + 1}"
+                yield Sample(name, invent(layout, version, rng))
+
+    def _read(self, sample: Sample) -> tuple[Version | None, Complaint | None]:
+        """Read a sample and write it again."""
+        try:
+            document = self._format.decode(sample.data)
+            version = self._format.version_of(document)
+            if document.encode() != sample.data:
+                return None, Complaint(sample.path, "unedited, it is not written as the same bytes")
+        except KindredError as error:
+            where = f"{sample.path}: {error.where}" if error.where else sample.path
+            return None, Complaint(where, error.what, remedy=error.remedy or "")
+        return version, None
+
+    def _convert(
+        self,
+        sample: Sample,
+        version: Version,
+        target: Version,
+        others: list[tuple[Sample, Version]],
+    ) -> Iterator[Complaint]:
+        """Convert there and back, hold against what the sample is in that version."""
+        if version == target or not _leads(hops_of(self._format), version, target):
+            return
+        way = f"{self._name}, {version} to {target}"
+        self.conversions += 1
+        try:
+            there = self._converter(sample.data, target, name=sample.path)
+        except BooksUnbalanced as error:
+            remedy = f"{error.remedy or ''}\nFrom {sample.path}.".strip()
+            yield Complaint(way, error.what, remedy=remedy)
+            return
+        except KindredError as error:
+            if (
+                error.exit_status != 3
+            ):  # a precondition that a sample does not meet is as it should be
+                yield _failed(way, error)
+            return
+        for other, as_what in others:
+            if sample.name and other.name == sample.name and as_what == target and target > version:
+                yield from self._against(way, there, other)
+        yield from self._and_back(way, sample, there)
+
+    def _against(self, way: str, there: Converted, wanted: Sample) -> Iterator[Complaint]:
+        decode = self._format.decode
+        differing = field_differences(decode(wanted.data), decode(there.data))
+        if differing:
+            told = "; ".join(
+                f"{d.name} should be {d.before}, is {d.after}" if d.before and d.after
+                else f"{d.name} is missing" if d.before else f"{d.name} should not be there"
+                for d in differing[:_MOST_FIELDS]
+            )  # fmt: skip
+            about = tuple(d.name for d in differing)
+            yield Complaint(way, f"not as the sample {wanted.path}: {told}", about=about)
+
+    def _and_back(self, way: str, sample: Sample, there: Converted) -> Iterator[Complaint]:
+        """Convert back; what does not come back must have been told to go."""
+        if not _leads(hops_of(self._format), there.target, there.source):
+            return
+        self.conversions += 1
+        try:
+            back = self._converter(there.data, there.source, name=sample.path)
+        except KindredError as error:
+            if error.exit_status != 3:
+                yield _failed(f"{way} and back", error)
+            return
+        decode = self._format.decode
+        told = {
+            name
+            for made in (there, back)
+            for line in made.statement.lines
+            if line.outcome in (Outcome.DROPPED, Outcome.ADDED)
+            for name in (line.item, line.became)
+            if name
+        } | {item for made in (there, back) for item, _ in made.losses}
+        ignored = self._overwritten | {
+            _pattern(name) for made in (there, back) for name in _follows(made)
+        }
+        strange = [
+            d
+            for d in field_differences(decode(sample.data), decode(back.data))
+            if not any(_within(d.name, name) or _within(name, d.name) for name in told)
+            and _pattern(d.name) not in ignored
+        ]
+        if strange:
+            names = "; ".join(
+                f"{d.name}: {d.before} comes back as {d.after}" for d in strange[:_MOST_FIELDS]
+            )
+            yield Complaint(
+                f"{way} and back", f"fields change that no step tells to be lost: {names}"
+            )
+
+    def _unmet(self, read: list[tuple[Sample, Version]]) -> Iterator[Complaint]:
+        """Name steps that ran on no sample, and rows whose path was in none."""
+        for step, table in enumerate(self._format.table.steps):
+            if step not in self._run:
+                what = f"no sample is of format {table.source}, so this step was not tried"
+                yield Complaint(self._where(step), what, is_fault=False)
+                continue
+            read_version = self._format.scheme.parse
+            hop = Hop(read_version(table.source), read_version(table.to), number=step)
+            told = told_of(self._format, hop)
+            for row in range(len(table.do)):
+                if (step, row) not in self._met and "require" not in table.do[row]:
+                    what = f"in no sample is there what this is about: {told[row].text}"
+                    yield Complaint(self._where(step, row), what)
+
+
+def _failed(way: str, error: KindredError) -> Complaint:
+    field = (error.where or "").rpartition(": ")[2]
+    what = f"{error.where}: {error.what}"
+    return Complaint(way, what, remedy=error.remedy or "", about=(_pattern(field),))
+
+
+def _leads(hops: list[Hop], source: Version, target: Version) -> bool:
+    try:
+        find_route(hops, source, target)
+    except KindredError:
+        return False
+    return True
+
+
+def _follows(made: Converted) -> set[str]:
+    """Return the fields that changed because others did, such as checksums and offsets."""
+    return {line.item for line in made.statement.lines if line.reason.startswith("follows from")}
+
+
+def _pattern(name: str) -> str:
+    return re.sub(r"\[\d+\]", "[*]", name)
+
+
+def _within(name: str, other: str) -> bool:
+    return name == other or (
+        name.startswith(other) and name[len(other) : len(other) + 1] in (".", "[")
+    )
