@@ -26,6 +26,7 @@ from .wording import told_of
 __all__ = ["CardReport", "Complaint", "Sample", "check_card"]
 
 _INVENTED = 12  # files of each version of a layout
+_UNMET = 3  # a precondition that a sample does not meet: that is as it should be
 _MOST_FIELDS = 6  # that one complaint names
 
 
@@ -41,12 +42,10 @@ class Sample(Struct, frozen=True):
         So it is if both lie in folders named by their versions, side by side, under one name:
         `samples/3/first.voyage` and `samples/4/first.voyage`.
         """
-        if self.path.replace("\\", "/").count("/") < 1:
+        parts, others = (each.path.replace("\\", "/").split("/") for each in (self, other))
+        if len(parts) < 2 or parts[-2] != version.text:
             return False
-        *above, folder, name = self.path.replace("\\", "/").rsplit("/", 2)
-        return [*above, of.text, name] == other.path.replace("\\", "/").rsplit(
-            "/", 2
-        ) and folder == version.text
+        return [*parts[:-2], of.text, parts[-1]] == others
 
 
 class Complaint(Struct, frozen=True):
@@ -228,13 +227,11 @@ class _Check:
             yield Complaint(way, error.what, remedy=remedy)
             return
         except KindredError as error:
-            if (
-                error.exit_status != 3
-            ):  # a precondition that a sample does not meet is as it should be
+            if error.exit_status != _UNMET:
                 yield _failed(way, error)
             return
         for other, as_what in others:
-            if sample.name and other.name == sample.name and as_what == target and target > version:
+            if as_what == target > version and sample.is_twin(version, other, target):
                 yield from self._against(way, there, other)
         yield from self._and_back(way, sample, there)
 
@@ -258,7 +255,7 @@ class _Check:
         try:
             back = self._converter(there.data, there.source, name=sample.path)
         except KindredError as error:
-            if error.exit_status != 3:
+            if error.exit_status != _UNMET:
                 yield _failed(f"{way} and back", error)
             return
         decode = self._format.decode

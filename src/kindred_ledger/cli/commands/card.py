@@ -29,10 +29,10 @@ def command() -> None:
 
 
 @command.command("check")
-@click.argument("card")
+@click.argument("file", metavar="CARD")
 @click.argument("samples", nargs=-1, metavar="[FILE|FOLDER]...")
 @session("card check")
-def check(session: Session, card: str, samples: tuple[str, ...]) -> int:
+def check(session: Session, file: str, samples: tuple[str, ...]) -> int:
     """Try all steps of CARD on sample files and on files made up from its layouts, there and back.
 
     Where a sample lies in a folder named by its format version (samples/3/first.voyage), and the same
@@ -43,7 +43,7 @@ def check(session: Session, card: str, samples: tuple[str, ...]) -> int:
     Example, in the demo's folder:
       kindred card check mossferry.card.toml mossferry server
     """
-    found = Card.load(card)
+    found = Card.load(file)
     report = check_card(found, _samples(found, samples))
     status = int(not report.is_sound)
     if session.json:
