@@ -91,6 +91,7 @@ class Server(PlayCase):
         path = self.path("server", "voyages", "low-water.mfsv")
         document = self.files()[path]
         document.set(("header", "format"), 5)
+        document.set(("header", "build"), "2.0")
         document.set(("coins",), document.get(("purse",)))
         with self.assertRaisesRegex(Exception, "'purse' has no place in version 5"):
             document.encode()

@@ -122,5 +122,5 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     detect: list[DetectTable] = []
     locations: dict[str, LocationTable] = {}
     categories: dict[str, CategoryTable] = {}
-    tables: dict[str, dict[str, Any] | list[Any]] = {}
+    tables: dict[str, Any] = {}  # each of old = new, or a list, which counts from 0
     formats: dict[str, FormatTable] = {}

@@ -138,6 +138,9 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
             Patterns(tuple(category.include), tuple(category.exclude)).check()
         except KindredError as error:
             yield ("categories", name), error.what
+    for name, table in card.tables.items():
+        if not isinstance(table, (dict, list)):
+            yield ("tables", name), "expected a table of old = new, or a list"
     for name, table in card.formats.items():
         for key, fault in _format_faults(table, builds, folder, card.tables):
             yield ("formats", name, *key), fault

@@ -155,7 +155,8 @@ class Bookkeeper:
         return lines
 
     def _arrived(self, before: Leaf, after: Leaf) -> Line:
-        if before.path == after.path and before.text == after.text:
+        same = before.text == after.text and type(before.value) is type(after.value)
+        if before.path == after.path and same:
             return Line(Outcome.KEPT, before.name)
         told = [*self._reasons.get(before.path, ()), *self._reasons.get(_column(before.path), ())]
         reason = "; ".join(dict.fromkeys(told)) or _FOLLOWS

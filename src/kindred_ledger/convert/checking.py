@@ -76,13 +76,18 @@ class CardReport(Struct, frozen=True):
 
 
 def check_card(
-    card: Card, samples: Iterable[Sample] = (), *, invented: int = _INVENTED
+    card: Card, samples: Iterable[Sample] = (), *, only: str = "", invented: int = _INVENTED
 ) -> CardReport:
-    """Try all that a card says of its formats; nothing is written."""
+    """Try all that a card says of its formats, or of `only` one; nothing is written.
+
+    `invented` is how many files are made up for each version of a layout.
+    """
     given = list(samples)
     found: dict[tuple[str, str | tuple[str, ...]], Complaint] = {}
     tried = conversions = 0
     for format in card.formats.values():
+        if only not in ("", format.name):
+            continue
         check = _Check(format, [s for s in given if format.fits_name(s.path)], invented)
         for complaint in check.complaints():
             found.setdefault((complaint.where, complaint.about or complaint.what), complaint)
@@ -108,13 +113,10 @@ class _Check:
         self._met: set[tuple[int, int]] = set()  # rows of steps whose path was there
         self._run: set[int] = set()  # steps that were carried out
         self._converter = Converter(format, watch=self._watch)
-        # What a step puts a value into, whatever was there, does not come back, and need not.
-        self._overwritten = {
-            str(row["set"])
-            for step in format.table.steps
-            for row in step.do
-            if "set" in row and "value" in row
-        }
+        # What a step puts a value into, whatever was there, need not come back; nor need an order.
+        rows = [row for step in format.table.steps for row in step.do]
+        self._overwritten = {str(row["set"]) for row in rows if "set" in row and "value" in row}
+        self._overwritten |= {f"{row['reorder']}[*]" for row in rows if "reorder" in row}
 
     def complaints(self) -> Iterator[Complaint]:
         """Yield all that is wrong with the format."""

@@ -162,7 +162,7 @@ class Fields:
             return
         for path in self.document.find(pattern):
             count = len(self.document.find((*path, ANY)))
-            keys = [self._value(by, (*path, row, "value")) for row in range(count)]
+            keys = [by(self.scope((*path, row), inside=True)) for row in range(count)]
             self._reorder(path, sorted_by(keys, descending=descending), reason)
 
     def sort_keys(self, pattern: Path, keys: tuple[str, ...]) -> None:
@@ -197,24 +197,28 @@ class Fields:
 
     def _holds(self, condition: Expression, path: Path, *, inside: bool = False) -> bool:
         """Tell whether a condition holds at a path; `inside`: names are looked for in it first."""
-        held = condition(self.scope((*path, "value") if inside else path))
+        held = condition(self.scope(path, inside=inside))
         if not isinstance(held, bool):
             told = f"{condition.text} is {held!r}, neither true nor false"
             raise FormatError(told, where=format_path(path))
         return held
 
-    def scope(self, path: Path) -> Callable[[Path], Any]:
-        """Return where the names of an expression are looked up: from the record outwards."""
+    def scope(self, path: Path, *, inside: bool = False) -> Callable[[Path], Any]:
+        """Return where the names of an expression are looked up: from the record outwards.
+
+        The record is what a path lies in; `inside`: it is what is at the path.
+        """
+        record = path if inside else path[:-1]
 
         def look(name: Path) -> Any:
             if name[0] == "file" and len(name) > 1:
                 return self._get(name[1:])
             if name[0] == "this":
-                return self._get((*path[:-1], *name[1:]))
+                return self._get((*record, *name[1:]))
             if name == ("value",):
                 return self._get(path)
-            for depth in range(len(path) - 1, -1, -1):
-                found = self._get((*path[:depth], *name))
+            for depth in range(len(record), -1, -1):
+                found = self._get((*record[:depth], *name))
                 if found is not MISSING:
                     return found
             return MISSING
@@ -308,8 +312,8 @@ class Column:
         """Return what a value or an expression is for the rows: a column, or one for all."""
         if not isinstance(value, Expression):
             return value
-        columns, own = self._columns, source or self._name
-        outside = self._fields.scope((*self._table[:-1], "value"))
+        columns, own = self._columns, source or self._name or "value"
+        outside = self._fields.scope(self._table[:-1], inside=True)
 
         def look(name: Path) -> Any:
             if name == ("value",):

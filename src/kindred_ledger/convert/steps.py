@@ -162,7 +162,8 @@ class Join(Struct, frozen=True):
         if self.into in self.paths:
             fields.change(self.into, self.value, f"joined from {told}")
         else:
-            fields.fill(self.into, self.value, f"from {told}", source=self.paths[0])
+            for path in self.paths:  # where one of them is, the others must be, too
+                fields.fill(self.into, self.value, f"from {told}", source=path)
         for path in self.paths:
             if path != self.into:
                 fields.drop(path, f"joined into {format_path(self.into)}", loss=False)

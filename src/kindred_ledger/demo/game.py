@@ -7,6 +7,8 @@ program of every install of the demo.
 
     python mossferry.py            load everything and say what was found; status 1 if refused
     python mossferry.py --run      keep running until standard input closes, like a game left open
+    python mossferry.py --read F   print what a file of the player's holds, as JSON
+    python mossferry.py --upgrade F N   print what the game itself makes of one, in format N
 """
 
 import configparser
@@ -25,13 +27,31 @@ HERE = os.path.dirname(os.path.abspath(__file__))
 CAN: dict[str, dict[str, Any]] = {
     "1.4": {"voyage": (3, 4), "settings": 1, "controls": 1},
     "2.0": {"voyage": (5,), "settings": 2, "controls": 2},
+    "2.1": {"voyage": (5, 6), "settings": 2, "controls": 2},
+}
+# The builds that write a voyage of each format, and what of other formats is no part of it.
+WRITES = {3: ("1.2", "1.3"), 4: ("1.2", "1.3", "1.4"), 5: ("2.0",), 6: ("2.1",)}
+FOREIGN: dict[int, dict[str, tuple[str, ...]]] = {
+    3: {"": ("purse", "coins", "journal"), "ship": ("stores",), "crew": ("morale",)},
+    4: {"": ("money", "coins", "journal"), "ship": ("stores",), "crew": ("morale",)},
+    5: {
+        "": ("money", "purse", "journal"),
+        "ship": ("peat", "lantern_glow"),
+        "scratch": ("seed_hash",),
+    },
+    6: {"": ("money", "purse", "log"), "ship": ("peat", "lantern_glow"), "scratch": ("seed_hash",)},
 }
 KEYS: dict[int, dict[str, type]] = {
     3: {"captain": str, "money": int, "ship": dict, "crew": list},
     4: {"captain": str, "purse": int, "ship": dict, "crew": list},
-    5: {"captain": str, "coins": int, "ship": dict, "crew": list},
+    5: {"captain": str, "coins": int, "ship": dict, "crew": list, "log": list},
+    6: {"captain": str, "coins": int, "ship": dict, "crew": list, "journal": list},
 }
-WEATHER = {"1.4": ("clear", "drizzle", "haar"), "2.0": ("clear", "rain", "fog")}
+WEATHER = {
+    "1.4": ("clear", "drizzle", "haar"),
+    "2.0": ("clear", "rain", "fog"),
+    "2.1": ("clear", "rain", "fog"),
+}
 
 
 class Refused(Exception):
@@ -74,6 +94,13 @@ def load_voyage(path: str, harbours: dict[int, str]) -> str:
     for key, kind in KEYS[number].items():
         if not isinstance(voyage.get(key), kind):
             raise Refused(f"{key} is missing or of the wrong kind")
+    if voyage.get("build", WRITES[number][0]) not in WRITES[number]:
+        raise Refused(f"build {voyage['build']} never wrote format {number}")
+    for where, names in FOREIGN[number].items():
+        parts = voyage["crew"] if where == "crew" else [voyage.get(where, {}) if where else voyage]
+        strange = [name for name in names for part in parts if name in part]
+        if strange:
+            raise Refused(f"it would strip {where or 'the voyage'} of {', '.join(strange)}")
     for hand in voyage["crew"]:
         if number > 3 and hand["home"] not in harbours:
             raise Refused(
@@ -99,6 +126,9 @@ def load_settings(path: str) -> str:
     if number != CAN[BUILD]["settings"]:
         raise Refused(f"settings format {number}; build {BUILD} would throw your settings away")
     section, key = ("Display", "Quality") if number == 1 else ("Video", "Detail")
+    foreign = ("Ambience",) if number == 1 else ("Midi",)
+    if parser.has_section("Sound") and any(name in parser["Sound"] for name in foreign):
+        raise Refused(f"it would strip the sound of {foreign[0]}")
     return f"{parser[section]['Width']} wide, {key.lower()} {parser[section][key]}"
 
 
@@ -108,6 +138,62 @@ def load_controls(path: str) -> str:
         raise Refused(f"controls format {controls['format']}; build {BUILD} would reset your keys")
     keys = controls["bindings"] if controls["format"] > 1 else controls["keys"]
     return f"{len(keys)} keys bound"
+
+
+def read(path: str) -> Any:
+    """Return what a file holds: a voyage or controls, or sections of settings."""
+    if not path.endswith(".ini"):
+        return load_json(path)
+    parser = configparser.ConfigParser(interpolation=None)
+    parser.optionxform = str  # type: ignore[method-assign, assignment]
+    with open(path, encoding="utf-8-sig") as file:
+        parser.read_file(file)
+    return {name: dict(parser[name]) for name in parser.sections()}
+
+
+def upgrade(path: str, to: int) -> Any:
+    """Return what newer builds make of an older file; there is no way back in the game."""
+    data = read(path)
+    if path.endswith(".ini"):
+        return upgrade_settings(data)
+    if "keys" in data:
+        bindings = {**data.pop("keys")}
+        return {
+            **data,
+            "format": 2,
+            "bindings": {**bindings, "signal": bindings.get("signal", "F")},
+        }
+    if data["format"] == 3 and to > 3:
+        data["purse"] = data.pop("money")
+        for hand in data["crew"]:
+            hand.setdefault("home", 1)
+        data["format"] = 4
+    if data["format"] == 4 and to > 4:
+        ship = data["ship"]
+        if not ship["moored"]:
+            raise Refused("the ship is at sea")
+        data["coins"] = data.pop("purse")
+        ship["stores"] = {"peat": ship.pop("peat")}
+        ship.pop("lantern_glow", None)
+        data["weather"] = dict(zip(WEATHER["1.4"], WEATHER["2.0"], strict=True))[data["weather"]]
+        for hand in data["crew"]:
+            hand["morale"] = 50
+        data.get("scratch", {}).pop("seed_hash", None)
+        data["format"], data["build"] = 5, "2.0"
+    if data["format"] == 5 and to > 5:
+        data["journal"] = data.pop("log")
+        data["format"], data["build"] = 6, "2.1"
+    return data
+
+
+def upgrade_settings(data: dict[str, dict[str, str]]) -> dict[str, dict[str, str]]:
+    video = data.pop("Display")
+    video["Detail"] = str(("low", "medium", "high").index(video.pop("Quality").strip()) + 1)
+    data["Video"] = video
+    data["Sound"].pop("Midi", None)
+    data["Sound"]["Ambience"] = "70"
+    data["General"]["SettingsFormat"] = "2"
+    return data
 
 
 def check() -> int:
@@ -170,4 +256,15 @@ def run() -> int:
 
 
 if __name__ == "__main__":
+    if sys.argv[1:2] in (["--read"], ["--upgrade"]):
+        try:
+            told = (
+                read(sys.argv[2])
+                if sys.argv[1] == "--read"
+                else upgrade(sys.argv[2], int(sys.argv[3]))
+            )
+        except Refused as fault:
+            sys.exit(f"refused: {fault}")
+        print(json.dumps(told, indent=1))
+        sys.exit(0)
     sys.exit(run() if "--run" in sys.argv[1:] else check())

@@ -5,6 +5,7 @@ what the library reads and writes.
 
     python mossferry_server.py             load everything here; status 1 if something is refused
     python mossferry_server.py --read F    print what a file holds, as JSON
+    python mossferry_server.py --upgrade F   print what the handheld of 2.1 makes of a .pocket file
 """
 
 import json
@@ -18,6 +19,7 @@ from xml.etree import ElementTree
 
 HERE = os.path.dirname(os.path.abspath(__file__))
 WEATHER = ("clear", "drizzle", "haar")
+WRITES = {3: ("1.2", "1.4"), 4: ("1.2", "1.4"), 5: ("2.0",), 6: ("2.1",)}  # builds, by format
 SEASONS = ("thaw", "reed", "haar")
 
 
@@ -65,6 +67,8 @@ def read_voyage(data: bytes) -> dict[str, Any]:
     if zlib.crc32(data[:-4]) != struct.unpack("<I", data[-4:])[0]:
         raise Refused("its checksum does not fit: it is damaged")
     out: dict[str, Any] = {"format": number, "build": reader.text(), "captain": reader.text()}
+    if out["build"] not in WRITES[number]:
+        raise Refused(f"build {out['build']} never wrote format {number}")
     out["money"] = reader.number("I" if number < 5 else "q")
     weather = reader.number("B")
     if weather >= len(WEATHER):
@@ -138,8 +142,9 @@ def read_pocket(data: bytes) -> Any:
         first = reader.number("B")
         major, low = first >> 5, first & 31
         if major == 7:
-            if low == 26:
-                return shortest(struct.unpack(">f", reader.take(4))[0])
+            if low in (26, 27):
+                number = struct.unpack(">f" if low == 26 else ">d", reader.take(4 << low - 26))[0]
+                return shortest(number) if low == 26 else number
             return {20: False, 21: True, 22: None}[low]
         if low > 23:
             low = int.from_bytes(reader.take(1 << (low - 24)), "big")
@@ -151,7 +156,44 @@ def read_pocket(data: bytes) -> Any:
             return {value(reader): value(reader) for _ in range(low)}
         return low if major == 0 else -1 - low
 
-    return value(Reader(data))
+    return checked_pocket(value(Reader(data)))
+
+
+def checked_pocket(pocket: dict[str, Any]) -> dict[str, Any]:
+    kinds = POCKET.get(pocket["format"], {})
+    for name in {*kinds, *pocket}:
+        if name not in kinds or not isinstance(pocket.get(name), kinds[name]):
+            raise Refused(f"{name} is not as format {pocket['format']} has it")
+    if not 0 <= pocket["moor"] < len(QUAYS[2]):
+        raise Refused(f"there is no harbour {pocket['moor']}")
+    return pocket
+
+
+# What the handheld's files hold, by format.
+POCKET: dict[int, dict[str, Any]] = {
+    2: {"format": int, "captain": str, "coins": int, "peat": (int, float), "crew": list, "at": str,
+        "days": str, "moor": int},
+    3: {"format": int, "first": str, "last": str, "pence": int, "peat": int, "crew": list, "x": int,
+        "y": int, "days": int, "moor": int},
+}  # fmt: skip
+# How the handheld counts its harbours: as they were built, and by the alphabet since format 3.
+QUAYS = {2: ("Ashwater", "Eelgate", "Cold Lantern", "Dunlin Steps"),
+         3: ("Ashwater", "Cold Lantern", "Dunlin Steps", "Eelgate")}  # fmt: skip
+
+
+def upgrade_pocket(pocket: dict[str, Any]) -> dict[str, Any]:
+    """Return what the handheld of build 2.1 makes of its predecessor's file."""
+    if int(pocket["days"]) < 0:
+        raise Refused("the days are no number of days")
+    new: dict[str, Any] = {"format": 3}
+    new["first"], new["last"] = pocket["captain"].split(" ")
+    new["pence"] = pocket["coins"] * 100
+    new["peat"] = round(pocket["peat"] * 4)  # baskets, not sacks
+    new["crew"] = sorted(pocket["crew"])
+    new["x"], new["y"] = map(int, pocket["at"].split(","))
+    new["days"] = int(pocket["days"])
+    new["moor"] = QUAYS[3].index(QUAYS[2][pocket["moor"]])
+    return new
 
 
 READERS: dict[str, Callable[[bytes], Any]] = {
@@ -195,6 +237,12 @@ if __name__ == "__main__":
     if sys.argv[1:2] == ["--read"]:
         try:
             print(json.dumps(read(sys.argv[2]), indent=1))
+        except Refused as fault:
+            print(f"refused: {fault}")
+            sys.exit(1)
+    elif sys.argv[1:2] == ["--upgrade"]:
+        try:
+            print(json.dumps(upgrade_pocket(read(sys.argv[2])), indent=1))
         except Refused as fault:
             print(f"refused: {fault}")
             sys.exit(1)

@@ -105,9 +105,10 @@ def _pocket() -> bytes:
 
     crew = b"\x83" + text("Bo") + text("Cass") + text("Ada")
     return (
-        b"\xa5" + text("format") + b"\x02" + text("captain") + text("Tobias Quill")
+        b"\xa8" + text("format") + b"\x02" + text("captain") + text("Tobias Quill")
         + text("coins") + b"\x19\x04\xd2" + text("peat") + b"\xfa" + struct.pack(">f", 12.5)
-        + text("crew") + crew
+        + text("crew") + crew + text("at") + text("7,4") + text("days") + text("41")
+        + text("moor") + b"\x02"
     )  # fmt: skip
 
 
