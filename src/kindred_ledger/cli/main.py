@@ -81,8 +81,6 @@ def main(argv: list[str] | None = None) -> int:
 def _help() -> str:
     lines = [
         "kindred: move saves, settings and installs between versions, with books that balance",
-        "",
-        "usage: kindred COMMAND [OPTIONS]        kindred COMMAND --help",
     ]
     for group, names in _GROUPS:
         lines += ["", f"  {group}"]
@@ -90,8 +88,7 @@ def _help() -> str:
     lines += [
         "",
         "The ledger is KINDRED_LEDGER or --ledger; cards are *.card.toml here, in KINDRED_CARDS, or --card.",
-        "Commands that write show what they would do and ask; --dry-run stops there, --yes does not ask.",
-        "New here? kindred demo",
+        "kindred COMMAND --help tells more; writing commands ask first. New here? kindred demo",
     ]
     return "\n".join(lines)
 

@@ -17,10 +17,11 @@ _MOST = 4  # values of a table that are shown
 
 
 class Told(Struct, frozen=True):
-    """One thing a hop does, and whether it loses something."""
+    """One thing a hop does, and whether it loses something; or a condition of it."""
 
     text: str
     loses: bool = False
+    is_condition: bool = False
 
 
 def told_of(format: Format, hop: Hop) -> list[Told]:
@@ -32,7 +33,7 @@ def told_of(format: Format, hop: Hop) -> list[Told]:
             verb = next(name for name in row if name in _WORDS)
             loses = (verb == "drop" and not row.get("lossless")) or bool(row.get("loses"))
             lost = f", which loses {row['loses']}" if row.get("loses") else ""
-            out.append(Told(_WORDS[verb](row) + lost, loses))
+            out.append(Told(_WORDS[verb](row) + lost, loses, verb == "require"))
             moved |= {
                 str(row[key]) for key in (verb, "to", "into") if isinstance(row.get(key), str)
             }

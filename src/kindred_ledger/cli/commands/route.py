@@ -125,7 +125,8 @@ def _draw_route(session: Session, format: Format, begin: Version, hops: Sequence
 def _draw_head(session: Session, format: Format, hop: Hop) -> None:
     told = told_of(format, hop)
     losing = sum(each.loses for each in told)
-    what = drawing.count(len(told), "change") if told else "nothing changes but the number"
+    changes = sum(not each.is_condition for each in told)
+    what = drawing.count(changes, "change") if changes else "nothing changes but the number"
     lost = f", {drawing.count(losing, 'loss')}" if losing else ""
     session.out.assemble(
         (f"    {hop.source.text} → {hop.target.text}", "bold"),
