@@ -16,7 +16,7 @@ from tests.support import ROOT
 SRC = os.path.join(ROOT, "src", "kindred_ledger")
 # From the ground up; a room imports only from floors below it, and from itself.
 FLOORS = (
-    ("errors", "versions", "progress", "statement"),
+    ("errors", "versions", "progress", "statement", "extensions"),
     ("places", "formats"),
     ("ledger",),
     ("changes",),
@@ -31,6 +31,7 @@ SIDEWAYS = {
     ("installs", "convert"): "what is carried must be brought into a form the other install reads",
     ("progress", "errors"): "the ground floor's own errors",
     ("versions", "errors"): "the ground floor's own errors",
+    ("extensions", "errors"): "the ground floor's own errors",
     ("statement", "errors"): "the ground floor's own errors",
 }
 # Modules that `kindred --help` may load beyond what the bare interpreter has.

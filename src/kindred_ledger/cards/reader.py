@@ -12,7 +12,8 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 import msgspec
 
 from ..errors import CardError, KindredError
-from ..formats import CODECS, LAYOUT, load_layout, parse_path
+from ..extensions import HOOKS, installed
+from ..formats import LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
@@ -39,6 +40,7 @@ VERBS: dict[str, tuple[str, ...]] = {
     "reorder": ("by", "keys", "descending"),
     "renumber": ("old*", "new*", "otherwise"),
     "drop": ("reason*", "lossless", "where"),
+    "hook": ("reason*", "loses"),
 }
 
 
@@ -160,8 +162,10 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
     ways = [detect.pattern, detect.key, detect.offset >= 0, detect.digests]
     if sum(map(bool, ways)) != 1:
         yield "expected one of `pattern`, `key`, `offset` or `digests` with `file`"
-    elif detect.key and detect.codec not in CODECS:
-        yield f"`key` needs a `codec`, one of {', '.join(CODECS)}" + _near(detect.codec, CODECS)
+    elif detect.key and detect.codec not in codec_names():
+        yield f"`key` needs a `codec`, one of {', '.join(codec_names())}" + _near(
+            detect.codec, codec_names()
+        )
     elif detect.offset >= 0 and not 0 < detect.length <= 100:
         yield "`offset` needs a `length` of 1 to 100 bytes"
 
@@ -176,10 +180,10 @@ def _format_faults(
             load_layout(os.path.join(folder, table.layout))
         except KindredError as error:
             yield ("layout",), f"{error.where}: {error.what}"
-    elif table.codec not in CODECS:
+    elif table.codec not in codec_names():
         yield (
             ("codec",),
-            f"there is no codec {table.codec!r}" + _near(table.codec, [*CODECS, LAYOUT]),
+            f"there is no codec {table.codec!r}" + _near(table.codec, [*codec_names(), LAYOUT]),
         )
     versions = scheme("integer")
     try:
@@ -224,6 +228,12 @@ def _action_faults(action: dict[str, Any], tables: dict[str, Any]) -> Iterator[s
             yield f"{verb} needs a table of old = new in {name!r}, or the name of one of the card"
     if verb in ("set", "default") and ("value" in action) == ("by" in action):
         yield f"{verb} needs either 'value', or 'by', an expression"
+    if verb == "hook":
+        if action[verb] not in installed(HOOKS):
+            yield f"no installed package has the hook {action[verb]!r}" + _near(
+                str(action[verb]), installed(HOOKS)
+            )
+        return
     paths = action[verb] if isinstance(action[verb], list) else [action[verb]]
     for path in (*paths, *(action[name] for name in ("to",) if name in action)):
         try:

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
+from fnmatch import fnmatchcase as fnmatch
 from typing import Any
 
 import click
+from msgspec import to_builtins
 
 from ..changes import Applied, Changeset
 from ..errors import DecisionNeeded, LossNotAllowed
+from ..statement import Line, Statement
 from . import drawing
 from .session import Session
 
@@ -26,23 +30,26 @@ def carry_out(
     allow_loss: bool,
     while_running: bool,
     lines: bool,
+    field: tuple[str, ...] = (),
 ) -> int:
     """Show what a changeset would do, ask, apply it, and draw or print the books.
 
     Nobody at a terminal and no --yes is a decision that is missing: status 3, nothing written.
+    `field` are patterns of names; lines of others are not shown.
     """
+    which = _wanted(field) if field else (lambda line: True) if lines else None
     if not session.json:
-        drawing.changeset(session.out, change, lines=lines)
+        drawing.changeset(session.out, change, lines=which)
         if dry_run or while_running:
             drawing.running(session.out, change.running, "Close it first.")
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
-            return session.emit(status, dry_run=True, change=_plan(change, lines))
+            return session.emit(status, dry_run=True, change=_plan(change, which))
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return status
     if not change.actions and not change.conflicts:
-        return session.emit(change=_plan(change, lines), applied=None) if session.json else 0
+        return session.emit(change=_plan(change, which), applied=None) if session.json else 0
     if not while_running:
         change.check_running()  # before anybody is asked anything
     consent = allow_loss or _ask(session, change, yes)
@@ -52,7 +59,7 @@ def carry_out(
             remedy="Consent with --allow-loss. What is there now is kept either way.",
         )
     change.check_consent(allow_loss=consent)
-    plan = _plan(change, lines) if session.json else {}
+    plan = _plan(change, which) if session.json else {}
     done = change.apply(
         session.ledger,
         allow_loss=consent,
@@ -60,7 +67,7 @@ def carry_out(
         progress=session.progress,
     )
     if session.json:
-        return session.emit(change=plan, applied=_done(done, lines))
+        return session.emit(change=plan, applied=_done(done, which))
     _draw_done(session, done)
     return 0
 
@@ -104,13 +111,34 @@ def _draw_done(session: Session, done: Applied) -> None:
     session.out.print(f"To take it back: kindred undo {done.record.id}", style="dim")
 
 
-def _plan(change: Changeset, lines: bool) -> dict[str, Any]:
+def _wanted(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
+    """Return what tells whether a line is of a name that fits one of the patterns, before or after."""
+
+    def fits(line: Line) -> bool:
+        names = (line.item, line.became or line.item)
+        return any(fnmatch(name, p) or name == p for p in literal for name in names)
+
+    literal = [pattern.replace("[", "[[]") for pattern in patterns]
+    return fits
+
+
+def _books(books: Statement, lines: drawing.Which) -> dict[str, Any]:
+    """Return a statement as plain values, with the lines that are wanted."""
+    if lines is None:
+        return books.to_json(lines=False)
+    return {
+        **books.to_json(lines=False),
+        "lines": to_builtins([x for x in books.lines if lines(x)]),
+    }
+
+
+def _plan(change: Changeset, lines: drawing.Which) -> dict[str, Any]:
     return {
         "operation": change.operation,
         "summary": change.summary,
         "place": change.place.location,
-        "place_books": change.preview().to_json(lines=lines),
-        "books": [books.to_json(lines=lines) for books in change.statements],
+        "place_books": _books(change.preview(), lines),
+        "books": [_books(books, lines) for books in change.statements],
         "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
         "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],
         "warnings": list(change.warnings),
@@ -119,10 +147,10 @@ def _plan(change: Changeset, lines: bool) -> dict[str, Any]:
     }
 
 
-def _done(done: Applied, lines: bool) -> dict[str, Any]:
+def _done(done: Applied, lines: drawing.Which) -> dict[str, Any]:
     return {
         "id": done.record.id,
         "entry": done.record.entry,
-        "books": [books.to_json(lines=lines) for books in done.statements],
+        "books": [_books(books, lines) for books in done.statements],
         "notes": list(done.notes),
     }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from ..statement import Line, Outcome, Statement
@@ -31,6 +31,8 @@ __all__ = [
     "uncovered",
     "warnings",
 ]
+
+Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one by one
 
 _INDEX = re.compile(r"\[\d+\]")
 _IN = ("kept", "changed", "dropped", "held", "conflict")
@@ -139,8 +141,11 @@ def _folded(
     console.print(table)
 
 
-def statement(console: Page, books: Statement, *, lines: bool = False) -> None:
-    """Draw the account of an operation: both sides, the balance, and what happened why."""
+def statement(console: Page, books: Statement, *, lines: Which = None) -> None:
+    """Draw the account of an operation: both sides, the balance, and what happened why.
+
+    `lines` tells which lines are drawn one by one; None draws what happened for one reason as one.
+    """
     totals = books.totals()
     total_in = sum(totals[name] for name in _IN)
     total_out = sum(totals[name] for name in _OUT)
@@ -154,19 +159,19 @@ def statement(console: Page, books: Statement, *, lines: bool = False) -> None:
     counted = books.counted_in == total_in and books.counted_out == total_out
     balance = "    counted: the books balance" if counted else "    as planned"
     console.print(balance, style="green" if counted else "dim")
-    if lines:
-        _every_line(console, books.lines)
+    if lines is not None:
+        _every_line(console, filter(lines, books.lines))
     else:
         _groups(console, books.lines)
 
 
-def changeset(console: Page, change: Changeset, *, lines: bool = False) -> None:
+def changeset(console: Page, change: Changeset, *, lines: Which = None) -> None:
     """Draw what a changeset would do."""
     heading(console, change.summary)
     if not change.actions:
         console.print("    nothing would change")
     fields = change.statements[change.offered is not None :]
-    for one in _summed((change.preview(), *fields), lines):
+    for one in _summed((change.preview(), *fields), lines is not None):
         statement(console, one, lines=lines)
     if change.offered is not None:
         _groups(console, change.statements[0].of(Outcome.HELD))
@@ -299,8 +304,9 @@ def _every_line(console: Page, lines: Iterable[Line]) -> None:
     for line in lines:
         became = f" → {line.became}" if line.became else ""
         reason = f"   {line.reason}" if line.reason else ""
+        many = f"  ({line.count:,} values)" if line.count > 1 else ""
         console.print(
-            f"    {line.outcome.value:<9} {line.item}{became}{reason}",
+            f"    {line.outcome.value:<9} {line.item}{became}{many}{reason}",
             style=_STYLES[line.outcome.value],
             soft_wrap=True,
         )

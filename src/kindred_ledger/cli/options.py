@@ -74,6 +74,9 @@ def writing(command: Command) -> Command:
     for option in (
         click.option("--lines", is_flag=True, help="Show every line of the books."),
         click.option(
+            "--field", multiple=True, metavar="PATTERN", help="Of the lines, those of such names."
+        ),
+        click.option(
             "--allow-loss", is_flag=True, help="Consent to what the preview says is lost."
         ),
         click.option(

@@ -15,6 +15,7 @@ import msgspec
 
 from ..cards import Card, Install, Surroundings, card_for, find_cards
 from ..errors import KindredError, UsageError
+from ..extensions import card_folders
 from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
@@ -112,7 +113,7 @@ class Session:
 
         kept = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "cards")
         named = os.environ.get("KINDRED_CARDS", "").split(os.pathsep)
-        return find_cards([os.getcwd(), *filter(None, named), kept])
+        return find_cards([os.getcwd(), *filter(None, named), kept, *card_folders()])
 
     @cached_property
     def around(self) -> Surroundings:

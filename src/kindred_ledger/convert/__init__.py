@@ -3,6 +3,7 @@
 from .bulk import Room
 from .checking import CardReport, Complaint, Sample, check_card
 from .converter import Converted, Converter, convert_bytes, format_version, hops_of, route_for
+from .fields import Fields
 from .operation import (
     Fitted,
     Work,
@@ -21,6 +22,7 @@ __all__ = [
     "Complaint",
     "Converted",
     "Converter",
+    "Fields",
     "Fitted",
     "Hop",
     "Proof",

@@ -165,7 +165,8 @@ def _is_there(step: Step, fields: Fields) -> bool:
         return bool(fields.document.find(step.path[:-1])) or len(step.path) == 1
     if isinstance(step, Join):
         return any(fields.is_there(path) for path in step.paths)
-    return fields.is_there(step.path)  # type: ignore[attr-defined]
+    path = getattr(step, "path", None)
+    return path is None or fields.is_there(path)
 
 
 def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:

@@ -13,7 +13,8 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..errors import PreconditionUnmet, UsageError
+from ..errors import FormatError, KindredError, PreconditionUnmet, UsageError
+from ..extensions import HOOKS, load
 from ..formats import ANY, Path, format_path, parse_path, same_value
 from .expressions import Expression
 from .fields import Fields, as_key, exact
@@ -215,6 +216,24 @@ class Drop(Struct, frozen=True):
         fields.drop(self.path, self.reason, loss=not self.lossless, where=self.where)
 
 
+class Hook(Struct, frozen=True):
+    """Let a function of an installed package act on the fields; the books hold it like any step."""
+
+    name: str
+    call: Callable[[Fields], None]
+
+    def __call__(self, fields: Fields) -> None:
+        try:
+            self.call(fields)
+        except KindredError:
+            raise
+        except Exception as error:  # whatever the package's own mistakes raise
+            raise FormatError(
+                f"the hook {self.name!r} failed: {type(error).__name__}: {error}",
+                remedy="Report it to those who made the package.",
+            ) from error
+
+
 def compile_step(row: Mapping[str, Any], tables: Tables) -> Step:
     """Make a step of one `do` row of a card.
 
@@ -313,6 +332,10 @@ def _drop(row: Mapping[str, Any], tables: Tables) -> Step:
     return Drop(parse_path(row["drop"]), row["reason"], lossless, where)
 
 
+def _hook(row: Mapping[str, Any], tables: Tables) -> Step:
+    return Hook(row["hook"], load(HOOKS, row["hook"]))
+
+
 _VERBS: dict[str, Callable[[Mapping[str, Any], Tables], Step]] = {
     "require": _require,
     "rename": _rename,
@@ -327,6 +350,7 @@ _VERBS: dict[str, Callable[[Mapping[str, Any], Tables], Step]] = {
     "reorder": _reorder,
     "renumber": _renumber,
     "drop": _drop,
+    "hook": _hook,
 }
 _RETYPED = {
     "integer": "round(number(value))",

@@ -120,6 +120,7 @@ _WORDS: dict[str, Callable[[Mapping[str, Any]], str]] = {
     "reorder": _reorder,
     "renumber": lambda row: f"{row['renumber']} is renumbered by name",
     "drop": _drop,
+    "hook": lambda row: f"{row['reason']}, by {row['hook']} of an installed package",
 }
 
 

@@ -1,6 +1,6 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
-from .codecs import CODECS, LAYOUT, decode, load_layout
+from .codecs import CODECS, LAYOUT, codec_names, decode, load_layout
 from .columns import Columns, Tabular, Words, as_tabular, runs_together, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
@@ -29,6 +29,7 @@ __all__ = [
     "Words",
     "as_tabular",
     "changes_between",
+    "codec_names",
     "confirm",
     "decode",
     "field_differences",

@@ -5,13 +5,15 @@ from __future__ import annotations
 from importlib import import_module
 
 from ..errors import UsageError
+from ..extensions import CODECS as ADDED
+from ..extensions import installed, load
 from .document import Document
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from .layouts import Layout
 
-__all__ = ["CODECS", "LAYOUT", "decode", "load_layout"]
+__all__ = ["CODECS", "LAYOUT", "codec_names", "decode", "load_layout"]
 
 LAYOUT = "layout"  # what a card calls the codec of binary files, which a layout describes
 
@@ -30,6 +32,11 @@ CODECS: dict[str, tuple[str, str]] = {
 }
 
 
+def codec_names() -> list[str]:
+    """Return the names of all codecs, those of installed packages last."""
+    return [*CODECS, *installed(ADDED)]
+
+
 def decode(data: bytes, codec: str, *, layout: Layout | None = None) -> Document:
     """Read bytes as a document; `layout` describes those of the codec `LAYOUT`.
 
@@ -44,7 +51,12 @@ def decode(data: bytes, codec: str, *, layout: Layout | None = None) -> Document
         document: Document = import_module(".layouts", __package__).LayoutDocument(data, layout)
         return document
     if codec not in CODECS:
-        raise UsageError(f"there is no codec {codec!r}", remedy=f"Use one of: {', '.join(CODECS)}.")
+        if codec not in installed(ADDED):
+            raise UsageError(
+                f"there is no codec {codec!r}", remedy=f"Use one of: {', '.join(codec_names())}."
+            )
+        added: Document = load(ADDED, codec)(data)
+        return added
     module, name = CODECS[codec]
     made: Document = getattr(import_module(module, __package__), name)(data)
     return made

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
 from ...installs import carry
@@ -30,7 +32,7 @@ def command(
     categories: tuple[str, ...],
     only: tuple[str, ...],
     overwrite: tuple[str, ...],
-    **options: bool,
+    **options: Any,
 ) -> int:
     """Bring categories of the install SOURCE into the install TARGET, converted where needed.
 

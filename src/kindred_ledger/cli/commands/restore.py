@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from typing import Any
 
 import click
 
@@ -33,7 +34,7 @@ def command(
     categories: tuple[str, ...],
     only: tuple[str, ...],
     exact: bool,
-    **options: bool,
+    **options: Any,
 ) -> int:
     """Bring an ENTRY back: whole, by category or by path, where it was or elsewhere.
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
 from ...installs import update
@@ -28,7 +30,7 @@ def command(
     old: str,
     mine: tuple[str, ...],
     theirs: tuple[str, ...],
-    **options: bool,
+    **options: Any,
 ) -> int:
     """Bring INSTALL to RELEASE (a folder or zip), over the top.
 
