@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import time
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -33,6 +34,8 @@ __all__ = ["MOVED", "Cost", "Fault", "Verified", "verify"]
 
 _WORKERS = 2  # reading and hashing release the interpreter lock
 _CACHE = "index.sqlite"
+_LOOKS = 4  # at a cache that seems damaged
+_PAUSE_SECONDS = 0.1
 MOVED = ".moved"  # what healing has behind a name while it puts names right
 _Plain = dict[str, Any]
 
@@ -156,8 +159,18 @@ class _Verification:
         return chosen
 
     def _check_cache(self) -> None:
-        """Hold the cache's file against its sum; before it is opened, which may write to it."""
-        for end, what in faults_of(self._ledger.folder(_CACHE)).items():
+        """Hold the cache's file against its sum; before it is opened, which may write to it.
+
+        Another process may be writing to it: only what stays wrong while nobody is at work is damage.
+        """
+        path = self._ledger.folder(_CACHE)
+        found = faults_of(path)
+        for _ in range(_LOOKS if found else 0):
+            time.sleep(_PAUSE_SECONDS)
+            found = {} if self._ledger.sessions.under_way() else faults_of(path)
+            if not found:
+                return
+        for end, what in found.items():
             self._faults.append(Fault(_CACHE + end, what))
             self._ledger.index.renew()
 
