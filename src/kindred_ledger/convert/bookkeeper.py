@@ -40,12 +40,12 @@ class Census:
             tabular.leaves(without=self.tables) if tabular is not None else document.leaves()
         )
 
-    def names(self) -> Counter[str]:
+    def names(self, name: Names) -> Counter[str]:
         """Return how many leaves there are of each name."""
-        out = Counter([leaf.name for leaf in self.leaves])
+        out = Counter([name(leaf.path) for leaf in self.leaves])
         for path, columns in self.tables.items():
-            for name in columns.cells:
-                out[column_name(path, name)] += columns.count
+            for column in columns.cells:
+                out[column_name(path, column)] += columns.count
             if not columns.count:
                 out[format_path(path)] += 1
         return out
@@ -59,6 +59,24 @@ def _column(path: Path) -> Path:
 def column_name(table: Path, column: str) -> str:
     """Return the name of all values in a column."""
     return format_path((*table, ANY, *([column] if column != "value" else [])))
+
+
+class Names:
+    """Names of paths; the part that leaves have in common is put together once."""
+
+    def __init__(self) -> None:
+        self._heads: dict[Path, str] = {}
+
+    def __call__(self, path: Path) -> str:
+        if len(path) < 2:
+            return format_path(path)
+        head = self._heads.get(path[:-1])
+        if head is None:
+            head = self._heads[path[:-1]] = format_path(path[:-1])
+        last = path[-1]
+        if type(last) is int:
+            return f"{head}[{last}]"
+        return f"{head}.{last}" if last.isidentifier() else format_path(path)  # type: ignore[union-attr]
 
 
 class Bookkeeper:
@@ -123,45 +141,48 @@ class Bookkeeper:
         found = Census(again, tables)
         before = Census(source, tables.values())
         _same_leaves(meant, found)
-        lines = self._leaf_lines(before.leaves, meant.leaves)
+        name = Names()
+        lines = self._leaf_lines(before.leaves, meant.leaves, name)
         for path, origin in tables.items():
             lines += self._table_lines(
                 path, origin, before.tables[origin], meant.tables[path], found.tables[path]
             )
-        return Statement(subject, "fields", tuple(lines)).balanced(before.names(), found.names())
+        return Statement(subject, "fields", tuple(lines)).balanced(
+            before.names(name), found.names(name)
+        )
 
-    def _leaf_lines(self, source: list[Leaf], result: list[Leaf]) -> list[Line]:
+    def _leaf_lines(self, source: list[Leaf], result: list[Leaf], name: Names) -> list[Line]:
         known = {leaf.path for leaf in source}
         arrived: dict[Path, list[Leaf]] = {}
         lines: list[Line] = []
         here: set[Path] = set()
         for leaf in result:
             if leaf.origin not in known:  # new, or a container that lost all it held
-                lines.append(Line(Outcome.ADDED, leaf.name, leaf.note or "left empty"))
+                lines.append(Line(Outcome.ADDED, name(leaf.path), leaf.note or "left empty"))
             else:
                 arrived.setdefault(leaf.origin or (), []).append(leaf)
         for leaf in source:
             found = arrived.get(leaf.path)
             if found:
-                lines.append(self._arrived(leaf, found.pop(0)))
+                lines.append(self._arrived(leaf, found.pop(0), name))
             elif (why := self._gone_for(leaf.path)) is not None:
-                lines.append(Line(Outcome.DROPPED, leaf.name, why))
+                lines.append(Line(Outcome.DROPPED, name(leaf.path), why))
             elif leaf.value in ({}, []):
                 here = here or {
                     each.path[:depth] for each in result for depth in range(len(each.path))
                 }
                 if leaf.path in here:
-                    lines.append(Line(Outcome.DROPPED, leaf.name, "it is no longer empty"))
+                    lines.append(Line(Outcome.DROPPED, name(leaf.path), "it is no longer empty"))
         return lines
 
-    def _arrived(self, before: Leaf, after: Leaf) -> Line:
+    def _arrived(self, before: Leaf, after: Leaf, name: Names) -> Line:
         same = before.text == after.text and type(before.value) is type(after.value)
         if before.path == after.path and same:
-            return Line(Outcome.KEPT, before.name)
+            return Line(Outcome.KEPT, name(before.path))
         told = [*self._reasons.get(before.path, ()), *self._reasons.get(_column(before.path), ())]
         reason = "; ".join(dict.fromkeys(told)) or _FOLLOWS
-        became = after.name if after.name != before.name else ""
-        return Line(Outcome.CHANGED, before.name, reason, became)
+        became = name(after.path) if after.path != before.path else ""
+        return Line(Outcome.CHANGED, name(before.path), reason, became)
 
     def _gone_for(self, path: Path) -> str | None:
         """Return why a leaf is not there any more; it may have gone with its column, or its row."""

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import gc
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from msgspec import Struct
 
@@ -127,6 +129,10 @@ class Converter:
 
     def convert(self, document: Document, data: bytes, target: Version, *, name: str) -> Converted:
         """Convert a file that was decoded; the document is used up."""
+        with _undisturbed():
+            return self._convert(document, data, target, name)
+
+    def _convert(self, document: Document, data: bytes, target: Version, name: str) -> Converted:
         format = self.format
         try:
             source = format.version_of(document)
@@ -157,6 +163,20 @@ class Converter:
         if isinstance(fields.document, LayoutDocument):
             _fit_layout(fields, fields.document, hop)
         _raise_version(fields.document, self.format, hop, fields.books)
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Keep the collector of cycles away: three trees of nodes grow here, and it walks all of them
+    again and again, for nothing. It took 40% of the time for a save of 200 KB."""
+    if not gc.isenabled():
+        yield
+        return
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.enable()
 
 
 def _is_there(step: Step, fields: Fields) -> bool:

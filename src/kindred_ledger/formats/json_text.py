@@ -145,6 +145,10 @@ class JsonDocument(TreeDocument[_Value]):
     def _value(self, node: _Value) -> Any:
         return _scalar(self._text(node))
 
+    def _both(self, node: _Value) -> tuple[str, Any]:
+        text = self._text(node)
+        return text, _scalar(text)
+
     # ---- editing -------------------------------------------------------------------------
 
     def _made(self, value: Any, path: Path) -> _Value:

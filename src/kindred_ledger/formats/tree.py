@@ -98,14 +98,45 @@ class TreeDocument(ABC, Generic[N]):
         at = self._full(at)
         if at and not self.find(at):
             return
-        for path, node in self._walk(self._node(at), at, without):
-            origin = node.origin if node.was_leaf else None
-            if node.kind == SCALAR:
-                yield Leaf(path, self._value(node), self._text(node), origin, node.note)
-            elif not node.members:
-                empty: Any = {} if node.kind == MAPPING else []
-                text = "{}" if node.kind == MAPPING else "[]"
-                yield Leaf(path, empty, text, origin, node.note)
+        start = self._node(at)
+        if start.kind == SCALAR:
+            yield self._leaf(start, at)
+            return
+        # Containers on the way, each with what is left of it: a leaf costs no more than a step.
+        if at in without:
+            return
+        stack = [(at, enumerate(self._members(start)))]
+        if not start.members:
+            yield self._leaf(start, at)
+        while stack:
+            base, members = stack[-1]
+            for number, node in members:
+                path = (*base, number if node.key is None else node.key)
+                if node.kind == SCALAR:
+                    text, value = self._both(node)
+                    origin = node.origin if node.was_leaf else None
+                    yield Leaf(path, value, text, origin, node.note)
+                elif path not in without:
+                    inner = self._members(node)
+                    if inner:
+                        stack.append((path, enumerate(inner)))
+                        break
+                    yield self._leaf(node, path)
+            else:
+                stack.pop()
+
+    def _leaf(self, node: N, path: Path) -> Leaf:
+        """Return the leaf of a scalar, or of a container without members."""
+        origin = node.origin if node.was_leaf else None
+        if node.kind == SCALAR:
+            text, value = self._both(node)
+            return Leaf(path, value, text, origin, node.note)
+        empty: Any = {} if node.kind == MAPPING else []
+        return Leaf(path, empty, "{}" if node.kind == MAPPING else "[]", origin, node.note)
+
+    def _both(self, node: N) -> tuple[str, Any]:
+        """Return the text and the value of a scalar."""
+        return self._text(node), self._value(node)
 
     def find(self, pattern: Path) -> list[Path]:
         found: list[tuple[Path, N]] = [((), self._root)]
@@ -217,12 +248,10 @@ class TreeDocument(ABC, Generic[N]):
                 node.table.setdefault(member.key or "", []).append(member)
         return [(part, member) for member in node.table.get(part, ())]
 
-    def _walk(self, node: N, path: Path, without: Container[Path] = ()) -> Iterator[tuple[Path, N]]:
+    def _walk(self, node: N, path: Path) -> Iterator[tuple[Path, N]]:
         stack: list[tuple[Path, N]] = [(path, node)]
         while stack:
             path, node = stack.pop()
-            if path in without:
-                continue
             if self._members(node):
                 inner = [((*path, key), member) for key, member in self._keyed(node)]
                 yield path, node
