@@ -27,7 +27,7 @@ if TYPE_CHECKING:
         restore,
         undo,
     )
-    from .convert import convert_bytes, convert_install
+    from .convert import check_card, convert_bytes, convert_files, convert_install, prove_install
     from .errors import KindredError
     from .formats import Layout, LayoutDocument, decode
     from .installs import Comparison, carry, compare, update
@@ -63,7 +63,7 @@ if TYPE_CHECKING:
 _HOMES = {
     "cards": "Card Identity Install find_installs identify",
     "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo",
-    "convert": "convert_bytes convert_install",
+    "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
     "installs": "Comparison carry compare update",
@@ -111,10 +111,12 @@ __all__ = [
     "VersionRange",
     "ZipPlace",
     "carry",
+    "check_card",
     "compare",
     "confirm",
     "connect",
     "convert_bytes",
+    "convert_files",
     "convert_install",
     "decode",
     "drill",
@@ -125,6 +127,7 @@ __all__ = [
     "mirror",
     "open_place",
     "plan_retirement",
+    "prove_install",
     "recover",
     "restore",
     "scan",

@@ -86,6 +86,9 @@ class Examples(Case):
             "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
             "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, or use --only.",
             "edit_inside_files.py": "Everything else is as it was.",
+            "convert_saves.py": "beside them now: voyages/first-light.6.mfsv, "
+            "voyages/low-water.6.mfsv, voyages/reed-cutting.6.mfsv",
+            "write_a_step.py": '{"format": 3, "name": "Nowhere", "planks": null, "kind": "Stage"}',
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
         }
         folder = os.path.join(ROOT, "examples")

@@ -289,7 +289,7 @@ class Block(Struct, frozen=True):
         within = reading.inside(data, 0 if self.method else reading.base + body)
         item: Item = self.inner.read(within, field)
         within.finish(field, "the block")
-        item.shape = (data, item.shape)
+        item.shape = (data, stored, item.shape)
         item.buffer, item.start, item.end = reading.data, start, reading.at
         return item
 
@@ -297,11 +297,17 @@ class Block(Struct, frozen=True):
         part = writing.inside(field.name)
         part.path.pop()
         start, shape = item.start, item.shape
-        item.start, item.shape = -1, shape[1] if isinstance(shape, tuple) else shape
+        before, kept, inner = shape if isinstance(shape, tuple) else (None, b"", shape)
+        item.start, item.shape = -1, inner
         self.inner.write(part, item, field)
         item.start, item.shape = start, shape
         data = bytes(part.finish())
-        stored = squeeze(self.method, data) if self.method else data
+        if not self.method:
+            stored = data
+        elif data == before:  # as somebody else has compressed it
+            stored = kept
+        else:
+            stored = squeeze(self.method, data)
         self.size.write(len(stored), writing, field)
         writing.out += stored
 
