@@ -167,7 +167,7 @@ class Statuses(PlayCase):
         self.assertEqual(self.status("backup", "downloads", "--category", "saves", words="card"), 2)
         self.assertEqual(self.status("undo", "zz", words="no change"), 2)
         self.assertEqual(self.status("scan", "--folder", "x", words="not NAME=PATH"), 2)
-        self.assertEqual(self.status(words="usage"), 2)
+        self.assertEqual(self.status(words="COMMAND --help"), 2)
         self.assertEqual(self.status("--version", words="kindred 0"), 0)
         write(self.folder, {"wrong.card.toml": b"card = 1\ntitel = 'x'\n"})
         self.assertEqual(self.status("scan", words="did you mean 'title'"), 2)

@@ -200,6 +200,13 @@ def _format_faults(
             yield ("builds", at), error.what
         if row.writes not in row.reads:
             yield ("builds", at), "these builds cannot read what they write"
+    for version, groups in table.required.items():
+        for group in groups:
+            try:
+                versions.parse(version)
+                parse_path(group)
+            except KindredError as error:
+                yield ("required", version), error.what
     for at, step in enumerate(table.steps):
         for number, action in enumerate(step.do):
             for fault in _action_faults(action, tables):

@@ -32,6 +32,7 @@ COMMANDS: dict[str, str] = {
     "update": "bring an install to a new release, over the top",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
+    "rescue": "fill what came out empty elsewhere from the older file",
     "route": "how data gets from one format version to another, and what is lost",
     "layout": "describe a binary format: dump a file by it, check it",
     "card": "describe a title: check what a card says of its formats",
@@ -46,7 +47,7 @@ _GROUPS = (
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("update", "carry", "convert", "route")),
+    ("move", ("update", "carry", "convert", "rescue", "route")),
     ("go back", ("history", "undo", "recover")),
     ("describe and learn", ("card", "layout", "demo")),
 )

@@ -14,6 +14,7 @@ from .operation import (
     unread_by,
 )
 from .proof import Proof, prove
+from .rescue import Gap, Rescue, gaps_of, rescue
 from .routes import Hop, find_route
 from .wording import Told, told_of
 
@@ -24,8 +25,10 @@ __all__ = [
     "Converter",
     "Fields",
     "Fitted",
+    "Gap",
     "Hop",
     "Proof",
+    "Rescue",
     "Room",
     "Sample",
     "Told",
@@ -37,9 +40,11 @@ __all__ = [
     "find_route",
     "fit_file",
     "format_version",
+    "gaps_of",
     "hops_of",
     "prove",
     "prove_install",
+    "rescue",
     "route_for",
     "told_of",
     "unread_by",

@@ -1,0 +1,105 @@
+"""kindred rescue"""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+import click
+
+from ...cards import Card, Format
+from ...changes import Action, Changeset
+from ...convert import Rescue, rescue
+from ...errors import UsageError
+from ...ledger import Tag
+from ...places import FolderPlace, MemoryPlace
+from .. import drawing
+from ..applying import carry_out
+from ..options import session, writing
+from ..session import Session
+
+
+@click.command()
+@click.argument("newer")
+@click.argument("older")
+@click.option(
+    "--group", multiple=True, metavar="PATH", help="Look at this, not at what is required."
+)
+@click.option(
+    "--from", "names", multiple=True, metavar="NEW=OLD", help="Its name in the older file."
+)
+@click.option("--card", default="", metavar="FILE", help="The card that describes the title.")
+@writing
+@session("rescue")
+def command(
+    session: Session,
+    newer: str,
+    older: str,
+    group: tuple[str, ...],
+    names: tuple[str, ...],
+    **options: Any,
+) -> int:
+    """Fill the groups of fields that are empty in NEWER, as another program left it, from OLDER.
+
+    What is in neither is beyond rescue, and said first. Status 1 if there is such.
+
+    \b
+    Example, in the demo's folder:
+      kindred rescue mossferry/userdata/saves/midwinter.voyage kept.voyage --dry-run
+    """
+    card, format = _format(session, newer)
+    with open(newer, "rb") as file:
+        data = file.read()
+    with open(older, "rb") as file:
+        before = file.read()
+    pairs = dict(pair.partition("=")[::2] for pair in names)
+    name = os.path.basename(newer)
+    found = rescue(data, before, format, name=name, groups=group, names=pairs)
+    if not session.json:
+        _draw(session, found)
+    change = _change(session, card, newer, found)
+    status = carry_out(session, change, **options)
+    return status or int(bool(found.beyond))
+
+
+def _format(session: Session, path: str) -> tuple[Card, Format]:
+    if not os.path.isfile(path):
+        raise UsageError("there is no such file", where=path, remedy="Check the path.")
+    for card in session.cards:
+        for format in card.formats.values():
+            if format.fits_name(path):
+                return card, format
+    raise UsageError("no card has a format for this file", where=path)
+
+
+def _draw(session: Session, found: Rescue) -> None:
+    for gap in found.beyond:
+        session.out.print(
+            f"  ✗ beyond rescue: {gap.group} {gap.what}", style="bright_red", soft_wrap=True
+        )
+    for group, reason in found.filled:
+        session.out.print(f"  ✓ {group} {reason}", style="green", soft_wrap=True)
+    if not found.filled and not found.beyond:
+        session.out.print("  ✓ nothing is missing or empty", style="green")
+    if found.beyond and not found.filled:
+        drawing.notes(session.out, ["nothing can be filled, so nothing would be written"])
+
+
+def _change(session: Session, card: Card, newer: str, found: Rescue) -> Changeset:
+    """Return the change of the one file; the ledger keeps it as it was first."""
+    folder, name = os.path.split(os.path.abspath(newer))
+    place = FolderPlace(folder)
+    now = session.ledger.scan(place, progress=session.progress)
+    source = MemoryPlace({name: found.data})
+    after = source.survey()[name]._replace(mode=now[name].mode)
+    filled = ", ".join(group for group, _ in found.filled)
+    actions = (Action(name, now[name], after, source, name, f"filled: {filled}"),) if filled else ()
+    return Changeset(
+        place=place,
+        operation="rescue",
+        summary=f"fill {drawing.count(len(found.filled), 'group')} of {name}",
+        before=now,
+        actions=actions,
+        tag=Tag(title=card.title),
+        statements=(found.statement,) if filled else (),
+    )
