@@ -204,8 +204,8 @@ class Bookkeeper:
         for name in meant.cells:
             read = meant.origins[name]
             if not (name in untouched or same_column(meant, found, name)):
-                raise BooksUnbalanced("a column does not read back as it was meant",
-                                      where=column_name(path, name))  # fmt: skip
+                where = column_name(path, name)
+                raise BooksUnbalanced("a column does not read back as it was meant", where=where)
             after = column_name(path, name)
             if read is None:
                 lines.append(
@@ -235,13 +235,10 @@ class Bookkeeper:
                 lines.append(
                     Line(Outcome.DROPPED, column_name(origin, name), gone_for, count=source.count)
                 )
-        for (
-            name
-        ) in found.cells:  # what the layout has added by itself stands in `meant`, or nowhere
-            if name not in meant.cells:
-                raise BooksUnbalanced(
-                    "a column came that no step made", where=column_name(path, name)
-                )
+        strange = [name for name in found.cells if name not in meant.cells]
+        if strange:
+            where = column_name(path, strange[0])
+            raise BooksUnbalanced("a column came that no step made", where=where)
         return lines
 
 

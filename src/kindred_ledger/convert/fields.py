@@ -61,7 +61,7 @@ class Fields:
         """
         column = self._column(pattern, (value, where))
         if column is not None:
-            column.change(column.computed(value), reason, where=where, loss=loss)
+            column.change(value, reason, where=where, loss=loss)
             return
         for path in self.document.find(pattern):
             if where is None or self._holds(where, path):
@@ -323,14 +323,15 @@ class Column:
                 return columns.read(str(inner[0]))
             return MISSING if name[0] == "this" else outside(name)
 
-        return value(look) if self.exists or source or columns.count else MISSING
+        return value(look)
 
     def change(
-        self, new: Any, reason: str, *, where: Expression | None = None, loss: str = ""
+        self, value: Value, reason: str, *, where: Expression | None = None, loss: str = ""
     ) -> None:
         columns = self._columns
         if not self.exists:
             return
+        new = self.computed(value)
         old = columns.read(self._name) if loss or where is not None else None
         if where is not None:
             told = columns.filled(self.computed(where))

@@ -27,10 +27,6 @@ class Words(Struct, eq=False):
     def __len__(self) -> int:
         return len(self.codes)
 
-    def mapped(self, call: Callable[[str], str]) -> Words:
-        """Return the column with a function of each text."""
-        return Words(self.codes, [call(text) for text in self.texts])
-
     def array(self) -> Any:
         """Return the texts as an array of objects: `(n_rows,)`."""
         import numpy as np
