@@ -9,8 +9,16 @@ from typing import Any
 
 from blake3 import blake3
 
-from kindred_ledger.cards import Card, Surroundings, card_for, find_cards, find_installs
+from kindred_ledger.cards import (
+    Card,
+    Surroundings,
+    card_for,
+    draft_card,
+    find_cards,
+    find_installs,
+)
 from kindred_ledger.errors import CardError, DecisionNeeded, UsageError, VersionError
+from kindred_ledger.places import FolderPlace
 from kindred_ledger.versions import Version
 from tests.support import Case, PlayCase, write
 
@@ -261,3 +269,50 @@ class Finding(PlayCase):
             voyage.written_by(Version.parse("1.0"))
         with self.assertRaisesRegex(UsageError, "saves, settings, mods"):
             self.install().select(["photos"])
+
+
+class Drafts(PlayCase):
+    def test_a_draft_is_a_card_that_finds_what_it_was_made_of(self) -> None:
+        """Build, saves with their versions, settings, mods; it loads, and it is checked like any other."""
+        done = self.kindred("card", "new", "mossferry", "--out", "draft.card.toml")
+        card = Card.load(self.path("draft.card.toml"))
+        with open(self.path("draft.card.toml"), encoding="utf-8") as file:
+            self.assertEqual(done["card"], file.read())
+        install = card.open(self.path("mossferry"))
+        self.assertEqual(install.sure_version.text, "1.4")
+        self.assertEqual(set(card.categories), {"saves", "settings", "mods", "pictures"})
+        saves = card.formats["saves-voyage"].table
+        self.assertEqual(
+            (saves.codec, saves.version.key, saves.builds[0].reads), ("json", "format", ["3", "4"])
+        )
+        settings = card.formats["settings-ini"].table
+        self.assertEqual((settings.codec, settings.version.key), ("ini", "General.SettingsFormat"))
+        told = self.kindred("card", "check", "draft.card.toml", "mossferry", status=None)
+        faults = [c["what"] for c in told["report"]["complaints"] if c["is_fault"]]
+        self.assertEqual(faults, [])
+        self.kindred("card", "new", "mossferry", "--out", "draft.card.toml", status=4)
+
+    def test_any_folder_has_a_draft(self) -> None:
+        """Empty, with names that TOML must quote, with a version in the folder's name."""
+        for name, contents in (
+            ("empty", {}),
+            (
+                'odd "name" 2.10',
+                {
+                    "Saves/a.sav": b"\x00\x01",
+                    "run\x01.exe": b"MZ",
+                    "Config/x.ini": b"[a]\nversion=3\n",
+                },
+            ),
+            (
+                "deep",
+                {"a/b/c/saves/one.json": b'{"save_version": 7}', "a/b/c/saves/two.json": b"[1, 2]"},
+            ),
+        ):
+            write(self.path("drafts", name), contents)
+            os.makedirs(self.path("drafts", name), exist_ok=True)
+            text = draft_card(FolderPlace(self.path("drafts", name)), name)
+            write(self.folder, {"any.card.toml": text.encode()})
+            card = Card.load(self.path("any.card.toml"))
+            self.assertTrue(card.file.program.markers)
+        self.assertEqual(card.formats["saves-json"].table.version.key, "save_version")

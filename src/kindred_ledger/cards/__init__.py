@@ -3,6 +3,7 @@
 from .card import PROGRAM, Card, Format, Install, select_categories
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
+from .drafting import draft_card
 from .finding import card_for, find_cards, find_installs
 from .identify import Identity, Match, identify
 from .locate import Surroundings
@@ -19,6 +20,7 @@ __all__ = [
     "Surroundings",
     "belongings",
     "card_for",
+    "draft_card",
     "find_cards",
     "find_installs",
     "identify",

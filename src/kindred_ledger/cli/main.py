@@ -35,7 +35,7 @@ COMMANDS: dict[str, str] = {
     "rescue": "fill what came out empty elsewhere from the older file",
     "route": "how data gets from one format version to another, and what is lost",
     "layout": "describe a binary format: dump a file by it, check it",
-    "card": "describe a title: check what a card says of its formats",
+    "card": "describe a title: draft its card, check what it says",
     "history": "what was changed, when and why",
     "undo": "take a change back (or do it again)",
     "recover": "finish or unwind what was cut off",

@@ -61,7 +61,7 @@ _JSON = re.compile(
     r"(?:\{\s*(?:\"|\}|//|/\*)|(?:\[\s*)+(?:[{\"\-\d\]]|true|false|null|//))",
     re.S,
 )
-_SECTION = re.compile(r"^[ \t]*\[{1,2}[^\]\[\r\n\"'{},]+\]{1,2}[ \t]*(?:[#;].*)?$", re.M)
+_SECTION = re.compile(r"^[ \t]*\[{1,2}[^\]\[\r\n\"'{},]+\]{1,2}[ \t]*(?:[#;].*)?\r?$", re.M)
 _PAIR = re.compile(r"^[ \t]*[\w.\"' -]{1,80}?[ \t]*=[ \t]*(.*)$", re.M)
 _OWN_VALUE = re.compile(r"^[^=\n]*=[ \t]*[\"'\[{]", re.M)
 _TOML_VALUE = re.compile(
@@ -177,7 +177,7 @@ def _sections(text: str) -> Finding | None:
     pairs = len(_PAIR.findall(bare)) if section is None else _PAIR.search(bare) is not None
     if not pairs:
         return None
-    if section is None and pairs < 0.6 * sum(not line.isspace() for line in bare.splitlines()):
+    if section is None and pairs < 0.6 * sum(bool(line.strip()) for line in bare.splitlines()):
         return None
     first = section[0].strip() if section else "pairs of key and value"
     if _OWN_VALUE.search(bare):  # bare numbers are as good in INI

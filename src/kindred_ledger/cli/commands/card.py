@@ -8,9 +8,10 @@ from collections.abc import Iterator
 import click
 import msgspec
 
-from ...cards import Card
+from ...cards import Card, draft_card
 from ...convert import Sample, check_card
 from ...errors import UsageError
+from ...places import open_place, refusals
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -20,12 +21,37 @@ _LARGEST = 64 << 20  # bytes of a sample
 
 @click.group()
 def command() -> None:
-    """Describe a title: check what a card says of its formats.
+    """Describe a title: draft a card from an install, check what a card says of its formats.
 
     \b
     Example, in the demo's folder:
       kindred card check mossferry.card.toml mossferry server
     """
+
+
+@command.command("new")
+@click.argument("place")
+@click.option(
+    "--out", default="", metavar="FILE", help="Write it there (a file that is not there yet)."
+)
+@session("card new")
+def new(session: Session, place: str, out: str) -> int:
+    """Draft a card from PLACE, a folder or archive a title is installed in, and print it.
+
+    \b
+    Example, in the demo's folder:
+      kindred card new second/mossferry
+    """
+    opened = open_place(place)
+    name = os.path.basename(os.path.normpath(os.path.abspath(place)))
+    text = draft_card(opened, name)
+    if out:
+        with refusals(out), open(out, "x", encoding="utf-8") as file:
+            file.write(text)
+    if session.json:
+        return session.emit(card=text, written=out)
+    session.out.print(f"The draft is in {out}." if out else text, soft_wrap=True)
+    return 0
 
 
 @command.command("check")
