@@ -13,7 +13,15 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import DecisionNeeded, FormatError, KindredError, UsageError
-from ..formats import Document, Path, decode, load_layout, parse_path
+from ..formats import (
+    FOLDER,
+    Document,
+    Path,
+    decode,
+    decode_folder,
+    load_layout,
+    parse_path,
+)
 from ..ledger import Tag
 from ..places import (
     JoinedPlace,
@@ -76,8 +84,32 @@ class Format(Struct, frozen=True, dict=True):
         """
         return self.scheme.parse(self._row(build).writes)
 
-    def decode(self, data: bytes) -> Document:
-        """Read a file of this format; raise `FormatError` if it is none."""
+    @property
+    def is_folder(self) -> bool:
+        """Whether one thing of this format is a folder of files."""
+        return self.table.codec == FOLDER
+
+    def folders(self, tree: Tree) -> dict[str, list[str]]:
+        """Return the folders of a tree that are of this format, each with the paths of its files."""
+        patterns = [pattern.strip("/").split("/") for pattern in self.table.files]
+        found: dict[str, list[str]] = {}
+        for path in tree.files:
+            parts = path.split("/")
+            for wanted in patterns:
+                head = parts[: len(wanted)]
+                if len(head) < len(parts) and all(map(fnmatch, head, wanted)):
+                    found.setdefault("/".join(head), []).append(path)
+                    break
+        return found
+
+    def decode(self, data: bytes | Mapping[str, bytes]) -> Document:
+        """Read a file of this format, or the files of a folder.
+
+        Raises:
+            FormatError: it is none.
+        """
+        if not isinstance(data, bytes):
+            return decode_folder(data)
         return decode(data, self.table.codec, layout=self.layout)
 
     @cached_property
@@ -119,7 +151,9 @@ class Format(Struct, frozen=True, dict=True):
     def fits_name(self, name: str) -> bool:
         """Tell whether a file's name is as the last part of the format's patterns."""
         last = name.replace("\\", "/").rpartition("/")[2]
-        return any(fnmatch(last, pattern.rpartition("/")[2]) for pattern in self.table.files)
+        return not self.is_folder and any(
+            fnmatch(last, pattern.rpartition("/")[2]) for pattern in self.table.files
+        )
 
     def read_by(self, build: Version) -> tuple[Version, ...]:
         """Return the format versions a build reads."""
@@ -196,7 +230,7 @@ class Card:
 
     def format_of(self, path: str) -> Format | None:
         """Return the kind of file that a path of an install is; None if the card does not say."""
-        return next((format for format in self.formats.values() if format.files(path)), None)
+        return next((f for f in self.formats.values() if not f.is_folder and f.files(path)), None)
 
     def is_install(self, folder: str) -> bool:
         """Tell whether a folder is the program folder of an install of this title."""

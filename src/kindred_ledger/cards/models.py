@@ -109,9 +109,8 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     scheme: str = "integer"
     builds: list[BuildFormat]
     steps: list[StepTable] = []
-    required: dict[
-        str, list[str]
-    ] = {}  # by format version: groups of fields that must hold something
+    covers: dict[str, str] = {}  # of packs: folders in them, and folders of the program
+    required: dict[str, list[str]] = {}  # by format version: groups that must hold something
 
 
 class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

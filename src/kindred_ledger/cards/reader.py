@@ -13,7 +13,7 @@ import msgspec
 
 from ..errors import CardError, KindredError
 from ..extensions import HOOKS, installed
-from ..formats import LAYOUT, codec_names, load_layout, parse_path
+from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
@@ -41,6 +41,8 @@ VERBS: dict[str, tuple[str, ...]] = {
     "renumber": ("old*", "new*", "otherwise"),
     "drop": ("reason*", "lossless", "where"),
     "hook": ("reason*", "loses"),
+    "move_files": ("to*",),
+    "drop_files": ("reason*", "lossless"),
 }
 
 
@@ -180,10 +182,11 @@ def _format_faults(
             load_layout(os.path.join(folder, table.layout))
         except KindredError as error:
             yield ("layout",), f"{error.where}: {error.what}"
-    elif table.codec not in codec_names():
+    elif table.codec not in (*codec_names(), FOLDER):
         yield (
             ("codec",),
-            f"there is no codec {table.codec!r}" + _near(table.codec, [*codec_names(), LAYOUT]),
+            f"there is no codec {table.codec!r}"
+            + _near(table.codec, [*codec_names(), FOLDER, LAYOUT]),
         )
     versions = scheme("integer")
     try:
@@ -235,6 +238,10 @@ def _action_faults(action: dict[str, Any], tables: dict[str, Any]) -> Iterator[s
             yield f"{verb} needs a table of old = new in {name!r}, or the name of one of the card"
     if verb in ("set", "default") and ("value" in action) == ("by" in action):
         yield f"{verb} needs either 'value', or 'by', an expression"
+    if verb in ("move_files", "drop_files"):
+        if not isinstance(action[verb], str) or not action[verb]:
+            yield f"{verb} needs a pattern of paths"
+        return
     if verb == "hook":
         if action[verb] not in installed(HOOKS):
             yield f"no installed package has the hook {action[verb]!r}" + _near(

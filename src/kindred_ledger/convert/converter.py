@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from typing import Any
 
 from msgspec import Struct
 
@@ -19,6 +20,7 @@ from .routes import Hop, find_route
 from .steps import Join, Set, Step, compile_step
 from .tables import FEW
 
+Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
 Watch = Callable[
     [int, int, bool], None
 ]  # number of the step, of its row, whether it is about something
@@ -27,9 +29,12 @@ __all__ = ["Converted", "Converter", "convert_bytes", "format_version", "hops_of
 
 
 class Converted(Struct, frozen=True):
-    """The result of a conversion: bytes, books, and what it lost, as (field, value and reason)."""
+    """The result of a conversion: bytes, books, and what it lost, as (field, value and reason).
 
-    data: bytes
+    Of a folder `data` is the bytes of its files by their paths below it.
+    """
+
+    data: Any
     source: Version
     target: Version
     statement: Statement
@@ -37,7 +42,7 @@ class Converted(Struct, frozen=True):
     notes: tuple[str, ...]
 
 
-def format_version(data: bytes, format: Format) -> Version:
+def format_version(data: Data, format: Format) -> Version:
     """Return the format version a file says it is in.
 
     Raises:
@@ -80,10 +85,12 @@ def hops_of(format: Format) -> list[Hop]:
 
 
 def _loses(row: dict[str, object]) -> bool:
-    return ("drop" in row and not row.get("lossless")) or bool(row.get("loses"))
+    return (bool({"drop", "drop_files"} & {*row}) and not row.get("lossless")) or bool(
+        row.get("loses")
+    )
 
 
-def convert_bytes(data: bytes, format: Format, target: Version, *, name: str) -> Converted:
+def convert_bytes(data: Data, format: Format, target: Version, *, name: str) -> Converted:
     """Convert the content of one file to another version of its format.
 
     The source is decoded once more and the result is decoded again to count the fields; values
@@ -119,7 +126,7 @@ class Converter:
             self._routes[source, target] = find_route(self._hops, source, target)
         return self._routes[source, target]
 
-    def __call__(self, data: bytes, target: Version, *, name: str) -> Converted:
+    def __call__(self, data: Data, target: Version, *, name: str) -> Converted:
         """Convert the content of a file; see `convert_bytes`."""
         try:
             document = self.format.decode(data)
@@ -127,12 +134,12 @@ class Converter:
             raise error.inside(name) from None
         return self.convert(document, data, target, name=name)
 
-    def convert(self, document: Document, data: bytes, target: Version, *, name: str) -> Converted:
+    def convert(self, document: Document, data: Data, target: Version, *, name: str) -> Converted:
         """Convert a file that was decoded; the document is used up."""
         with _undisturbed():
             return self._convert(document, data, target, name)
 
-    def _convert(self, document: Document, data: bytes, target: Version, name: str) -> Converted:
+    def _convert(self, document: Document, data: Data, target: Version, name: str) -> Converted:
         format = self.format
         try:
             source = format.version_of(document)

@@ -9,14 +9,15 @@ from msgspec import Struct
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
-from ..errors import KindredError, UsageError
+from ..errors import FormatError, KindredError, UsageError
 from ..ledger import Ledger, Tag
-from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, read_bytes
+from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, parents, read_bytes
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
 from .bulk import Done, Failed, Job, Room, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version
+from .coverage import covered
 from .proof import Proof, prove
 
 __all__ = [
@@ -29,6 +30,7 @@ __all__ = [
     "unread_by",
 ]
 
+_LARGEST_PACK = 256 << 20  # bytes of a folder that is converted as one
 _MANY = 200  # files; of so many, what was kept is one line each
 
 
@@ -84,6 +86,9 @@ def convert_install(
     made = _Conversion(
         card, install.place, now, formats, targets, install.tag, leave, beside=beside
     )
+    for format in card.formats.values() if not beside else ():
+        if format.is_folder:
+            made.convert_folders(format, format.written_by(build), only)
     return made.changeset(summary, work or Work(), progress or Progress())
 
 
@@ -215,6 +220,56 @@ class _Conversion:
             conflicts=tuple(self._conflicts),
             notes=tuple(self._notes),
         )
+
+    def convert_folders(
+        self, format: Format, target: Version, only: Callable[[str], bool] | None
+    ) -> None:
+        """Convert the folders of a format: files move and go, and what is in them changes."""
+        converter = Converter(format)
+        for folder, paths in format.folders(self._now).items():
+            if only is not None and not any(map(only, paths)):
+                continue
+            below = {path[len(folder) + 1 :]: path for path in paths}
+            try:
+                size = sum(self._now[path].size for path in paths)
+                if size > _LARGEST_PACK:
+                    raise FormatError(f"the pack has more than {_LARGEST_PACK >> 20} MB")
+                files = {name: read_bytes(self._place, path) for name, path in below.items()}
+                version = format_version(files, format)
+                if version == target:
+                    self._notes.update(dict.fromkeys(covered(format, folder, below, self._now)))
+                    continue
+                made = converter(files, target, name=folder)
+            except KindredError as error:
+                self._failed(Failed(folder, error.what, error.where or "", error.remedy or ""))
+                continue
+            self._put_folder(folder, files, made, f"{format.name} {version} is now {target}")
+            self._notes.update(dict.fromkeys(covered(format, folder, made.data, self._now)))
+
+    def _put_folder(
+        self, folder: str, files: Mapping[str, bytes], made: Converted, reason: str
+    ) -> None:
+        source = MemoryPlace(made.data)
+        after = source.survey()
+        for name in dict.fromkeys((*files, *made.data)):
+            path = f"{folder}/{name}"
+            before = self._now.get(path)
+            if name not in made.data:
+                self._actions.append(Action(path, before, None, reason=reason))
+            elif files.get(name) != made.data[name]:
+                mode = before.mode if before is not None else after[name].mode
+                node = after[name]._replace(mode=mode)
+                self._actions.append(Action(path, before, node, source, name, reason))
+        left = {f"{folder}/{part}" for name in made.data for part in parents(name)}
+        for part in dict.fromkeys(part for name in files for part in parents(name)):
+            path = f"{folder}/{part}"
+            if path not in left and path in self._now:
+                self._actions.append(
+                    Action(path, self._now[path], None, reason="nothing is left in it")
+                )
+        self._statements.append(made.statement)
+        self._losses += [Loss(f"{folder} {item}", why) for item, why in made.losses]
+        self._notes.update(dict.fromkeys(made.notes))
 
     def _jobs(self, *, local: bool) -> Iterable[Job]:
         on_disk = self._place.path if local and isinstance(self._place, FolderPlace) else None

@@ -7,6 +7,7 @@ A step may be carried out one by one or by columns: `Fields` knows, the step doe
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
@@ -18,6 +19,8 @@ from ..extensions import HOOKS, load
 from ..formats import ANY, Path, format_path, parse_path, same_value
 from .expressions import Expression
 from .fields import Fields, as_key, exact
+
+_MOST_STARS = 5
 
 __all__ = ["Step", "Tables", "compile_step"]
 
@@ -216,6 +219,37 @@ class Drop(Struct, frozen=True):
         fields.drop(self.path, self.reason, loss=not self.lossless, where=self.where)
 
 
+class MoveFiles(Struct, frozen=True):
+    """Give members of a pack other paths, by a pattern: `*` is within a folder, `**` spans them.
+
+    In the new path `{name}` is the last part of the old one, and `{rest}` what comes after the part
+    of the pattern that has no `*`.
+    """
+
+    pattern: str
+    to: str
+
+    def __call__(self, fields: Fields) -> None:
+        head = self.pattern.partition("*")[0].rpartition("/")[0]
+        for name in _members(fields, self.pattern):
+            rest = name[len(head) :].lstrip("/") if head else name
+            to = self.to.replace("{name}", name.rpartition("/")[2]).replace("{rest}", rest)
+            if to != name:
+                fields.move((name,), (to,))
+
+
+class DropFiles(Struct, frozen=True):
+    """Leave members of a pack out, by a pattern; with `lossless` because the game makes them anew."""
+
+    pattern: str
+    reason: str
+    lossless: bool = False
+
+    def __call__(self, fields: Fields) -> None:
+        for name in _members(fields, self.pattern):
+            fields.drop((name,), self.reason, loss=not self.lossless)
+
+
 class Hook(Struct, frozen=True):
     """Let a function of an installed package act on the fields; the books hold it like any step."""
 
@@ -232,6 +266,17 @@ class Hook(Struct, frozen=True):
                 f"the hook {self.name!r} failed: {type(error).__name__}: {error}",
                 remedy="Report it to those who made the package.",
             ) from error
+
+
+def _members(fields: Fields, pattern: str) -> list[str]:
+    """Return the members of a pack whose paths fit a pattern."""
+    parts = re.split(r"(\*\*/|\*\*|\*)", pattern.strip("/"))
+    if len(parts) // 2 > _MOST_STARS:  # each more makes a search longer by the length of a path
+        raise UsageError(f"a pattern has at most {_MOST_STARS} stars", where=pattern)
+    signs = {"**/": "(?:[^/]+/)*", "**": ".*", "*": "[^/]*"}
+    wanted = re.compile("".join(signs.get(part) or re.escape(part) for part in parts))
+    names = [str(path[0]) for path in fields.document.find((ANY,))]
+    return [name for name in names if wanted.fullmatch(name)]
 
 
 def compile_step(row: Mapping[str, Any], tables: Tables) -> Step:
@@ -351,6 +396,10 @@ _VERBS: dict[str, Callable[[Mapping[str, Any], Tables], Step]] = {
     "renumber": _renumber,
     "drop": _drop,
     "hook": _hook,
+    "move_files": lambda row, tables: MoveFiles(row["move_files"], row["to"]),
+    "drop_files": lambda row, tables: DropFiles(
+        row["drop_files"], row["reason"], row.get("lossless", False)
+    ),
 }
 _RETYPED = {
     "integer": "round(number(value))",

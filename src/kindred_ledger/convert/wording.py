@@ -31,7 +31,9 @@ def told_of(format: Format, hop: Hop) -> list[Told]:
     if hop.number >= 0:
         for row in format.table.steps[hop.number].do:
             verb = next(name for name in row if name in _WORDS)
-            loses = (verb == "drop" and not row.get("lossless")) or bool(row.get("loses"))
+            loses = (verb in ("drop", "drop_files") and not row.get("lossless")) or bool(
+                row.get("loses")
+            )
             lost = f", which loses {row['loses']}" if row.get("loses") else ""
             out.append(Told(_WORDS[verb](row) + lost, loses, verb == "require"))
             moved |= {
@@ -120,6 +122,8 @@ _WORDS: dict[str, Callable[[Mapping[str, Any]], str]] = {
     "reorder": _reorder,
     "renumber": lambda row: f"{row['renumber']} is renumbered by name",
     "drop": _drop,
+    "move_files": lambda row: f"files {row['move_files']} go to {row['to']}",
+    "drop_files": lambda row: f"files {row['drop_files']} go: {row['reason']}",
     "hook": lambda row: f"{row['reason']}, by {row['hook']} of an installed package",
 }
 

@@ -196,6 +196,18 @@ def upgrade_settings(data: dict[str, dict[str, str]]) -> dict[str, dict[str, str
     return data
 
 
+def load_mod(folder: str) -> str:
+    """Load a mod: a pack, whose things lie in assets since 2.1."""
+    mod = load_json(os.path.join(folder, "mod.json"))
+    wanted = 2 if BUILD == "2.1" else 1
+    if mod.get("pack", 1) != wanted:
+        raise Refused(f"mods of pack {mod.get('pack', 1)}; build {BUILD} loads {wanted}")
+    things = os.path.join(folder, "assets") if wanted == 2 else folder
+    if not os.path.isdir(things) or not any(n.endswith(".dat") for n in os.listdir(things)):
+        raise Refused("nothing is in it")
+    return str(mod["name"])
+
+
 def check() -> int:
     print(f"Mossferry {BUILD}")
     try:

@@ -1,6 +1,6 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
-from .codecs import CODECS, LAYOUT, codec_names, decode, load_layout
+from .codecs import CODECS, FOLDER, LAYOUT, codec_names, decode, decode_folder, load_layout
 from .columns import Columns, Tabular, Words, as_tabular, runs_together, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ANY",
     "CODECS",
+    "FOLDER",
     "HEAD",
     "LAYOUT",
     "Columns",
@@ -32,6 +33,7 @@ __all__ = [
     "codec_names",
     "confirm",
     "decode",
+    "decode_folder",
     "field_differences",
     "format_path",
     "invent",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from importlib import import_module
 
 from ..errors import UsageError
@@ -13,8 +14,9 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from .layouts import Layout
 
-__all__ = ["CODECS", "LAYOUT", "codec_names", "decode", "load_layout"]
+__all__ = ["CODECS", "FOLDER", "LAYOUT", "codec_names", "decode", "decode_folder", "load_layout"]
 
+FOLDER = "folder"  # what a card calls the codec of packs that are folders of files
 LAYOUT = "layout"  # what a card calls the codec of binary files, which a layout describes
 
 CODECS: dict[str, tuple[str, str]] = {
@@ -30,6 +32,12 @@ CODECS: dict[str, tuple[str, str]] = {
     "sqlite": (".sqlite_data", "SqliteDocument"),
     "zip": (".zip_pack", "ZipDocument"),
 }
+
+
+def decode_folder(files: Mapping[str, bytes]) -> Document:
+    """Read the files of a folder, by their paths below it, as a document of documents."""
+    made: Document = import_module(".folder_pack", __package__).FolderDocument(files)
+    return made
 
 
 def codec_names() -> list[str]:

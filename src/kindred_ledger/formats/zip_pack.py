@@ -11,15 +11,10 @@ import io
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator, Sequence
 from typing import Any
 
-from msgspec import Struct
-
-from ..errors import FormatError, UsageError
-from .codecs import CODECS, decode
-from .document import ANY, Document, Leaf, Path, format_path, not_reordered, occupied
-from .kinds import HEAD, claimed_kind, kind_of
+from ..errors import FormatError
+from .pack import Member, PackDocument
 
 __all__ = ["ZipDocument"]
 
@@ -32,22 +27,15 @@ _DESCRIBED = 8  # flag: sizes follow the data
 _UTF8 = 0x800
 
 
-class _Member(Struct, eq=False):
-    """One member: where its record is, what it was called, and what it holds once looked at."""
+class _Member(Member):
+    """A member, and where its record is."""
 
-    name: str
-    info: zipfile.ZipInfo | None
+    info: zipfile.ZipInfo | None = None
     record: bytes = b""  # local header, data and descriptor as they stand
     central: bytes = b""
-    origin: str | None = None
-    note: str = ""
-    document: Any = None
-    content: bytes | None = None
-    looked: bool = False
-    changed: bool = False
 
 
-class ZipDocument:
+class ZipDocument(PackDocument[_Member]):
     """A zip archive as a document; see the module."""
 
     def __init__(self, data: bytes) -> None:
@@ -64,99 +52,6 @@ class ZipDocument:
             IndexError,
         ) as error:
             raise FormatError(f"this is no sound zip archive: {error}", where="the file") from error
-
-    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
-        for member in list(self._members):
-            if at and at[0] != member.name:
-                continue
-            document = self._look(member)
-            if document is None:
-                if len(at) < 2:
-                    content = member.content or b""
-                    known = None if member.origin is None else (member.origin,)
-                    yield Leaf((member.name,), content, content.hex(), known, member.note)
-                continue
-            for leaf in document.leaves(at[1:]):
-                origin: Path | None = None
-                if leaf.origin is not None and member.origin is not None:
-                    origin = (member.origin, *leaf.origin)
-                path = (member.name, *leaf.path)
-                yield Leaf(path, leaf.value, leaf.text, origin, leaf.note or member.note)
-
-    def find(self, pattern: Path) -> list[Path]:
-        if not pattern:
-            return [()]
-        out: list[Path] = []
-        for member in self._members:
-            if pattern[0] not in (ANY, member.name):
-                continue
-            if len(pattern) == 1:
-                out.append((member.name,))
-            elif (document := self._look(member)) is not None:
-                out += [(member.name, *path) for path in document.find(pattern[1:])]
-        return out
-
-    def get(self, path: Path) -> Any:
-        if not path:
-            return {member.name: self.get((member.name,)) for member in self._members}
-        member = self._member(path)
-        document = self._look(member)
-        if document is None:
-            if len(path) > 1:
-                raise UsageError("there is no such value", where=format_path(path))
-            return member.content
-        return document.get(path[1:])
-
-    def set(self, path: Path, value: Any, *, note: str = "") -> None:
-        if len(path) == 1:
-            content = value.encode() if isinstance(value, str) else value
-            if not isinstance(content, bytes):
-                raise FormatError("a member is bytes or text", where=format_path(path))
-            found = [m for m in self._members if m.name == path[0]]
-            member = found[0] if found else _Member(_safe(path), None, note=note)
-            member.content, member.document, member.looked = content, None, True
-            if not found:
-                self._members.append(member)
-        else:
-            member = self._member(path)
-            document = self._look(member)
-            if document is None:
-                raise FormatError(
-                    "what is in this member is not known", where=format_path(path[:1])
-                )
-            document.set(path[1:], value, note=note)
-        self._touch(member)
-
-    def remove(self, path: Path) -> None:
-        member = self._member(path)
-        if len(path) == 1:
-            self._members.remove(member)
-            self._edited = True
-            return
-        document = self._inner(member, path)
-        document.remove(path[1:])
-        self._touch(member)
-
-    def move(self, path: Path, to: Path) -> None:
-        if self.find(to):
-            raise occupied(to)
-        member = self._member(path)
-        if len(path) == len(to) == 1:
-            self._look(member)
-            member.name = _safe(to)
-            self._touch(member)
-            return
-        if path[0] != to[0] or len(path) == 1 or len(to) == 1:
-            raise FormatError("values do not move between members", where=format_path(path))
-        self._inner(member, path).move(path[1:], to[1:])
-        self._touch(member)
-
-    def reorder(self, path: Path, order: Sequence[int]) -> None:
-        if not path:
-            raise not_reordered(path)
-        member = self._member(path)
-        self._inner(member, path).reorder(path[1:], order)
-        self._touch(member)
 
     def encode(self) -> bytes:
         if not self._edited:
@@ -211,7 +106,11 @@ class ZipDocument:
                 )
             members.append(
                 _Member(
-                    info.filename, info, record, data[position : position + size], info.filename
+                    info.filename,
+                    info.filename,
+                    info=info,
+                    record=record,
+                    central=data[position : position + size],
                 )
             )
             position += size
@@ -219,21 +118,8 @@ class ZipDocument:
             raise FormatError("its directory is damaged", where=f"byte {position}")
         return members
 
-    def _look(self, member: _Member) -> Document | None:
-        """Return the document in a member, None if it is none."""
-        if not member.looked:
-            member.looked = True
-            member.content = content = self._content(member)
-            found = kind_of(content[:HEAD], whole=len(content) <= HEAD).kind
-            # What a name says counts only if the content reads as that; so an edit changes no kind.
-            for kind in (claimed_kind(member.name), found):
-                if member.document is None and kind in CODECS and kind not in ("zip", "text"):
-                    try:
-                        member.document = decode(content, kind)
-                    except FormatError:
-                        continue
-        document: Document | None = member.document
-        return document
+    def _made(self, name: str, note: str) -> _Member:
+        return _Member(name, note=note)
 
     def _content(self, member: _Member) -> bytes:
         info = member.info
@@ -249,23 +135,6 @@ class ZipDocument:
         if len(content) != info.file_size:
             raise FormatError("the member is not as long as it says", where=member.name)
         return content
-
-    def _member(self, path: Path) -> _Member:
-        found = [member for member in self._members if path and member.name == path[0]]
-        if not found:
-            raise UsageError(
-                "there is no such member", where=format_path(path[:1]) or "the archive"
-            )
-        return found[0]
-
-    def _inner(self, member: _Member, path: Path) -> Document:
-        document = self._look(member)
-        if document is None:
-            raise UsageError("there is no such value", where=format_path(path))
-        return document
-
-    def _touch(self, member: _Member) -> None:
-        member.changed = self._edited = True
 
     def _packed(self, member: _Member) -> tuple[bytes, bytes]:
         """Return record and directory entry of a member that was edited, renamed or made."""
@@ -293,18 +162,3 @@ class ZipDocument:
         rest = member.central[_CENTRAL.size + entry[10] :]
         head = _CENTRAL.pack(*entry[:3], flags, *entry[4:7], *sizes, *entry[11:])
         return local + name + extra + stored, head + name + rest
-
-
-def _safe(path: Path) -> str:
-    """Return a member's new name; refuse those that would lead out of a folder."""
-    name = str(path[0])
-    parts = name.rstrip("/").split("/")
-    if (
-        not name
-        or "\\" in name
-        or "\0" in name
-        or ":" in name
-        or any(p in ("", ".", "..") for p in parts)
-    ):
-        raise FormatError(f"{name!r} is no safe name for a member", where=format_path(path))
-    return name
