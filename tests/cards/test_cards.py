@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Mapping
 from typing import Any
@@ -17,10 +18,11 @@ from kindred_ledger.cards import (
     find_cards,
     find_installs,
 )
+from kindred_ledger.convert import convert_bytes
 from kindred_ledger.errors import CardError, DecisionNeeded, UsageError, VersionError
-from kindred_ledger.places import FolderPlace
+from kindred_ledger.places import FolderPlace, read_bytes
 from kindred_ledger.versions import Version
-from tests.support import Case, PlayCase, write
+from tests.support import ROOT, Case, PlayCase, write
 
 LEAST = 'card = 1\ntitle = "peatbog"\n[program]\nmarkers = ["run.py"]\n'
 FORMAT = """
@@ -316,3 +318,21 @@ class Drafts(PlayCase):
             card = Card.load(self.path("any.card.toml"))
             self.assertTrue(card.file.program.markers)
         self.assertEqual(card.formats["saves-json"].table.version.key, "save_version")
+
+    def test_the_card_that_the_docs_build_is_one(self) -> None:
+        """Step by step from nothing, as it stands there; it reads the demo's voyages and converts one."""
+        with open(os.path.join(ROOT, "docs", "cards.md"), encoding="utf-8") as file:
+            text = file.read()
+        lesson = text[text.index("## A card from nothing") : text.index("\n## The top")]
+        blocks = re.findall(r"(?:^    .*\n)+", lesson, re.M)
+        toml = "".join(block for block in blocks if "kindred " not in block)
+        write(
+            self.folder, {"lesson.card.toml": "\n".join(x[4:] for x in toml.splitlines()).encode()}
+        )
+        card = Card.load(self.path("lesson.card.toml"))
+        install = card.open(self.path("mossferry"))
+        self.assertEqual(install.sure_version.text, "1.4")
+        voyage = card.formats["voyage"]
+        data = read_bytes(install.place, "user/saves/midwinter.voyage")
+        done = convert_bytes(data, voyage, voyage.scheme.parse("5"), name="midwinter.voyage")
+        self.assertEqual([item for item, _ in done.losses], ["ship.lantern_glow"])
