@@ -25,7 +25,15 @@ Watch = Callable[
     [int, int, bool], None
 ]  # number of the step, of its row, whether it is about something
 
-__all__ = ["Converted", "Converter", "convert_bytes", "format_version", "hops_of", "route_for"]
+__all__ = [
+    "Converted",
+    "Converter",
+    "convert_bytes",
+    "format_version",
+    "hops_of",
+    "knows",
+    "route_for",
+]
 
 
 class Converted(Struct, frozen=True):
@@ -82,6 +90,18 @@ def hops_of(format: Format) -> list[Hop]:
                 loses = any(not each.comes and not each.derived for each in changes)
                 hops.append(Hop(*ends, loses, number=-1))
     return hops
+
+
+def knows(format: Format, version: str) -> bool:
+    """Tell whether a format has a version: some build writes or reads it, or a hop leads to it."""
+    try:
+        wanted = format.scheme.parse(version)
+    except KindredError:
+        return False
+    told = {text for row in format.table.builds for text in (row.writes, *row.reads)}
+    return any(wanted == format.scheme.parse(text) for text in told) or any(
+        wanted in (hop.source, hop.target) for hop in hops_of(format)
+    )
 
 
 def _loses(row: dict[str, object]) -> bool:

@@ -22,16 +22,15 @@ from typing import Any, NoReturn
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
+from .functions import FUNCTIONS, looked_up
 from .values import (
     DIGITS,
-    FUNCTIONS,
     MISSING,
     Fault,
     arithmetic,
     choose,
     compare,
     logic,
-    looked_up,
     negative,
     same,
 )

@@ -16,7 +16,7 @@ from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
 from .bulk import Done, Failed, Job, Room, condensed, convert_all
-from .converter import Converted, Converter, convert_bytes, format_version
+from .converter import Converted, Converter, convert_bytes, format_version, knows
 from .coverage import covered
 from .proof import Proof, prove
 
@@ -107,8 +107,8 @@ def convert_files(
 ) -> Changeset:
     """Compute the change that converts loose files: those whose names fit a format of the card.
 
-    They are brought into the formats `build` writes, or into the format version `version`. The rest
-    is as in `convert_install`.
+    They are brought into the formats `build` writes, or into the format version `version`; files of
+    formats that have no such version are left alone. The rest is as in `convert_install`.
 
     Raises:
         UsageError: neither or both are told, or the card says nothing about the build.
@@ -118,7 +118,11 @@ def convert_files(
     now = ledger.scan(place, progress=progress)
     formats: dict[str, Format] = {}
     for path in now.files:
-        fits = [format for format in card.formats.values() if format.fits_name(path)]
+        fits = [
+            format
+            for format in card.formats.values()
+            if format.fits_name(path) and (not version or knows(format, version))
+        ]
         if fits and (only is None or only(path)):
             formats[path] = fits[0]
     targets = {
