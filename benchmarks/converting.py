@@ -106,6 +106,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--rows", type=int, default=1_000_000)
+    parser.add_argument("--mb", type=int, default=50, help="size of the JSON file")
     parser.add_argument("--files", type=int, default=2_000, help="saves of some 200 KB")
     parser.add_argument("--settings", type=int, default=10_000, help="small settings files")
     parser.add_argument("--only", default="", help="only works that contain WORD")
@@ -123,6 +124,8 @@ def main() -> int:
         for work, rows in (("table", options.rows), ("ten times the table", options.rows * 10)):
             if options.only in work:
                 found += _table(folder, card, work, rows, options.rounds, memory)
+        if options.only in "json":
+            found += _json(folder, card, options.mb << 20, options.rounds)
         if options.only in "saves":
             found += _saves(folder, options.files, options.rounds)
         if options.only in "settings":
@@ -157,6 +160,38 @@ def _table(
     memory[f"memory/file {rows:,}"] = round(peak_memory(ours) / os.path.getsize(path), 1)
     os.unlink(path)
     return done
+
+
+BY_HAND = """
+import json
+d = json.loads(data)
+d['coins'] = d.pop('money') * 100
+d['ship']['stores'] = {'peat': d['ship'].pop('peat')}
+d['ship']['lamps'] = 2
+d['weather'] = {'haar': 'fog'}.get(d['weather'], d['weather'])
+d['build'], d['days'] = '2.0', int(d['days'])
+del d['glow']
+d['ship']['hull'] = round(d['ship']['hull'] * 100)
+d['journal'] = d.pop('log')
+d['format'] = 2
+out = json.dumps(d, indent=1).encode()"""
+
+
+def _json(folder: str, card: str, size: int, rounds: int) -> list[Ratio]:
+    """Convert one large save in JSON by ten steps, beside a script that loads, changes and dumps it."""
+    path = os.path.join(folder, "large.json")
+    save = {
+        "format": 1, "build": "1.4", "money": 3, "days": "41", "weather": "haar", "glow": 3,
+        "ship": {"name": "Heron", "hull": 0.41, "peat": 12.5},
+        "log": [{"day": day, "sky": "fog on the water"} for day in range(size // 60)],
+    }  # fmt: skip
+    with open(path, "w", encoding="utf-8") as file:
+        json.dump(save, file, indent=1)
+    ours = _script(path, OURS.format(card=card, format="save", target="2"))
+    theirs = {"json.loads, by hand, json.dumps": _script(path, BY_HAND)}
+    return compare(
+        f"JSON, {os.path.getsize(path) >> 20} MB, ten steps", ours, theirs, rounds=rounds
+    )
 
 
 BULK = """
