@@ -19,6 +19,8 @@ from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
 
+_WORTH_KEEPING = 100  # results of a dry run: so many need not be made again when it is meant
+
 
 @click.command()
 @click.argument("what", metavar="INSTALL|FOLDER")
@@ -87,7 +89,8 @@ def command(
     with _work(session, workers) as work:
         change = compute(work)
     status = carry_out(session, change, **options)
-    if status == 0 and not options["dry_run"] and work.room is not None:
+    taken = not options["dry_run"] or len(change.actions) < _WORTH_KEEPING
+    if status == 0 and taken and work.room is not None:
         work.room.clear(action.source_path for action in change.actions if action.source)
     return status
 

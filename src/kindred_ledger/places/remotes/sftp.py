@@ -20,6 +20,7 @@ __all__ = ["SftpRemote"]
 
 _TIMEOUT_SECONDS = 60.0
 _PORT = 22
+_CLAIMS = 8  # tries for a claim that is released and taken while it is asked for
 _WINDOW = 8 << 20  # bytes asked for at once
 
 
@@ -144,20 +145,23 @@ class SftpRemote(ServerRemote):
 
     def _claim(self, path: str) -> bool:
         with self._asking(path) as sftp:
-            try:
-                sftp.mkdir(self._path(path))
-            except FileNotFoundError:
-                raise
-            except OSError:  # version 3 of the protocol says no more than that it failed
+            for attempt in range(_CLAIMS):
                 try:
-                    sftp.stat(self._path(path))
-                except (
-                    FileNotFoundError
-                ):  # whoever had it released it just now, or none can be made
                     sftp.mkdir(self._path(path))
-                    return True
-                return False
-        return True
+                except FileNotFoundError:
+                    raise
+                except OSError as refusal:  # version 3 of the protocol says no more than this
+                    try:
+                        sftp.stat(self._path(path))
+                    except FileNotFoundError:
+                        # Whoever had it released it just now, and another may be sooner; or none
+                        # can be made.
+                        if attempt == _CLAIMS - 1:
+                            raise refusal from None
+                        continue
+                    return False
+                return True
+        return False
 
     def _release(self, path: str) -> None:
         with contextlib.suppress(PlaceError, Vanished), self._asking(path) as sftp:
