@@ -307,3 +307,37 @@ class ByLayout(unittest.TestCase):
             self.assertEqual(read.get(("notes", 0, "mud")), 4)
             with self.assertRaisesRegex(KindredError, "no route leads back"):  # no default for glow
                 convert(up.data, INTEGER.parse("1"), name="f")
+
+    def test_fields_of_one_name_and_another_kind(self) -> None:
+        """Widened, renumbered, in another encoding: by rows and by columns the values stay, or do not fit."""
+        text = (
+            "layout ferry\nlittle endian\nversions 1 to 2 from format\nformat u16\n"
+            "coins u16 until 1\ncoins i64 since 2\nsky enum u8 { calm = 0, haar = 1 } until 1\n"
+            "sky enum u8 { haar = 0, calm = 1 } since 2\ncrew table u16 {\nid u8 until 1\nid u32 since 2\n"
+            "mood enum u8 { merry = 0, cross = 1 } until 1\nmood enum u8 { cross = 0, merry = 1 } since 2\n"
+            "name text 6 encoding latin-1 until 1\nname text 8 since 2\nkey u8\n}"
+        )
+        layout = Layout.parse(text)
+        rows = b"".join(
+            struct.pack("<BB6sB", n, n % 2, "K\xe4se".encode("latin-1"), n) for n in range(9)
+        )
+        data = struct.pack("<HHBH", 1, 60_000, 1, 9) + rows
+        table = made("layout", []).table
+
+        class One(Format, frozen=True, dict=True):
+            @property
+            def layout(self) -> Layout | None:  # type: ignore[override]
+                return layout
+
+        format = One("test", table, NUMBER)
+        wanted = decode(data, "layout", layout=layout).get(())
+        for few in (0, 1000):
+            convert = Converter(format, few=few)
+            up = convert(data, INTEGER.parse("2"), name="f")
+            told = decode(up.data, "layout", layout=layout).get(())
+            self.assertEqual(told, {**wanted, "format": 2}, few)
+            self.assertEqual(convert(up.data, INTEGER.parse("1"), name="f").data, data)
+            large = decode(up.data, "layout", layout=layout)
+            large.set(("crew", 3, "id"), 256)
+            with self.assertRaisesRegex(KindredError, "256 does not fit"):
+                convert(large.encode(), INTEGER.parse("1"), name="f")

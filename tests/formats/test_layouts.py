@@ -371,6 +371,27 @@ class Rows(unittest.TestCase):
         )
         self.assertTrue(back or document.encode() == data)
 
+    def test_columns_and_rows_in_turn(self) -> None:
+        """What was put into columns is there for who looks at rows, and is written."""
+        layout = Layout.parse("layout t\nlittle endian\nrows table u16 { a u16, t text u8 }")
+        data = struct.pack("<H", 2) + b"\1\0\1x\2\0\1y"
+        document = LayoutDocument(data, layout)
+        columns = document.open_columns(("rows",))
+        assert columns is not None
+        columns.write("a", columns.read("a") + 7)
+        self.assertEqual(document.get(("rows", 1)), {"a": 9, "t": "y"})
+        with self.assertRaisesRegex(RuntimeError, "row by row"):
+            columns.write("a", 0)
+        document.set(("rows", 0, "t"), "long")
+        again = LayoutDocument(document.encode(), layout)
+        self.assertEqual(again.get(("rows",)), [{"a": 8, "t": "long"}, {"a": 9, "t": "y"}])
+        untouched = LayoutDocument(data, layout)
+        columns = untouched.open_columns(("rows",))
+        assert columns is not None
+        columns.write("a", 5)
+        self.assertEqual(len(list(untouched.leaves())), 4)
+        self.assertNotEqual(untouched.encode(), data)
+
     def test_checksums_inside_parts(self) -> None:
         """In a section, a block and each part of a directory: damage is noticed, an edit carried on."""
         for text, head in (

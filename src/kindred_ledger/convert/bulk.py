@@ -39,8 +39,7 @@ _NEW = ".new"  # what is being written
 class Job(Struct, frozen=True):
     """One file: its path, its format's name, and the version it shall be in.
 
-    `data` is its content, or "" with `location` where a worker on this machine reads it. `reads` are
-    versions that may stay.
+    `data` is its content, or "" with `location` where a worker on this machine reads it.
     """
 
     path: str
@@ -48,7 +47,6 @@ class Job(Struct, frozen=True):
     target: str
     data: bytes = b""
     location: str = ""
-    reads: tuple[str, ...] = ()
 
 
 class Done(Struct, frozen=True):
@@ -217,7 +215,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
     except KindredError as error:
         raise error.inside(job.path) from None
     target: Version = format.scheme.parse(job.target)
-    if version == target or version.text in job.reads:
+    if version == target:
         return Left(job.path, version.text)
     key = blake3(
         msgspec.json.encode(

@@ -107,6 +107,7 @@ class _Check:
     def __init__(self, format: Format, samples: list[Sample], invented: int) -> None:
         self._format = format
         self._name = f"formats.{format.name}"
+        self._hops = hops_of(format)
         self.samples = samples
         self._invented = invented
         self.conversions = 0
@@ -138,7 +139,7 @@ class _Check:
         for sample, version in read:
             for target in versions:
                 yield from self._convert(sample, version, target, read)
-        yield from self._unmet(read)
+        yield from self._unmet()
 
     def _watch(self, step: int, row: int, there: bool) -> None:
         self._run.add(step)
@@ -162,12 +163,12 @@ class _Check:
         read = self._format.scheme.parse
         table = self._format.table
         texts = {text for row in table.builds for text in (row.writes, *row.reads)}
-        ends = {end for hop in hops_of(self._format) for end in (hop.source, hop.target)}
+        ends = {end for hop in self._hops for end in (hop.source, hop.target)}
         return sorted({read(text) for text in texts} | ends)
 
     def _route_faults(self) -> Iterator[Complaint]:
         """Look for versions that are written by some build, and that no later build's files come from."""
-        hops = hops_of(self._format)
+        hops = self._hops
         read = self._format.scheme.parse
         written = sorted({read(row.writes) for row in self._format.table.builds})
         for older, newer in pairwise(written):
@@ -218,7 +219,7 @@ class _Check:
         others: list[tuple[Sample, Version]],
     ) -> Iterator[Complaint]:
         """Convert there and back, hold against what the sample is in that version."""
-        if version == target or not _leads(hops_of(self._format), version, target):
+        if version == target or not _leads(self._hops, version, target):
             return
         way = f"{self._name}, {version} to {target}"
         self.conversions += 1
@@ -246,12 +247,12 @@ class _Check:
                 else f"{d.name} is missing" if d.before else f"{d.name} should not be there"
                 for d in differing[:_MOST_FIELDS]
             )  # fmt: skip
-            about = tuple(d.name for d in differing)
+            about = tuple(_pattern(d.name) for d in differing)
             yield Complaint(way, f"not as the sample {wanted.path}: {told}", about=about)
 
     def _and_back(self, way: str, sample: Sample, there: Converted) -> Iterator[Complaint]:
         """Convert back; what does not come back must have been told to go."""
-        if not _leads(hops_of(self._format), there.target, there.source):
+        if not _leads(self._hops, there.target, there.source):
             return
         self.conversions += 1
         try:
@@ -282,11 +283,11 @@ class _Check:
             names = "; ".join(
                 f"{d.name}: {d.before} comes back as {d.after}" for d in strange[:_MOST_FIELDS]
             )
-            yield Complaint(
-                f"{way} and back", f"fields change that no step tells to be lost: {names}"
-            )
+            what = f"fields change that no step tells to be lost: {names}"
+            about = tuple(dict.fromkeys(_pattern(d.name) for d in strange))
+            yield Complaint(f"{way} and back", what, about=about)
 
-    def _unmet(self, read: list[tuple[Sample, Version]]) -> Iterator[Complaint]:
+    def _unmet(self) -> Iterator[Complaint]:
         """Name steps that ran on no sample, and rows whose path was in none."""
         for step, table in enumerate(self._format.table.steps):
             if step not in self._run:

@@ -24,10 +24,7 @@ def same_column(meant: Columns, found: Columns, name: str) -> bool:
     """Tell whether a column reads back as it was meant."""
     if name not in found.cells or meant.count != found.count:
         return False
-    written, read = meant.cells[name], found.cells[name]
-    if not meant.is_stored(name):
-        read = found.read(name)
-    return not differ(written, read).any()
+    return not differ(*_comparable(meant, name, found, name)).any()
 
 
 def same_together(source: Columns, meant: Columns, found: Columns) -> set[str]:
@@ -40,7 +37,14 @@ def same_together(source: Columns, meant: Columns, found: Columns) -> set[str]:
         return set()
     if not source.count == meant.count == found.count:
         return set()
-    names = [name for name in meant.cells if meant.is_stored(name) and meant.origins[name] == name]
+    names = [
+        name
+        for name in meant.cells
+        if meant.is_stored(name)
+        and meant.origins[name] == name
+        and name in found.cells
+        and meant.kind(name) == found.kind(name)
+    ]
     same: set[str] = set()
     for run in runs_together(source.whole.dtype, found.whole.dtype, names):
         if bool((run.of(source.whole, 0) == run.of(found.whole, 1)).all()):
@@ -50,9 +54,7 @@ def same_together(source: Columns, meant: Columns, found: Columns) -> set[str]:
 
 def differing(source: Columns, name: str, rows: Any, result: Columns, became: str) -> int:
     """Return how many values of a column differ from those it was read with, row by row."""
-    before, after = source.cells[name], result.cells[became]
-    if not _alike(before, after):
-        before, after = source.read(name), result.read(became)
+    before, after = _comparable(source, name, result, became)
     if rows is not None:
         before = (
             Words(before.codes[rows], before.texts) if isinstance(before, Words) else before[rows]
@@ -67,12 +69,12 @@ def _count(differing: Any, rows: Any) -> int:
     return int((differing if rows is None else differing | (rows != np.arange(len(rows)))).sum())
 
 
-def _alike(one: Any, other: Any) -> bool:
-    """Tell whether stored columns can be compared as they are."""
-    if not (hasattr(one, "dtype") and hasattr(other, "dtype")):
-        return type(one) is type(other)
-    kinds = one.dtype.kind, other.dtype.kind
-    return kinds[0] == kinds[1] or all(kind in "iuf" for kind in kinds)
+def _comparable(one: Columns, name: str, other: Columns, became: str) -> tuple[Any, Any]:
+    """Return two columns as they lie in their files if they are of one kind, else their values."""
+    kind = one.kind(name)
+    if kind is not None and kind == other.kind(became):
+        return one.cells[name], other.cells[became]
+    return one.read(name), other.read(became)
 
 
 def differ(one: Any, other: Any) -> Any:

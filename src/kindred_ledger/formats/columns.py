@@ -63,6 +63,9 @@ class Columns:
         self.touched = False
         self.is_open = True  # until the document goes on row by row: then nothing put here counts
         self.version = 0  # of the format, that they were read in
+        self.kinds: dict[
+            str, Any
+        ] = {}  # what each column is in the file, by the name it was read under
         self.whole: Any = None  # (count,) structured, where the rows as read lie in one array
         self._load = load
         self._stored = dict.fromkeys(cells, True)
@@ -71,6 +74,10 @@ class Columns:
         if not self.is_open:
             raise RuntimeError("the table was looked at row by row since its columns were opened")
         self.touched = True
+
+    def kind(self, name: str) -> Any:
+        """Return what a column is in the file; None if it was put here."""
+        return self.kinds.get(self.origins[name] or "") if self._stored[name] else None
 
     def is_stored(self, name: str) -> bool:
         """Tell whether a column is as the file has it."""

@@ -56,7 +56,6 @@ class LayoutDocument(TreeDocument[Item]):
         return self._root
 
     def encode(self) -> bytes:
-        self._mark_columns()
         out = b"".join(self._pieces())
         if self.layout.refers and self._root.dirty:  # rows may be gone that others refer to
             LayoutDocument(out, self.layout)
@@ -68,7 +67,6 @@ class LayoutDocument(TreeDocument[Item]):
         Raises:
             FormatError: a value cannot be written; nothing was.
         """
-        self._mark_columns()
         file.writelines((self.encode(),) if self.layout.refers else self._pieces())
 
     def _mark_columns(self) -> None:
@@ -78,6 +76,7 @@ class LayoutDocument(TreeDocument[Item]):
                 self._mark(item)
 
     def _pieces(self) -> Iterable[Any]:
+        self._mark_columns()
         if not self._root.dirty:
             return (self._data,)
         version = self._version_now()
@@ -174,14 +173,15 @@ class LayoutDocument(TreeDocument[Item]):
 
     def close_columns(self, path: Path) -> None:
         """Go on with a table row by row, or leave it as it was if no column was touched."""
-        item = self._node(path)
-        if isinstance(item.value, Columns):
-            touched = item.value.touched
-            item.value.is_open = False
-            if touched:
-                self._spread(item, item.value)
+        self._close(self._node(path))
+
+    def _close(self, item: Item) -> None:
+        columns = item.value
+        if isinstance(columns, Columns):
+            item.value, columns.is_open = None, False
+            if columns.touched:
+                self._spread(item, columns)
                 self._mark(item)
-            item.value = None
 
     def _spread(self, item: Item, columns: Columns) -> None:
         """Make rows of columns; each value knows where it was read."""
@@ -225,11 +225,7 @@ class LayoutDocument(TreeDocument[Item]):
     # ---- the tree ------------------------------------------------------------------------
 
     def _members(self, node: Item) -> list[Item]:
-        if isinstance(node.value, Columns):  # somebody looks at the rows one by one
-            columns, node.value = node.value, None
-            columns.is_open = False
-            if columns.touched:
-                self._spread(node, columns)
+        self._close(node)  # somebody looks at the rows one by one
         return super()._members(node)
 
     def _expand(self, node: Item) -> list[Item]:

@@ -323,6 +323,8 @@ def write_item(writing: Writing, item: Item, field: Field) -> None:
         as_read &= item.start == start  # else other bytes are needed to fill up
     elif writing.changed and (item.kind != SCALAR or item.rows is not None):
         as_read = False  # what is in it may be another thing in this version
+    elif writing.changed and item.field is not None and item.field.kind != field.kind:
+        as_read = False  # the field is of another kind in this version
     elif hasattr(field.kind, "derived") or hasattr(field.kind, "follows"):
         as_read = False
     if as_read:

@@ -17,7 +17,7 @@ from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
 from .parts import Group, write_item
 from .references import note_column
-from .storing import Ragged, columns_of, stored
+from .storing import Ragged, columns_of, is_readable, stored
 from .strides import follow
 from .strings import Bytes, Pad, Size, Text
 
@@ -259,6 +259,13 @@ class Table(Struct, frozen=True):
         columns.whole = self.array(item) if rows.step else None
         return columns
 
+    def _turns(self, source: int, target: int) -> bool:
+        """Tell whether rows of one version become rows of another by columns."""
+        before = {f.name: f.kind for f in self.fields(source)}
+        kinds = [(before[f.name], f.kind) for f in self.fields(target) if f.name in before]
+        readable = all(one == other or is_readable(one) for one, other in kinds)
+        return readable and self._has_columns(source) and self._has_columns(target)
+
     def _has_columns(self, version: int) -> bool:
         return bool(self.step(version)) or self.ragged(version) is not None
 
@@ -266,8 +273,7 @@ class Table(Struct, frozen=True):
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         if item.value is None and self._must_differ(writing, item):
-            by_columns = not item.some and self._has_columns(item.rows.context[1])
-            if by_columns and self._has_columns(writing.version):
+            if not item.some and self._turns(item.rows.context[1], writing.version):
                 item.value = self.open(item)
             else:
                 some = item.some or {}
@@ -360,7 +366,11 @@ class Table(Struct, frozen=True):
         else:
             out = np.zeros(count, dtype)
             whole = item.value.whole if item.value.rows is None else None
-            kept = [n for n in cells if item.value.origins.get(n) == n and item.value.is_stored(n)]
+            # Where the kind is another one, numbers of the same width may mean other things.
+            kept = [
+                n for n in cells if cells[n] is item.value.cells.get(n) and item.value.is_stored(n)
+            ]
+            kept = [n for n in kept if item.value.origins[n] == n]
             for run in runs_together(whole.dtype, dtype, kept) if whole is not None else ():
                 run.of(out, 1)[:] = run.of(whole, 0)
                 for name in run.names:

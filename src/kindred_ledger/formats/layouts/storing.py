@@ -69,7 +69,7 @@ def columns_of(
     """Return the columns of a table as they were read."""
     kinds = {field.name or "value": field.kind for field in fields}
     columns = Columns(raw, count, lambda name, column: values_of(kinds[name], column, big))
-    columns.version = version
+    columns.version, columns.kinds = version, kinds
     return columns
 
 
