@@ -50,7 +50,7 @@ to = "2"
 do = [
   {{ rename = "money", to = "coins" }}, {{ set = "coins", by = "value * 100" }},
   {{ move = "ship.peat", to = "ship.stores.peat" }}, {{ default = "ship.lamps", value = 2 }},
-  {{ map = "weather", table = {{ haar = "fog" }} }}, {{ set = "build", value = "2.0" }},
+  {{ map = "log[*].sky", table = {{ haar = "fog" }} }}, {{ set = "log[*].day", by = "value + 1" }},
   {{ retype = "days", as = "integer" }}, {{ drop = "glow", reason = "none" }},
   {{ rescale = "ship.hull", times = 100, round = 0 }}, {{ rename = "log", to = "journal" }},
 ]
@@ -168,8 +168,10 @@ d = json.loads(data)
 d['coins'] = d.pop('money') * 100
 d['ship']['stores'] = {'peat': d['ship'].pop('peat')}
 d['ship']['lamps'] = 2
-d['weather'] = {'haar': 'fog'}.get(d['weather'], d['weather'])
-d['build'], d['days'] = '2.0', int(d['days'])
+d['days'] = int(d['days'])
+for entry in d['log']:
+    entry['sky'] = {'haar': 'fog'}.get(entry['sky'], entry['sky'])
+    entry['day'] += 1
 del d['glow']
 d['ship']['hull'] = round(d['ship']['hull'] * 100)
 d['journal'] = d.pop('log')
@@ -183,7 +185,10 @@ def _json(folder: str, card: str, size: int, rounds: int) -> list[Ratio]:
     save = {
         "format": 1, "build": "1.4", "money": 3, "days": "41", "weather": "haar", "glow": 3,
         "ship": {"name": "Heron", "hull": 0.41, "peat": 12.5},
-        "log": [{"day": day, "sky": "fog on the water"} for day in range(size // 60)],
+        "log": [
+            {"day": day, "sky": ("haar", "drizzle on the water", "fair")[day % 3]}
+            for day in range(size // 55)
+        ],
     }  # fmt: skip
     with open(path, "w", encoding="utf-8") as file:
         json.dump(save, file, indent=1)

@@ -190,6 +190,108 @@ class Columns(unittest.TestCase):
             self.assertTrue(told[0] == told[1] or computed_for_all or not (hands and notes), told)
 
 
+_pays = st.sampled_from(("0.50", "2", "-3.25", "1e2", "null", '"none"'))
+_records = st.lists(
+    st.tuples(
+        st.sampled_from(("1", "2", "-0", "907199254740993000", "99999999999999999999")),
+        st.integers(-3, 6),
+        st.sampled_from(("Ada", "Bo Reed", "", "a\\u00e9", "100%, [x]: {y}")),
+        _pays,
+        st.sampled_from(('{"x": 1, "y": [2, 3]}', '{"x": 4}', "[]", "{}")),
+    ),
+    min_size=1,
+    max_size=5,
+)
+_columns = st.sampled_from(
+    ("crew[*].rank", "crew[*].pay", "crew[*].id", "crew[*].name", "crew[*].at")
+)
+_sums = st.sampled_from(
+    ("rank * 2", "rank - coins", "length(name)", "round(rank / 2)", "rank * 0.1", "when(rank > 3, rank, 0)",
+     'name + "!"', "text(id)", "value", "number(id) // 2", "rank > 2", "1 / rank", "none")
+)  # fmt: skip
+_tests = st.sampled_from(("rank > 3", 'name == ""', "rank in (1, 2) or id == 1", "rank * 0.5 < 1"))
+_in_json = st.one_of(
+    st.builds(lambda p, e: {"set": p, "by": e}, _columns, _sums),
+    st.builds(lambda p, e, w: {"set": p, "by": e, "where": w}, _columns, _sums, _tests),
+    st.builds(lambda p, e, w: {"set": p, "by": e, "where": w, "loses": "x"}, _columns, _sums, _tests),
+    st.builds(lambda w: {"drop": "crew[*]", "where": w, "reason": "no place for them"}, _tests),
+    st.builds(lambda e, d: {"reorder": "crew", "by": e, "descending": d},
+              st.sampled_from(("rank", "name", "-rank", "id * 0.5")), st.booleans()),
+    st.builds(lambda e: {"default": "crew[*].new", "by": e}, _sums),
+    st.builds(lambda p, e: {"set": p, "by": e}, _columns, _expressions),
+    st.builds(lambda p, e, w: {"set": p, "by": e, "where": w}, _columns, _expressions, _where),
+    st.builds(lambda p, t: {"rename": p, "to": t}, _columns, st.sampled_from(("x", "sp ace%b"))),
+    st.builds(lambda p: {"drop": p, "reason": "none"}, _columns),
+    st.builds(lambda v: {"default": "crew[*].home", "value": v}, st.sampled_from((0.50, "ß", True))),
+    st.builds(lambda p: {"map": p, "table": {"Ada": 9, "2": "two", "0.50": True}}, _columns),
+    st.builds(lambda p: {"rescale": p, "times": 0.1}, _columns),
+    st.builds(lambda p: {"retype": p, "as": "text"}, _columns),
+    st.just({"split": "crew[*].name", "into": ["first", "name"]}),
+    st.just({"join": ["crew[*].name", "crew[*].rank"], "into": "crew[*].title"}),
+    st.just({"drop": "crew[*]", "where": "rank >= 0", "reason": "no place for them"}),
+    st.just({"set": "crew[*].rank", "by": "1 / value", "where": "value > 0"}),
+    st.just({"rename": "crew", "to": "hands"}),
+)  # fmt: skip
+_styles = st.sampled_from(
+    (
+        ("", "", ", ", ": "),
+        ("", "", ",", ":"),
+        ("\n  ", "\n    ", ",", ": "),
+        ("\r\n", "\r\n\t", " ,", " : "),
+        ("\n", "\n  // mine\n  ", ",", ": "),
+    )
+)
+
+
+def in_json(records: list[Any], style: Any, odd: int) -> bytes:
+    """Write a file by hand; the record of number `odd` is written otherwise than the others."""
+    outer, inner, comma, colon = style
+    rows = []
+    for number, (id, rank, name, pay, at) in enumerate(records):
+        pairs = [("id", id), ("rank", rank), ("name", f'"{name}"'), ("pay", pay), ("at", at)]
+        if number == odd:
+            pairs[1] = (" rank", rank) if odd % 2 else ("rank", "null")
+        members = comma.join(f'{inner}"{key.strip()}"{colon}{value}' for key, value in pairs)
+        rows.append(f"{outer}{{{members}{outer}}}")
+    crew = f"[{comma.join(rows)}{outer}]"
+    notes = '[{"day": 1, "line": "fog"}, {"day": 2, "line": "", "wet": 1}]'
+    return f'{{"format": 1, "crew": {crew}, "coins": 5, "notes": {notes}}}\n'.encode()
+
+
+class JsonColumns(unittest.TestCase):
+    @law
+    @given(_records, st.lists(_in_json, min_size=1, max_size=4), _styles, st.integers(0, 30))
+    def test_by_columns_as_record_by_record(
+        self, records: list[Any], do: list[Any], style: Any, odd: int
+    ) -> None:
+        """The same bytes, counts and losses, whatever the style; values of any kind; or both refuse."""
+        data = in_json(records, style, odd)
+        told: list[Any] = []
+        for few in (0, 1 << 40):
+            try:
+                done = Converter(made("json", [("1", "2", do)]), few=few)(
+                    data, INTEGER.parse("2"), name="f"
+                )
+                told.append((done.data, in_pattern(done), len(done.losses) > 0))
+            except BooksUnbalanced:
+                raise
+            except KindredError as error:
+                told.append(error)
+        refused = [isinstance(each, KindredError) for each in told]
+        self.assertEqual(refused[0], refused[1], told)
+        if not any(refused):
+            self.assertEqual(told[0], told[1])
+
+
+def in_pattern(done: Converted) -> Counter[Any]:
+    """Return the lines of a statement, all places in lists as one."""
+    out: Counter[Any] = Counter()
+    for line in done.statement.lines:
+        names = (re.sub(r"\[\d+\]", "[*]", name) for name in (line.item, line.became or line.item))
+        out[line.outcome, *names] += line.count
+    return out
+
+
 class Each(unittest.TestCase):
     def run_steps(self, document: Any, *do: dict[str, Any]) -> Any:
         data = json.dumps({"format": 1, **document}, indent=2).encode()

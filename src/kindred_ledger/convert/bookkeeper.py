@@ -8,57 +8,76 @@ gone without a reason gets no line, and the books do not balance.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from ..errors import BooksUnbalanced
-from ..formats import ANY, Columns, Document, Leaf, Path, as_tabular, format_path
+from ..formats import (
+    ANY,
+    Columns,
+    Document,
+    Leaf,
+    Path,
+    Stretch,
+    as_stretched,
+    as_tabular,
+    format_path,
+)
 from ..statement import Line, Outcome, Statement
 from .tables import FEW, column_tables, differing, same_column, same_together
 
 __all__ = ["Bookkeeper", "Census"]
 
+_LEAF = 16  # bytes a leaf takes at least, as a rule
 _FOLLOWS = "follows from what changed"
 
 
 class Census:
     """The leaves of a document, counted: single ones by name, those of large tables by column.
 
-    `tables` maps the paths of tables taken by columns to them.
+    `tables` maps the paths of tables taken by columns to them. What nobody touched is left out at
+    the paths `apart`: it is told by its bytes.
     """
 
-    def __init__(self, document: Document, tables: Iterable[Path]) -> None:
+    def __init__(
+        self, document: Document, tables: Iterable[Path] = (), apart: Iterable[Path] = ()
+    ) -> None:
         self.tables: dict[Path, Columns] = {}
         tabular = as_tabular(document)
-        self.by_columns = tabular is not None
+        self.keeps_order = tabular is None or tabular.keeps_order
         for path in tables:
             columns = tabular.open_columns(path) if tabular is not None else None
             if columns is None:
                 raise BooksUnbalanced("a table is not read back as one", where=format_path(path))
             self.tables[path] = columns
+        without = {*self.tables, *apart}
+        some: Any = document
         self.leaves: list[Leaf] = list(
-            tabular.leaves(without=self.tables) if tabular is not None else document.leaves()
+            some.leaves(without=without) if without else document.leaves()
         )
 
     def names(self, name: Names) -> Counter[str]:
-        """Return how many leaves there are of each name."""
+        """Return how many leaves there are of each name, but for those apart."""
         out = Counter([name(leaf.path) for leaf in self.leaves])
         for path, columns in self.tables.items():
             for column in columns.cells:
-                out[column_name(path, column)] += columns.count
+                for below, count in columns.names_in(column).items():
+                    out[column_name(path, column, below)] += count
             if not columns.count:
                 out[format_path(path)] += 1
         return out
 
 
-def _column(path: Path) -> Path:
-    """Return the path of the column a leaf lies in."""
-    return (*path[:-2], ANY, path[-1]) if len(path) > 1 and isinstance(path[-2], int) else ()
+def _columns_of(path: Path) -> Iterator[Path]:
+    """Yield the columns a leaf lies in."""
+    for depth, part in enumerate(path[1:-1], 1):
+        if isinstance(part, int):
+            yield (*path[:depth], ANY, path[depth + 1])
 
 
-def column_name(table: Path, column: str) -> str:
-    """Return the name of all values in a column."""
-    return format_path((*table, ANY, *([column] if column != "value" else [])))
+def column_name(table: Path, column: str, below: Path = ()) -> str:
+    """Return the name of all values in a column, or of those `below` it."""
+    return format_path((*table, ANY, *([column] if column != "value" else []), *below))
 
 
 class Names:
@@ -85,25 +104,55 @@ class Bookkeeper:
     A column has the path of its table, `ANY`, and its name; rows that go, that of their table.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, *, few: int = FEW) -> None:
+        self._few = few
+        self._least = few * _LEAF
         self._reasons: dict[Path, list[str]] = {}
+        self._below: dict[Path, list[str]] = {}  # of all that was read below a path
         self._dropped: dict[Path, str] = {}
+        self._dropped_whole: list[tuple[Stretch, str]] = []
+        self._dropped_tables: list[Path] = []  # taken by columns; where they were read
         self._rows: dict[Path, list[tuple[Any, str]]] = {}
         self.losses: list[tuple[str, str]] = []
 
     def explain(self, document: Document, path: Path, reason: str) -> None:
         """Note why the leaves at or below a path change."""
-        for leaf in list(document.leaves(path)):
+        whole, tables = self._stretches(document, path), self._tables(document, path)
+        for origin in (*(stretch.origin for stretch in whole), *tables.values()):
+            self._below.setdefault(origin, []).append(reason)
+        for leaf in _leaves(document, path, whole, tables):
             if leaf.origin is not None:
                 self._reasons.setdefault(leaf.origin, []).append(reason)
 
     def drop(self, document: Document, path: Path, reason: str, *, loss: bool) -> None:
         """Note why the leaves at or below a path are left out."""
-        for leaf in list(document.leaves(path)):
+        whole, tables = self._stretches(document, path), self._tables(document, path)
+        for stretch in whole:
+            self._dropped_whole.append((stretch, reason))
+            if loss:
+                self.losses += [
+                    (format_path((*stretch.origin, *name)), f"{count:,} values: {reason}")
+                    for name, count in stretch.names.items()
+                ]
+        for there, origin in tables.items():
+            columns = Census(document, [there]).tables[there]
+            self._dropped_tables.append(origin)
+            for name, read in columns.origins.items():
+                self.drop_column(origin, read, columns.names_in(name), reason, loss=loss)
+        for leaf in _leaves(document, path, whole, tables):
             if leaf.origin is not None:
                 self._dropped[leaf.origin] = reason
                 if loss:
                     self.losses.append((format_path(leaf.origin), f"{leaf.text}: {reason}"))
+
+    def _tables(self, document: Document, path: Path) -> dict[Path, Path]:
+        """Return the tables taken by columns at or below a path, and where each was read."""
+        found = column_tables(document, self._few)
+        return {there: origin for there, origin in found.items() if there[: len(path)] == path}
+
+    def _stretches(self, document: Document, path: Path = ()) -> list[Stretch]:
+        stretched = as_stretched(document)
+        return stretched.stretches(self._least, path) if stretched is not None else []
 
     def explain_column(self, table: Path, column: str | None, reason: str) -> None:
         """Note why the values of a column change; `column` is its name when it was read."""
@@ -111,13 +160,22 @@ class Bookkeeper:
             self._reasons.setdefault((*table, ANY, column), []).append(reason)
 
     def drop_column(
-        self, table: Path, column: str | None, count: int, reason: str, *, loss: bool
+        self,
+        table: Path,
+        column: str | None,
+        names: Mapping[Path, int],
+        reason: str,
+        *,
+        loss: bool,
     ) -> None:
-        """Note why a column is left out."""
+        """Note why a column is left out; `names` has how many leaves it has of which name."""
         if column is not None:
             self._dropped[(*table, ANY, column)] = reason
-            if loss and count:
-                self.losses.append((column_name(table, column), f"{count:,} values: {reason}"))
+            self.losses += [
+                (column_name(table, column, below), f"{count:,} values: {reason}")
+                for below, count in names.items()
+                if loss and count
+            ]
 
     def drop_rows(self, table: Path, rows: Any, reason: str, *, loss: bool) -> None:
         """Note why rows of a table are left out; `rows` (n,) are their numbers when it was read."""
@@ -126,7 +184,7 @@ class Bookkeeper:
             self.losses.append((format_path((*table, ANY)), f"{len(rows):,} rows: {reason}"))
 
     def statement(
-        self, subject: str, source: Document, result: Document, again: Document, *, few: int = FEW
+        self, subject: str, source: Document, result: Document, again: Document
     ) -> Statement:
         """Return the balanced account of a conversion.
 
@@ -136,22 +194,53 @@ class Bookkeeper:
         Raises:
             BooksUnbalanced: a leaf went without a reason, or what was written reads as another.
         """
-        tables = column_tables(result, few)
-        meant = Census(result, tables)
-        found = Census(again, tables)
-        before = Census(source, tables.values())
+        tables = column_tables(result, self._few)
+        whole = self._stretches(result)
+        paths, origins = [each.path for each in whole], [each.origin for each in whole]
+        meant = Census(result, tables, paths)
+        found = Census(again, tables, paths)
+        gone = [stretch.origin for stretch, _ in self._dropped_whole]
+        read = [*tables.values(), *self._dropped_tables]
+        before = Census(source, read, [*origins, *gone])
         _same_leaves(meant, found)
+        _same_bytes(whole, source, again)
         name = Names()
-        lines = self._leaf_lines(before.leaves, meant.leaves, name)
+        lines = self._leaf_lines(before.leaves, meant.leaves, paths, name)
+        lines += self._stretch_lines(whole, name)
         for path, origin in tables.items():
             lines += self._table_lines(
                 path, origin, before.tables[origin], meant.tables[path], found.tables[path]
             )
-        return Statement(subject, "fields", tuple(lines)).balanced(
-            before.names(name), found.names(name)
-        )
+        for origin in self._dropped_tables:
+            lines += self._gone_lines(origin, before.tables[origin])
+        items_in, items_out = before.names(name), found.names(name)
+        for stretch in whole:
+            items_in.update(_counts(stretch.origin, stretch, name))
+            items_out.update(_counts(stretch.path, stretch, name))
+        for stretch, _ in self._dropped_whole:
+            items_in.update(_counts(stretch.origin, stretch, name))
+        return Statement(subject, "fields", tuple(lines)).balanced(items_in, items_out)
 
-    def _leaf_lines(self, source: list[Leaf], result: list[Leaf], name: Names) -> list[Line]:
+    def _stretch_lines(self, whole: list[Stretch], name: Names) -> list[Line]:
+        """Return the lines of what nobody touched, and of what was dropped whole."""
+        lines: list[Line] = []
+        for each in whole:
+            here = each.path == each.origin
+            reason = "" if here else "; ".join(self._told(each.origin)) or _FOLLOWS
+            for below, count in each.names.items():
+                item, became = name((*each.origin, *below)), name((*each.path, *below))
+                outcome = Outcome.KEPT if here else Outcome.CHANGED
+                lines.append(Line(outcome, item, reason, "" if here else became, count=count))
+        for each, why in self._dropped_whole:
+            lines += [
+                Line(Outcome.DROPPED, item, why, count=count)
+                for item, count in _counts(each.origin, each, name).items()
+            ]
+        return lines
+
+    def _leaf_lines(
+        self, source: list[Leaf], result: list[Leaf], apart: list[Path], name: Names
+    ) -> list[Line]:
         known = {leaf.path for leaf in source}
         arrived: dict[Path, list[Leaf]] = {}
         lines: list[Line] = []
@@ -169,7 +258,9 @@ class Bookkeeper:
                 lines.append(Line(Outcome.DROPPED, name(leaf.path), why))
             elif leaf.value in ({}, []):
                 here = here or {
-                    each.path[:depth] for each in result for depth in range(len(each.path))
+                    path[:depth]
+                    for path in (*(each.path for each in result), *((*path, ANY) for path in apart))
+                    for depth in range(len(path))
                 }
                 if leaf.path in here:
                     lines.append(Line(Outcome.DROPPED, name(leaf.path), "it is no longer empty"))
@@ -179,14 +270,24 @@ class Bookkeeper:
         same = before.text == after.text and type(before.value) is type(after.value)
         if before.path == after.path and same:
             return Line(Outcome.KEPT, name(before.path))
-        told = [*self._reasons.get(before.path, ()), *self._reasons.get(_column(before.path), ())]
-        reason = "; ".join(dict.fromkeys(told)) or _FOLLOWS
+        reason = "; ".join(self._told(before.path)) or _FOLLOWS
         became = name(after.path) if after.path != before.path else ""
         return Line(Outcome.CHANGED, name(before.path), reason, became)
 
+    def _told(self, path: Path) -> Iterable[str]:
+        """Return why what was read at a path changed."""
+        told = [*self._reasons.get(path, ())]
+        for column in _columns_of(path):
+            told += self._reasons.get(column, ())
+        for depth in range(1, len(path) + 1) if self._below else ():
+            told += self._below.get(path[:depth], ())
+        return dict.fromkeys(told)
+
     def _gone_for(self, path: Path) -> str | None:
         """Return why a leaf is not there any more; it may have gone with its column, or its row."""
-        found = self._dropped.get(path) or self._dropped.get(_column(path))
+        found = self._dropped.get(path)
+        for column in _columns_of(path) if found is None else ():
+            found = found or self._dropped.get(column)
         for depth, row in enumerate(path) if found is None and self._rows else ():
             if isinstance(row, int):
                 told = self._rows.get(path[:depth], ())
@@ -206,40 +307,70 @@ class Bookkeeper:
             if not (name in untouched or same_column(meant, found, name)):
                 where = column_name(path, name)
                 raise BooksUnbalanced("a column does not read back as it was meant", where=where)
-            after = column_name(path, name)
             if read is None:
-                lines.append(
-                    Line(Outcome.ADDED, after, meant.notes.get(name, ""), count=meant.count)
-                )
+                note = meant.notes.get(name, "")
+                lines.append(Line(Outcome.ADDED, column_name(path, name), note, count=meant.count))
                 continue
             arrived.add(read)
-            item = column_name(origin, read)
-            reason = "; ".join(dict.fromkeys(self._reasons.get((*origin, ANY, read), ())))
+            reason = "; ".join(self._told((*origin, ANY, read)))
             changed = 0 if name in untouched else differing(source, read, meant.rows, found, name)
-            if moved or read != name:
-                changed = meant.count
-            became = after if after != item else ""
-            for outcome, count, why in (
-                (Outcome.KEPT, meant.count - changed, ""),
-                (Outcome.CHANGED, changed, reason or _FOLLOWS),
-            ):
-                if count:
-                    lines.append(Line(outcome, item, why, became, count=count))
-            for rows, why in self._rows.get(origin, ()):
-                lines.append(Line(Outcome.DROPPED, item, why, count=len(rows)))
+            for below, here in found.names_in(name).items():
+                item, after = column_name(origin, read, below), column_name(path, name, below)
+                some = here if moved or read != name else changed
+                became = after if after != item else ""
+                for outcome, count, why in (
+                    (Outcome.KEPT, here - some, ""),
+                    (Outcome.CHANGED, some, reason or _FOLLOWS),
+                ):
+                    if count:
+                        lines.append(Line(outcome, item, why, became, count=count))
+                for rows, why in self._rows.get(origin, ()):
+                    lines.append(Line(Outcome.DROPPED, item, why, count=len(rows)))
         if not meant.count:
             lines.append(Line(Outcome.ADDED, format_path(path), "left empty"))
-        for name in source.cells:
-            gone_for = self._dropped.get((*origin, ANY, name))
-            if name not in arrived and gone_for is not None and source.count:
-                lines.append(
-                    Line(Outcome.DROPPED, column_name(origin, name), gone_for, count=source.count)
-                )
+        lines += self._gone_lines(origin, source, arrived)
         strange = [name for name in found.cells if name not in meant.cells]
         if strange:
             where = column_name(path, strange[0])
             raise BooksUnbalanced("a column came that no step made", where=where)
         return lines
+
+    def _gone_lines(
+        self, origin: Path, source: Columns, arrived: Collection[str] = ()
+    ) -> list[Line]:
+        """Return the lines of the columns that were left out, and have not arrived."""
+        lines: list[Line] = []
+        for name in source.cells if source.count else ():
+            reason = self._dropped.get((*origin, ANY, name))
+            if name not in arrived and reason is not None:
+                lines += [
+                    Line(Outcome.DROPPED, column_name(origin, name, below), reason, count=count)
+                    for below, count in source.names_in(name).items()
+                ]
+        return lines
+
+
+def _leaves(
+    document: Document, path: Path, apart: list[Stretch], tables: Iterable[Path]
+) -> list[Leaf]:
+    some: Any = document
+    without = {*(stretch.path for stretch in apart), *tables}
+    return list(some.leaves(path, without=without) if without else document.leaves(path))
+
+
+def _counts(base: Path, stretch: Stretch, name: Names) -> dict[str, int]:
+    return {name((*base, *below)): count for below, count in stretch.names.items()}
+
+
+def _same_bytes(whole: list[Stretch], source: Document, again: Document) -> None:
+    """Raise `BooksUnbalanced` if what nobody touched is not what was read, or what was written."""
+    read, written = as_stretched(source), as_stretched(again)
+    for each in whole:
+        before = read.untouched(each.origin) if read is not None else None
+        after = written.untouched(each.path) if written is not None else None
+        if before is None or after is None or not before[1] == each.data == after[1]:
+            told = "what was written does not read back as what was meant"
+            raise BooksUnbalanced(told, where=format_path(each.path))
 
 
 def _same_leaves(meant: Census, found: Census) -> None:
@@ -247,7 +378,7 @@ def _same_leaves(meant: Census, found: Census) -> None:
     wanted, written = ([(leaf.path, leaf.text) for leaf in each.leaves] for each in (meant, found))
     if wanted == written:
         return
-    if meant.by_columns:  # there the layout has the order of fields
+    if not meant.keeps_order:
         wanted, written = (
             sorted(each, key=lambda leaf: format_path(leaf[0])) for each in (wanted, written)
         )

@@ -163,7 +163,7 @@ class Converter:
         format = self.format
         try:
             source = format.version_of(document)
-            books = Bookkeeper()
+            books = Bookkeeper(few=self._few)
             notes = []
             for hop in self.route(source, target):
                 self._carry_out(hop, Fields(document, books, few=self._few))
@@ -171,7 +171,7 @@ class Converter:
                     notes.append(format.table.steps[hop.number].note)
             result = document.encode()
             read = format.decode(data), document, format.decode(result)
-            statement = books.statement(name, *read, few=self._few)
+            statement = books.statement(name, *read)
         except KindredError as error:
             raise error.inside(name) from None
         return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))

@@ -56,6 +56,8 @@ _Run = Callable[[Scope], Any]
 class Expression(Struct, frozen=True, eq=False):
     """An expression that was read. `names` are those it looks up, each with what follows its dots.
 
+    `whole` tells that whole numbers stay whole in it, so that over columns it is exact, too.
+
     >>> Expression.parse("purse * 2 + 1")(lambda name: {"purse": 20}[name[0]])
     41
     """
@@ -63,6 +65,7 @@ class Expression(Struct, frozen=True, eq=False):
     text: str
     names: tuple[tuple[str | int, ...], ...]
     run: _Run
+    whole: bool
 
     @staticmethod
     def parse(text: str, tables: Mapping[str, Mapping[str, Any]] | None = None) -> Expression:
@@ -84,6 +87,7 @@ class _Parser:
         self._tables = tables
         self._names: dict[tuple[str | int, ...], None] = {}
         self._depth = 0
+        self._whole = True
 
     def expression(self) -> Expression:
         text = self._text
@@ -101,7 +105,7 @@ class _Parser:
         except ValueError as error:  # a number of thousands of digits
             self._fail(str(error), 0)
         run = self._node(body)
-        return Expression(text, tuple(self._names), run)
+        return Expression(text, tuple(self._names), run, self._whole)
 
     def _fail(self, what: str, at: int) -> NoReturn:
         text = self._text.strip()
@@ -129,6 +133,7 @@ class _Parser:
         value: Any = node.value
         if isinstance(value, float):
             value = Decimal(ast.get_source_segment(self._text.strip(), node) or repr(value))
+            self._whole = False
         number = isinstance(value, (int, Decimal)) and not isinstance(value, bool)
         if number and (not Decimal(value).is_finite() or abs(Decimal(value).adjusted()) > DIGITS):
             self._fail(f"a number has at most {DIGITS} digits", node.col_offset)
@@ -197,6 +202,7 @@ class _Parser:
         sign = _ARITHMETIC.get(type(node.op))
         if sign is None:
             self._fail("there are + - * / // % only", node.right.col_offset - 1)
+        self._whole = self._whole and sign != "/"
         own = isinstance(node.left, ast.BinOp), isinstance(node.right, ast.BinOp)
         parts = self._node(node.left), self._node(node.right)
         return self._held(node, lambda a, b: arithmetic(sign, a, b, own), *parts)
@@ -291,11 +297,13 @@ class _Parser:
                 self._fail("when needs a condition and two values", node.col_offset)
             return self._choice(node, *node.args)
         if name == "lookup":
+            self._whole = False
             return self._lookup(node)
         if name == "has":
             path = self._path(node.args[0]) if len(node.args) == 1 else self._path(node)
             self._names[path] = None
             return lambda scope: scope(path) is not MISSING
+        self._whole = self._whole and name not in _FRACTIONS
         found = FUNCTIONS.get(name)
         if found is None:
             from difflib import get_close_matches
@@ -332,4 +340,8 @@ class _Parser:
         return self._held(node, call, *parts)
 
 
+_FRACTIONS = {
+    "number",
+    "sum",
+}  # functions that may make others than whole numbers of texts and lists
 _WORDS = {"true": True, "false": False, "none": None}

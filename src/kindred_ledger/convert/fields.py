@@ -7,14 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from decimal import Decimal
+from itertools import repeat
 from typing import Any
 
 from ..errors import FormatError, PreconditionUnmet, UsageError
-from ..formats import ANY, Columns, Document, Path, Words, as_tabular, format_path, same_value
+from ..formats import ANY, Columns, Document, Path, Values, as_tabular, format_path, same_value
 from .bookkeeper import Bookkeeper
 from .expressions import Expression
 from .tables import FEW, differ
-from .values import MISSING, choose, column_of, distinct
+from .values import MISSING, column_of, distinct
 
 __all__ = ["Fields", "as_key", "exact"]
 
@@ -59,7 +60,7 @@ class Fields:
 
         `loss` tells what is lost with each value that changes.
         """
-        column = self._column(pattern, (value, where))
+        column = self._column(pattern, (value, where), writes=True)
         if column is not None:
             column.change(value, reason, where=where, loss=loss)
             return
@@ -71,7 +72,7 @@ class Fields:
         self, pattern: Path, table: Mapping[str, Any], *, strict: bool = False, loss: str = ""
     ) -> None:
         """Replace values by what a table has for them; `strict`: all must be in it."""
-        column = self._column(pattern, (Expression.parse("value"),))
+        column = self._column(pattern, (Expression.parse("value"),), writes=True)
         if column is not None:
             column.translate(table, strict=strict, loss=loss)
             return
@@ -119,12 +120,10 @@ class Fields:
         """Leave out all that a pattern means, or those of it for which a condition holds."""
         if where is not None and pattern[-1] == ANY:
             rows = self._rows(pattern[:-1], where)
-            if rows is not None:
-                rows.drop_rows(where, reason, loss=loss)
+            if rows is not None and rows.drop_rows(where, reason, loss=loss):
                 return
         column = self._column(pattern, ()) if where is None else None
-        if column is not None:
-            column.drop(reason, loss=loss)
+        if column is not None and column.drop(reason, loss=loss):
             return
         for path in reversed(self.document.find(pattern)):
             if where is None or self._holds(where, path, inside=True):
@@ -234,7 +233,12 @@ class Fields:
     # ---- by columns ----------------------------------------------------------------------
 
     def _column(
-        self, pattern: Path, values: tuple[Value, ...], *, missing: bool = False
+        self,
+        pattern: Path,
+        values: tuple[Value, ...],
+        *,
+        missing: bool = False,
+        writes: bool = False,
     ) -> Column | None:
         """Return the column a pattern means if it lies in a large table, and what it takes can be read."""
         name = pattern[-1] if pattern else ANY
@@ -251,45 +255,41 @@ class Fields:
         wanted = [n for v in values if isinstance(v, Expression) for n in v.names]
         if ("value",) in wanted and not missing:
             wanted.append((name,))
-        if not self._readable(columns, wanted):
-            self._close(pattern[:-2])
+        holds_more = writes and name in columns.cells and columns.is_nested(name)
+        if holds_more or not _readable(columns, wanted):
+            self.close(pattern[:-2])
             return None
         return Column(self, columns, pattern[:-2], name)
 
     def _rows(self, table: Path, condition: Expression) -> Column | None:
-        columns = self._columns(table)
-        if columns is None or ANY in table:
+        columns = self._columns(table) if ANY not in table else None
+        if columns is None:
             return None
-        if not self._readable(columns, condition.names):
-            self._close(table)
+        if any(map(columns.is_nested, columns.cells)) or not _readable(columns, condition.names):
+            self.close(table)
             return None
         return Column(self, columns, table, "")
-
-    def _readable(self, columns: Columns, names: Iterable[Path]) -> bool:
-        """Tell whether what is named in a record are columns of values, and no bytes or bits."""
-        try:
-            for name in names:
-                own = name[1:] if name[0] == "this" else name
-                if own and own[0] in columns.cells:
-                    columns.read(str(own[0]))
-                    if len(own) > 1:
-                        return False
-        except FormatError:
-            return False
-        return True
 
     def _columns(self, table: Path) -> Columns | None:
         if self.tabular is None or len(self.document.find(table)) != 1:
             return None
-        columns = self.tabular.open_columns(table)
-        if columns is not None and columns.count < max(self._few, 1) and not columns.touched:
-            self._close(table)
-            return None
-        return columns
+        return self.tabular.open_columns(table, max(self._few, 1))
 
-    def _close(self, table: Path) -> None:
+    def close(self, table: Path) -> None:
+        """Go on with a table row by row."""
         if self.tabular is not None:
             self.tabular.close_columns(table)
+
+
+def _readable(columns: Columns, names: Iterable[Path]) -> bool:
+    """Tell whether what is named in a record are columns of values, and no bytes or bits."""
+    for name in names:
+        own = name[1:] if name[0] == "this" else name
+        if not own:  # the whole record
+            return False
+        if own[0] in columns.cells and (len(own) > 1 or not columns.is_readable(str(own[0]))):
+            return False
+    return True
 
 
 class Column:
@@ -308,56 +308,107 @@ class Column:
         """Tell whether the table has the column."""
         return self._name in self._columns.cells
 
-    def computed(self, value: Value, source: str = "") -> Any:
-        """Return what a value or an expression is for the rows: a column, or one for all."""
+    def computed(self, value: Value, source: str = "", *, only: Any = None) -> Any:
+        """Return what a value or an expression is for the rows: a column, or one for all.
+
+        Rows where `only` `(n_rows,) bool` is false need no value.
+        """
         if not isinstance(value, Expression):
             return value
         columns, own = self._columns, source or self._name or "value"
         outside = self._fields.scope(self._table[:-1], inside=True)
 
-        def look(name: Path) -> Any:
+        def column(name: Path) -> str | None:
             if name == ("value",):
-                return columns.read(own) if own in columns.cells else MISSING
+                return own if own in columns.cells else None
             inner = name[1:] if name[0] == "this" else name
-            if len(inner) == 1 and inner[0] in columns.cells:
-                return columns.read(str(inner[0]))
-            return MISSING if name[0] == "this" else outside(name)
+            return str(inner[0]) if len(inner) == 1 and inner[0] in columns.cells else None
 
+        def look(name: Path) -> Any:
+            found = column(name)
+            if found is not None:
+                return columns.read(found)
+            return MISSING if name[0] == "this" or name == ("value",) else outside(name)
+
+        if columns.exact:
+            if value.whole:
+                try:
+                    return value(look)
+                except (
+                    FormatError
+                ):  # for all rows at once, a value is needed where one alone needs none
+                    pass
+            return self._each(value, column, look, only)
         return value(look)
+
+    def _each(
+        self,
+        value: Expression,
+        column: Callable[[Path], str | None],
+        look: Callable[[Path], Any],
+        only: Any,
+    ) -> Any:
+        """Return what an expression is for the rows, computed once for all that have the same values."""
+        names = dict.fromkeys(found for name in value.names if (found := column(name)) is not None)
+        held = {name: self._columns.distinct(name) for name in names}
+        if not held:
+            return value(look) if only is None or only.any() else None
+        numbers: dict[tuple[int, ...], int] = {}
+        rows = zip(*(each.codes.tolist() for each in held.values()), strict=True)
+        wanted = repeat(True) if only is None else only.tolist()
+        codes = [
+            numbers.setdefault(row, len(numbers)) if want else 0
+            for row, want in zip(rows, wanted, strict=False)
+        ]
+        results: list[Any] = []
+        for row in numbers:
+            given = {n: held[n].values[code] for n, code in zip(held, row, strict=True)}
+
+            def singly(name: Path, given: dict[str, Any] = given) -> Any:
+                found = column(name)
+                return look(name) if found is None else given[found]
+
+            results.append(value(singly))
+        return Values(column_of(codes), results or [None])
 
     def change(
         self, value: Value, reason: str, *, where: Expression | None = None, loss: str = ""
     ) -> None:
-        columns = self._columns
+        columns, name = self._columns, self._name
         if not self.exists:
             return
-        new = self.computed(value)
-        old = columns.read(self._name) if loss or where is not None else None
-        if where is not None:
-            told = columns.filled(self.computed(where))
-            new = choose(told, new, old)
-        columns.write(self._name, new)
+        old = columns.comparable(name) if loss else None
+        told = None if where is None else self._truth(where)
+        new = self.computed(value, only=told)
+        columns.write(name, new, where=told)
         self._explain(reason)
         if loss:
-            count = int(differ(old, columns.read(self._name)).sum())
+            count = int(differ(old, columns.comparable(name)).sum())
             if count:
-                told_of = format_path((*self._table, ANY, self._name))
+                told_of = format_path((*self._table, ANY, name))
                 self._fields.books.losses.append((told_of, f"{count:,} values: {loss}"))
+
+    def _truth(self, condition: Expression) -> Any:
+        """Return for which rows a condition holds: `(n_rows,) bool`."""
+        told = self._columns.filled(self.computed(condition))
+        if getattr(getattr(told, "dtype", None), "kind", "") != "b":
+            raise FormatError(
+                f"{condition.text} is neither true nor false", where=format_path(self._table)
+            )
+        return told
 
     def translate(self, table: Mapping[str, Any], *, strict: bool, loss: str) -> None:
         if not self.exists:
             return
-        old = self._columns.read(self._name)
-        values, codes = distinct(old)
+        old = self._columns.distinct(self._name)
         new = []
-        for code, value in enumerate(values):
+        for code, value in enumerate(old.values):
             key = as_key(value)
-            if key not in table and strict and (codes == code).any():
-                row = int((codes == code).argmax())
+            if key not in table and strict and (old.codes == code).any():
+                row = int((old.codes == code).argmax())
                 raise _untold(key, table, (*self._table, row, self._name))
             new.append(exact(table.get(key, value)))
-        told = Words(codes, new) if all(isinstance(v, str) for v in new) else column_of(new)[codes]
-        self.change(told, "by the card's table", loss=loss)
+        self.change(self._columns.filled(Values(old.codes, new)), "by the card's table", loss=loss)
 
     def add(self, value: Value, reason: str, source: Path | None) -> None:
         if self.exists or (source is not None and source[-1] not in self._columns.cells):
@@ -375,24 +426,36 @@ class Column:
         self._explain(f"moved to {path}")
         self._columns.rename(self._name, to)
 
-    def drop(self, reason: str, *, loss: bool) -> None:
-        if self.exists:
-            read, count = self._columns.origins[self._name], self._columns.count
-            self._fields.books.drop_column(self._origin, read, count, reason, loss=loss)
-            self._columns.remove(self._name)
-
-    def drop_rows(self, where: Expression, reason: str, *, loss: bool) -> None:
+    def drop(self, reason: str, *, loss: bool) -> bool:
+        """Take the column out; False if its rows must be looked at, as they hold nothing else."""
         columns = self._columns
-        told = columns.filled(self.computed(where))
+        if not self.exists:
+            return True
+        if columns.exact and len(columns.cells) == 1:
+            self._fields.close(self._table)
+            return False
+        read, names = columns.origins[self._name], columns.names_in(self._name)
+        self._fields.books.drop_column(self._origin, read, names, reason, loss=loss)
+        columns.remove(self._name)
+        return True
+
+    def drop_rows(self, where: Expression, reason: str, *, loss: bool) -> bool:
+        """Take rows out; False if they must be looked at one by one, as none would be left."""
+        columns = self._columns
+        told = self._truth(where)
         gone = told.nonzero()[0]
+        if columns.exact and len(gone) == columns.count:
+            self._fields.close(self._table)
+            return False
         if len(gone):
             rows = gone if columns.rows is None else columns.rows[gone]
             self._fields.books.drop_rows(self._origin, rows, reason, loss=loss)
             columns.take((~told).nonzero()[0])
+        return True
 
     def sort(self, by: Expression, reason: str, *, descending: bool) -> None:
         keys = self._columns.filled(self.computed(by))
-        values, codes = distinct(keys)
+        values, codes = (keys.values, keys.codes) if isinstance(keys, Values) else distinct(keys)
         ranks = {v: n for n, v in enumerate(dict.fromkeys(
             values[at] for at in sorted_by(values, descending=descending)))}  # fmt: skip
         rank = [ranks[value] for value in values]
@@ -406,11 +469,11 @@ class Column:
     def check(self, holds: Callable[[Any], str], remedy: str) -> None:
         if not self.exists:
             return
-        values, codes = distinct(self._columns.read(self._name))
-        bad = {code: told for code, value in enumerate(values) if (told := holds(value))}
-        for row in codes.tolist() if bad else ():
+        held = self._columns.distinct(self._name)
+        bad = {code: told for code, value in enumerate(held.values) if (told := holds(value))}
+        for row in held.codes.tolist() if bad else ():
             if row in bad:
-                place = int((codes == row).argmax())
+                place = int((held.codes == row).argmax())
                 where = format_path((*self._table, place, self._name))
                 raise PreconditionUnmet(bad[row], where=where, remedy=remedy)
 
@@ -418,7 +481,7 @@ class Column:
         """Return the path of the first row for which a condition does not hold."""
         if not self.exists:
             return None
-        bad = (~self._columns.filled(self.computed(condition))).nonzero()[0]
+        bad = (~self._truth(condition)).nonzero()[0]
         return (*self._table, int(bad[0]), self._name) if len(bad) else None
 
     def _explain(self, reason: str) -> None:

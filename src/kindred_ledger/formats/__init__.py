@@ -1,11 +1,12 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, FOLDER, LAYOUT, codec_names, decode, decode_folder, load_layout
-from .columns import Columns, Tabular, Words, as_tabular, runs_together, words_of
+from .columns import Columns, Tabular, Values, Words, as_tabular, runs_together, words_of
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
 from .lookup import look_up
+from .stretches import Stretch, as_stretched
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -26,8 +27,11 @@ __all__ = [
     "LayoutError",
     "Leaf",
     "Path",
+    "Stretch",
     "Tabular",
+    "Values",
     "Words",
+    "as_stretched",
     "as_tabular",
     "changes_between",
     "codec_names",

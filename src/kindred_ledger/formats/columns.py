@@ -15,7 +15,16 @@ from msgspec import Struct
 from ..errors import FormatError
 from .document import Document, Leaf, Path
 
-__all__ = ["Columns", "Tabular", "Words", "as_tabular", "runs_together", "words_of"]
+__all__ = [
+    "Columns",
+    "Tabular",
+    "Values",
+    "Words",
+    "as_tabular",
+    "runs_together",
+    "single_kind",
+    "words_of",
+]
 
 
 class Words(Struct, eq=False):
@@ -32,6 +41,35 @@ class Words(Struct, eq=False):
         import numpy as np
 
         return np.array(self.texts, object)[self.codes]
+
+
+class Values(Struct, eq=False):
+    """A column of single values of any kind: row `i` holds `values[codes[i]]`."""
+
+    codes: Any  # (n_rows,) intp
+    values: list[Any]
+
+    def __len__(self) -> int:
+        return len(self.codes)
+
+
+def single_kind(values: list[Any]) -> Any:
+    """Return values as an array of truth or of whole numbers, or as `Words`; None if they are neither.
+
+    >>> single_kind([3, 4]).dtype.kind, single_kind([3, None]) is None
+    ('i', True)
+    """
+    import numpy as np
+
+    kinds = set(map(type, values))
+    if kinds == {str}:
+        return words_of(values)
+    if kinds == {bool}:
+        return np.array(values, np.bool_)
+    if kinds != {int}:
+        return None
+    narrow = min(values) >= -1 << 63 and max(values) < 1 << 63
+    return np.array(values, np.int64 if narrow else object)
 
 
 def words_of(texts: list[Any]) -> Words:
@@ -53,6 +91,8 @@ class Columns:
     `cells` maps names to columns as the file has them (`stored`), or as they were put here: NumPy
     arrays of numbers or truth, or `Words`. `load` turns what is stored into one of those.
     """
+
+    exact = False  # whether every value is to become what it would one by one: no float64
 
     def __init__(self, cells: dict[str, Any], count: int, load: Callable[[str, Any], Any]) -> None:
         self.count = count
@@ -95,10 +135,44 @@ class Columns:
             return self.cells[name]
         return self._load(self.origins[name] or name, self.cells[name])
 
-    def write(self, name: str, values: Any, *, note: str = "") -> None:
-        """Put values into a column, a single one into all its rows; a new column comes last."""
+    def is_readable(self, name: str) -> bool:
+        """Tell whether a column holds single values that are read."""
+        try:
+            self.read(name)
+        except FormatError:
+            return False
+        return True
+
+    def is_nested(self, name: str) -> bool:
+        """Tell whether the values of a column are lists or mappings."""
+        return False
+
+    def names_in(self, name: str) -> dict[Path, int]:
+        """Return how many leaves a column has, by what follows its name."""
+        return {(): self.count}
+
+    def comparable(self, name: str) -> Any:
+        """Return a column as it is compared with what it was."""
+        return self.read(name)
+
+    def distinct(self, name: str) -> Values:
+        """Return the values of a column, each distinct one once."""
+        import numpy as np
+
+        column = self.read(name)
+        if isinstance(column, Words):
+            return Values(column.codes, list(column.texts))
+        values, codes = np.unique(column, return_inverse=True)
+        return Values(codes, [_exact(value) for value in values.tolist()])
+
+    def write(self, name: str, values: Any, *, note: str = "", where: Any = None) -> None:
+        """Put values into a column, a single one into all its rows; a new column comes last.
+
+        Where `where` `(n_rows,) bool` is false, a column keeps what it has.
+        """
         self._touch()
-        self.cells[name] = self.filled(values)
+        new = self.filled(values)
+        self.cells[name] = new if where is None else _picked(where, new, self.read(name))
         self._stored[name] = False
         if name not in self.origins:
             self.origins[name] = None
@@ -137,6 +211,8 @@ class Columns:
         """Return values as a column, single ones repeated in all its rows."""
         import numpy as np
 
+        if isinstance(values, Values):
+            return _as_column(values)
         if hasattr(values, "__len__") and not isinstance(values, (str, list, dict)):
             return values
         if isinstance(values, str):
@@ -148,6 +224,37 @@ class Columns:
             form: Any = np.bool_ if isinstance(values, bool) else np.int64 if narrow else np.object_
             return np.broadcast_to(np.array(values, form), (self.count,))
         return np.broadcast_to(np.array(float(values)), (self.count,))
+
+
+def _picked(where: Any, new: Any, old: Any) -> Any:
+    """Return the rows of one column where it is to be so, of the other elsewhere."""
+    import numpy as np
+
+    if isinstance(new, Words) and isinstance(old, Words):
+        codes = np.where(where, new.codes, old.codes + len(new.texts))
+        return Words(codes, [*new.texts, *old.texts])
+    kinds = [each.dtype.kind == "b" if hasattr(each, "dtype") else None for each in (new, old)]
+    if None in kinds or kinds[0] != kinds[1]:
+        raise FormatError("both values must be of one kind")
+    return np.where(where, new, old)
+
+
+def _as_column(values: Values) -> Any:
+    """Return single values as an array, or as `Words`."""
+    import numpy as np
+
+    found = single_kind(values.values)
+    if isinstance(found, Words):
+        return Words(found.codes[values.codes], found.texts)
+    if found is None:
+        if any(isinstance(v, bool) or not isinstance(v, (int, Decimal)) for v in values.values):
+            raise FormatError("a column has values of one kind")
+        found = np.array([float(value) for value in values.values])
+    return found[values.codes]
+
+
+def _exact(value: Any) -> Any:
+    return Decimal(repr(value)) if isinstance(value, float) else value
 
 
 class Run(Struct, frozen=True):
@@ -186,7 +293,12 @@ def runs_together(one: Any, other: Any, names: Iterable[str]) -> list[Run]:
 
 
 class Tabular(Document, Protocol):
-    """A document whose large tables are edited by columns."""
+    """A document whose large tables are edited by columns.
+
+    `keeps_order` is False where the order of fields is the format's own, whatever it is here.
+    """
+
+    keeps_order: bool
 
     def leaves(self, at: Path = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
         """Yield every leaf at or below a path, but not at or below those `without`."""
@@ -196,8 +308,11 @@ class Tabular(Document, Protocol):
         """Return the tables of at least so many rows that are taken by columns, in order."""
         ...
 
-    def open_columns(self, path: Path) -> Columns | None:
-        """Return the columns of a table, to be edited; None if it has to be edited row by row."""
+    def open_columns(self, path: Path, least: int = 0) -> Columns | None:
+        """Return the columns of a table, to be edited; None if it has to be edited row by row.
+
+        A table of fewer than `least` rows, that nobody edited by columns, has to be.
+        """
         ...
 
     def close_columns(self, path: Path) -> None:

@@ -16,7 +16,7 @@ from ..errors import FormatError
 from .nesting import Columns, Listed, Nesting
 from .text import place_in
 
-__all__ = ["COMMENT", "DEEPEST", "NUMBER", "SPACE", "STRING", "scan"]
+__all__ = ["COMMENT", "DEEPEST", "NUMBER", "SPACE", "STRING", "by_columns", "scan"]
 
 SPACE = re.compile(rb"(?:[ \t\r\n]+|//[^\n]*|/\*.*?\*/)*+", re.S)
 STRING = re.compile(rb'"(?:[^"\\\x00-\x1f]++|\\["\\/bfnrt]|\\u[0-9a-fA-F]{4})*+"')
@@ -40,6 +40,13 @@ def scan(data: bytes) -> Nesting:
         if found is not None:
             return found
     return _Careful(data).tokens
+
+
+def by_columns(data: bytes, tokens: Nesting) -> Columns | None:
+    """Return the tokens of a text that was scanned as columns; None if there are comments in it."""
+    if isinstance(tokens, Columns):
+        return tokens if tokens.plain else None
+    return _columns(data) if _valid(data) else None
 
 
 class _Careful:
@@ -137,6 +144,7 @@ def _columns(data: bytes) -> Columns | None:
         return None
     opening = (characters == 0x7B) | (characters == 0x5B)
     columns = Columns(positions, opening, (characters == 0x7D) | (characters == 0x5D))
+    columns.plain = plain
     return columns if columns.depth <= DEEPEST else None
 
 

@@ -10,13 +10,15 @@ from __future__ import annotations
 
 import json
 import re
-from decimal import Decimal
-from math import isfinite
 from typing import Any
+
+import msgspec
 
 from ..errors import FormatError
 from .document import Path, format_path
-from .json_scan import COMMENT, SPACE, scan
+from .json_scan import COMMENT, SPACE, by_columns, scan
+from .json_table import Edit, JsonColumns, read_table, scalar, string, text_of
+from .stretches import Stretch, tally
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
@@ -25,9 +27,7 @@ __all__ = ["JsonDocument"]
 # Possessive: where no line ends here, spaces must not be shared out in every possible way.
 _REST_OF_LINE = re.compile(rb"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
 _CLOSED = re.compile(r"/\*.*?\*/|//[^\n]*\n", re.S)  # comments that what follows cannot get into
-_WORDS: dict[str, Any] = {"true": True, "false": False, "null": None}
-_SURROGATE = re.compile("[\ud800-\udfff]")  # half a character: only its escape can be written
-_LONGEST_INT = 4000  # digits; beyond, int() refuses
+_COLON = 0x3A
 _OPEN, _CLOSE = {MAPPING: b"{", LIST: b"["}, {MAPPING: b"}", LIST: b"]"}
 
 
@@ -48,10 +48,15 @@ class _Value(Node, eq=False):
     trail: str = ""  # between value and comma
     comma: bool = False
     after: str = ""  # after the comma, to the end of the line: a comment there is this member's
+    names: dict[Path, int] | None = None  # of its leaves, once they were counted
+    columns: JsonColumns | None = None  # of a table, while it is taken by columns
+    is_table: bool | None = None  # None: nobody asked
 
 
 class JsonDocument(TreeDocument[_Value]):
     """A JSON file as a document; see the module for what it keeps."""
+
+    keeps_order = True
 
     def __init__(self, data: bytes) -> None:
         self._encoding = Text.decode(data)
@@ -60,6 +65,7 @@ class JsonDocument(TreeDocument[_Value]):
         self._data = data[mark:] if utf8 else self._encoding.text.encode("utf-8")
         self._newline = self._encoding.newline
         self._tokens = scan(self._data)
+        self._opened = False  # whether any table was taken by columns
         match = SPACE.match(self._data)
         assert match is not None
         self._root, end = self._value_at(match.end(), 0)
@@ -111,7 +117,7 @@ class JsonDocument(TreeDocument[_Value]):
                 start = _end_of_space(data, colon_at + 1)
                 end_of_key = _end_of_scalar(data, lead_end)
                 key_text = data[lead_end:end_of_key].decode()
-                key = _string(key_text)
+                key = string(key_text)
                 colon = data[end_of_key:start].decode()
             opens = data[start] in b"{["
             if opens:
@@ -143,11 +149,159 @@ class JsonDocument(TreeDocument[_Value]):
         return node.text if node.text is not None else self._data[node.start : node.end].decode()
 
     def _value(self, node: _Value) -> Any:
-        return _scalar(self._text(node))
+        return scalar(self._text(node))
 
     def _both(self, node: _Value) -> tuple[str, Any]:
         text = self._text(node)
-        return text, _scalar(text)
+        return text, scalar(text)
+
+    # ---- what nobody touched -------------------------------------------------------------
+
+    def untouched(self, path: Path) -> tuple[Path, bytes] | None:
+        node = self._node(path) if self.find(path) else None
+        if node is None or not _is_whole(node):
+            return None
+        return node.origin or (), self._data[node.start : node.end]
+
+    def stretches(self, least: int, at: Path = ()) -> list[Stretch]:
+        found: list[Stretch] = []
+        waiting = [(at, self._node(at))] if not at or self.find(at) else []
+        while waiting:
+            path, node = waiting.pop()
+            whole = _is_whole(node)
+            if whole and node.end - node.start < least:
+                continue
+            if whole and (names := self._names(node)) is not None:
+                data = self._data[node.start : node.end]
+                found.append(Stretch(path, node.origin or (), data, names))
+                continue
+            if node.columns is not None:
+                continue
+            inner = [((*path, key), member) for key, member in self._keyed(node)]
+            waiting += [each for each in reversed(inner) if each[1].kind != SCALAR]
+        return found
+
+    def _members(self, node: _Value) -> list[_Value]:
+        if node.columns is not None:  # somebody looks at the records one by one
+            self._close(node, node.columns)
+        return super()._members(node)
+
+    def _names(self, node: _Value) -> dict[Path, int] | None:
+        """Count the leaves of a container by name; None if it must be looked at leaf by leaf."""
+        if node.names is None:
+            try:
+                value = msgspec.json.decode(self._data[node.start : node.end])
+            except (msgspec.DecodeError, RecursionError):  # comments, or half characters
+                return None
+            names, pairs = tally(value)
+            if pairs != self._tokens.count(node.token, self._data, _COLON):
+                return None  # a key stands twice, which is once in plain values
+            node.names = names
+        return node.names
+
+    # ---- tables --------------------------------------------------------------------------
+
+    def open_columns(self, path: Path, least: int = 0) -> JsonColumns | None:
+        """Return the columns of a list of records that are all written alike; None of others."""
+        node = self._node(path)
+        if node.columns is not None or node.is_table is False:
+            return node.columns
+        if node.kind != LIST or not _is_whole(node):
+            return None
+        if least and len(self._tokens.inside(node.token)[0]) < 3 * least - 1:
+            return None
+        tokens = by_columns(self._data, self._tokens)
+        table = (
+            read_table(self._data, tokens, node.token, (node.start, node.end)) if tokens else None
+        )
+        node.is_table = table is not None
+        if table is not None:
+            node.members = None
+            node.columns = JsonColumns(table, lambda: self._mark(node))
+            self._opened = True
+        return node.columns
+
+    def close_columns(self, path: Path) -> None:
+        """Go on with a table record by record."""
+        node = self._node(path)
+        if node.columns is not None:
+            self._close(node, node.columns)
+
+    def column_tables(self, least: int) -> list[Path]:
+        """Return the tables that were edited by columns; others are as they were read."""
+        found: list[Path] = []
+        waiting: list[tuple[Path, _Value]] = [((), self._root)] if self._opened else []
+        while waiting:
+            path, node = waiting.pop()
+            if node.columns is not None:
+                found += [path] if node.columns.touched else []
+            elif node.dirty and node.kind != SCALAR:
+                inner = [((*path, key), member) for key, member in self._keyed(node)]
+                waiting += [each for each in reversed(inner) if each[1].kind != SCALAR]
+        return found
+
+    def origin_of(self, path: Path) -> Path | None:
+        """Return the path that what stands at a path was read under, None if it was added."""
+        return self._node(path).origin
+
+    def _close(self, node: _Value, columns: JsonColumns) -> None:
+        node.columns, columns.is_open = None, False
+        if columns.touched:
+            self._carry_out(node, columns.edits)
+
+    def _carry_out(self, node: _Value, edits: list[Edit], *, blank: bool = False) -> None:
+        """Do to the records of a list what was done to its columns; `blank`: every value is 0."""
+        for edit in edits:
+            rows = list(self._members(node))
+            if edit.kind == "take":
+                self._take(node, edit.order.tolist() if not blank else [0])
+            elif edit.kind == "write":
+                texts = [b"0"] * len(rows) if blank or edit.texts is None else edit.texts.each()
+                for row, text in zip(rows, texts, strict=True):
+                    self._write(row, edit.name, text.decode(), edit.note)
+            for row in rows if edit.kind in ("rename", "remove") else ():
+                member = self._fitting(row, edit.name)[0][1]
+                if edit.kind == "rename":
+                    self._rename(member, edit.to, ())
+                else:
+                    self._detach(member)
+
+    def _take(self, node: _Value, order: list[int]) -> None:
+        rows = list(self._members(node))
+        for at in sorted({*range(len(rows))} - {*order}, reverse=True):
+            self._detach(rows[at])
+        members = [rows[at] for at in order]
+        if members != node.members:
+            self._permute(node, members)
+
+    def _write(self, row: _Value, name: str, text: str, note: str) -> None:
+        found = self._fitting(row, name)
+        old = found[0][1] if found else None
+        if old is not None and self._text(old) == text:
+            return
+        new = _Value(SCALAR, text=text, parent=row, key=name, note=note)
+        if old is None:
+            self._append(row, new, ())
+            return
+        new.origin, new.was_leaf, new.note, new.at = old.origin, old.was_leaf, old.note, old.at
+        self._replace(old, new)
+
+    def _table_text(self, columns: JsonColumns) -> bytes:
+        """Return the text of a table: what is done to all records alike is done to a blank one."""
+        table = columns.table
+        blank = JsonDocument(b"[[" + table.first + table.row + table.close + b"]]")
+        blank._carry_out(blank._node((0,)), columns.edits, blank=True)
+        written = JsonDocument(blank.encode())
+        row = written._node((0, 0))
+        pieces, at = [], row.start
+        for member in written._members(row):
+            pieces.append(written._data[at : member.start])
+            at = member.end
+        pieces.append(written._data[at : row.end])
+        form = b"%b".join(piece.replace(b"%", b"%%") for piece in pieces)
+        cells = [columns.cells[str(member.key)].each() for member in written._members(row)]
+        rows = (b"," + table.lead).join(map(form.__mod__, zip(*cells, strict=True)))
+        return b"[" + columns.first + rows + table.close + b"]"
 
     # ---- editing -------------------------------------------------------------------------
 
@@ -265,6 +419,9 @@ class JsonDocument(TreeDocument[_Value]):
         if node.kind == SCALAR and node.text is not None:
             out.append(node.text.encode())
             return
+        if node.columns is not None and node.columns.touched:
+            out.append(self._table_text(node.columns))
+            return
         if not node.dirty or node.kind == SCALAR:
             out.append(self._data[node.start : node.end])
             return
@@ -288,6 +445,11 @@ class JsonDocument(TreeDocument[_Value]):
         out += (node.close.encode(), _CLOSE[node.kind])
 
 
+def _is_whole(node: _Value) -> bool:
+    """Tell whether a node is a container that is as it was read."""
+    return node.token >= 0 and not node.dirty and node.origin is not None
+
+
 _SCALAR = re.compile(rb'"(?:[^"\\]++|\\.)*+"|[-+.0-9a-zA-Z]++')
 _SPACES = re.compile(rb"[ \t\r\n]*+")
 
@@ -303,30 +465,8 @@ def _end_of_scalar(data: bytes, at: int) -> int:
     return _SCALAR.match(data, at).end()  # type: ignore[union-attr]
 
 
-def _scalar(text: str) -> Any:
-    if text[0] == '"':
-        return _string(text)
-    if text in _WORDS:
-        return _WORDS[text]
-    if len(text) > _LONGEST_INT or any(letter in text for letter in ".eE"):
-        return Decimal(text)
-    return int(text)
-
-
-def _string(text: str) -> str:
-    return text[1:-1] if "\\" not in text else str(json.loads(text))
-
-
 def _text_of(value: Any, path: Path) -> str:
-    if isinstance(value, Decimal):
-        return str(value)
-    if isinstance(value, str):
-        text = json.dumps(value, ensure_ascii=False)
-        return json.dumps(value) if _SURROGATE.search(text) else text
-    if (
-        value is None
-        or isinstance(value, (bool, int))
-        or (isinstance(value, float) and isfinite(value))
-    ):
-        return json.dumps(value)
-    raise FormatError(f"{value!r} cannot be written in JSON", where=format_path(path))
+    text = text_of(value)
+    if text is None:
+        raise FormatError(f"{value!r} cannot be written in JSON", where=format_path(path))
+    return text

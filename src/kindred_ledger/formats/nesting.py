@@ -22,6 +22,10 @@ class Nesting(Protocol):
         """Return the tokens directly inside an opening one, and its closing one."""
         ...
 
+    def count(self, token: int, data: bytes, sign: int) -> int:
+        """Return how many tokens at or inside an opening one are this character of the text."""
+        ...
+
 
 class Listed:
     """Tokens in lists, filled one by one."""
@@ -57,12 +61,18 @@ class Listed:
     def inside(self, token: int) -> tuple[list[int], int]:
         return self._inside[token], self._closing[token]
 
+    def count(self, token: int, data: bytes, sign: int) -> int:
+        return sum(data[at] == sign for at in self._positions[token : self._closing[token]])
+
 
 class Columns:
     """Tokens in NumPy columns: `(n,)` offsets, and masks of those that open and close.
 
-    `depth` is the deepest level; every opening token must have its closing one.
+    `depth` is the deepest level; every opening token must have its closing one. `plain` tells that
+    nothing but space stands around the tokens and the values.
     """
+
+    plain = True
 
     def __init__(self, positions: Any, opening: Any, closing: Any) -> None:
         import numpy as np
@@ -81,11 +91,31 @@ class Columns:
     def position(self, token: int) -> int:
         return int(self._positions[token])
 
-    def inside(self, token: int) -> tuple[list[int], int]:
+    def count(self, token: int, data: bytes, sign: int) -> int:
+        import numpy as np
+
+        inside = self._positions[token : self._closing(token)]
+        return int((np.frombuffer(data, np.uint8)[inside] == sign).sum())
+
+    def two_levels(self, token: int) -> tuple[Any, Any]:
+        """Return the offsets of the tokens directly inside an opening one, and directly inside those."""
+        level, closing = int(self._level[token]), self._number(self._closing(token))
+        found = []
+        for deeper in (level + 1, level + 2):
+            here = self._order[self._starts[deeper] : self._starts[deeper + 1]]
+            first, last = here.searchsorted(self._number(token)), here.searchsorted(closing)
+            found.append(self._positions[here[first:last]])
+        return found[0], found[1]
+
+    def _closing(self, token: int) -> int:
         level = int(self._level[token])
         here = self._order[self._starts[level] : self._starts[level + 1]]
+        return int(here[here.searchsorted(self._number(token)) + 1])
+
+    def inside(self, token: int) -> tuple[list[int], int]:
+        level = int(self._level[token])
         below = self._order[self._starts[level + 1] : self._starts[level + 2]]
-        closing = int(here[here.searchsorted(self._number(token)) + 1])
+        closing = self._closing(token)
         first = below.searchsorted(self._number(token))
         last = below.searchsorted(self._number(closing))
         return below[first:last].tolist(), closing

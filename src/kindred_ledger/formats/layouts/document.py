@@ -26,6 +26,8 @@ class LayoutDocument(TreeDocument[Item]):
     ({'owner': 'Bo', 'coins': 7}, b'\\x02Bo\\x07\\x00')
     """
 
+    keeps_order = False
+
     def __init__(self, data: bytes, layout: Layout) -> None:
         """Read a file.
 
@@ -130,9 +132,10 @@ class LayoutDocument(TreeDocument[Item]):
         item.value = rows
         self._mark(item)
 
-    def open_columns(self, path: Path) -> Columns | None:
+    def open_columns(self, path: Path, least: int = 0) -> Columns | None:
         """Return the columns of a table, which are written as they are then; None if it has none.
 
+        A table of fewer than `least` rows has none if nobody edited it by columns.
         Rows that were edited one by one, or whose sizes are not found by columns, have none.
         """
         item = self._node(path)
@@ -140,7 +143,7 @@ class LayoutDocument(TreeDocument[Item]):
             return None
         if isinstance(item.value, Columns):
             return item.value
-        if item.value is not None or item.dirty:
+        if item.value is not None or item.dirty or item.rows.count < least:
             return None
         item.members = item.some = None
         columns: Columns = item.maker.open(item)
