@@ -117,6 +117,15 @@ class Format(Struct, frozen=True, dict=True):
         """Where a file says which version it is in."""
         return parse_path(self.table.version.key)
 
+    @cached_property
+    def versions(self) -> frozenset[Version]:
+        """The versions the card knows: those that builds write or read, its layout's, its steps'."""
+        known = {v for row in self.table.builds for v in (row.writes, *row.reads)}
+        if self.layout is not None:
+            known |= {str(v) for v in range(self.layout.low, self.layout.high + 1)}
+        known |= {v for step in self.table.steps for v in (step.source, step.to)}
+        return frozenset(map(self.scheme.parse, known))
+
     def version_of(self, document: Document) -> Version:
         """Return the version a document says it is in.
 
@@ -132,16 +141,12 @@ class Format(Struct, frozen=True, dict=True):
                 remedy=f"This may be no {self.name} file, or a damaged one.",
             )
         text = str(document.get(self.version_path)).strip()
-        known = {v for row in self.table.builds for v in (row.writes, *row.reads)}
-        if self.layout is not None:
-            known |= {str(v) for v in range(self.layout.low, self.layout.high + 1)}
-        known |= {v for step in self.table.steps for v in (step.source, step.to)}
         try:
             version = self.scheme.parse(text)
         except KindredError as error:
             raise FormatError(f"{key.key} is {text!r}, which is no format version") from error
-        if version not in {self.scheme.parse(v) for v in known}:
-            told = ", ".join(sorted(known))
+        if version not in self.versions:
+            told = ", ".join(sorted(each.text for each in self.versions))
             raise FormatError(
                 f"{key.key} is {text}, a format version the card does not know",
                 remedy=f"It knows {told}. The file may be damaged, or of a newer build.",

@@ -115,6 +115,14 @@ class Bookkeeper:
         self._rows: dict[Path, list[tuple[Any, str]]] = {}
         self.losses: list[tuple[str, str]] = []
 
+    def counted(self, document: Document, size: int) -> Census | None:
+        """Return the leaves of a file of `size` bytes before it is edited, to count them by.
+
+        None where it may be told by its bytes or columns: then it is read anew afterwards.
+        """
+        singly = as_stretched(document) is None and as_tabular(document) is None
+        return Census(document) if singly or size < self._few else None
+
     def explain(self, document: Document, path: Path, reason: str) -> None:
         """Note why the leaves at or below a path change."""
         whole, tables = self._stretches(document, path), self._tables(document, path)
@@ -184,12 +192,13 @@ class Bookkeeper:
             self.losses.append((format_path((*table, ANY)), f"{len(rows):,} rows: {reason}"))
 
     def statement(
-        self, subject: str, source: Document, result: Document, again: Document
+        self, subject: str, source: Document | Census, result: Document, again: Document
     ) -> Statement:
         """Return the balanced account of a conversion.
 
-        `source` is the file read anew, `result` the document the steps ran on, `again` what was
-        written, read again: both sides are counted from the first and the last.
+        `source` is the file read anew, or what was counted before anything was done; `result` the
+        document the steps ran on, `again` what was written, read again: both sides are counted from
+        the first and the last.
 
         Raises:
             BooksUnbalanced: a leaf went without a reason, or what was written reads as another.
@@ -201,9 +210,12 @@ class Bookkeeper:
         found = Census(again, tables, paths)
         gone = [stretch.origin for stretch, _ in self._dropped_whole]
         read = [*tables.values(), *self._dropped_tables]
-        before = Census(source, read, [*origins, *gone])
+        if isinstance(source, Census):
+            before = source
+        else:
+            before = Census(source, read, [*origins, *gone])
+            _same_bytes(whole, source, again)
         _same_leaves(meant, found)
-        _same_bytes(whole, source, again)
         name = Names()
         lines = self._leaf_lines(before.leaves, meant.leaves, paths, name)
         lines += self._stretch_lines(whole, name)

@@ -225,7 +225,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
     room = Room(folder) if folder else None
     if room is not None and (found := room.find(key)) is not None:
         return found
-    made = converter.convert(document, data, target, name=job.path)
+    made = converter.convert(document, data, target, name=job.path, source=version)
     return _done(job, format, key, made, room)
 
 

@@ -154,24 +154,36 @@ class Converter:
             raise error.inside(name) from None
         return self.convert(document, data, target, name=name)
 
-    def convert(self, document: Document, data: Data, target: Version, *, name: str) -> Converted:
-        """Convert a file that was decoded; the document is used up."""
+    def convert(
+        self,
+        document: Document,
+        data: Data,
+        target: Version,
+        *,
+        name: str,
+        source: Version | None = None,
+    ) -> Converted:
+        """Convert a file that was decoded; the document is used up. `source` None: it is asked."""
         with _undisturbed():
-            return self._convert(document, data, target, name)
+            return self._convert(document, data, target, name, source)
 
-    def _convert(self, document: Document, data: Data, target: Version, name: str) -> Converted:
+    def _convert(
+        self, document: Document, data: Data, target: Version, name: str, source: Version | None
+    ) -> Converted:
         format = self.format
         try:
-            source = format.version_of(document)
+            source = source or format.version_of(document)
             books = Bookkeeper(few=self._few)
+            before = books.counted(document, len(data))
             notes = []
             for hop in self.route(source, target):
                 self._carry_out(hop, Fields(document, books, few=self._few))
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     notes.append(format.table.steps[hop.number].note)
             result = document.encode()
-            read = format.decode(data), document, format.decode(result)
-            statement = books.statement(name, *read)
+            statement = books.statement(
+                name, before or format.decode(data), document, format.decode(result)
+            )
         except KindredError as error:
             raise error.inside(name) from None
         return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))

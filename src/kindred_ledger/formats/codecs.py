@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from functools import cache
 from importlib import import_module
 
 from ..errors import UsageError
@@ -65,8 +66,13 @@ def decode(data: bytes, codec: str, *, layout: Layout | None = None) -> Document
             )
         added: Document = load(ADDED, codec)(data)
         return added
+    return _own(codec)(data)
+
+
+@cache
+def _own(codec: str) -> Callable[[bytes], Document]:
     module, name = CODECS[codec]
-    made: Document = getattr(import_module(module, __package__), name)(data)
+    made: Callable[[bytes], Document] = getattr(import_module(module, __package__), name)
     return made
 
 
