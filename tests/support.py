@@ -110,7 +110,7 @@ class PlayCase(Case):
     def judge(self, name: str = "mossferry") -> tuple[int, str]:
         """Let the simulated game load an install; return its status and what it said."""
         done = subprocess.run(
-            [sys.executable, self.path(*name.split("/"), "mossferry.py")],
+            [sys.executable, self.path(*name.split("/"), f"{name.rpartition('/')[2]}.py")],
             capture_output=True,
             text=True,
             check=False,

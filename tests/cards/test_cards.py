@@ -239,11 +239,12 @@ windows = ["%APPDATA%/Peatbog"]
 
 class Finding(PlayCase):
     def test_cards_and_installs_are_found(self) -> None:
-        """Two installs in the demo's folder, each by its own card; a stranger's folder fits none."""
+        """Three installs in the demo's folder, each by its card; a stranger's folder fits none."""
         cards = find_cards([self.path("nowhere"), self.folder])
-        self.assertEqual([card.title for card in cards], ["mossferry"])
+        self.assertEqual([card.title for card in cards], ["longnight", "mossferry"])
         roots = [root for root, _ in find_installs(self.folder, cards)]
-        self.assertEqual(roots, [self.path("mossferry"), self.path("second", "mossferry")])
+        wanted = [self.path("longnight"), self.path("mossferry"), self.path("second", "mossferry")]
+        self.assertEqual(roots, wanted)
         with self.assertRaisesRegex(UsageError, "no card fits"):
             card_for(self.path("downloads"), cards)
         with self.assertRaisesRegex(UsageError, "2 cards fit"):

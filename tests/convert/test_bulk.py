@@ -136,6 +136,25 @@ class Bulk(Saves):
             with open(os.path.join(folder, name), "rb") as file:
                 self.assertEqual(json.loads(file.read())["format"], 6)
 
+    def test_from_totals_to_single_fields(self) -> None:
+        """Long lists are one line each; a row that is asked for has its own, and the totals are the same."""
+        path = self.path("long.voyage")
+        with open(self.path("mossferry", "userdata", "saves", "midwinter.voyage"), "rb") as file:
+            voyage = json.loads(file.read())
+        voyage["crew"] = [{**voyage["crew"][0], "id": number} for number in range(1200)]
+        voyage["log"] = [f"day {number}: wet" for number in range(2000)]
+        with open(path, "w", encoding="utf-8") as file:
+            json.dump(voyage, file, indent=1)
+        told = []
+        for field in ("crew*", "crew[1199].*", "log[17]"):
+            command = ("convert", path, "--version", "6", "--dry-run", "--field", field)
+            books = self.kindred(*command)["change"]["books"][0]
+            told.append([(x["outcome"], x["item"], x.get("count", 1)) for x in books.pop("lines")])
+            self.assertEqual(books["totals"], {**books["totals"], "changed": 2004, "added": 1201})
+        self.assertIn(("added", "crew[*].morale", 1200), told[0])
+        self.assertIn(("added", "crew[1199].morale", 1), told[1])
+        self.assertEqual(told[2], [("changed", "log[17]", 1)])
+
     def test_it_stops_when_asked(self) -> None:
         """Nothing is written, and no job goes on."""
 
@@ -161,7 +180,8 @@ class Bulk(Saves):
         }
         self.assertEqual(set(told), {"ship.lantern_glow", "scratch.seed_hash", "scratch"})
         self.assertEqual(told["scratch"], (None, "{}"))
-        self.assertIn("no route leads back", proofs["user/saves/first-crossing.voyage"].why)
+        oldest = proofs["user/saves/first-crossing.voyage"]
+        self.assertEqual({d.name: d.after for d in oldest.unrecovered}["build"], '"1.3"')
         done = self.kindred("convert", "mossferry", "--to", "2.0", "--prove", status=1)
         self.assertEqual(len(done["proofs"]), 6)
 

@@ -11,7 +11,7 @@ from unittest import mock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger.cards import Format
+from kindred_ledger.cards import Card, Format
 from kindred_ledger.cards.models import FormatTable
 from kindred_ledger.convert import (
     Hop,
@@ -33,7 +33,7 @@ from kindred_ledger.errors import (
 from kindred_ledger.formats import decode
 from kindred_ledger.places import read_bytes, scan
 from kindred_ledger.versions import INTEGER, NUMBER, Version
-from tests.support import PlayCase, law, snapshot
+from tests.support import PlayCase, law, snapshot, write
 
 
 def made(codec: str, *steps: list[dict[str, Any]], key: str = "format") -> Format:
@@ -315,7 +315,11 @@ class Files(PlayCase):
             self.install(), Version.parse("2.0"), ledger=ledger, only=lambda p: p.endswith(".ini")
         )
         self.assertEqual([a.path for a in some.actions], ["user/settings.ini"])
-        none = convert_install(self.install(), Version.parse("1.2"), ledger=ledger)
+        with open(self.path("mossferry.card.toml"), encoding="utf-8") as file:
+            text = file.read().replace('from = "4"\nto = "3"', 'from = "4"\nto = "2"')
+        write(self.folder, {"other.card.toml": text.encode()})
+        install = Card.load(self.path("other.card.toml")).open(self.path("mossferry"))
+        none = convert_install(install, Version.parse("1.2"), ledger=ledger)
         self.assertEqual(len(none.conflicts), 3)
         self.assertIn("no route leads back", none.conflicts[0].reason)
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])

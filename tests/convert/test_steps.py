@@ -417,11 +417,13 @@ class ByLayout(unittest.TestCase):
             "coins u16 until 1\ncoins i64 since 2\nsky enum u8 { calm = 0, haar = 1 } until 1\n"
             "sky enum u8 { haar = 0, calm = 1 } since 2\ncrew table u16 {\nid u8 until 1\nid u32 since 2\n"
             "mood enum u8 { merry = 0, cross = 1 } until 1\nmood enum u8 { cross = 0, merry = 1 } since 2\n"
-            "name text 6 encoding latin-1 until 1\nname text 8 since 2\nkey u8\n}"
+            "name text 6 encoding latin-1 until 1\nname text 8 since 2\nkey u8\n"
+            "pay f32 until 1\npay f64 since 2\n}"
         )
         layout = Layout.parse(text)
         rows = b"".join(
-            struct.pack("<BB6sB", n, n % 2, "K\xe4se".encode("latin-1"), n) for n in range(9)
+            struct.pack("<BB6sBf", n, n % 2, "K\xe4se".encode("latin-1"), n, n * -0.1)
+            for n in range(9)
         )
         data = struct.pack("<HHBH", 1, 60_000, 1, 9) + rows
         table = made("layout", []).table

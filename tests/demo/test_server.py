@@ -10,6 +10,7 @@ from decimal import Decimal
 from typing import Any
 
 from kindred_ledger.cards import Card
+from kindred_ledger.convert import convert_bytes
 from kindred_ledger.formats import Document
 from tests.support import PlayCase, kindred, write
 
@@ -100,6 +101,23 @@ class Server(PlayCase):
         told = self.judged(path)
         self.assertEqual((told["format"], {hand["morale"] for hand in told["crew"]}), (5, {50}))
 
+    def test_tuning_and_tables_of_2_1(self) -> None:
+        """Wider by the layout alone, renamed and rescaled in XML: the server reads the same; and back."""
+        for path in (self.path("server", "data", "tuning.bin"), self.path("server", "tables.xml")):
+            format = next(f for f in self.card.formats.values() if f.fits_name(path))
+            with open(path, "rb") as file:
+                old = file.read()
+            told = self.judged(path)
+            one, two = map(format.scheme.parse, "12")
+            new = convert_bytes(old, format, two, name=path).data
+            write(os.path.dirname(path), {os.path.basename(path): new})
+            self.assertEqual(self.judged(path), told)
+            back = convert_bytes(new, format, one, name=path).data
+            if path.endswith(".xml"):
+                self.assertEqual(back.replace(b' format="1"', b""), old)
+            write(os.path.dirname(path), {os.path.basename(path): back})
+            self.assertEqual(self.judged(path), told)
+
     def test_identify_and_the_layout_commands(self) -> None:
         """Kind, format, version and builds; a wrong name; a dump; a check; damage with its place."""
         done = kindred("identify", "--json", "server", "handheld", folder=self.folder)
@@ -168,7 +186,10 @@ def _as_the_server(path: str, document: Document) -> Any:
         rows = [{r["key"]: float(r["value"]) for r in t["rows"]} for t in values["tables"]]
         return dict(zip(names, rows, strict=True))
     if kind == ".xml":
-        routes = {r["@id"]: [s["@quay"] for s in r["stop"]] for r in values["route"]}
+        routes = {
+            r["@id"]: [[s["@quay"], int(s["@minutes"]) * 60] for s in r["stop"]]
+            for r in values["route"]
+        }
         return {"server": values["@name"], "routes": routes}
     return _plain(values)
 

@@ -290,6 +290,11 @@ class _Inner:
         return self._outer.get((*self._at, *path))
 
 
+def leaves_at(document: Document, at: Path) -> list[tuple[Path, str]]:
+    """Return the leaves below a path, with their texts, by what follows it."""
+    return [(leaf.path[len(at) :], leaf.text) for leaf in document.leaves(at)]
+
+
 class Contract(unittest.TestCase):
     @law
     @given(files)
@@ -350,6 +355,38 @@ class Contract(unittest.TestCase):
         if path[-2:] == ("Added", "here"):
             middle.remove(path[:-1])
         self.assertEqual(full(decode(middle.encode(), codec)), before)
+
+    @side_law
+    @given(files, st.data())
+    def test_members_in_another_order(self, file: tuple[str, bytes], data: st.DataObject) -> None:
+        """Read again they stand in that order, each with its text; or it is refused, and nothing changed."""
+        codec, content = file
+        document = decode(content, codec)
+        where = {leaf.path[:-1] for leaf in document.leaves() if leaf.path}
+        path = data.draw(st.sampled_from(sorted(where, key=format_path) or [()]))
+        try:
+            document.get(path)
+        except FormatError:
+            assume(False)  # a key that stands twice
+        members = document.find((*path, "*"))
+        order = data.draw(st.permutations(range(len(members))))
+        before = {member: leaves_at(document, member) for member in members}
+        origins = {m: [leaf.origin for leaf in document.leaves(m)] for m in members}
+        assume(len({str(member[-1]) for member in members}) == len(members))
+        try:
+            document.reorder(path, order)
+        except KindredError:
+            self.assertEqual(document.encode(), content)
+            return
+        again = decode(document.encode(), codec)
+        for read in (document, again):
+            found = read.find((*path, "*"))
+            self.assertEqual(len(found), len(members))
+            for member, at in zip(found, order, strict=True):
+                self.assertEqual(leaves_at(read, member), before[members[at]])
+        if members and codec not in ("sqlite", "zip"):
+            self.assertEqual([leaf.origin for leaf in document.leaves(path)],
+                             [origin for at in order for origin in origins[members[at]]])  # fmt: skip
 
     @side_law
     @given(files, st.data())

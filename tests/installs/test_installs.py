@@ -8,10 +8,12 @@ import shutil
 import zipfile
 from typing import Any
 
+from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.convert import convert_install
 from kindred_ledger.demo.play_area import build_release
 from kindred_ledger.errors import (
+    CardError,
     DecisionNeeded,
     KindredError,
     LossNotAllowed,
@@ -77,7 +79,7 @@ class Update(InstallCase):
         self.assertEqual(dropped, [])
         self.assertTrue(any("left alone" in n and "old_charts" in n for n in change.notes))
         change.apply(self.kept)
-        self.assertEqual(len(scan(self.install().place).under("program/mods").files), 2)
+        self.assertEqual(len(scan(self.install().place).under("program/mods").files), 3)
 
     def test_both_changed_a_file(self) -> None:
         """A conflict is never decided for the person; either answer is carried out."""
@@ -160,7 +162,7 @@ class Compare(InstallCase):
                 "user/settings.ini": [("Display.Width", "2560", "1920")],
             },
         )
-        self.assertEqual((found.same, set(found.categories.values())), (202, {"saves", "settings"}))
+        self.assertEqual((found.same, set(found.categories.values())), (203, {"saves", "settings"}))
 
     def test_what_cannot_be_read_inside(self) -> None:
         """A damaged file differs all the same, and it is said why its fields are not told."""
@@ -206,16 +208,39 @@ class Carry(InstallCase):
         carry(older, newer, ["saves"], ledger=self.kept).apply(self.kept, allow_loss=True)
         shutil.rmtree(self.path("mossferry", "userdata", "saves"))
         saves = self.path("second", "mossferry", "userdata", "saves")
-        write(saves, {"broken.voyage": b'{"format": 5', "new.voyage": b'{"format": 6}'})
+        write(saves, {"broken.voyage": b'{"format": 5', "new.voyage": b'{"format": 7}'})
         change = carry(
             self.install("second/mossferry"), self.install(), ["saves"], ledger=self.kept
         )
         held = {x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "held"}
         self.assertIn("cut short", held["user/saves/broken.voyage"])
-        self.assertIn("no route leads back", held["user/saves/new.voyage"])
+        self.assertIn("the card does not know", held["user/saves/new.voyage"])
         change.apply(self.kept, allow_loss=True)
         status, said = self.judge()
         self.assertEqual((status, said.count("loaded   saves/")), (0, 4), said)
+
+    def test_a_variant_gets_what_it_says_it_reads(self) -> None:
+        """Voyages of 1.2 to 1.4 become what Longnight loads; mods and 7 are held; nothing leads back."""
+        card = Card.load(self.path("longnight.card.toml"))
+        variant = card.open(self.path("longnight"))
+        newest = {"seven.voyage": b'{"format": 7, "ship": {}}'}
+        write(self.path("mossferry", "userdata", "saves"), newest)
+        change = carry(self.install(), variant, ["saves", "mods"], ledger=self.kept)
+        held = {x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "held"}
+        self.assertEqual(len(held), 4)
+        told = held["program/mods/reedlight/reeds.dat"]
+        self.assertEqual(told, "Longnight reads no such files of Mossferry")
+        change.apply(self.kept, allow_loss=True)
+        status, said = self.judge("longnight")
+        self.assertEqual((status, said.count("loaded   saves/")), (0, 4), said)
+        with self.assertRaisesRegex(UsageError, "different titles"):
+            carry(variant, self.install(), ["saves"], ledger=self.kept)
+        with open(self.path("longnight.card.toml"), encoding="utf-8") as file:
+            text = file.read()
+        write(self.folder, {"odd.card.toml": text.replace("{ voyage", "{ canoe").encode()})
+        odd = Card.load(self.path("odd.card.toml")).open(self.path("longnight"))
+        with self.assertRaisesRegex(CardError, "no format 'canoe'"):
+            carry(self.install(), odd, ["saves"], ledger=self.kept)
 
     def test_what_cannot_be_carried(self) -> None:
         """Unknown categories, a target without its folders, links."""

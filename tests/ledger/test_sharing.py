@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 from kindred_ledger.ledger import Ledger, mirror, verify
 from tests.support import EXAMPLES, Case
@@ -81,6 +83,25 @@ class Sharing(Case):
         for number in range(_WRITERS):
             os.mkdir(self.path(f"place{number}"))
         return [self.start(_WRITE, self.path(f"place{number}")) for number in range(_WRITERS)]
+
+    def test_a_new_ledger_is_made_once(self) -> None:
+        """Whoever opens a ledger that is not there yet while others do: it is one, and the same for all."""
+        for round in range(40):
+            root = self.path(f"new {round}")
+            start = threading.Barrier(6)
+
+            def opened(number: int, root: str = root, start: threading.Barrier = start) -> str:
+                start.wait()
+                ledger = Ledger.open(root)
+                with open(os.path.join(root, "ledger.toml"), encoding="utf-8") as file:
+                    told = file.read()
+                return told if ledger.entries() == [] else ""
+
+            with ThreadPoolExecutor(6) as pool:
+                told = list(pool.map(opened, range(6)))
+            self.assertEqual(len({*told}), 1)
+            self.assertIn('id = "', told[0])
+            self.assertFalse([name for name in os.listdir(root) if name.endswith(".part")])
 
     def look_while(self, processes: list[subprocess.Popen[str]]) -> list[list[int]]:
         """Verify and mirror until all processes have ended; return the numbers they printed."""

@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import DecisionNeeded, FormatError, KindredError, UsageError
+from ..errors import CardError, DecisionNeeded, FormatError, KindredError, UsageError
 from ..formats import (
     FOLDER,
     Document,
@@ -88,6 +88,10 @@ class Format(Struct, frozen=True, dict=True):
     def is_folder(self) -> bool:
         """Whether one thing of this format is a folder of files."""
         return self.table.codec == FOLDER
+
+    def is_pack(self, names: Iterable[str]) -> bool:
+        """Tell whether a folder with files of these names is of this format: one tells the version."""
+        return self.is_folder and str(self.version_path[0]) in names
 
     def folders(self, tree: Tree) -> dict[str, list[str]]:
         """Return the folders of a tree that are of this format, each with the paths of its files."""
@@ -216,6 +220,27 @@ class Card:
         return {
             name: Format(name, table, self.scheme, os.path.dirname(self.path), self.tables)
             for name, table in self.file.formats.items()
+        }
+
+    def reads_of(self, other: Card) -> dict[str, tuple[Version, ...]] | None:
+        """Return which versions of another title's formats this one reads; None if it is no variant of it.
+
+        Raises:
+            CardError: the card names formats that the other has not.
+        """
+        variant = self.file.variant
+        if variant is None or variant.of != other.title:
+            return None
+        strange = [name for name in variant.reads if name not in other.formats]
+        if strange:
+            raise CardError(
+                f"{other.name} has no format {strange[0]!r}",
+                where=f"{self.path}: variant.reads",
+                faults=(f"Its card has {', '.join(other.formats)}.",),
+            )
+        return {
+            name: tuple(map(other.formats[name].scheme.parse, versions))
+            for name, versions in variant.reads.items()
         }
 
     def protected_by(self, path: str) -> str:

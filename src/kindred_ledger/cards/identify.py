@@ -55,8 +55,10 @@ def identify(
     """Tell what a file is. `name` is its path; `paths` are its paths in the `install` it lies in.
 
     A card's format fits by the file's path in an install, or by the last part of its name. That the
-    install's build does not read the file's version is an oddity.
+    install's build does not read the file's version is an oddity. What fits the install's own card
+    is not looked for in others; what a title's card knows need not be known to its variants'.
     """
+    cards = list(cards)
     finding = kind_of(data[:HEAD], whole=len(data) <= HEAD)
     matches = [
         match
@@ -64,7 +66,12 @@ def identify(
         for format in card.formats.values()
         if (match := _match(card, format, name, data, paths)) is not None
     ]
+    if install is not None:
+        matches = [each for each in matches if each.title == install.card.title] or matches
     sound = [match for match in matches if not match.fault]
+    if sound:
+        variants = {card.title for card in cards if card.file.variant is not None}
+        matches = [each for each in matches if not each.fault or each.title not in variants]
     odd: list[str] = []
     if sound:
         codec = _codec_of(cards, sound[0])

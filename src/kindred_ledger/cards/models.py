@@ -75,6 +75,16 @@ class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
     protect: bool = False
 
 
+class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[variant]`: the title this one is a variant of, and what of its data it reads.
+
+    `reads` has format versions by the names of that title's formats.
+    """
+
+    of: str
+    reads: dict[str, list[str]]
+
+
 class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """`version` of a format: where a file says which format version it is in."""
 
@@ -121,6 +131,7 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     name: str = ""
     versions: VersionsTable = VersionsTable()
     program: ProgramTable
+    variant: VariantTable | None = None
     detect: list[DetectTable] = []
     locations: dict[str, LocationTable] = {}
     categories: dict[str, CategoryTable] = {}

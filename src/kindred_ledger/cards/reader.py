@@ -134,6 +134,12 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         yield ("versions",), error.what
     if not card.program.markers:
         yield ("program", "markers"), "at least one file must tell that an install is of this title"
+    if card.variant is not None:
+        if card.variant.of == card.title:
+            yield ("variant", "of"), "a title is no variant of itself"
+        for name, versions in card.variant.reads.items():
+            if not versions:
+                yield ("variant", "reads", name), "expected the format versions it reads"
     for at, detect in enumerate(card.detect):
         for fault in _detect_faults(detect):
             yield ("detect", at), fault

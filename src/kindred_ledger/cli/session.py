@@ -106,14 +106,18 @@ class Session:
 
     @cached_property
     def cards(self) -> list[Card]:
-        """The cards: --card, or those beside the caller, in KINDRED_CARDS and in the user's."""
+        """The cards: --card, or those beside the caller, in KINDRED_CARDS and in the user's.
+
+        Cards of variants come last: a file that fits both is the title's own.
+        """
         if self.card_path:
             return [Card.load(self.card_path)]
         from platformdirs import user_config_dir
 
         kept = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "cards")
         named = os.environ.get("KINDRED_CARDS", "").split(os.pathsep)
-        return find_cards([os.getcwd(), *filter(None, named), kept, *card_folders()])
+        found = find_cards([os.getcwd(), *filter(None, named), kept, *card_folders()])
+        return sorted(found, key=lambda card: card.file.variant is not None)
 
     @cached_property
     def around(self) -> Surroundings:

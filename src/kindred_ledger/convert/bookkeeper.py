@@ -155,8 +155,7 @@ class Bookkeeper:
 
     def _tables(self, document: Document, path: Path) -> dict[Path, Path]:
         """Return the tables taken by columns at or below a path, and where each was read."""
-        found = column_tables(document, self._few)
-        return {there: origin for there, origin in found.items() if there[: len(path)] == path}
+        return column_tables(document, self._few, path)
 
     def _stretches(self, document: Document, path: Path = ()) -> list[Stretch]:
         stretched = as_stretched(document)

@@ -26,6 +26,7 @@ from ..formats import Document
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .converter import Converted, Converter
+from .tables import FEW
 
 __all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
 
@@ -135,6 +136,7 @@ def convert_all(
     room: Room | None = None,
     executor: Executor | None = None,
     workers: int = 1,
+    few: int = FEW,
     check: Callable[[], None] = lambda: None,
 ) -> Iterator[Done | Left | Failed]:
     """Yield what became of each job, in their order; a file that fails stops no other.
@@ -143,7 +145,7 @@ def convert_all(
     here, one after another. `check` is called for each job, and may raise to stop.
     """
     folder = "" if room is None else room.folder
-    call = _Call(card.path, folder)
+    call = _Call(card.path, folder, few)
     if executor is None:
         for job in jobs:
             check()
@@ -169,10 +171,13 @@ class _Call(Struct, frozen=True):
 
     card: str
     room: str
+    few: int
 
     def __call__(self, job: Job) -> Done | Left | Failed:
         try:
-            return _convert(_converters(self.card, os.stat(self.card).st_mtime_ns), job, self.room)
+            return _convert(
+                _converters(self.card, os.stat(self.card).st_mtime_ns, self.few), job, self.room
+            )
         except KindredError as error:
             return Failed(job.path, error.what, error.where or "", error.remedy or "")
         except OSError as error:
@@ -182,24 +187,25 @@ class _Call(Struct, frozen=True):
 class _Converters:
     """The converters of a card, and what all of them depend on."""
 
-    def __init__(self, card: Card) -> None:
+    def __init__(self, card: Card, few: int) -> None:
         self.card = card
+        self._few = few
         self._made: dict[str, Converter] = {}
         parts = [import_module(__name__.partition(".")[0]).__version__.encode()]
         for path in (card.path, *(f.layout_path for f in card.formats.values() if f.table.layout)):
             with open(path, "rb") as file:
                 parts.append(file.read())
-        self.seal = blake3(msgspec.json.encode(parts)).digest()
+        self.seal = blake3(msgspec.json.encode([parts, few])).digest()
 
     def of(self, name: str) -> Converter:
         if name not in self._made:
-            self._made[name] = Converter(self.card.formats[name])
+            self._made[name] = Converter(self.card.formats[name], few=self._few)
         return self._made[name]
 
 
 @lru_cache(maxsize=4)
-def _converters(path: str, changed_ns: int) -> _Converters:
-    return _Converters(Card.load(path))
+def _converters(path: str, changed_ns: int, few: int) -> _Converters:
+    return _Converters(Card.load(path), few)
 
 
 def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Failed:

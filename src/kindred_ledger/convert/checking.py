@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import random
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import pairwise
 
 from msgspec import Struct
@@ -31,10 +31,16 @@ _MOST_FIELDS = 6  # that one complaint names
 
 
 class Sample(Struct, frozen=True):
-    """A file to try a card on."""
+    """A file to try a card on, or a pack: then `data` has its files by their paths in it."""
 
     path: str
-    data: bytes
+    data: bytes | Mapping[str, bytes]
+
+    def is_of(self, format: Format) -> bool:
+        """Tell whether this may be a file, or a pack, of a format."""
+        if format.is_folder:
+            return not isinstance(self.data, bytes) and format.is_pack(self.data)
+        return isinstance(self.data, bytes) and format.fits_name(self.path)
 
     def is_twin(self, version: Version, other: Sample, of: Version) -> bool:
         """Tell whether another sample is the same thing in another version.
@@ -88,12 +94,12 @@ def check_card(
     for format in card.formats.values():
         if only not in ("", format.name):
             continue
-        check = _Check(format, [s for s in given if format.fits_name(s.path)], invented)
+        check = _Check(format, [s for s in given if s.is_of(format)], invented)
         for complaint in check.complaints():
             found.setdefault((complaint.where, complaint.about or complaint.what), complaint)
         tried += len(check.samples)
         conversions += check.conversions
-    stray = [s.path for s in given if not any(f.fits_name(s.path) for f in card.formats.values())]
+    stray = [s.path for s in given if not any(map(s.is_of, card.formats.values()))]
     if stray:
         what = f"{len(stray)} samples are of no format, such as {stray[0]}"
         found["formats", what] = Complaint("formats", what, is_fault=False)

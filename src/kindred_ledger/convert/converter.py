@@ -17,7 +17,7 @@ from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
-from .steps import Join, Set, Step, compile_step
+from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
 from .tables import FEW
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
@@ -222,6 +222,8 @@ def _is_there(step: Step, fields: Fields) -> bool:
     """Tell whether a document has what a step is about; of a default, its record."""
     if isinstance(step, Set) and step.only_missing:
         return bool(fields.document.find(step.path[:-1])) or len(step.path) == 1
+    if isinstance(step, (MoveFiles, DropFiles)):
+        return bool(step.members(fields))
     if isinstance(step, Join):
         return any(fields.is_there(path) for path in step.paths)
     path = getattr(step, "path", None)

@@ -6,6 +6,7 @@ Both ways say the same of every value, and both tell the books why: a step does 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 from decimal import Decimal
 from itertools import repeat
 from typing import Any
@@ -111,7 +112,7 @@ class Fields:
             target = tuple(
                 path[at] if part == ANY and at < len(path) else part for at, part in enumerate(to)
             )
-            self.books.explain(self.document, path, f"moved to {format_path(target)}")
+            self.books.explain(self.document, path, f"moved to {format_path(to)}")
             self.document.move(path, target)
 
     def drop(
@@ -330,16 +331,12 @@ class Column:
                 return columns.read(found)
             return MISSING if name[0] == "this" or name == ("value",) else outside(name)
 
-        if columns.exact:
-            if value.whole:
-                try:
-                    return value(look)
-                except (
-                    FormatError
-                ):  # for all rows at once, a value is needed where one alone needs none
-                    pass
-            return self._each(value, column, look, only)
-        return value(look)
+        if not columns.exact:
+            return value(look)
+        if value.whole:  # of all rows at once, one may have no value where it needs none by itself
+            with suppress(FormatError):
+                return value(look)
+        return self._each(value, column, look, only)
 
     def _each(
         self,

@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 
 from msgspec import Struct
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
-from ..errors import FormatError, KindredError, UsageError
+from ..errors import FormatError, KindredError, NoRoute, UsageError
 from ..ledger import Ledger, Tag
 from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, parents, read_bytes
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
 from .bulk import Done, Failed, Job, Room, condensed, convert_all
-from .converter import Converted, Converter, convert_bytes, format_version, knows
+from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
 from .coverage import covered
 from .proof import Proof, prove
+from .routes import Hop
+from .tables import FEW
 
 __all__ = [
     "Fitted",
     "Work",
     "convert_files",
     "convert_install",
+    "fit_among",
     "fit_file",
     "prove_install",
     "unread_by",
@@ -38,12 +41,14 @@ class Work(Struct, frozen=True):
     """How a conversion is carried out: by whom, and where results are kept until they are applied.
 
     `executor` None converts here; `workers` is how many it has. `room` None keeps results in memory,
-    and nothing of them if the work is cut off.
+    and nothing of them if the work is cut off. What has `few` rows or more stands in the books by
+    its columns, not value by value.
     """
 
     executor: Executor | None = None
     workers: int = 1
     room: Room | None = None
+    few: int = FEW
 
 
 class Fitted(Struct, frozen=True):
@@ -83,13 +88,15 @@ def convert_install(
     }
     targets = {path: format.written_by(build).text for path, format in formats.items()}
     summary = f"into the formats of {card.name} {build}"
+    work = work or Work()
     made = _Conversion(
         card, install.place, now, formats, targets, install.tag, leave, beside=beside
     )
     for format in card.formats.values() if not beside else ():
         if format.is_folder:
-            made.convert_folders(format, format.written_by(build), only)
-    return made.changeset(summary, work or Work(), progress or Progress())
+            converter = Converter(format, few=work.few)
+            made.convert_folders(converter, format.written_by(build), only, progress or Progress())
+    return made.changeset(summary, work, progress or Progress())
 
 
 def convert_files(
@@ -201,7 +208,7 @@ class _Conversion:
         with progress.task("converting", total=len(self._formats)) as task:
             for told in convert_all(
                 self._card, jobs, room=work.room, executor=work.executor, workers=work.workers,
-                check=progress.check,
+                few=work.few, check=progress.check,
             ):  # fmt: skip
                 if isinstance(told, Failed):
                     self._failed(told)
@@ -226,29 +233,43 @@ class _Conversion:
         )
 
     def convert_folders(
-        self, format: Format, target: Version, only: Callable[[str], bool] | None
+        self,
+        converter: Converter,
+        target: Version,
+        only: Callable[[str], bool] | None,
+        progress: Progress,
     ) -> None:
         """Convert the folders of a format: files move and go, and what is in them changes."""
-        converter = Converter(format)
-        for folder, paths in format.folders(self._now).items():
-            if only is not None and not any(map(only, paths)):
-                continue
-            below = {path[len(folder) + 1 :]: path for path in paths}
-            try:
-                size = sum(self._now[path].size for path in paths)
-                if size > _LARGEST_PACK:
-                    raise FormatError(f"the pack has more than {_LARGEST_PACK >> 20} MB")
-                files = {name: read_bytes(self._place, path) for name, path in below.items()}
-                version = format_version(files, format)
-                if version == target:
-                    self._notes.update(dict.fromkeys(covered(format, folder, below, self._now)))
-                    continue
-                made = converter(files, target, name=folder)
-            except KindredError as error:
-                self._failed(Failed(folder, error.what, error.where or "", error.remedy or ""))
-                continue
+        format = converter.format
+        folders = {
+            folder: paths
+            for folder, paths in format.folders(self._now).items()
+            if only is None or any(map(only, paths))
+        }
+        with progress.task(f"converting {format.name}", total=len(folders)) as task:
+            for folder, paths in folders.items():
+                self._convert_folder(converter, target, folder, paths)
+                task.advance()
+
+    def _convert_folder(
+        self, converter: Converter, target: Version, folder: str, paths: Sequence[str]
+    ) -> None:
+        format = converter.format
+        below = {path[len(folder) + 1 :]: path for path in paths}
+        try:
+            size = sum(self._now[path].size for path in paths)
+            if size > _LARGEST_PACK:
+                raise FormatError(f"the pack has more than {_LARGEST_PACK >> 20} MB")
+            files = {name: read_bytes(self._place, path) for name, path in below.items()}
+            version = format_version(files, format)
+            made = converter(files, target, name=folder) if version != target else None
+        except KindredError as error:
+            self._failed(Failed(folder, error.what, error.where or "", error.remedy or ""))
+            return
+        if made is not None:
             self._put_folder(folder, files, made, f"{format.name} {version} is now {target}")
-            self._notes.update(dict.fromkeys(covered(format, folder, made.data, self._now)))
+        held = made.data if made is not None else below
+        self._notes.update(dict.fromkeys(covered(format, folder, held, self._now)))
 
     def _put_folder(
         self, folder: str, files: Mapping[str, bytes], made: Converted, reason: str
@@ -343,6 +364,31 @@ def fit_file(
     if version == target or (not exactly and version in format.read_by(build)):
         return Fitted(format, version, None)
     return Fitted(format, version, convert_bytes(data, format, target, name=path))
+
+
+def fit_among(format: Format, path: str, data: bytes, versions: Sequence[Version]) -> Fitted:
+    """Return a file in one of several versions: as it is, or by the route that loses least.
+
+    Raises:
+        KindredError: it is damaged, or no route leads to any of them.
+    """
+    try:
+        version = format_version(data, format)
+    except KindredError as error:
+        raise error.inside(path) from None
+    if version in versions:
+        return Fitted(format, version, None)
+    routes: dict[Version, tuple[Hop, ...]] = {}
+    fault = None
+    for target in versions:
+        try:
+            routes[target] = route_for(format, version, target)
+        except NoRoute as error:
+            fault = error
+    if not routes:
+        raise (fault or NoRoute(f"nothing reads {format.name}")).inside(path)
+    best = min(routes, key=lambda end: (sum(hop.loses for hop in routes[end]), len(routes[end])))
+    return Fitted(format, version, convert_bytes(data, format, best, name=path))
 
 
 def unread_by(card: Card, place: Place, tree: Tree, build: Version) -> dict[str, list[str]]:

@@ -229,9 +229,13 @@ class MoveFiles(Struct, frozen=True):
     pattern: str
     to: str
 
+    def members(self, fields: Fields) -> list[str]:
+        """Return the members it is about."""
+        return _members(fields, self.pattern)
+
     def __call__(self, fields: Fields) -> None:
         head = self.pattern.partition("*")[0].rpartition("/")[0]
-        for name in _members(fields, self.pattern):
+        for name in self.members(fields):
             rest = name[len(head) :].lstrip("/") if head else name
             to = self.to.replace("{name}", name.rpartition("/")[2]).replace("{rest}", rest)
             if to != name:
@@ -245,8 +249,12 @@ class DropFiles(Struct, frozen=True):
     reason: str
     lossless: bool = False
 
+    def members(self, fields: Fields) -> list[str]:
+        """Return the members it is about."""
+        return _members(fields, self.pattern)
+
     def __call__(self, fields: Fields) -> None:
-        for name in _members(fields, self.pattern):
+        for name in self.members(fields):
             fields.drop((name,), self.reason, loss=not self.lossless)
 
 

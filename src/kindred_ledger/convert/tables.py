@@ -11,12 +11,12 @@ __all__ = ["FEW", "column_tables", "differ", "differing", "same_column", "same_t
 FEW = 1000  # rows; smaller tables are accounted for field by field
 
 
-def column_tables(document: Document, least: int) -> dict[Path, Path]:
-    """Return the tables of a document that are taken by columns, and where each was read."""
+def column_tables(document: Document, least: int, at: Path = ()) -> dict[Path, Path]:
+    """Return the tables at or below a path that are taken by columns, and where each was read."""
     tabular = as_tabular(document)
     if tabular is None:
         return {}
-    found = {path: tabular.origin_of(path) for path in tabular.column_tables(least)}
+    found = {path: tabular.origin_of(path) for path in tabular.column_tables(least, at)}
     return {path: origin for path, origin in found.items() if origin is not None}
 
 

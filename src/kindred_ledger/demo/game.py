@@ -32,7 +32,7 @@ CAN: dict[str, dict[str, Any]] = {
 # The builds that write a voyage of each format, and what of other formats is no part of it.
 WRITES = {3: ("1.2", "1.3"), 4: ("1.2", "1.3", "1.4"), 5: ("2.0",), 6: ("2.1",)}
 FOREIGN: dict[int, dict[str, tuple[str, ...]]] = {
-    3: {"": ("purse", "coins", "journal"), "ship": ("stores",), "crew": ("morale",)},
+    3: {"": ("purse", "coins", "journal"), "ship": ("stores",), "crew": ("home", "morale")},
     4: {"": ("money", "coins", "journal"), "ship": ("stores",), "crew": ("morale",)},
     5: {
         "": ("money", "purse", "journal"),
@@ -202,6 +202,10 @@ def load_mod(folder: str) -> str:
     wanted = 2 if BUILD == "2.1" else 1
     if mod.get("pack", 1) != wanted:
         raise Refused(f"mods of pack {mod.get('pack', 1)}; build {BUILD} loads {wanted}")
+    if mod.get("for") not in (("2.1",) if wanted == 2 else ("1.2", "1.3", "1.4", "2.0")):
+        raise Refused(f"it is made for {mod.get('for')}, this is {BUILD}")
+    if wanted == 2 and any(name.endswith(".cache") for name in os.listdir(folder)):
+        raise Refused("what an older build made of it is still in it")
     things = os.path.join(folder, "assets") if wanted == 2 else folder
     if not os.path.isdir(things) or not any(n.endswith(".dat") for n in os.listdir(things)):
         raise Refused("nothing is in it")

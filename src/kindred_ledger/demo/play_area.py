@@ -2,10 +2,12 @@
 
     mossferry/            the install of 1.4: portable, so the user's files lie in its userdata
     second/mossferry/     a fresh install of 2.0
+    longnight/            a fresh install of the variant Longnight, with its card beside the other
     downloads/            the releases 1.4 and 2.0 as archives
     server/               the dedicated server: binary voyages and worlds, tuning, tables
     handheld/             what the handheld edition keeps
     mossferry.card.toml   the card, and the layouts it names
+    longnight.card.toml   the variant's card
     ledger/               an empty ledger, made by the first command
 
 Everything is made from fixed seeds of its own names: the same files on every machine.
@@ -39,9 +41,7 @@ def build_play_area(folder: str) -> None:
     os.makedirs(folder, exist_ok=True)
     if os.listdir(folder):
         raise FileExistsError(folder)
-    card = resources.files(__package__).joinpath("mossferry.card.toml").read_bytes()
-    _write(folder, "mossferry.card.toml", card)
-    for name in LAYOUTS:
+    for name in ("mossferry.card.toml", "longnight.card.toml", *LAYOUTS):
         _write(folder, name, resources.files(__package__).joinpath(name).read_bytes())
     for name, data in server_files().items():
         _write(folder, name, data)
@@ -55,7 +55,10 @@ def build_play_area(folder: str) -> None:
         _write(folder, f"mossferry/{name}", data)
     for name, data in _fresh_user_files().items():
         _write(folder, f"second/mossferry/{name}", data)
-    os.makedirs(os.path.join(folder, "second", "mossferry", "userdata", "saves"))
+    for name, data in _longnight().items():
+        _write(folder, f"longnight/{name}", data)
+    for top in ("second/mossferry", "longnight"):
+        os.makedirs(os.path.join(folder, *top.split("/"), "userdata", "saves"))
 
 
 def build_release(build: str) -> dict[str, bytes]:
@@ -84,12 +87,28 @@ def build_release(build: str) -> dict[str, bytes]:
     return files
 
 
+def _longnight() -> dict[str, bytes]:
+    """Return a fresh install of the variant, which stands on Mossferry 2.0."""
+    plain = build_release("2.0")
+    kept = {"portable.txt", "data/harbours.json", "data/tides.ini"}
+    info = {"product": "longnight", "build": "2.0", "files": sorted(kept - {"portable.txt"})}
+    return {
+        **{name: data for name, data in plain.items() if name in kept},
+        "longnight.py": plain["mossferry.py"],
+        "version.txt": b"Longnight 1.1 on Mossferry build 2.0\n",
+        "build.json": _json(info),
+        "data/stars.tile": _noise("stars", 6_000),
+        **_fresh_user_files(),
+    }
+
+
 def _belongings() -> dict[str, bytes]:
     """Return what the person added and changed in their install."""
     files = {
         "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 3.10\r\nneap = 0.80\r\n",
         "mods/reedlight/mod.json": _json({"name": "Reedlight", "version": "1.3", "for": "1.4"}),
         "mods/reedlight/reeds.dat": _noise("reeds", 20_000),
+        "mods/reedlight/reeds.cache": _noise("what the game made of reeds", 900),
         "userdata/settings.ini": _SETTINGS,
         "userdata/controls.json": _CONTROLS,
     }

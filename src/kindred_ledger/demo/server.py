@@ -116,23 +116,45 @@ def read_world(data: bytes) -> dict[str, Any]:
 
 def read_tuning(data: bytes) -> dict[str, Any]:
     reader = Reader(data)
-    if reader.take(4) != b"MFTU" or reader.number("H") != 1:
-        raise Refused("it is no tuning of format 1")
+    number = reader.number("H") if reader.take(4) == b"MFTU" else 0
+    if number not in (1, 2):
+        raise Refused("it is no tuning of format 1 or 2")
     out: dict[str, Any] = {}
     for _ in range(reader.number("H")):
         name = reader.take(12).split(b"\0")[0].decode()
         at, size = reader.number("I"), reader.number("I")
         rows = Reader(data[at : at + size])
-        out[name] = {rows.text(): shortest(rows.number("f")) for _ in range(rows.number("H"))}
+        out[name] = {}
+        for _ in range(rows.number("H")):
+            key = rows.text()
+            out[name][key] = shortest(rows.number("f")) if number == 1 else rows.number("d")
+            if number == 2:
+                rows.text()  # the unit, which only people read
+        if rows.at != size:
+            raise Refused(f"{size - rows.at} bytes of {name} are nothing")
     return out
 
 
 def read_tables(data: bytes) -> dict[str, Any]:
     root = ElementTree.fromstring(data)
+    number = int(root.get("format", "1"))
+    if number not in (1, 2) or (number == 2) != ("weather" in root.attrib):
+        raise Refused(f"these are no tables of format {number}")
     return {
         "server": root.get("name"),
-        "routes": {route.get("id"): [s.get("quay") for s in route] for route in root.iter("route")},
+        "routes": {
+            route.get("id"): [(s.get("quay"), seconds(s, number)) for s in route]
+            for route in root.iter("route")
+        },
     }
+
+
+def seconds(stop: ElementTree.Element, number: int) -> int:
+    """Return when a ferry is at a stop; tables tell it in minutes before format 2."""
+    name, other = ("minutes", "seconds") if number == 1 else ("seconds", "minutes")
+    if other in stop.attrib:
+        raise Refused(f"a stop of format {number} has {other}")
+    return int(stop.attrib[name]) * (60 if number == 1 else 1)
 
 
 def read_pocket(data: bytes) -> Any:

@@ -304,8 +304,8 @@ class Tabular(Document, Protocol):
         """Yield every leaf at or below a path, but not at or below those `without`."""
         ...
 
-    def column_tables(self, least: int) -> list[Path]:
-        """Return the tables of at least so many rows that are taken by columns, in order."""
+    def column_tables(self, least: int, at: Path = ()) -> list[Path]:
+        """Return the tables at or below a path that are taken by columns, of at least so many rows."""
         ...
 
     def open_columns(self, path: Path, least: int = 0) -> Columns | None:

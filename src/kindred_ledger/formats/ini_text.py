@@ -138,7 +138,17 @@ class IniDocument:
         self._insert(to, line)
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
-        raise not_reordered(path)
+        """Put the keys of a section into another order: lines change places, comments stay."""
+        pairs = self._pairs(str(path[0])) if len(path) == 1 else []
+        if not pairs or len({pair.key for pair in pairs}) < len(pairs):
+            raise not_reordered(path)
+        if sorted(order) != list(range(len(pairs))):
+            raise UsageError("an order has every member once", where=format_path(path))
+        texts = [(pair.lead, pair.key, pair.separator, pair.value) for pair in pairs]
+        known = [(pair.origin, pair.note) for pair in pairs]
+        for pair, at in zip(pairs, order, strict=True):
+            pair.lead, pair.key, pair.separator, pair.value = texts[at]
+            pair.origin, pair.note = known[at]
 
     def encode(self) -> bytes:
         out: list[str] = []

@@ -227,10 +227,11 @@ class JsonDocument(TreeDocument[_Value]):
         if node.columns is not None:
             self._close(node, node.columns)
 
-    def column_tables(self, least: int) -> list[Path]:
-        """Return the tables that were edited by columns; others are as they were read."""
+    def column_tables(self, least: int, at: Path = ()) -> list[Path]:
+        """Return the tables at or below a path that were edited by columns; others are as they were read."""
         found: list[Path] = []
-        waiting: list[tuple[Path, _Value]] = [((), self._root)] if self._opened else []
+        there = self._opened and (not at or bool(self.find(at)))
+        waiting: list[tuple[Path, _Value]] = [(at, self._node(at))] if there else []
         while waiting:
             path, node = waiting.pop()
             if node.columns is not None:

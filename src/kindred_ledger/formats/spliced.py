@@ -10,13 +10,14 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from bisect import bisect_left, bisect_right, insort_right
+from collections.abc import Sequence
 from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import FormatError
-from .document import Path, format_path, same_value
+from .document import Path, format_path, not_reordered, same_value
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
@@ -197,6 +198,34 @@ class SplicedDocument(TreeDocument[Spanned]):
         self._splice(self._renamed(node, key, path))
         node.key = key
         node.parent.table = None
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        self._settle()  # what changes places is taken from the text as it is
+        node = self._node(self._full(path))
+        data, root, members = self._data, self._root, list(self._members(node))
+        super().reorder(path, order)
+        wanted = self._plain(node)
+        try:
+            self._settle()
+            if self.get(path) != wanted:
+                raise _differs(path)
+        except FormatError:
+            self._data, self._root, self._splices, node.members = data, root, [], members
+            raise
+
+    def _permute(self, node: Spanned, members: list[Spanned]) -> None:
+        """The values of a list change places; what stands around them stays."""
+        before = self._members(node)
+        if node.kind != LIST or any(member.start < 0 for member in before):
+            raise not_reordered(self._path(node))
+        self._splice(
+            [
+                Splice(here.start, here.end, self._data[there.start : there.end])
+                for here, there in zip(before, members, strict=True)
+                if here is not there
+            ]
+        )
+        node.members, node.some = list(members), None
 
     def move(self, path: Path, to: Path) -> None:
         node = self._node(path)

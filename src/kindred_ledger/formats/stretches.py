@@ -65,8 +65,7 @@ def tally(value: Any) -> tuple[dict[Path, int], int]:
     while waiting:
         path, values = waiting.pop()
         kinds = Counter(map(type, values))
-        mappings = [each for each in values if type(each) is dict]
-        lists = [each for each in values if type(each) is list]
+        mappings, lists = _of_kind(dict, values, kinds), _of_kind(list, values, kinds)
         empty = lists.count([]) + mappings.count({})
         if leaves := len(values) - kinds[dict] - kinds[list] + empty:
             names[path] = names.get(path, 0) + leaves
@@ -78,6 +77,13 @@ def tally(value: Any) -> tuple[dict[Path, int], int]:
             inner += [((*path, key), held) for key, held in _by_key(mappings).items()]
         waiting += reversed(inner)
     return names, pairs
+
+
+def _of_kind(kind: type, values: list[Any], kinds: Mapping[type, int]) -> list[Any]:
+    count = kinds.get(kind, 0)
+    if count in (0, len(values)):
+        return values if count else []
+    return [each for each in values if type(each) is kind]
 
 
 def _by_key(mappings: list[dict[str, Any]]) -> dict[str, list[Any]]:

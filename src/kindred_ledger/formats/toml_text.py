@@ -161,6 +161,22 @@ class TomlDocument(SplicedDocument):
         start = siblings[at - 1].end if at else parent.start + 1
         return [Splice(start, node.end if at else node.stop, b"")]
 
+    def _permute(self, node: Spanned, members: list[Spanned]) -> None:
+        """Tables of an array of tables change places with all their lines."""
+        before = self._members(node)
+        if not all(isinstance(member.token, _Table) for member in before):
+            super()._permute(node, members)
+            return
+        spans = {id(each): (each.token.lines[0][0], each.token.lines[-1][1]) for each in before}
+        newline = self._newline.encode()
+        for at, (here, there) in enumerate(zip(before, members, strict=True)):
+            (start, end), (begin, stop) = spans[id(here)], spans[id(there)]
+            text = self._data[begin:stop].removesuffix(b"\n").removesuffix(b"\r") + newline
+            if at == len(before) - 1 and not self._data[start:end].endswith(b"\n"):
+                text = text.removesuffix(newline)
+            self._splice([Splice(start, end, text)])
+        node.members = list(members)
+
     def _renamed(self, node: Spanned, key: str, path: Path) -> list[Splice]:
         new = _key_text(key).encode()
         if isinstance(node.token, _Table):

@@ -1,21 +1,34 @@
 """Carrying: chosen categories from one install to another, into a form the other can read.
 
 Data of a newer build does not go to an older one unless the older build reads it or a route of
-the card leads back. What stands in the target and differs is a conflict, never overwritten unasked.
+the card leads back. Data of another title goes to a variant of it, if the variant's card says that it
+reads such. What stands in the target and differs is a conflict, never overwritten unasked.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
-from ..convert import Fitted, fit_file
+from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
 from ..ledger import Ledger
-from ..places import DIR, FILE, LINK, MemoryPlace, Node, Tree, read_bytes, roots_of, same_content
+from ..places import (
+    DIR,
+    FILE,
+    LINK,
+    MemoryPlace,
+    Node,
+    Tree,
+    parents,
+    read_bytes,
+    roots_of,
+    same_content,
+)
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
+from ..versions import Version
 
 __all__ = ["carry"]
 
@@ -38,17 +51,19 @@ def carry(
         UsageError: the installs are of different titles, or a category or part is not there.
         DecisionNeeded: a version is not certain.
     """
-    if source.card.title != target.card.title:
+    adopted = target.card.reads_of(source.card)
+    if adopted is None and source.card.title != target.card.title:
         raise UsageError(
             f"{source.card.name} and {target.card.name} are different titles",
-            remedy="Carry between installs of one title.",
+            remedy="Carry between installs of one title, or let the card of the one say that it is"
+            " a `[variant]` of the other.",
         )
     wanted = source.select(categories)
     theirs = ledger.scan(source.place, progress=progress)
     now = ledger.scan(target.place, progress=progress)
     chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
     _check_parts(chosen, target)
-    load = _Load(source, target, now, overwrite)
+    load = _Load(source, target, now, overwrite, adopted)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
             load.take(path, chosen[path])
@@ -58,7 +73,7 @@ def carry(
         operation="carry",
         summary=f"carry {', '.join(categories)} from {source.place.location}",
         before=now,
-        actions=(*load.actions(), *_empty_folders(chosen, now)),
+        actions=(*load.actions(), *_folders(chosen, now, load.held)),
         tag=target.tag,
         version_after=target.tag.version,
         offered=Tree({**{p: n for p, n in chosen.items() if n.kind != DIR}, **load.nodes}),
@@ -76,17 +91,24 @@ class _Load:
     """What is carried, file by file."""
 
     def __init__(
-        self, source: Install, target: Install, now: Tree, overwrite: Callable[[str], bool]
+        self,
+        source: Install,
+        target: Install,
+        now: Tree,
+        overwrite: Callable[[str], bool],
+        adopted: Mapping[str, Sequence[Version]] | None,
     ) -> None:
         self._source = source
         self._target = target
         self._now = now
         self._overwrite = overwrite
         self._build = target.sure_version
-        self._newer = source.sure_version > self._build
+        self._adopted = adopted
+        self._newer = adopted is None and source.sure_version > self._build
         self._contents: dict[str, bytes] = {}
         self._puts: list[tuple[str, Node, str]] = []
         self.nodes: dict[str, Node] = {}
+        self.held: set[str] = set()
         self.lines: list[Line] = []
         self.statements: list[Statement] = []
         self.losses: list[Loss] = []
@@ -136,7 +158,16 @@ class _Load:
         ]
 
     def _fit(self, path: str, node: Node) -> Fitted | None:
-        if node.kind != FILE or self._source.card.format_of(path) is None:
+        format = self._source.card.format_of(path) if node.kind == FILE else None
+        if self._adopted is not None:
+            name = format.name if format is not None else "such files"
+            if format is None or name not in self._adopted:
+                raise UsageError(
+                    f"{self._target.card.name} reads no {name} of {self._source.card.name}"
+                )
+            data = read_bytes(self._source.place, path)
+            return fit_among(format, path, data, self._adopted[name])
+        if format is None:
             return None
         return fit_file(self._source.card, path, read_bytes(self._source.place, path), self._build)
 
@@ -156,6 +187,7 @@ class _Load:
         self.lines.append(Line(outcome, path, reason))
 
     def _hold(self, path: str, reason: str) -> None:
+        self.held.add(path)
         self.lines.append(Line(Outcome.HELD, path, reason))
 
 
@@ -170,9 +202,12 @@ def _check_parts(chosen: Tree, target: Install) -> None:
             )
 
 
-def _empty_folders(chosen: Tree, now: Tree) -> list[Action]:
+def _folders(chosen: Tree, now: Tree, held: set[str]) -> list[Action]:
+    """Return the actions for folders that are not there yet, but for those of which all is held."""
+    came = {part for path in chosen.leaves if path not in held for part in parents(path)}
+    stays = {part for path in held for part in parents(path)} - came
     return [
         Action(path, None, node, reason="a folder of the source")
         for path, node in chosen.items()
-        if node.kind == DIR and path not in now
+        if node.kind == DIR and path not in now and path not in stays
     ]

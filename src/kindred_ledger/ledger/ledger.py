@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import time
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
@@ -29,6 +30,7 @@ from ..places import (
     running_in,
     scan,
     still_changing,
+    write_once,
 )
 from ..progress import Progress
 from . import settings
@@ -462,15 +464,20 @@ def _holds_something(root: str) -> bool:
 
 
 def _create(root: str) -> None:
-    begun = {*_FOLDERS, f"{settings.SETTINGS}.part"}  # a creation that was cut off
-    if os.path.isdir(root) and not begun.issuperset(os.listdir(root)):
+    """Make a ledger in a folder, unless another process just did."""
+    names = os.listdir(root) if os.path.isdir(root) else []
+    path = os.path.join(root, settings.SETTINGS)
+    begun = re.compile(rf"{re.escape(settings.SETTINGS)}\..*part")  # a creation that was cut off
+    strange = [name for name in names if name not in _FOLDERS and not begun.fullmatch(name)]
+    if strange and not os.path.exists(path):
         raise LedgerError(
             "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
         )
     with refusals(root):
         for name in _FOLDERS:
             make_folders(os.path.join(root, name))
-        settings.create(root)
+        with contextlib.suppress(FileExistsError):
+            write_once(path, settings.new())
 
 
 def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:

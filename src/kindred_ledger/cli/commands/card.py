@@ -11,7 +11,7 @@ import msgspec
 from ...cards import Card, draft_card
 from ...convert import Sample, check_card
 from ...errors import UsageError
-from ...places import open_place, refusals
+from ...places import FolderPlace, open_place, read_bytes, refusals
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -86,12 +86,24 @@ def check(session: Session, file: str, samples: tuple[str, ...]) -> int:
     return status
 
 
+def _packs(card: Card, top: str) -> Iterator[Sample]:
+    """Yield the folders that are packs of the card."""
+    for folder, _, names in os.walk(top):
+        if not any(format.is_pack(names) for format in card.formats.values()):
+            continue
+        place = FolderPlace(folder)
+        tree = place.survey()
+        if sum(node.size for node in tree.values()) <= _LARGEST:
+            yield Sample(folder, {name: read_bytes(place, name) for name in tree.files})
+
+
 def _samples(card: Card, named: tuple[str, ...]) -> Iterator[Sample]:
     for path in named:
         if not os.path.exists(path):
             raise UsageError(
                 "there is no such file or folder", where=path, remedy="Check the path."
             )
+        yield from _packs(card, path)
         files = [path] if os.path.isfile(path) else sorted(
             os.path.join(folder, name) for folder, _, names in os.walk(path) for name in names)  # fmt: skip
         for file in files:

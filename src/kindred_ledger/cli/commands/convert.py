@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import re
+import sys
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
@@ -13,17 +15,18 @@ from ...cards import Card, Install
 from ...changes import Changeset
 from ...convert import Proof, Room, Work, convert_files, convert_install, prove_install
 from ...errors import KindredError, UsageError
-from ...places import Place
+from ...places import FolderPlace, Place
 from .. import drawing
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
 
+_ONE_ROW = re.compile(r"\[\d")  # in the name of a field
 _WORTH_KEEPING = 100  # results of a dry run: so many need not be made again when it is meant
 
 
 @click.command()
-@click.argument("what", metavar="INSTALL|FOLDER")
+@click.argument("what", metavar="INSTALL|FOLDER|FILE")
 @click.option(
     "--to", default="", metavar="BUILD", help="Formats of this build (default: the install's)."
 )
@@ -54,14 +57,14 @@ def command(
 ) -> int:
     """Bring the saves and settings of INSTALL into the formats its build writes, or another does.
 
-    Of a FOLDER that is no install, the files whose names fit a format of the card are converted.
+    Of a FOLDER that is no install, the files whose names fit a format of the card are converted; of
+    a FILE, that file.
 
     \b
     Example, in the demo's folder:
       kindred convert mossferry --to 2.0 --dry-run
     """
-    found = session.subject(what)
-    wanted = patterns(only)
+    found, wanted = _subject(session, what, patterns(only))
     if isinstance(found, Install):
         build = found.card.scheme.parse(to) if to else None
         if prove:
@@ -77,7 +80,7 @@ def command(
     else:
         if prove:
             raise UsageError("--prove takes an install", where=what)
-        card = _card(session, found, version)
+        card = _card(session, found, wanted)
 
         def compute(work: Work) -> Changeset:
             return convert_files(
@@ -86,7 +89,7 @@ def command(
                 progress=session.progress,
             )  # fmt: skip
 
-    with _work(session, workers) as work:
+    with _work(session, workers, options["field"]) as work:
         change = compute(work)
     status = carry_out(session, change, **options)
     taken = not options["dry_run"] or len(change.actions) < _WORTH_KEEPING
@@ -95,13 +98,28 @@ def command(
     return status
 
 
-def _card(session: Session, place: Place, version: str) -> Card:
-    """Return the card whose formats the files of a folder are of."""
-    tree = place.survey()
-    fitting = [
+def _subject(
+    session: Session, what: str, only: Callable[[str], bool] | None
+) -> tuple[Install | Place, Callable[[str], bool] | None]:
+    """Return what is meant, and which files of it: a single file is one of its folder."""
+    formats = [format for card in session.cards for format in card.formats.values()]
+    if os.path.isfile(what) and any(format.fits_name(what) for format in formats):
+        folder, name = os.path.split(os.path.abspath(what))
+        return FolderPlace(folder), lambda path: path == name
+    return session.subject(what), only
+
+
+def _card(session: Session, place: Place, only: Callable[[str], bool] | None) -> Card:
+    """Return the card whose formats the files of a folder are of; of variants, that of the title itself."""
+    files = [path for path in place.survey().files if only is None or only(path)]
+    every = [
         card
         for card in session.cards
-        if any(format.fits_name(path) for format in card.formats.values() for path in tree.files)
+        if any(format.fits_name(path) for format in card.formats.values() for path in files)
+    ]
+    titles = {card.title for card in every}
+    fitting = [
+        card for card in every if card.file.variant is None or card.file.variant.of not in titles
     ]
     if len(fitting) != 1:
         names = ", ".join(card.title for card in fitting) or "none"
@@ -114,16 +132,20 @@ def _card(session: Session, place: Place, version: str) -> Card:
 
 
 @contextmanager
-def _work(session: Session, workers: int) -> Iterator[Work]:
-    """Hold what carries a conversion out: this process alone, or several."""
+def _work(session: Session, workers: int, field: tuple[str, ...]) -> Iterator[Work]:
+    """Hold what carries a conversion out: this process alone, or several.
+
+    Where the caller asks for single rows of lists, every row stands in the books by itself.
+    """
     room = Room(os.path.join(session.ledger.folder("work"), "converted"))
+    few = sys.maxsize if any(_ONE_ROW.search(pattern) for pattern in field) else Work().few
     if workers < 2:
-        yield Work(room=room)
+        yield Work(room=room, few=few)
         return
     from concurrent.futures import ProcessPoolExecutor
 
     with ProcessPoolExecutor(workers) as pool:
-        yield Work(pool, workers, room)
+        yield Work(pool, workers, room, few)
 
 
 def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]]) -> int:

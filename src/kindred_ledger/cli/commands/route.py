@@ -92,8 +92,13 @@ def _draw_versions(session: Session, card: Card, format: Format, hops: Sequence[
     for version in sorted(versions):
         writes = [row.builds for row in builds if row.writes == version.text]
         reads = [row.builds for row in builds if version.text in row.reads]
+        reads += [
+            other.name
+            for other in session.cards
+            if version in (other.reads_of(card) or {}).get(format.name, ())
+        ]
         lines.append((version.text, " or ".join(writes) or "-", " or ".join(reads) or "-"))
-    drawing.rows(session.out, ("version", "written by builds", "read by builds"), lines)
+    drawing.rows(session.out, ("version", "written by builds", "read by"), lines)
     session.out.print()
     for hop in hops:
         _draw_head(session, format, hop)

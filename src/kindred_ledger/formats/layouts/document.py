@@ -151,10 +151,10 @@ class LayoutDocument(TreeDocument[Item]):
         self._opened.append(item)
         return columns
 
-    def column_tables(self, least: int) -> list[Path]:
-        """Return the tables of at least so many rows that are taken by columns, in order."""
+    def column_tables(self, least: int, at: Path = ()) -> list[Path]:
+        """Return the tables at or below a path that are taken by columns, of at least so many rows."""
         found: list[Path] = []
-        stack: list[tuple[Path, Item]] = [((), self._root)]
+        stack: list[tuple[Path, Item]] = [(at, self._node(at))] if not at or self.find(at) else []
         while stack:
             path, node = stack.pop()
             columns = node.value if isinstance(node.value, Columns) else None

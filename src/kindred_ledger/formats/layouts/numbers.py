@@ -143,7 +143,7 @@ class Float(Struct, frozen=True):
             except OverflowError:
                 continue
             if again == number:
-                return Decimal(text)
+                return Decimal(repr(float(text)))
         return Decimal(repr(number))
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:

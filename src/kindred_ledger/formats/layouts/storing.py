@@ -158,6 +158,8 @@ def _stored_integers(kind: Integer, values: Any, field: Field, writing: Writing)
 def _stored_floats(kind: Float, values: Any, field: Field, writing: Writing) -> Any:
     import numpy as np
 
+    if values.dtype.kind == "f" and values.dtype.itemsize < kind.width:
+        values = _widened(values)
     with np.errstate(over="ignore"):
         out = values.astype(kind.dtype(writing.big), copy=False)
     if out.dtype.itemsize < values.dtype.itemsize or values.dtype.kind != "f":
@@ -165,6 +167,15 @@ def _stored_floats(kind: Float, values: Any, field: Field, writing: Writing) -> 
         if bad.any():
             _refuse(bad, values, field, writing, f"does not fit a float of {kind.width * 8} bits")
     return out
+
+
+def _widened(values: Any) -> Any:
+    """Return floats in 64 bits as the numbers that people read: 0.8 stays 0.8 as it does one by one."""
+    import numpy as np
+
+    distinct, codes = np.unique(values, return_inverse=True)
+    read = np.array([float(str(value)) for value in distinct])[codes]
+    return np.copysign(read, values)  # zeros of either sign are one among the distinct
 
 
 def _refuse(bad: Any, values: Any, field: Field, writing: Writing, why: str) -> None:
