@@ -1,0 +1,17 @@
+"""VCDIFF (RFC 3284): how one content is made of another, as any standard decoder reads it."""
+
+from .codes import DEFAULT, CodeTable
+from .decoding import LARGEST, MAGIC, Window, decode, windows_of
+from .encoding import WINDOW, encode
+
+__all__ = [
+    "DEFAULT",
+    "LARGEST",
+    "MAGIC",
+    "WINDOW",
+    "CodeTable",
+    "Window",
+    "decode",
+    "encode",
+    "windows_of",
+]
