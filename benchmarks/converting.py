@@ -242,7 +242,7 @@ def _saves(folder: str, count: int, rounds: int) -> list[Ratio]:
         save = {
             "format": 1, "build": "1.4", "money": number, "days": "41", "weather": "haar", "glow": 3,
             "ship": {"name": "Heron", "hull": 0.41, "peat": 12.5},
-            "log": [f"day {day}: {rng.choice(('fair', 'wet', 'fog'))}" for day in range(9_000)],
+            "log": [{"day": day, "sky": rng.choice(("fair", "wet", "haar"))} for day in range(4_000)],
         }  # fmt: skip
         with open(os.path.join(saves, f"{number}.json"), "w", encoding="utf-8") as file:
             json.dump(save, file, indent=1)

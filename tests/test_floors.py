@@ -21,7 +21,7 @@ FLOORS = (
     ("ledger",),
     ("changes",),
     ("cards",),
-    ("convert", "installs", "edits", "worlds"),
+    ("convert", "installs", "patches", "edits", "worlds"),
     ("migrate",),
     ("report", "demo"),
     ("cli",),

@@ -33,6 +33,7 @@ COMMANDS: dict[str, str] = {
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
     "rescue": "fill what came out empty elsewhere from the older file",
+    "patch": "make and apply binary patches, to the right base only",
     "route": "how data gets from one format version to another, and what is lost",
     "layout": "describe a binary format: dump a file by it, check it",
     "card": "describe a title: draft its card, check what it says",
@@ -47,7 +48,7 @@ _GROUPS = (
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("update", "carry", "convert", "rescue", "route")),
+    ("move", ("update", "carry", "convert", "rescue", "route", "patch")),
     ("go back", ("history", "undo", "recover")),
     ("describe and learn", ("card", "layout", "demo")),
 )

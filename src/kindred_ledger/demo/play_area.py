@@ -3,7 +3,7 @@
     mossferry/            the install of 1.4: portable, so the user's files lie in its userdata
     second/mossferry/     a fresh install of 2.0
     longnight/            a fresh install of the variant Longnight, with its card beside the other
-    downloads/            the releases 1.4 and 2.0 as archives
+    downloads/            the releases 1.4 and 2.0 as archives, and an expansion as a patch set
     server/               the dedicated server: binary voyages and worlds, tuning, tables
     handheld/             what the handheld edition keeps
     mossferry.card.toml   the card, and the layouts it names
@@ -15,12 +15,14 @@ Everything is made from fixed seeds of its own names: the same files on every ma
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import random
 import zipfile
 from importlib import resources
 
+from ..patches import Base, MemoryFile, Output, make_patch_set, write_patch_set
 from .server_files import LAYOUTS, server_files
 
 __all__ = ["BUILDS", "build_play_area", "build_release"]
@@ -48,6 +50,7 @@ def build_play_area(folder: str) -> None:
     for build in BUILDS:
         files = build_release(build)
         _write_zip(os.path.join(folder, "downloads", f"mossferry-{build}.zip"), build, files)
+    _write(folder, "downloads/wet-lantern.patches.zip", _expansion())
     for top, build in (("mossferry", "1.4"), ("second/mossferry", "2.0")):
         for name, data in build_release(build).items():
             _write(folder, f"{top}/{name}", data)
@@ -69,7 +72,7 @@ def build_release(build: str) -> dict[str, bytes]:
         "mossferry.py": program.replace(b"@BUILD@", build.encode()),
         "version.txt": f"Mossferry build {build}\n".encode(),
         "portable.txt": b"This install keeps your files in its own folder.\n",
-        "data/harbours.json": _json([{"id": n, "name": name} for n, name in enumerate(quays, 1)]),
+        "data/harbours.json": _harbours(quays),
         "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 2.40\r\nneap = 1.10\r\n",
         "data/water/charts.cache": f"cold {build}\n".encode(),
     }
@@ -85,6 +88,35 @@ def build_release(build: str) -> dict[str, bytes]:
     listed = sorted(name for name in files if name.startswith("data/"))
     files["build.json"] = _json({"product": "mossferry", "build": build, "files": listed})
     return files
+
+
+def _expansion() -> bytes:
+    """Return the patch set of Wet Lantern: more harbours, on those of 1.4 or of 2.0, in two flavours."""
+    quays = _QUAYS + _NEW_QUAYS
+    bases = {
+        Base(f"harbours of {build}", build): build_release(build)["data/harbours.json"]
+        for build in BUILDS
+    }
+    outputs = {
+        Output(name, notes=notes): _harbours((*quays, *more))
+        for name, more, notes in (
+            ("short", ("Lantern Sound",), "One harbour more."),
+            ("full", ("Lantern Sound", "Otter Pool", "The Wet Stair"), "Three harbours more."),
+        )
+    }
+    made = make_patch_set(
+        {base: MemoryFile("harbours.json", data) for base, data in bases.items()},
+        {output: MemoryFile("harbours.json", data) for output, data in outputs.items()},
+        title="mossferry",
+        notes="Wet Lantern, an expansion.",
+    )
+    out = io.BytesIO()
+    write_patch_set(out, *made)
+    return out.getvalue()
+
+
+def _harbours(quays: tuple[str, ...]) -> bytes:
+    return _json([{"id": n, "name": name} for n, name in enumerate(quays, 1)])
 
 
 def _longnight() -> dict[str, bytes]:

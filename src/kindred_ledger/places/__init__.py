@@ -35,7 +35,7 @@ from .tree import (
     same_content,
     three_way,
 )
-from .views import JoinedPlace, SubPlace, folders_of, look
+from .views import JoinedPlace, SubPlace, disk_path, folders_of, look
 
 __all__ = [
     "BLOCK",
@@ -65,6 +65,7 @@ __all__ = [
     "collisions",
     "digest_of",
     "digested",
+    "disk_path",
     "folders_of",
     "hold",
     "hold_place",

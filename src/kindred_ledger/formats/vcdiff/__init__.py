@@ -3,6 +3,7 @@
 from .codes import DEFAULT, CodeTable
 from .decoding import LARGEST, MAGIC, Window, decode, windows_of
 from .encoding import WINDOW, encode
+from .matching import anchor_hashes
 
 __all__ = [
     "DEFAULT",
@@ -11,6 +12,7 @@ __all__ = [
     "WINDOW",
     "CodeTable",
     "Window",
+    "anchor_hashes",
     "decode",
     "encode",
     "windows_of",

@@ -12,11 +12,16 @@ from typing import Any
 
 from msgspec import Struct
 
-__all__ = ["Anchors", "Matches", "repeats"]
+__all__ = ["Anchors", "Matches", "anchor_hashes", "repeats"]
 
 _PASSES = ((0x6D, 1), (0xB5, 3), (0x9B, 8))  # odd multiplier, distance: 13 bytes are mixed into one
 _MIXED = 1 + sum(distance for _, distance in _PASSES)
-_CHOSEN = 0x5A  # one position in 256
+_CHOSEN = 0x5A
+_SPARSE, _DENSE, _DENSEST = 0xFF, 0x0F, 0x03  # bits that choose: one position in 256, in 16, in 4
+_SMALL, _SMALLEST = (
+    4 << 20,
+    64 << 10,
+)  # bytes of a content, up to which anchors are dense, and densest
 _STRONG = 32  # bytes that must be the same
 _PIECE = 256 << 10  # bytes mixed at a time: the scratch stays in the processor's cache
 _WORTH = 16  # bytes; a shorter copy costs as much as what it saves
@@ -39,7 +44,8 @@ class Anchors:
         import numpy as np
 
         self._base = np.frombuffer(base, np.uint8)
-        positions, hashes = _anchors(self._base)
+        self._bits = _bits(len(self._base))
+        positions, hashes = _anchors(self._base, self._bits)
         order = np.argsort(hashes, kind="stable")
         hashes, positions = hashes[order], positions[order]
         new = np.ones(len(hashes) + 1, bool)
@@ -51,12 +57,19 @@ class Anchors:
         """Return what a target `(n,) uint8` shares with the base."""
         import numpy as np
 
-        positions, hashes = _anchors(target)
+        positions, hashes = _anchors(target, self._bits)
         at = np.searchsorted(self._hashes, hashes)
         at[at == len(self._hashes)] = 0
         known = self._hashes[at] == hashes if len(self._hashes) else np.zeros(len(at), bool)
         there = self._positions[at[known]] if len(self._hashes) else positions[:0]
         return _on_diagonals(target, self._base, positions[known], there, 0, len(target))
+
+
+def anchor_hashes(data: Any) -> Any:
+    """Return the hashes of all anchors of bytes: `(n,) uint64`, for telling what contents have in common."""
+    import numpy as np
+
+    return _anchors(np.frombuffer(data, np.uint8), _DENSE)[1]
 
 
 def repeats(target: Any, begins: Any, ends: Any) -> Matches:
@@ -66,7 +79,7 @@ def repeats(target: Any, begins: Any, ends: Any) -> Matches:
     """
     import numpy as np
 
-    positions, hashes = _anchors(target)
+    positions, hashes = _anchors(target, _bits(len(target)))
     order = np.lexsort((positions, hashes))
     again = np.flatnonzero(hashes[order][1:] == hashes[order][:-1])
     here, there = positions[order][again + 1], positions[order][again]
@@ -135,7 +148,12 @@ def _apart(found: list[Matches]) -> Matches:
     return Matches(start[worth], source[worth], length[worth])
 
 
-def _anchors(data: Any) -> tuple[Any, Any]:
+def _bits(size: int) -> int:
+    """Return which bits choose anchors: in a small content more positions are one."""
+    return _DENSEST if size <= _SMALLEST else _DENSE if size <= _SMALL else _SPARSE
+
+
+def _anchors(data: Any, bits: int) -> tuple[Any, Any]:
     """Return the anchors of bytes `(n,) uint8`: their positions `(m,) int64` and hashes `(m,) uint64`."""
     import numpy as np
 
@@ -152,7 +170,9 @@ def _anchors(data: Any) -> tuple[Any, Any]:
             np.subtract(further, mixed[:-distance], out=further)
             mixed = further
         else:
-            here = np.flatnonzero(mixed == _CHOSEN)
+            here = np.flatnonzero(
+                (mixed & np.uint8(bits) if bits != _SPARSE else mixed) == _CHOSEN & bits
+            )
             found.append(here[np.diff(here, prepend=-9) > 1] + start)  # the first of a run
     positions = np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
     positions = positions[positions <= last].astype(np.int64)

@@ -1,0 +1,225 @@
+"""Applying a patch set: first what a file or folder is to it, then a changeset that can be undone.
+
+Nothing is applied to what is not a base by its digests; what comes out is held against its digest before
+anything is written.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+
+from blake3 import blake3
+from msgspec import Struct
+
+from ..changes import Action, Changeset
+from ..errors import FormatError, UsageError
+from ..formats.vcdiff import decode
+from ..ledger import Ledger, Tag
+from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree
+from ..progress import Progress
+from .contents import content, sketch
+from .patch_set import Change, PatchSet
+
+__all__ = ["Verdict", "apply_patch", "identify_base"]
+
+_NEAR = 0.05  # of a sketch; below that two files have nothing to do with each other
+
+
+class Verdict(Struct, frozen=True):
+    """What a file or folder is to a patch set.
+
+    `bases` are those it is, byte for byte; `outputs` those that it is already. `near` is the base it
+    shares most with if it is neither, `share` how much, of 1, and `differing` which of its files differ.
+    """
+
+    bases: tuple[str, ...] = ()
+    outputs: tuple[str, ...] = ()
+    near: str = ""
+    share: float = 0.0
+    differing: tuple[str, ...] = ()
+
+
+def identify_base(patches: PatchSet, place: Place, tree: Tree, name: str = "") -> Verdict:
+    """Return what a place is to a patch set; `name` is the file that is meant, of a set for single files.
+
+    `tree` has the digests of the place's files.
+    """
+    digests = (
+        {"": _digest(tree, name)}
+        if patches.is_single
+        else {p: _digest(tree, p) for p in tree.files}
+    )
+    manifest = patches.manifest
+    bases = [
+        base.name
+        for base in manifest.bases
+        if any(
+            changes and not _differing(changes, digests, "was")
+            for output in manifest.outputs
+            for changes in (patches.changes(base.name, output.name),)
+        )
+    ]
+    outputs = [
+        output.name
+        for output in manifest.outputs
+        if any(
+            changes and not _differing(changes, digests, "becomes")
+            for base in manifest.bases
+            for changes in (patches.changes(base.name, output.name),)
+        )
+    ]
+    if bases or outputs:
+        return Verdict(tuple(bases), tuple(dict.fromkeys(outputs)))
+    return _nearest(patches, place, digests, name)
+
+
+def _nearest(patches: PatchSet, place: Place, digests: Mapping[str, str], name: str) -> Verdict:
+    best = Verdict()
+    if patches.is_single:
+        with content(place, name) as data:
+            own = frozenset(sketch(data))
+        for base in patches.manifest.bases:
+            known = patches.sketch(base.name)
+            # Of the smallest of both together, how many both have.
+            smallest = sorted(own | known)[: max(len(own), len(known))]
+            share = sum(n in own and n in known for n in smallest) / max(1, len(smallest))
+            if share > max(best.share, _NEAR):
+                best = Verdict(near=base.name, share=round(share, 3), differing=(name,))
+        return best
+    for base in patches.manifest.bases:
+        for output in patches.manifest.outputs:
+            changes = patches.changes(base.name, output.name)
+            differing = _differing(changes, digests, "was")
+            share = 1 - len(differing) / len(changes) if changes else 0
+            if share > best.share:
+                best = Verdict(near=base.name, share=round(share, 3), differing=tuple(differing))
+    return best
+
+
+def apply_patch(
+    patches: PatchSet,
+    place: FolderPlace,
+    *,
+    ledger: Ledger,
+    output: str = "",
+    name: str = "",
+    to: str = "",
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that makes an output of the base a place holds.
+
+    `name` is the file that is meant, of a set for single files; `to` is the name of a new file that
+    the output becomes, and the base stays. `output` may be left out where there is one.
+
+    Raises:
+        UsageError: the place is no base of the set, it is the output already, or there are several outputs.
+        FormatError: the set is damaged: what comes out is not what it should be.
+    """
+    tree = ledger.scan(place, progress=progress)
+    verdict = identify_base(patches, place, tree, name)
+    output = _chosen(patches, output)
+    where = place.path(name) if name else place.location
+    if not verdict.bases:
+        raise _no_base(patches, verdict, output, where)
+    base = next((b for b in verdict.bases if patches.changes(b, output)), "")
+    if not base:
+        raise UsageError(f"the set makes no {output} of {verdict.bases[0]}", where=where)
+    changes = patches.changes(base, output)
+    if to and to in tree:
+        raise UsageError(
+            "something is there already", where=place.path(to), remedy="Choose another name."
+        )
+    results = MemoryPlace(
+        {
+            each.path or to or name: _made(patches, place, each, name)
+            for each in changes
+            if each.becomes
+        }
+    )
+    nodes = results.survey()
+    actions = []
+    for change in changes:
+        path = change.path or to or name
+        before = tree.get(path)
+        after = _node(nodes[path], before) if path in nodes else None
+        reason = f"{base} becomes {output}"
+        actions.append(Action(path, before, after, results if after else None, path, reason))
+    return Changeset(
+        place=place,
+        operation="patch",
+        summary=f"make {output} of {base}",
+        before=tree,
+        actions=tuple(actions),
+        tag=Tag(title=patches.manifest.title),
+        notes=tuple(o.notes for o in patches.manifest.outputs if o.name == output and o.notes),
+    )
+
+
+def _made(patches: PatchSet, place: Place, change: Change, name: str) -> bytes:
+    """Return what a file becomes, held against its digest."""
+    if change.content:
+        data = patches.member(change.content)
+    else:
+        out = io.BytesIO()
+        with content(place, change.path or name) as base:
+            try:
+                decode(io.BytesIO(patches.member(change.delta)), base, out)
+            except FormatError as error:
+                raise error.inside(f"{patches.path}: {change.delta}") from None
+        data = out.getvalue()
+    if blake3(data).hexdigest() != change.becomes:
+        raise FormatError(
+            "what comes out is not what the set says it should be",
+            where=f"{patches.path}: {change.delta or change.content}",
+            remedy="The patch set is damaged; fetch it again.",
+        )
+    return data
+
+
+def _chosen(patches: PatchSet, output: str) -> str:
+    names = [each.name for each in patches.manifest.outputs]
+    if output in names or (not output and len(names) == 1):
+        return output or names[0]
+    asked = f"there is no output {output!r}" if output else "it makes several things"
+    raise UsageError(asked, where=patches.path, remedy=f"Choose one: --output {' | '.join(names)}")
+
+
+def _no_base(patches: PatchSet, verdict: Verdict, output: str, where: str) -> UsageError:
+    names = ", ".join(each.name for each in patches.manifest.bases)
+    if output in verdict.outputs:
+        return UsageError(
+            f"this is {output} already", where=where, remedy="There is nothing to do."
+        )
+    if verdict.outputs:
+        return UsageError(
+            f"this is {verdict.outputs[0]}, of which nothing is made",
+            where=where,
+            remedy=f"Apply the patch to one of its bases: {names}.",
+        )
+    if verdict.near:
+        some = ", ".join(path or "the file" for path in verdict.differing[:5])
+        return UsageError(
+            f"this is not {verdict.near}, though {verdict.share:.0%} of it is the same: another revision or"
+            " language, or it was edited",
+            where=where,
+            remedy=f"What differs: {some}. The set is for {names}.",
+        )
+    return UsageError(
+        "this has nothing in common with what the set is for",
+        where=where,
+        remedy=f"It is for {names}.",
+    )
+
+
+def _differing(changes: tuple[Change, ...], digests: Mapping[str, str], side: str) -> list[str]:
+    return [each.path for each in changes if digests.get(each.path, "") != getattr(each, side)]
+
+
+def _digest(tree: Tree, path: str) -> str:
+    node = tree.get(path)
+    return node.digest.hex() if node is not None and node.kind == FILE and node.digest else ""
+
+
+def _node(node: Node, before: Node | None) -> Node:
+    return node._replace(mode=before.mode) if before is not None else node
