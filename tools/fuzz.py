@@ -11,6 +11,7 @@ place, within a second and a gigabyte. Ends at the first that is neither, and ke
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import random
 import resource
@@ -89,8 +90,50 @@ def samples() -> list[tuple[str, Callable[[bytes], object], bytes]]:
             data = file.read(20_000)
         out.append((name, codec(name), data))
         out.append(("text", codec("text"), data))
+    out += [("vcdiff", carried_out, delta) for delta in deltas()]
     assert {name for name, _, _ in out} & set(CODECS)
     return out
+
+
+BASE = random.Random(3).randbytes(9_000)
+
+
+class Carried:
+    """A delta that was carried out; there is nothing to encode."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+
+    def encode(self) -> bytes:
+        return self._data
+
+
+def carried_out(data: bytes) -> Carried:
+    """Carry out a delta."""
+    from kindred_ledger.formats.vcdiff import decode
+
+    decode(io.BytesIO(data), BASE, io.BytesIO())
+    return Carried(data)
+
+
+def deltas() -> list[bytes]:
+    """Return deltas of the base: of one window and of several, and with a code table of its own."""
+    from tests.formats import rfc3284
+
+    from kindred_ledger.formats.vcdiff import encode
+
+    target = BASE[:3_000] + bytes(500) + BASE[5_000:] + b"reed" * 90 + BASE[:999]
+    out = []
+    for window in (1 << 20, 1_000):
+        file = io.BytesIO()
+        encode(BASE, target, file, window=window)
+        out.append(file.getvalue())
+    table = rfc3284.default_table()
+    writer = rfc3284.Writer(random.Random(1), table[::-1])
+    writer.window(
+        1, 300, 0, [("copy", 5, 9), ("add", b"reeds"), ("copy", 301, 40), ("run", b"z", 7)]
+    )
+    return [*out, bytes(writer.out)]
 
 
 def _damage(data: bytes, rng: random.Random) -> bytes:

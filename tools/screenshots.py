@@ -37,7 +37,10 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         "identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
     ),
     "layout-show": ((), "layout show server/voyages/low-water.mfsv"),
-    "in-use": ((), f"{UPDATE} --yes"),
+    "patch": (
+        (),
+        "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output full --dry-run",
+    ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "route": ((), "route voyage --from 3 --to 6"),
     "convert": ((), "convert mossferry --dry-run"),
@@ -112,23 +115,6 @@ def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, s
 
 
 @contextmanager
-def game_open(play: str) -> Iterator[None]:
-    """Have the made-up game run, as if it was left open behind another window."""
-    game = subprocess.Popen(
-        [sys.executable, os.path.join("mossferry", "mossferry.py"), "--run"],
-        cwd=play,
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-    )
-    try:
-        assert game.stdout is not None
-        game.stdout.readline()
-        yield
-    finally:
-        game.communicate()
-
-
-@contextmanager
 def pack_damaged(play: str) -> Iterator[None]:
     """Have the disk lose a few bytes of the ledger's first pack."""
     folder = os.path.join(play, "ledger", "packs")
@@ -145,7 +131,7 @@ def pack_damaged(play: str) -> Iterator[None]:
 
 
 # What goes on while a picture is taken.
-MEANWHILE = {"in-use": game_open, "verify": pack_damaged, "heal": pack_damaged}
+MEANWHILE = {"verify": pack_damaged, "heal": pack_damaged}
 
 
 @contextmanager

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
         plan_retirement,
         verify,
     )
+    from .patches import PatchSet, apply_patch, identify_base, make_patch_set, write_patch_set
     from .places import (
         FolderPlace,
         MemoryPlace,
@@ -69,6 +70,7 @@ _HOMES = {
     "installs": "Comparison carry compare update",
     "ledger": "Entry Healed Ledger Mirrored Policy Retirement Verified export heal mirror"
     " plan_retirement verify",
+    "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login connect",
     "progress": "Progress",
@@ -99,6 +101,7 @@ __all__ = [
     "MemoryPlace",
     "Mirrored",
     "Outcome",
+    "PatchSet",
     "Patterns",
     "Policy",
     "Progress",
@@ -110,6 +113,7 @@ __all__ = [
     "Version",
     "VersionRange",
     "ZipPlace",
+    "apply_patch",
     "carry",
     "check_card",
     "compare",
@@ -124,6 +128,8 @@ __all__ = [
     "find_installs",
     "heal",
     "identify",
+    "identify_base",
+    "make_patch_set",
     "mirror",
     "open_place",
     "plan_retirement",
@@ -135,6 +141,7 @@ __all__ = [
     "undo",
     "update",
     "verify",
+    "write_patch_set",
 ]
 
 

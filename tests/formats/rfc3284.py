@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import random
 import zlib
+from typing import Any
 
 NOOP, ADD, RUN, COPY = 0, 1, 2, 3
 Entry = tuple[tuple[int, int, int], tuple[int, int, int]]
@@ -176,8 +177,8 @@ class Writer:
         self.out += b"\x02" + number(len(told)) + told
 
     def window(
-        self, flags: int, size: int, position: int, steps: list[tuple], *, checked: bytes = b""
-    ) -> None:  # type: ignore[type-arg]
+        self, flags: int, size: int, position: int, steps: list[Any], *, checked: bytes = b""
+    ) -> None:
         cache = Cache(*self.caches)
         data, instructions, addresses = bytearray(), bytearray(), bytearray()
         made = 0

@@ -104,8 +104,13 @@ class BothWays(unittest.TestCase):
             position = rng.randrange(len(held) + 1)
             size = rng.randrange(len(held) - position + 1)
             told = data.draw(steps(size), label=f"window {number + 1}")
+            before = bytes(writer.out)
             writer.window(flags, size, position, told)
-            out = rfc3284.read(bytes(writer.out), base)
+            made_of = rfc3284.read(bytes(writer.out), base)
+            if number == 1 and made_of[len(out) :]:  # once more, with a checksum
+                writer.out = bytearray(before)
+                writer.window(flags, size, position, told, checked=made_of[len(out) :])
+            out = made_of
         self.assertEqual(read(bytes(writer.out), base), out)
 
     def test_a_table_of_ones_own(self) -> None:

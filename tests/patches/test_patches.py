@@ -242,9 +242,9 @@ class Command(PlayCase):
         self.assertLess(made["size"], os.path.getsize(self.path(*zips[1].split("/"))) / 2)
         with zipfile.ZipFile(self.path("to.zip")) as archive:
             self.assertIn("patches.toml", archive.namelist())
-        self.kindred(
-            "patch", "apply", "to.zip", "mossferry", "--yes", "--allow-loss", status=2
-        )  # tides edited
+        write(self.folder, {"mossferry/version.txt": b"Mossferry build 1.4, mine"})
+        edited = self.kindred("patch", "apply", "to.zip", "mossferry", "--yes", status=2)
+        self.assertIn("version.txt", edited["error"]["remedy"])
         with zipfile.ZipFile(self.path(*zips[0].split("/"))) as archive:
             archive.extractall(self.folder)
         self.kindred("patch", "apply", "to.zip", "mossferry-1.4", "--yes", "--allow-loss")

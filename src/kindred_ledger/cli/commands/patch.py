@@ -26,7 +26,16 @@ from ...patches import (
     make_patch_set,
     write_patch_set,
 )
-from ...places import FilePlace, FolderPlace, MemoryPlace, Place, SubPlace, open_place, refusals
+from ...places import (
+    FilePlace,
+    FolderPlace,
+    MemoryPlace,
+    Place,
+    SubPlace,
+    open_place,
+    refusals,
+    write_once,
+)
 from .. import drawing
 from ..applying import carry_out
 from ..options import session, writing
@@ -72,6 +81,8 @@ def make(
     """
     if len(bases) < 2:
         raise UsageError("at least one base and a result are needed")
+    if os.path.lexists(out):
+        raise UsageError("something is there already", where=out, remedy="Choose another name.")
     old = dict(_named(each) for each in bases[:-1])
     new = dict(_named(each) for each in (bases[-1], *more))
     manifest, members = make_patch_set(
@@ -81,8 +92,10 @@ def make(
         notes=notes,
         progress=session.progress,
     )
-    with refusals(out), open(out, "xb") as file:
-        write_patch_set(file, manifest, members)
+    made = io.BytesIO()
+    write_patch_set(made, manifest, members)
+    with refusals(out):
+        write_once(out, made.getvalue())
     deltas = sum(bool(change.delta) for change in manifest.changes)
     if session.json:
         return session.emit(

@@ -83,7 +83,10 @@ def windows_of(patch: BinaryIO, *, largest: int = LARGEST) -> Iterator[tuple[Cod
         FormatError: it is no delta, cut short, or says impossible things of itself.
     """
     reader = _Reader(patch)
-    table = _header(reader)
+    try:
+        table = _header(reader)
+    except FormatError as error:
+        raise error.inside("header") from None
     number = 0
     while not reader.at_end():
         number += 1
