@@ -83,7 +83,9 @@ class Single(Case):
         for base in ("old.bin", "german.bin"):
             for output in ("short.bin", "full.bin"):
                 change = self.change(base, output=output)
-                self.assertEqual(change.notes, (f"notes of {output}",))
+                digest = blake3(self.bytes_of(output)).hexdigest()
+                self.assertEqual(change.notes[0], f"notes of {output}")
+                self.assertTrue(change.notes[1].endswith(f"bytes, BLAKE3 {digest}"))
                 done = change.apply(self.ledger())
                 self.assertEqual(self.bytes_of(f"game/{base}"), self.bytes_of(output))
                 undo(self.ledger(), done).apply(self.ledger())

@@ -83,9 +83,10 @@ def main(argv: list[str] | None = None) -> int:
 def _help() -> str:
     lines = [
         "kindred: move saves, settings and installs between versions, with books that balance",
+        "",
     ]
     for group, names in _GROUPS:
-        lines += ["", f"  {group}"]
+        lines.append(f"  {group}")
         lines += [f"    {name:<11} {COMMANDS[name]}" for name in names]
     lines += [
         "",

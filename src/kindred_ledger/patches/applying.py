@@ -152,7 +152,18 @@ def apply_patch(
         before=tree,
         actions=tuple(actions),
         tag=Tag(title=patches.manifest.title),
-        notes=tuple(o.notes for o in patches.manifest.outputs if o.name == output and o.notes),
+        notes=(
+            *(
+                each.notes
+                for each in patches.manifest.outputs
+                if each.name == output and each.notes
+            ),
+            *(
+                f"{output}: {each.size:,} bytes, BLAKE3 {each.becomes}"
+                for each in changes
+                if not each.path
+            ),
+        ),
     )
 
 

@@ -12,7 +12,7 @@ from zlib import adler32
 
 from .codes import NEAR
 from .decoding import MAGIC
-from .matching import Anchors, Matches, repeats
+from .matching import Anchors, Found, Matches, repeats
 from .numbers import packed, packed_all
 
 __all__ = ["WINDOW", "encode"]
@@ -35,21 +35,22 @@ def encode(base: Any, target: Any, out: BinaryIO, *, window: int = WINDOW) -> in
     import numpy as np
 
     written = out.write(MAGIC + b"\0")
-    anchors = Anchors(base)
     whole = np.frombuffer(target, np.uint8)
+    anchors = Anchors(base, min(len(whole), window))
     for start in range(0, len(whole), window):
         part = whole[start : start + window]
-        for piece in _window(part, anchors.matches(part)):
+        found = anchors.of(part)
+        for piece in _window(part, anchors.matches(part, found), found):
             written += out.write(piece)
     return written
 
 
-def _window(target: Any, matches: Matches) -> Iterator[bytes]:
+def _window(target: Any, matches: Matches, anchors: Found) -> Iterator[bytes]:
     """Yield the bytes of a window."""
     has_source = len(matches.lengths) > 0
     low = int(matches.source.min()) if has_source else 0
     size = int((matches.source + matches.lengths).max()) - low if has_source else 0
-    copies = _with_repeats(target, matches, low, size)
+    copies = _with_repeats(target, matches, anchors, low, size)
     data, instructions, addresses = _sections(target, copies, size)
     told = b"".join(
         map(packed, (len(target), 0, len(data), len(instructions), len(addresses)))
@@ -61,12 +62,12 @@ def _window(target: Any, matches: Matches) -> Iterator[bytes]:
     yield from (data, instructions, addresses)
 
 
-def _with_repeats(target: Any, matches: Matches, low: int, size: int) -> Matches:
+def _with_repeats(target: Any, matches: Matches, anchors: Found, low: int, size: int) -> Matches:
     """Return all copies of a window, with their addresses: first the segment, then the target itself."""
     import numpy as np
 
     ends = np.concatenate(([0], matches.target + matches.lengths))
-    again = repeats(target, ends, np.append(matches.target, len(target)))
+    again = repeats(target, anchors, ends, np.append(matches.target, len(target)))
     start = np.concatenate((matches.target, again.target))
     order = np.argsort(start, kind="stable")
     address = np.concatenate((matches.source - low, again.source + size))

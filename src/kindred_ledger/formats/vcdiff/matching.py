@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 
-__all__ = ["Anchors", "Matches", "anchor_hashes", "repeats"]
+__all__ = ["Anchors", "Found", "Matches", "anchor_hashes", "repeats"]
 
 _PASSES = ((0x6D, 1), (0xB5, 3), (0x9B, 8))  # odd multiplier, distance: 13 bytes are mixed into one
 _MIXED = 1 + sum(distance for _, distance in _PASSES)
@@ -37,62 +37,79 @@ class Matches(Struct, frozen=True):
     lengths: Any
 
 
-class Anchors:
-    """The anchors of a base that stand in it once, by the hash of their bytes."""
+class Found(Struct, frozen=True):
+    """The anchors of some bytes: their positions `(m,) int64`, ascending, and hashes `(m,) uint64`."""
 
-    def __init__(self, base: Any) -> None:
+    positions: Any
+    hashes: Any
+
+
+class Anchors:
+    """The anchors of a base that stand in it once, by the hash of their bytes.
+
+    `size` is that of the target: the larger of both says how dense anchors are.
+    """
+
+    def __init__(self, base: Any, size: int) -> None:
         import numpy as np
 
         self._base = np.frombuffer(base, np.uint8)
-        self._bits = _bits(len(self._base))
-        positions, hashes = _anchors(self._base, self._bits)
-        order = np.argsort(hashes, kind="stable")
-        hashes, positions = hashes[order], positions[order]
+        self._bits = _bits(max(size, len(self._base)))
+        found = _anchors(self._base, self._bits)
+        order = np.argsort(found.hashes, kind="stable")
+        hashes, positions = found.hashes[order], found.positions[order]
         new = np.ones(len(hashes) + 1, bool)
         new[1:-1] = hashes[1:] != hashes[:-1]
         once = new[:-1] & new[1:]
         self._hashes, self._positions = hashes[once], positions[once]
 
-    def matches(self, target: Any) -> Matches:
-        """Return what a target `(n,) uint8` shares with the base."""
+    def of(self, target: Any) -> Found:
+        """Return the anchors of a part of the target `(n,) uint8`."""
+        return _anchors(target, self._bits)
+
+    def matches(self, target: Any, found: Found) -> Matches:
+        """Return what a part of the target shares with the base."""
         import numpy as np
 
-        positions, hashes = _anchors(target, self._bits)
-        at = np.searchsorted(self._hashes, hashes)
+        at = np.searchsorted(self._hashes, found.hashes)
         at[at == len(self._hashes)] = 0
-        known = self._hashes[at] == hashes if len(self._hashes) else np.zeros(len(at), bool)
-        there = self._positions[at[known]] if len(self._hashes) else positions[:0]
-        return _on_diagonals(target, self._base, positions[known], there, 0, len(target))
+        if not len(self._hashes):
+            return _apart([])
+        known = self._hashes[at] == found.hashes
+        here, there = found.positions[known], self._positions[at[known]]
+        return _on_diagonals(target, self._base, here, there, 0, len(target))
 
 
 def anchor_hashes(data: Any) -> Any:
     """Return the hashes of all anchors of bytes: `(n,) uint64`, for telling what contents have in common."""
     import numpy as np
 
-    return _anchors(np.frombuffer(data, np.uint8), _DENSE)[1]
+    return _anchors(np.frombuffer(data, np.uint8), _DENSE).hashes
 
 
-def repeats(target: Any, begins: Any, ends: Any) -> Matches:
+def repeats(target: Any, anchors: Found, begins: Any, ends: Any) -> Matches:
     """Return what stands in some stretches of a target and earlier in it, too.
 
     What is found may reach into itself, as a run of one byte does, or a pattern that is repeated.
     """
     import numpy as np
 
-    positions, hashes = _anchors(target, _bits(len(target)))
-    order = np.lexsort((positions, hashes))
-    again = np.flatnonzero(hashes[order][1:] == hashes[order][:-1])
-    here, there = positions[order][again + 1], positions[order][again]
+    long = ends - begins >= _LONG
+    begins, ends = begins[long], ends[long]
+    if not len(begins):
+        return _apart([])
+    order = np.argsort(anchors.hashes, kind="stable")
+    hashes, positions = anchors.hashes[order], anchors.positions[order]
+    again = np.flatnonzero(hashes[1:] == hashes[:-1])
+    here, there = positions[again + 1], positions[again]
     by_place = np.argsort(here, kind="stable")
     here, there = here[by_place], there[by_place]
     found = []
     for begin, end in zip(begins.tolist(), ends.tolist(), strict=True):
-        if end - begin >= _LONG:
-            first, last = np.searchsorted(here, (begin, end - _STRONG))
-            found.append(
-                _on_diagonals(target, target, here[first:last], there[first:last], begin, end)
-            )
-            found += [_along(target, target, -each, begin + each, end) for each in _PERIODS]
+        first, last = np.searchsorted(here, (begin, end - _STRONG))
+        pairs = here[first:last], there[first:last]
+        found.append(_on_diagonals(target, target, *pairs, begin, end))
+        found += [_along(target, target, -each, begin + each, end) for each in _PERIODS]
     return _apart(found)
 
 
@@ -153,37 +170,36 @@ def _bits(size: int) -> int:
     return _DENSEST if size <= _SMALLEST else _DENSE if size <= _SMALL else _SPARSE
 
 
-def _anchors(data: Any, bits: int) -> tuple[Any, Any]:
-    """Return the anchors of bytes `(n,) uint8`: their positions `(m,) int64` and hashes `(m,) uint64`."""
+def _anchors(data: Any, bits: int) -> Found:
+    """Return the anchors of bytes `(n,) uint8`; `bits` of their mix choose them."""
     import numpy as np
 
-    found = []
-    scratch = np.empty((2, _PIECE), np.uint8)
+    chosen = np.uint8(_CHOSEN & bits)
+    pieces = []
+    scratch = np.empty((3, _PIECE), np.uint8)
     last = len(data) - _STRONG
-    for start in range(0, max(0, last), _PIECE - _MIXED):
+    step = _PIECE - _MIXED
+    for start in range(0, max(0, last), step):
         mixed = data[start : start + _PIECE]
+        if len(mixed) < _MIXED:
+            break
         for number, (multiplier, distance) in enumerate(_PASSES):
-            if len(mixed) <= distance:
-                break
             further = scratch[number & 1][: len(mixed) - distance]
             np.multiply(mixed[distance:], np.uint8(multiplier), out=further)
             np.subtract(further, mixed[:-distance], out=further)
             mixed = further
-        else:
-            here = np.flatnonzero(
-                (mixed & np.uint8(bits) if bits != _SPARSE else mixed) == _CHOSEN & bits
-            )
-            found.append(here[np.diff(here, prepend=-9) > 1] + start)  # the first of a run
-    positions = np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
-    positions = positions[positions <= last].astype(np.int64)
-    windows = (
-        np.lib.stride_tricks.sliding_window_view(data, _STRONG)[positions]
-        if len(positions)
-        else (np.zeros((0, _STRONG), np.uint8))
-    )
-    words = np.ascontiguousarray(windows).view(np.uint64)
+        if bits != _SPARSE:
+            mixed = np.bitwise_and(mixed, np.uint8(bits), out=scratch[2][: len(mixed)])
+        here = np.flatnonzero(mixed[:step] == chosen)
+        pieces.append(here[np.diff(here, prepend=-9) > 1] + start)  # the first of a run
+    positions = np.concatenate([np.zeros(0, np.int64), *pieces])
+    positions = positions[positions <= last]
+    if not len(positions):
+        return Found(positions, np.zeros(0, np.uint64))
+    windows = np.lib.stride_tricks.sliding_window_view(data, _STRONG)[positions]
+    words = windows.view(np.uint64)
     hashes = np.zeros(len(words), np.uint64)
     for column in range(words.shape[1]):
         hashes = (hashes ^ words[:, column]) * np.uint64(0x9E3779B97F4A7C15)
         hashes ^= hashes >> np.uint64(29)
-    return positions, hashes
+    return Found(positions, hashes)
