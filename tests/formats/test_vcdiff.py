@@ -181,6 +181,38 @@ class Rules(unittest.TestCase):
             with self.subTest(words), self.assertRaisesRegex(FormatError, words):
                 read(data, b"")
 
+    def test_windows(self) -> None:
+        """Section 4.2: of the base, or of what was made before, never of both; or of neither."""
+        writer = rfc3284.Writer(random.Random(1))
+        writer.window(1, 4, 2, [("copy", 0, 4)])
+        writer.window(2, 3, 1, [("copy", 0, 3), ("copy", 3, 2)])
+        writer.window(0, 0, 0, [("add", b"!")])
+        self.assertEqual(read(bytes(writer.out), b"..reed"), b"reed" + b"eedee" + b"!")
+        both = bytes(writer.out).replace(b"\x01\x04\x02", b"\x03\x04\x02", 1)
+        with self.assertRaisesRegex(FormatError, "window 1.*|impossible flags"):
+            read(both, b"..reed")
+
+    def test_sections_are_not_compressed(self) -> None:
+        """Section 4.3: a window whose sections are compressed once more is refused, and named."""
+        delta = bytearray(made(b"", b"reed"))
+        delta[8] = 1  # flags, length, and size of the window go before
+        with self.assertRaisesRegex(FormatError, "compressed once more"):
+            read(bytes(delta), b"")
+
+    def test_addresses(self) -> None:
+        """Section 5.3: itself, from here, near the last four, the same as one before; each by hand."""
+        base = bytes(range(256)) * 4
+        copies = ((0, 700), (1, 4), (2, 700 + 3), (8, 700 % 256))  # mode, address meant or told
+        codes = b"".join(bytes((19 + 16 * mode, 5)) for mode, _ in copies)
+        told = packed(700) + packed(1024 + 5 - 4) + packed(3) + bytes((700 % 256,))
+        body = (
+            packed(20) + b"\0" + packed(0) + packed(len(codes)) + packed(len(told)) + codes + told
+        )
+        delta = b"\xd6\xc3\xc4\0\0\x01" + packed(1024) + packed(0) + packed(len(body)) + body
+        wanted = b"".join(base[at : at + 5] for at in (700, 4, 703, 700))
+        self.assertEqual(rfc3284.read(delta, base), wanted)
+        self.assertEqual(read(delta, base), wanted)
+
     def test_windows_are_told_without_carrying_them_out(self) -> None:
         """Section 4.2 and 4.3: which part of the base, how much it becomes."""
         base = random.Random(2).randbytes(9_000)

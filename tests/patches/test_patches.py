@@ -212,7 +212,7 @@ class Folders(Case):
         write(self.folder, {"mine/a.bin": OLD + b"!"})
         verdict = identify_base(patches, place, scan(place))
         self.assertEqual((verdict.near, verdict.differing), ("1.4", ("a.bin",)))
-        with self.assertRaisesRegex(UsageError, "(?s)75% of it is the same.*a.bin"):
+        with self.assertRaisesRegex(UsageError, "(?s)75.0% of it is the same.*a.bin"):
             apply_patch(patches, place, ledger=self.ledger())
 
 

@@ -7,7 +7,9 @@ anything is written.
 from __future__ import annotations
 
 import io
+import os
 from collections.abc import Mapping
+from typing import BinaryIO
 
 from blake3 import blake3
 from msgspec import Struct
@@ -16,13 +18,14 @@ from ..changes import Action, Changeset
 from ..errors import FormatError, UsageError
 from ..formats.vcdiff import decode
 from ..ledger import Ledger, Tag
-from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree
+from ..places import BLOCK, FILE, FolderPlace, MemoryPlace, Node, Place, Tree
 from ..progress import Progress
 from .contents import content, sketch
 from .patch_set import Change, PatchSet
 
 __all__ = ["Verdict", "apply_patch", "identify_base"]
 
+_LESS = 0.999  # the share of what is not the same, whatever a sketch says
 _NEAR = 0.05  # of a sketch; below that two files have nothing to do with each other
 
 
@@ -83,9 +86,10 @@ def _nearest(patches: PatchSet, place: Place, digests: Mapping[str, str], name: 
             known = patches.sketch(base.name)
             # Of the smallest of both together, how many both have.
             smallest = sorted(own | known)[: max(len(own), len(known))]
-            share = sum(n in own and n in known for n in smallest) / max(1, len(smallest))
+            shared = sum(n in own and n in known for n in smallest)
+            share = min(round(shared / max(1, len(smallest)), 3), _LESS)
             if share > max(best.share, _NEAR):
-                best = Verdict(near=base.name, share=round(share, 3), differing=(name,))
+                best = Verdict(near=base.name, share=share, differing=(name,))
         return best
     for base in patches.manifest.bases:
         for output in patches.manifest.outputs:
@@ -105,12 +109,14 @@ def apply_patch(
     output: str = "",
     name: str = "",
     to: str = "",
+    room: str = "",
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that makes an output of the base a place holds.
 
     `name` is the file that is meant, of a set for single files; `to` is the name of a new file that
-    the output becomes, and the base stays. `output` may be left out where there is one.
+    the output becomes, and the base stays. `output` may be left out where there is one. `room` is a
+    folder for the results until the change is applied; without one they are put together in memory.
 
     Raises:
         UsageError: the place is no base of the set, it is the output already, or there are several outputs.
@@ -130,14 +136,20 @@ def apply_patch(
         raise UsageError(
             "something is there already", where=place.path(to), remedy="Choose another name."
         )
-    results = MemoryPlace(
-        {
-            each.path or to or name: _made(patches, place, each, name)
-            for each in changes
-            if each.becomes
-        }
-    )
-    nodes = results.survey()
+    wanted = {each.path or to or name: each for each in changes if each.becomes}
+    results: Place
+    if room:
+        for path, change in wanted.items():
+            _make_file(os.path.join(room, *path.split("/")), patches, place, change, name)
+        results = FolderPlace(room)
+    else:
+        results = MemoryPlace(
+            {path: _in_memory(patches, place, change, name) for path, change in wanted.items()}
+        )
+    nodes = {
+        path: Node(FILE, change.size, bytes.fromhex(change.becomes))
+        for path, change in wanted.items()
+    }
     actions = []
     for change in changes:
         path = change.path or to or name
@@ -153,6 +165,7 @@ def apply_patch(
         actions=tuple(actions),
         tag=Tag(title=patches.manifest.title),
         notes=(
+            *filter(None, (patches.manifest.notes,)),
             *(
                 each.notes
                 for each in patches.manifest.outputs
@@ -167,25 +180,41 @@ def apply_patch(
     )
 
 
-def _made(patches: PatchSet, place: Place, change: Change, name: str) -> bytes:
-    """Return what a file becomes, held against its digest."""
+def _make_file(path: str, patches: PatchSet, place: Place, change: Change, name: str) -> None:
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with open(path, "w+b") as file:
+        _make(file, patches, place, change, name)
+
+
+def _in_memory(patches: PatchSet, place: Place, change: Change, name: str) -> bytes:
+    out = io.BytesIO()
+    _make(out, patches, place, change, name)
+    return out.getvalue()
+
+
+def _make(out: BinaryIO, patches: PatchSet, place: Place, change: Change, name: str) -> None:
+    """Write what a file becomes, and hold it against its digest."""
+    member = change.delta or change.content
     if change.content:
-        data = patches.member(change.content)
+        for block in patches.blocks(member):
+            out.write(block)
     else:
-        out = io.BytesIO()
         with content(place, change.path or name) as base:
             try:
-                decode(io.BytesIO(patches.member(change.delta)), base, out)
+                decode(io.BytesIO(patches.member(member)), base, out)
             except FormatError as error:
-                raise error.inside(f"{patches.path}: {change.delta}") from None
-        data = out.getvalue()
-    if blake3(data).hexdigest() != change.becomes:
+                raise error.inside(f"{patches.path}: {member}") from None
+    hasher = blake3()
+    size = out.tell()
+    out.seek(0)
+    while block := out.read(BLOCK):
+        hasher.update(block)
+    if hasher.hexdigest() != change.becomes or size != change.size:
         raise FormatError(
             "what comes out is not what the set says it should be",
-            where=f"{patches.path}: {change.delta or change.content}",
+            where=f"{patches.path}: {member}",
             remedy="The patch set is damaged; fetch it again.",
         )
-    return data
 
 
 def _chosen(patches: PatchSet, output: str) -> str:
@@ -211,7 +240,7 @@ def _no_base(patches: PatchSet, verdict: Verdict, output: str, where: str) -> Us
     if verdict.near:
         some = ", ".join(path or "the file" for path in verdict.differing[:5])
         return UsageError(
-            f"this is not {verdict.near}, though {verdict.share:.0%} of it is the same: another revision or"
+            f"this is not {verdict.near}, though {verdict.share:.1%} of it is the same: another revision or"
             " language, or it was edited",
             where=where,
             remedy=f"What differs: {some}. The set is for {names}.",

@@ -14,7 +14,7 @@ from __future__ import annotations
 import json
 import tomllib
 import zipfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, BinaryIO
 
 import msgspec
@@ -137,6 +137,11 @@ class PatchSet:
     def member(self, name: str) -> bytes:
         """Return a member's bytes."""
         return read_bytes(self._place, name)
+
+    def blocks(self, name: str) -> Iterator[bytes]:
+        """Yield a member's bytes in blocks."""
+        for _, blocks in self._place.read([name]):
+            yield from blocks
 
     def sketch(self, base: str) -> frozenset[int]:
         """Return the numbers a base is known by; empty if it has none."""

@@ -34,6 +34,7 @@ from ...places import (
     SubPlace,
     open_place,
     refusals,
+    remove_tree,
     write_once,
 )
 from .. import drawing
@@ -156,16 +157,21 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
     place, name = _place(found, what)
     if not isinstance(place, FolderPlace):
         raise UsageError("a patch is applied to a file or a folder", where=what)
-    change = apply_patch(
-        found,
-        place,
-        ledger=session.ledger,
-        output=output,
-        name=name,
-        to=to,
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
+    room = os.path.join(session.ledger.folder("work"), f"patched-{os.getpid()}")
+    try:
+        change = apply_patch(
+            found,
+            place,
+            ledger=session.ledger,
+            output=output,
+            name=name,
+            to=to,
+            room=room,
+            progress=session.progress,
+        )
+        return carry_out(session, change, **options)
+    finally:
+        remove_tree(room)
 
 
 def _named(text: str) -> tuple[str, Place]:
@@ -214,7 +220,7 @@ def _lines(patches: PatchSet, verdict: Verdict) -> list[tuple[str, str]]:
         names = ", ".join(each.name for each in patches.manifest.outputs)
         out.append((f"  it can become: {names}", "default"))
     if verdict.near:
-        told = f"✗ it is not {verdict.near}, though {verdict.share:.0%} of it is the same"
+        told = f"✗ it is not {verdict.near}, though {verdict.share:.1%} of it is the same"
         out.append((f"{told}: another revision or language, or it was edited", "bright_red"))
         out += [(f"  differs: {path}", "dim") for path in verdict.differing[:5] if path]
     if not out:
