@@ -181,6 +181,27 @@ class Rules(unittest.TestCase):
             with self.subTest(words), self.assertRaisesRegex(FormatError, words):
                 read(data, b"")
 
+    def test_codes_of_two_instructions(self) -> None:
+        """Section 5.4 and 5.6: each code that adds and copies, or copies and adds, at once."""
+        base = bytes(range(16))
+        for code in range(163, 256):
+            halves = rfc3284.default_table()[code]
+            added = next(size for kind, size, _ in halves if kind == rfc3284.ADD)
+            count, mode = next((size, how) for kind, size, how in halves if kind == rfc3284.COPY)
+            data = b"reed"[:added]
+            addresses = packed(9) if mode == 1 else b"\0"  # from here; else the first byte of all
+            total = added + count
+            told = bytes((total, 0, len(data), 1, len(addresses)))
+            body = told + data + bytes((code,)) + addresses
+            delta = b"\xd6\xc3\xc4\0\0\x01\x10\0" + packed(len(body)) + body
+            first = 16 + (added if halves[0][0] == rfc3284.ADD else 0) - 9 if mode == 1 else 0
+            copied = base[first : first + count]
+            wanted = data + copied if halves[0][0] == rfc3284.ADD else copied + data
+            with self.subTest(code=code):
+                self.assertEqual(read(delta, base)[: len(wanted)], rfc3284.read(delta, base))
+                if first + count <= 16:
+                    self.assertEqual(read(delta, base), wanted)
+
     def test_windows(self) -> None:
         """Section 4.2: of the base, or of what was made before, never of both; or of neither."""
         writer = rfc3284.Writer(random.Random(1))

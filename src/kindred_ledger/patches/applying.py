@@ -53,27 +53,20 @@ def identify_base(patches: PatchSet, place: Place, tree: Tree, name: str = "") -
         if patches.is_single
         else {p: _digest(tree, p) for p in tree.files}
     )
-    manifest = patches.manifest
-    bases = [
-        base.name
-        for base in manifest.bases
-        if any(
-            changes and not _differing(changes, digests, "was")
-            for output in manifest.outputs
-            for changes in (patches.changes(base.name, output.name),)
-        )
+    pairs = [
+        (base.name, output.name)
+        for base in patches.manifest.bases
+        for output in patches.manifest.outputs
     ]
-    outputs = [
-        output.name
-        for output in manifest.outputs
-        if any(
-            changes and not _differing(changes, digests, "becomes")
-            for base in manifest.bases
-            for changes in (patches.changes(base.name, output.name),)
-        )
-    ]
+    bases, outputs = (
+        tuple(dict.fromkeys(
+            pair[at] for pair in pairs
+            if (changes := patches.changes(*pair)) and not _differing(changes, digests, side)
+        ))
+        for at, side in enumerate(("was", "becomes"))
+    )  # fmt: skip
     if bases or outputs:
-        return Verdict(tuple(bases), tuple(dict.fromkeys(outputs)))
+        return Verdict(bases, outputs)
     return _nearest(patches, place, digests, name)
 
 
