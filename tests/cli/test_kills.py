@@ -23,7 +23,15 @@ _UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferr
 _SCENES = (
     (
         ("backup mossferry",),
-        (f"{_UPDATE} --yes", "backup mossferry --note again", "mirror fresh/ledger", "drill"),
+        (
+            f"{_UPDATE} --yes",
+            "backup mossferry --note again",
+            "mirror fresh/ledger",
+            "drill",
+            "convert mossferry/userdata/saves/midwinter.voyage --version 6 --yes --allow-loss",
+            "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
+            " --output full --yes",
+        ),
     ),
     (
         ("backup mossferry", f"{_UPDATE} --yes", "mirror other", "confirm latest"),

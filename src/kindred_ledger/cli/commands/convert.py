@@ -15,7 +15,7 @@ from ...cards import Card, Install
 from ...changes import Changeset
 from ...convert import Proof, Room, Work, convert_files, convert_install, prove_install
 from ...errors import KindredError, UsageError
-from ...places import FolderPlace, Place
+from ...places import FilePlace, FolderPlace, Place
 from .. import drawing
 from ..applying import carry_out
 from ..options import placing, session, writing
@@ -64,7 +64,7 @@ def command(
     Example, in the demo's folder:
       kindred convert mossferry --to 2.0 --dry-run
     """
-    found, wanted = _subject(session, what, patterns(only))
+    found, wanted = _subject(session, what, patterns(only), beside=beside)
     if isinstance(found, Install):
         build = found.card.scheme.parse(to) if to else None
         if prove:
@@ -99,13 +99,14 @@ def command(
 
 
 def _subject(
-    session: Session, what: str, only: Callable[[str], bool] | None
+    session: Session, what: str, only: Callable[[str], bool] | None, *, beside: bool
 ) -> tuple[Install | Place, Callable[[str], bool] | None]:
-    """Return what is meant, and which files of it: a single file is one of its folder."""
+    """Return what is meant, and which files of it; of a file, its folder only if it gets a neighbour."""
     formats = [format for card in session.cards for format in card.formats.values()]
     if os.path.isfile(what) and any(format.fits_name(what) for format in formats):
         folder, name = os.path.split(os.path.abspath(what))
-        return FolderPlace(folder), lambda path: path == name
+        place = FolderPlace(folder) if beside else FilePlace(what)
+        return place, lambda path: path == name
     return session.subject(what), only
 
 

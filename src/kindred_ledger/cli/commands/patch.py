@@ -154,7 +154,7 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
     if _is_plain(patches):
         return carry_out(session, _plain_change(session, patches, what, to), **options)
     found = _opened(patches, what)
-    place, name = _place(found, what)
+    place, name = _place(found, what, to)
     if not isinstance(place, FolderPlace):
         raise UsageError("a patch is applied to a file or a folder", where=what)
     room = os.path.join(session.ledger.folder("work"), f"patched-{os.getpid()}")
@@ -203,13 +203,13 @@ def _opened(patches: str, what: str) -> PatchSet:
     return PatchSet.open(patches)
 
 
-def _place(patches: PatchSet, what: str) -> tuple[Place, str]:
-    """Return the place that is meant, and the file in it."""
+def _place(patches: PatchSet, what: str, to: str = "") -> tuple[Place, str]:
+    """Return the place that is meant, and the file in it; its folder only if it gets a neighbour."""
     if patches.is_single:
         if not os.path.isfile(what):
             raise UsageError("the patch set is for a single file", where=what)
         folder, name = os.path.split(os.path.abspath(what))
-        return FolderPlace(folder), name
+        return FolderPlace(folder) if to else FilePlace(what), name
     return open_place(what), ""
 
 
@@ -255,7 +255,7 @@ def _plain_change(session: Session, patches: str, what: str, to: str) -> Changes
     if not os.path.isfile(what):
         raise UsageError("there is no such file", where=what, remedy="Check the path.")
     folder, name = os.path.split(os.path.abspath(what))
-    place = FolderPlace(folder)
+    place = FolderPlace(folder) if to else FilePlace(what)
     with open(what, "rb") as file:
         base = file.read()
     out = io.BytesIO()

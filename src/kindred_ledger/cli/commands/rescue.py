@@ -12,7 +12,7 @@ from ...changes import Action, Changeset
 from ...convert import Rescue, rescue
 from ...errors import UsageError
 from ...ledger import Tag
-from ...places import FolderPlace, MemoryPlace
+from ...places import FilePlace, MemoryPlace
 from .. import drawing
 from ..applying import carry_out
 from ..options import session, writing
@@ -87,8 +87,8 @@ def _draw(session: Session, found: Rescue) -> None:
 
 def _change(session: Session, card: Card, newer: str, found: Rescue) -> Changeset:
     """Return the change of the one file; the ledger keeps it as it was first."""
-    folder, name = os.path.split(os.path.abspath(newer))
-    place = FolderPlace(folder)
+    place = FilePlace(newer)
+    name = place.name
     now = session.ledger.scan(place, progress=session.progress)
     source = MemoryPlace({name: found.data})
     after = source.survey()[name]._replace(mode=now[name].mode)
