@@ -89,6 +89,22 @@ class Kills(PlayCase):
         commands = {name.partition(" ")[0] for name, _ in fates}
         self.assertGreater(len(commands), 7)
 
+    def test_a_single_file_at_every_point(self) -> None:
+        """A place that is one file is gone for a moment, between old and new: it always comes back."""
+        scenes = [one for one in self.begin(0) if one[1].startswith("patch")]
+        ((scene, command, changes, before, after),) = scenes
+
+        def fate(point: int) -> str:
+            folder = self.set_scene(scene, f"single-{point}")
+            self.run_killed(folder, point, command)
+            found = self.fate(folder, before, after)
+            shutil.rmtree(folder)
+            return found
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            fates = list(pool.map(fate, range(1, changes + 1)))
+        self.assertEqual({*fates}, {"before", "after"}, list(enumerate(fates, 1)))
+
     def begin(self, scene: int) -> list[tuple[int, str, int, dict[str, Any], dict[str, Any]]]:
         """Return a scene with each of its commands, how many changes that makes, and both ends."""
         self.bases[scene] = self.set_scene(scene, f"scene-{scene}")

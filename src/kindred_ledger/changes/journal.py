@@ -18,6 +18,7 @@ from ..errors import LedgerDamaged, LedgerError
 from ..ledger import Ledger
 from ..places import (
     WORK_FOLDER,
+    FilePlace,
     FolderPlace,
     Node,
     Place,
@@ -71,7 +72,16 @@ class Journal(Struct, frozen=True):
         return os.path.join(self.folder, _RECORD)
 
     def place(self) -> Place:
-        """Open the place that is being changed."""
+        """Open the place that is being changed.
+
+        A place that is one file (or an archive) has none while the old one makes room for the new;
+        what is staged beside it tells that it is no folder.
+        """
+        root = self.roots.get("", "")
+        if root and not os.path.lexists(root):
+            beside = os.path.join(os.path.dirname(root), WORK_FOLDER, self.id)
+            if os.path.isdir(beside):
+                return FilePlace(root)
         return place_at(self.roots)
 
     def folders(self) -> dict[str, FolderPlace]:

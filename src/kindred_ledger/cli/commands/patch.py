@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import time
 from typing import Any
 
 import click
@@ -42,6 +43,8 @@ from ..applying import carry_out
 from ..options import session, writing
 from ..session import Session
 
+_ROOM = "patched-"
+_LONG_AGO_SECONDS = 3600.0
 _LARGEST = 64 << 20  # bytes of a file that is looked into, to say what it is instead
 
 
@@ -157,7 +160,7 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
     place, name = _place(found, what, to)
     if not isinstance(place, FolderPlace):
         raise UsageError("a patch is applied to a file or a folder", where=what)
-    room = os.path.join(session.ledger.folder("work"), f"patched-{os.getpid()}")
+    room = _room(session.ledger.folder("work"))
     try:
         change = apply_patch(
             found,
@@ -172,6 +175,14 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
         return carry_out(session, change, **options)
     finally:
         remove_tree(room)
+
+
+def _room(work: str) -> str:
+    """Return a folder for results; what a run that was cut off left in others is removed."""
+    for entry in os.scandir(work):
+        if entry.name.startswith(_ROOM) and entry.stat().st_mtime < time.time() - _LONG_AGO_SECONDS:
+            remove_tree(entry.path)
+    return os.path.join(work, f"{_ROOM}{os.getpid()}")
 
 
 def _named(text: str) -> tuple[str, Place]:
