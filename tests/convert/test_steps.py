@@ -359,6 +359,15 @@ class Each(unittest.TestCase):
                 self.assertEqual(got, wanted)
                 self.assertEqual(list(got.get("m", {})), list(wanted.get("m", {})))  # type: ignore[attr-defined]
 
+    def test_a_value_of_another_kind_for_some_rows(self) -> None:
+        """Refused by columns as row by row, with a place."""
+        row = {"set": "crew[*].pay", "by": "name", "where": "rank > 3"}
+        data = ferry([(1, 9, "Ada", 0.5, 1, 1), (2, 1, "Bo", 2.0, 0, 0)], [])
+        for few in (0, 1 << 40):
+            convert = Converter(made("layout", [("1", "2", [row])]), few=few)
+            with self.assertRaisesRegex(KindredError, "f: "):
+                convert(data, INTEGER.parse("2"), name="f")
+
     def test_what_is_lost_is_told(self) -> None:
         """A change marked as losing something is a loss for each value that it changes."""
         self.run_steps({"a": [1.5, 2]}, {"set": "a[*]", "by": "floor(value)", "loses": "fractions"})
@@ -422,7 +431,9 @@ class ByLayout(unittest.TestCase):
         )
         layout = Layout.parse(text)
         rows = b"".join(
-            struct.pack("<BB6sBf", n, n % 2, "K\xe4se".encode("latin-1"), n, n * -0.1)
+            struct.pack(
+                "<BB6sBf", n, n % 2, "K\xe4se".encode("latin-1"), n, n * -0.1 if n % 2 else n * 40
+            )
             for n in range(9)
         )
         data = struct.pack("<HHBH", 1, 60_000, 1, 9) + rows
@@ -440,6 +451,8 @@ class ByLayout(unittest.TestCase):
             up = convert(data, INTEGER.parse("2"), name="f")
             told = decode(up.data, "layout", layout=layout).get(())
             self.assertEqual(told, {**wanted, "format": 2}, few)
+            wider = [line for line in up.statement.lines if line.item.endswith("pay")]
+            self.assertEqual({line.outcome for line in wider}, {"kept"})
             self.assertEqual(convert(up.data, INTEGER.parse("1"), name="f").data, data)
             large = decode(up.data, "layout", layout=layout)
             large.set(("crew", 3, "id"), 256)
