@@ -77,7 +77,7 @@ def make(
 ) -> int:
     """Write a patch set that makes RESULT of each BASE: single files, or folders and zips.
 
-    NAME=PATH names a base or a result; else its file name does.
+    NAME=PATH names a base or a result; else its file name does (of zips, without the ending).
 
     \b
     Example, in the demo's folder:
@@ -189,7 +189,7 @@ def _named(text: str) -> tuple[str, Place]:
     """Return the name and the place of a base or a result."""
     name, sign, path = text.partition("=")
     if not sign or os.path.exists(text):
-        name, path = os.path.basename(os.path.normpath(text)), text
+        name, path = os.path.basename(os.path.normpath(text)).removesuffix(".zip"), text
     if not os.path.exists(path):
         raise UsageError("there is no such file or folder", where=path, remedy="Check the path.")
     if os.path.isfile(path) and not path.endswith(".zip"):
