@@ -157,23 +157,31 @@ class Single(Case):
         ):
             with self.subTest(words), self.assertRaisesRegex(KindredError, words):
                 self.rewritten(lambda text, old=old, new=new: text.replace(old, new, 1))
+
+        def broken(name: str, data: bytes) -> bytes:
+            return data[:-9] + b"\xff" + data[-8:] if name.startswith("deltas/") else data
+
+        with self.assertRaisesRegex(FormatError, r"(?s)deltas/.*window 1"):
+            self.applied(self.rewritten(lambda text: text, broken))
         lying = self.rewritten(lambda text: text.replace(blake3(NEW).hexdigest(), "0" * 64))
         with self.assertRaisesRegex(FormatError, "not what the set says it should be"):
-            apply_patch(
-                lying,
-                FolderPlace(self.folder),
-                ledger=self.ledger(),
-                name="old.bin",
-                output="short.bin",
-            )
+            self.applied(lying)
+        broken = self.rewritten(lambda text: text, lambda data: data[:-9] + b"\xff" + data[-8:])
+        with self.assertRaisesRegex(FormatError, "deltas/.*window 1"):
+            self.applied(broken)
 
-    def rewritten(self, edit: Any) -> PatchSet:
-        """Return the set with another manifest."""
+    def applied(self, patches: PatchSet) -> Any:
+        place = FolderPlace(self.folder)
+        return apply_patch(patches, place, ledger=self.ledger(), name="old.bin", output="short.bin")
+
+    def rewritten(self, edit: Any, member: Any = lambda data: data) -> PatchSet:
+        """Return the set with another manifest, or other members."""
         out = io.BytesIO()
         with zipfile.ZipFile(self.path("x.patches.zip")) as old, zipfile.ZipFile(out, "w") as new:
             for name in old.namelist():
                 data = old.read(name)
-                new.writestr(name, edit(data.decode()) if name == "patches.toml" else data)
+                whole = edit(data.decode()) if name == "patches.toml" else member(data)
+                new.writestr(name, whole)
         write(self.folder, {"rewritten.zip": out.getvalue()})
         return PatchSet.open(self.path("rewritten.zip"))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from ..formats.vcdiff import anchor_hashes
@@ -31,8 +31,13 @@ def content(place: Place, path: str) -> Iterator[Any]:
     if there is None or not os.path.getsize(there):
         yield read_bytes(place, path)
         return
-    with open(there, "rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as mapped:
+    with open(there, "rb") as file:
+        mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+    try:
         yield mapped
+    finally:
+        with suppress(BufferError):  # an error on its way may hold parts of it
+            mapped.close()
 
 
 def sketch(data: Any) -> list[int]:

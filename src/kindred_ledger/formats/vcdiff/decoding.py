@@ -54,16 +54,11 @@ def decode(patch: BinaryIO, base: Any, out: BinaryIO, *, largest: int = LARGEST)
         for number, (table, window) in enumerate(windows_of(patch, largest=largest)):
             try:
                 if window.from_target:
-                    segment: Any = _written_before(out, window, written)
+                    segment = memoryview(_written_before(out, window, written))
                 else:
-                    if window.position + window.size > len(source):
-                        raise FormatError(
-                            f"it copies from bytes {window.position:,} to {window.position + window.size:,},"
-                            f" the base has {len(source):,}",
-                            remedy="The delta is for another base.",
-                        )
-                    segment = source[window.position : window.position + window.size]
-                made = _carried_out(table, window, segment)
+                    segment = _of_base(source, window)
+                with segment:  # released, whatever happens: a mapped file could not be closed
+                    made = _carried_out(table, window, segment)
                 if window.checksum is not None and adler32(made) != window.checksum:
                     raise FormatError(
                         "what comes out has not the checksum it should have",
@@ -160,6 +155,16 @@ def _window(reader: _Reader, largest: int) -> Window:
     return Window(
         bool(flags & _TARGET), position, size, target_size, data, instructions, addresses, checksum
     )
+
+
+def _of_base(source: memoryview, window: Window) -> memoryview:
+    end = window.position + window.size
+    if end > len(source):
+        raise FormatError(
+            f"it copies from bytes {window.position:,} to {end:,}, the base has {len(source):,}",
+            remedy="The delta is for another base.",
+        )
+    return source[window.position : end]
 
 
 def _written_before(out: BinaryIO, window: Window, written: int) -> bytes:
