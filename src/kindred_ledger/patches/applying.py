@@ -18,12 +18,12 @@ from ..changes import Action, Changeset
 from ..errors import FormatError, UsageError
 from ..formats.vcdiff import decode
 from ..ledger import Ledger, Tag
-from ..places import BLOCK, FILE, FolderPlace, MemoryPlace, Node, Place, Tree
+from ..places import BLOCK, FILE, FolderPlace, MemoryPlace, Node, Place, Tree, read_bytes, refusals
 from ..progress import Progress
 from .contents import content, sketch
 from .patch_set import Change, PatchSet
 
-__all__ = ["Verdict", "apply_patch", "identify_base"]
+__all__ = ["Verdict", "apply_delta", "apply_patch", "identify_base"]
 
 _LESS = 0.999  # the share of what is not the same, whatever a sketch says
 _NEAR = 0.05  # of a sketch; below that two files have nothing to do with each other
@@ -126,9 +126,7 @@ def apply_patch(
         raise UsageError(f"the set makes no {output} of {verdict.bases[0]}", where=where)
     changes = patches.changes(base, output)
     if to and to in tree:
-        raise UsageError(
-            "something is there already", where=place.path(to), remedy="Choose another name."
-        )
+        raise _taken(place, to)
     wanted = {each.path or to or name: each for each in changes if each.becomes}
     results: Place
     if room:
@@ -170,6 +168,65 @@ def apply_patch(
                 if not each.path
             ),
         ),
+    )
+
+
+def apply_delta(
+    delta: str,
+    place: FolderPlace,
+    name: str,
+    *,
+    ledger: Ledger,
+    to: str = "",
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that a VCDIFF file without a manifest makes of a file, in memory.
+
+    It does not say what it is for: the digests of the file and of the result are in the notes. `to` is
+    as for `apply_patch`.
+
+    Raises:
+        FormatError: the delta is damaged, or does not fit the file.
+        UsageError: something has the name already.
+    """
+    tree = ledger.scan(place, progress=progress)
+    if to and to in tree:
+        raise _taken(place, to)
+    base = read_bytes(place, name)
+    out = io.BytesIO()
+    with refusals(delta), open(delta, "rb") as file:
+        try:
+            decode(file, base, out)
+        except FormatError as error:
+            raise error.inside(delta) from None
+    data, path = out.getvalue(), to or name
+    source = MemoryPlace({path: data})
+    before = tree.get(path)
+    action = Action(
+        path,
+        before,
+        _node(source.survey()[path], before),
+        source,
+        path,
+        "by a delta without a manifest",
+    )
+    return Changeset(
+        place=place,
+        operation="patch",
+        summary=f"apply {os.path.basename(delta)} to {name}",
+        before=tree,
+        actions=(action,),
+        notes=(
+            f"base:   {len(base):,} bytes, BLAKE3 {blake3(base).hexdigest()}",
+            f"result: {len(data):,} bytes, BLAKE3 {blake3(data).hexdigest()}",
+            "the delta does not say what it is for; compare the digests with those its maker names",
+        ),
+    )
+
+
+def _taken(place: FolderPlace, name: str) -> UsageError:
+    return UsageError(
+        "something is there already", where=place.path(name), remedy="Choose another name."
     )
 
 

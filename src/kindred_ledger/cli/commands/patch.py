@@ -9,18 +9,16 @@ from typing import Any
 
 import click
 import msgspec
-from blake3 import blake3
 
 from ...cards import identify
-from ...changes import Action, Changeset
 from ...errors import UsageError
-from ...formats.vcdiff import MAGIC, decode
-from ...ledger import Tag
+from ...formats.vcdiff import MAGIC
 from ...patches import (
     Base,
     Output,
     PatchSet,
     Verdict,
+    apply_delta,
     apply_patch,
     identify_base,
     is_patch_set,
@@ -30,7 +28,6 @@ from ...patches import (
 from ...places import (
     FilePlace,
     FolderPlace,
-    MemoryPlace,
     Place,
     SubPlace,
     open_place,
@@ -155,7 +152,13 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
       kindred patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output short
     """
     if _is_plain(patches):
-        return carry_out(session, _plain_change(session, patches, what, to), **options)
+        if not os.path.isfile(what):
+            raise UsageError("there is no such file", where=what, remedy="Check the path.")
+        file, name = _file(what, to)
+        plain = apply_delta(
+            patches, file, name, ledger=session.ledger, to=to, progress=session.progress
+        )
+        return carry_out(session, plain, **options)
     found = _opened(patches, what)
     place, name = _place(found, what, to)
     if not isinstance(place, FolderPlace):
@@ -215,13 +218,17 @@ def _opened(patches: str, what: str) -> PatchSet:
 
 
 def _place(patches: PatchSet, what: str, to: str = "") -> tuple[Place, str]:
-    """Return the place that is meant, and the file in it; its folder only if it gets a neighbour."""
+    """Return the place that is meant, and the file in it: its folder if it gets a neighbour."""
     if patches.is_single:
         if not os.path.isfile(what):
             raise UsageError("the patch set is for a single file", where=what)
-        folder, name = os.path.split(os.path.abspath(what))
-        return FolderPlace(folder) if to else FilePlace(what), name
+        return _file(what, to)
     return open_place(what), ""
+
+
+def _file(what: str, to: str) -> tuple[FolderPlace, str]:
+    folder, name = os.path.split(os.path.abspath(what))
+    return FolderPlace(folder) if to else FilePlace(what), name
 
 
 def _lines(patches: PatchSet, verdict: Verdict) -> list[tuple[str, str]]:
@@ -259,40 +266,3 @@ def _is_plain(path: str) -> bool:
         return False
     with open(path, "rb") as file:
         return file.read(len(MAGIC)) == MAGIC
-
-
-def _plain_change(session: Session, patches: str, what: str, to: str) -> Changeset:
-    """Return the change that a delta without a manifest makes; its digests are all there is to go by."""
-    if not os.path.isfile(what):
-        raise UsageError("there is no such file", where=what, remedy="Check the path.")
-    folder, name = os.path.split(os.path.abspath(what))
-    place = FolderPlace(folder) if to else FilePlace(what)
-    with open(what, "rb") as file:
-        base = file.read()
-    out = io.BytesIO()
-    with open(patches, "rb") as file:
-        decode(file, base, out)
-    data, path = out.getvalue(), to or name
-    tree = session.ledger.scan(place, progress=session.progress)
-    if to and to in tree:
-        raise UsageError(
-            "something is there already", where=place.path(to), remedy="Choose another name."
-        )
-    source = MemoryPlace({path: data})
-    before = tree.get(path)
-    after = source.survey()[path]
-    after = after._replace(mode=before.mode) if before is not None else after
-    digests = blake3(base).hexdigest(), blake3(data).hexdigest()
-    return Changeset(
-        place=place,
-        operation="patch",
-        summary=f"apply {os.path.basename(patches)} to {name}",
-        before=tree,
-        actions=(Action(path, before, after, source, path, "by a delta without a manifest"),),
-        tag=Tag(),
-        notes=(
-            f"base:   {len(base):,} bytes, BLAKE3 {digests[0]}",
-            f"result: {len(data):,} bytes, BLAKE3 {digests[1]}",
-            "the delta does not say what it is for; compare the digests with those its maker names",
-        ),
-    )
