@@ -13,9 +13,8 @@ import os
 import random
 import struct
 import sys
-import tempfile
 
-from benchmarks.measure import Ratio, compare, peak_memory, report
+from benchmarks.measure import Ratio, compare, in_memory, peak_memory, report, script
 
 CARD = """card = 1
 title = "bench"
@@ -114,9 +113,7 @@ def main() -> int:
     options = parser.parse_args()
     found: list[Ratio] = []
     memory: dict[str, object] = {}
-    with tempfile.TemporaryDirectory(
-        dir="/dev/shm" if os.path.isdir("/dev/shm") else None
-    ) as folder:
+    with in_memory() as folder:
         card = os.path.join(folder, "bench.card.toml")
         for name, text in (("bench.card.toml", CARD.format()), ("bench.layout", LAYOUT)):
             with open(os.path.join(folder, name), "w", encoding="utf-8") as file:
@@ -136,11 +133,6 @@ def main() -> int:
     return 0
 
 
-def _script(path: str, body: str) -> list[str]:
-    reading = f"data = open({path!r}, 'rb').read()\n"
-    return [sys.executable, "-c", f"{reading}{body}\nopen({path + '.out'!r}, 'wb').write(out)"]
-
-
 def _table(
     folder: str, card: str, name: str, rows: int, rounds: int, memory: dict[str, object]
 ) -> list[Ratio]:
@@ -152,10 +144,10 @@ def _table(
         )
         for _ in range(rows // 1000):
             file.write(block)
-    ours = _script(path, OURS.format(card=card, format="table", target="4"))
-    others = {"reading and writing": _script(path, "out = data")}
+    ours = script(path, OURS.format(card=card, format="table", target="4"))
+    others = {"reading and writing": script(path, "out = data")}
     if rows <= 1_000_000:
-        others["a struct loop without books"] = _script(path, LOOP)
+        others["a struct loop without books"] = script(path, LOOP)
     done = compare(f"{name}, {rows:,} x 12, 3 versions", ours, others, rounds=rounds)
     memory[f"memory/file {rows:,}"] = round(peak_memory(ours) / os.path.getsize(path), 1)
     os.unlink(path)
@@ -192,8 +184,8 @@ def _json(folder: str, card: str, size: int, rounds: int) -> list[Ratio]:
     }  # fmt: skip
     with open(path, "w", encoding="utf-8") as file:
         json.dump(save, file, indent=1)
-    ours = _script(path, OURS.format(card=card, format="save", target="2"))
-    theirs = {"json.loads, by hand, json.dumps": _script(path, BY_HAND)}
+    ours = script(path, OURS.format(card=card, format="save", target="2"))
+    theirs = {"json.loads, by hand, json.dumps": script(path, BY_HAND)}
     return compare(
         f"JSON, {os.path.getsize(path) >> 20} MB, ten steps", ours, theirs, rounds=rounds
     )

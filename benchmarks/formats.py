@@ -14,9 +14,8 @@ import os
 import random
 import struct
 import sys
-import tempfile
 
-from benchmarks.measure import Ratio, compare, peak_memory, report
+from benchmarks.measure import Ratio, compare, in_memory, peak_memory, report, script
 
 EDITS = 1_000
 TABLE = (
@@ -107,9 +106,7 @@ def main() -> int:
     options = parser.parse_args()
     found: list[Ratio] = []
     memory: dict[str, object] = {}
-    with tempfile.TemporaryDirectory(
-        dir="/dev/shm" if os.path.isdir("/dev/shm") else None
-    ) as folder:
+    with in_memory() as folder:
         for codec in OURS:
             if options.only in codec:
                 found += _text(folder, codec, options.mb << 20, options.rounds)
@@ -124,15 +121,6 @@ def main() -> int:
     return 0
 
 
-def _script(
-    path: str, body: str, edits: list[int] | None = None, writing: str = "file.write(out)"
-) -> list[str]:
-    """Return a command that reads a file, runs a body over `data`, and writes `out` beside it."""
-    reading = f"data = open({path!r}, 'rb').read()\nedits = {edits!r}\n"
-    written = f"file = open({path + '.out'!r}, 'wb')\n{writing}"
-    return [sys.executable, "-c", f"{reading}{body}\n{written}"]
-
-
 def _text(folder: str, codec: str, size: int, rounds: int) -> list[Ratio]:
     path = os.path.join(folder, f"large.{codec}")
     count = _write_text(path, codec, size)
@@ -142,9 +130,9 @@ def _text(folder: str, codec: str, size: int, rounds: int) -> list[Ratio]:
         f"d = decode(data, {codec!r})\nfor n in edits: {OURS[codec]}\nout = d.encode()"
     )
     name, theirs = THEIRS[codec]
-    command = _script(path, f"import gc; gc.disable()\n{theirs}", edits)
+    command = script(path, f"import gc; gc.disable()\n{theirs}", edits)
     done = compare(
-        f"{codec}, {size >> 20} MB", _script(path, ours, edits), {name: command}, rounds=rounds
+        f"{codec}, {size >> 20} MB", script(path, ours, edits), {name: command}, rounds=rounds
     )
     os.unlink(path)
     return done
@@ -192,10 +180,10 @@ def _table(
         f"d = LayoutDocument(data, Layout.parse({TABLE!r}))\nt = d.table(('rows',)).copy()\n"
         "t['a'] += 1\nd.set_table(('rows',), t)"
     )
-    others = {"reading and writing": _script(path, "out = data")}
+    others = {"reading and writing": script(path, "out = data")}
     if rows <= 1_000_000:
-        others["a struct loop"] = _script(path, LOOP)
-    command = _script(path, ours, writing=STREAM)
+        others["a struct loop"] = script(path, LOOP)
+    command = script(path, ours, writing=STREAM)
     done = compare(f"{name}, {rows:,} x 12", command, others, rounds=rounds)
     memory[f"memory/file {rows:,}"] = round(peak_memory(command) / os.path.getsize(path), 1)
     os.unlink(path)
@@ -216,10 +204,10 @@ def _named(folder: str, rows: int, rounds: int) -> list[Ratio]:
         "t['a'] = t['a'] + 1\nd.set_table(('rows',), t)"
     )
     others = {
-        "a struct loop": _script(path, NAMED_LOOP),
-        "reading and writing": _script(path, "out = data"),
+        "a struct loop": script(path, NAMED_LOOP),
+        "reading and writing": script(path, "out = data"),
     }
-    command = _script(path, ours, writing=STREAM)
+    command = script(path, ours, writing=STREAM)
     return compare(f"named rows, {rows:,}", command, others, rounds=rounds)
 
 
@@ -245,8 +233,8 @@ def _identify(folder: str, count: int, rounds: int) -> list[Ratio]:
     empty = os.path.join(folder, "empty")
     with open(empty, "wb"):
         pass
-    return compare(f"identify, {count:,} files", _script(empty, ours),
-                   {"reading their first 4 KB": _script(empty, walk)}, rounds=rounds)  # fmt: skip
+    return compare(f"identify, {count:,} files", script(empty, ours),
+                   {"reading their first 4 KB": script(empty, walk)}, rounds=rounds)  # fmt: skip
 
 
 if __name__ == "__main__":

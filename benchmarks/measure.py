@@ -12,12 +12,13 @@ import platform
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import TypeVar
 
-__all__ = ["Ratio", "compare", "machine", "peak_memory", "report", "timed"]
+__all__ = ["Ratio", "compare", "in_memory", "machine", "peak_memory", "report", "script", "timed"]
 
 
 _T = TypeVar("_T")
@@ -78,6 +79,20 @@ status = subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL).returncode
 print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
 sys.exit(status)
 """
+
+
+def in_memory() -> tempfile.TemporaryDirectory[str]:
+    """Return a folder for the time of a benchmark, in memory where there is such a file system."""
+    return tempfile.TemporaryDirectory(dir="/dev/shm" if os.path.isdir("/dev/shm") else None)
+
+
+def script(
+    path: str, body: str, edits: list[int] | None = None, writing: str = "file.write(out)"
+) -> list[str]:
+    """Return a command that reads a file, runs a body over `data`, and writes `out` beside it."""
+    reading = f"data = open({path!r}, 'rb').read()\nedits = {edits!r}\n"
+    written = f"file = open({path + '.out'!r}, 'wb')\n{writing}"
+    return [sys.executable, "-c", f"{reading}{body}\n{written}"]
 
 
 def peak_memory(command: Sequence[str]) -> int:

@@ -12,9 +12,8 @@ import argparse
 import os
 import shutil
 import sys
-import tempfile
 
-from benchmarks.measure import Ratio, compare, peak_memory, report
+from benchmarks.measure import Ratio, compare, in_memory, peak_memory, report
 
 ENCODE = """
 import mmap
@@ -41,9 +40,7 @@ def main() -> int:
     options = parser.parse_args()
     found: list[Ratio] = []
     told: dict[str, object] = {}
-    with tempfile.TemporaryDirectory(
-        dir="/dev/shm" if os.path.isdir("/dev/shm") else None
-    ) as folder:
+    with in_memory() as folder:
         paths = {
             name: os.path.join(folder, name) for name in ("base", "new", "delta", "out", "zst")
         }

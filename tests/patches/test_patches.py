@@ -218,6 +218,30 @@ class Folders(Case):
         with self.assertRaisesRegex(UsageError, "(?s)75.0% of it is the same.*a.bin"):
             apply_patch(patches, place, ledger=self.ledger())
 
+    def test_an_output_needs_its_own_files(self) -> None:
+        """A file that only one output changes, edited: the other is made; links and folders are no files."""
+        files = {"a.txt": b"reed " * 40, "b.txt": b"peat " * 40}
+        write(self.folder, {f"old/{k}": v for k, v in files.items()})
+        write(self.folder, {f"a/{k}": v for k, v in {**files, "a.txt": b"moss " * 40}.items()})
+        write(
+            self.folder, {f"b/{k}": v for k, v in {**files, "b.txt": b"x", "c.txt": b"y"}.items()}
+        )
+        write(self.folder, {f"mine/{k}": v for k, v in {**files, "b.txt": b"my own"}.items()})
+        made = make_patch_set(
+            {Base("old"): FolderPlace(self.path("old"))},
+            {Output(name, notes="\x7f"): FolderPlace(self.path(name)) for name in ("a", "b")},
+        )
+        with open(self.path("set.zip"), "wb") as file:
+            write_patch_set(file, *made)
+        patches, place = PatchSet.open(self.path("set.zip")), FolderPlace(self.path("mine"))
+        with self.assertRaisesRegex(UsageError, "(?s)not old.*b.txt"):
+            apply_patch(patches, place, ledger=self.ledger(), output="b")
+        apply_patch(patches, place, ledger=self.ledger(), output="a").apply(self.ledger())
+        write(self.folder, {"old/c.txt/folder.txt": b"in the way"})
+        with self.assertRaisesRegex(UsageError, "(?s)not old.*c.txt"):
+            old = FolderPlace(self.path("old"))
+            apply_patch(patches, old, ledger=self.ledger(), output="b")
+
 
 class Command(PlayCase):
     SET = "downloads/wet-lantern.patches.zip"

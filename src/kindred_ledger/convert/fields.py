@@ -12,11 +12,21 @@ from itertools import repeat
 from typing import Any
 
 from ..errors import FormatError, PreconditionUnmet, UsageError
-from ..formats import ANY, Columns, Document, Path, Values, as_tabular, format_path, same_value
+from ..formats import (
+    ANY,
+    Columns,
+    Document,
+    Path,
+    Values,
+    as_tabular,
+    distinct,
+    format_path,
+    same_value,
+)
 from .bookkeeper import Bookkeeper
 from .expressions import Expression
 from .tables import FEW, differ
-from .values import MISSING, column_of, distinct
+from .values import MISSING, column_of
 
 __all__ = ["Fields", "as_key", "exact"]
 
@@ -451,8 +461,8 @@ class Column:
         return True
 
     def sort(self, by: Expression, reason: str, *, descending: bool) -> None:
-        keys = self._columns.filled(self.computed(by))
-        values, codes = (keys.values, keys.codes) if isinstance(keys, Values) else distinct(keys)
+        keys = distinct(self._columns.filled(self.computed(by)))
+        values, codes = keys.values, keys.codes
         ranks = {v: n for n, v in enumerate(dict.fromkeys(
             values[at] for at in sorted_by(values, descending=descending)))}  # fmt: skip
         rank = [ranks[value] for value in values]

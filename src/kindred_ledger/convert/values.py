@@ -11,7 +11,7 @@ from collections.abc import Callable
 from decimal import ROUND_FLOOR, Context, Decimal, InvalidOperation
 from typing import Any
 
-from ..formats import Words, words_of
+from ..formats import Words, single_kind, words_of
 
 __all__ = [
     "DIGITS",
@@ -24,7 +24,6 @@ __all__ = [
     "choose",
     "column_of",
     "compare",
-    "distinct",
     "is_column",
     "is_number",
     "logic",
@@ -56,25 +55,12 @@ def column_of(values: list[Any]) -> Any:
     """Return an array of single values that are all of one kind: truth, whole numbers, or numbers."""
     import numpy as np
 
-    if all(isinstance(value, bool) for value in values):
-        return np.array(values, np.bool_)
+    found = single_kind(values)
+    if found is not None and not isinstance(found, Words):
+        return found
     if all(is_number(value) for value in values):
-        if all(isinstance(value, int) and -_WIDEST <= value < _WIDEST for value in values):
-            return np.array(values, np.int64)
-        if all(isinstance(value, int) for value in values):
-            return np.array(values, object)
         return np.array([float(value) for value in values], np.float64)
     raise Fault("a column has values of one kind")
-
-
-def distinct(column: Any) -> tuple[list[Any], Any]:
-    """Return the single values of a column, and for each row which it has: `(n_rows,)` indexes."""
-    import numpy as np
-
-    if isinstance(column, Words):
-        return list(column.texts), column.codes
-    values, codes = np.unique(column, return_inverse=True)
-    return [Decimal(repr(v)) if isinstance(v, float) else v for v in values.tolist()], codes
 
 
 def arithmetic(sign: str, a: Any, b: Any, own: tuple[bool, bool] = (False, False)) -> Any:

@@ -1,7 +1,17 @@
 """Formats: what is inside files, read and edited without disturbing the rest."""
 
 from .codecs import CODECS, FOLDER, LAYOUT, codec_names, decode, decode_folder, load_layout
-from .columns import Columns, Tabular, Values, Words, as_tabular, runs_together, words_of
+from .columns import (
+    Columns,
+    Tabular,
+    Values,
+    Words,
+    as_tabular,
+    distinct,
+    runs_together,
+    single_kind,
+    words_of,
+)
 from .differences import FieldDifference, field_differences
 from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
@@ -38,6 +48,7 @@ __all__ = [
     "confirm",
     "decode",
     "decode_folder",
+    "distinct",
     "field_differences",
     "format_path",
     "invent",
@@ -48,6 +59,7 @@ __all__ = [
     "parse_path",
     "runs_together",
     "same_value",
+    "single_kind",
     "words_of",
 ]
 

@@ -21,6 +21,7 @@ __all__ = [
     "Values",
     "Words",
     "as_tabular",
+    "distinct",
     "runs_together",
     "single_kind",
     "words_of",
@@ -157,13 +158,7 @@ class Columns:
 
     def distinct(self, name: str) -> Values:
         """Return the values of a column, each distinct one once."""
-        import numpy as np
-
-        column = self.read(name)
-        if isinstance(column, Words):
-            return Values(column.codes, list(column.texts))
-        values, codes = np.unique(column, return_inverse=True)
-        return Values(codes, [_exact(value) for value in values.tolist()])
+        return distinct(self.read(name))
 
     def write(self, name: str, values: Any, *, note: str = "", where: Any = None) -> None:
         """Put values into a column, a single one into all its rows; a new column comes last.
@@ -253,8 +248,16 @@ def _as_column(values: Values) -> Any:
     return found[values.codes]
 
 
-def _exact(value: Any) -> Any:
-    return Decimal(repr(value)) if isinstance(value, float) else value
+def distinct(column: Any) -> Values:
+    """Return a column by its distinct values; of `Words` a text may stand twice among them."""
+    import numpy as np
+
+    if isinstance(column, Values):
+        return column
+    if isinstance(column, Words):
+        return Values(column.codes, list(column.texts))
+    values, codes = np.unique(column, return_inverse=True)
+    return Values(codes, [Decimal(repr(v)) if isinstance(v, float) else v for v in values.tolist()])
 
 
 class Run(Struct, frozen=True):

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import BinaryIO
 
 from blake3 import blake3
@@ -43,15 +43,18 @@ class Verdict(Struct, frozen=True):
     differing: tuple[str, ...] = ()
 
 
-def identify_base(patches: PatchSet, place: Place, tree: Tree, name: str = "") -> Verdict:
+def identify_base(
+    patches: PatchSet, place: Place, tree: Tree, name: str = "", *, output: str = ""
+) -> Verdict:
     """Return what a place is to a patch set; `name` is the file that is meant, of a set for single files.
 
-    `tree` has the digests of the place's files.
+    `tree` has the digests of the place's files. A base is one from which some output is made, or
+    `output` if that is told: different outputs may need different files.
     """
     digests = (
         {"": _digest(tree, name)}
         if patches.is_single
-        else {p: _digest(tree, p) for p in tree.files}
+        else {path: _digest(tree, path) for path in tree}
     )
     pairs = [
         (base.name, output.name)
@@ -61,36 +64,43 @@ def identify_base(patches: PatchSet, place: Place, tree: Tree, name: str = "") -
     bases, outputs = (
         tuple(dict.fromkeys(
             pair[at] for pair in pairs
-            if (changes := patches.changes(*pair)) and not _differing(changes, digests, side)
+            if (side == "becomes" or output in ("", pair[1]))
+            and (changes := patches.changes(*pair)) and not _differing(changes, digests, side)
         ))
         for at, side in enumerate(("was", "becomes"))
     )  # fmt: skip
     if bases or outputs:
         return Verdict(bases, outputs)
-    return _nearest(patches, place, digests, name)
-
-
-def _nearest(patches: PatchSet, place: Place, digests: Mapping[str, str], name: str) -> Verdict:
-    best = Verdict()
     if patches.is_single:
-        with content(place, name) as data:
-            own = frozenset(sketch(data))
-        for base in patches.manifest.bases:
-            known = patches.sketch(base.name)
-            # Of the smallest of both together, how many both have.
-            smallest = sorted(own | known)[: max(len(own), len(known))]
-            shared = sum(n in own and n in known for n in smallest)
-            share = min(round(shared / max(1, len(smallest)), 3), _LESS)
-            if share > max(best.share, _NEAR):
-                best = Verdict(near=base.name, share=share, differing=(name,))
-        return best
+        return _nearest_file(patches, place, name)
+    return _nearest_folder(patches, digests, [pair for pair in pairs if output in ("", pair[1])])
+
+
+def _nearest_file(patches: PatchSet, place: Place, name: str) -> Verdict:
+    best = Verdict()
+    with content(place, name) as data:
+        own = frozenset(sketch(data))
     for base in patches.manifest.bases:
-        for output in patches.manifest.outputs:
-            changes = patches.changes(base.name, output.name)
-            differing = _differing(changes, digests, "was")
-            share = 1 - len(differing) / len(changes) if changes else 0
-            if share > best.share:
-                best = Verdict(near=base.name, share=round(share, 3), differing=tuple(differing))
+        known = patches.sketch(base.name)
+        # Of the smallest of both together, how many both have.
+        smallest = sorted(own | known)[: max(len(own), len(known))]
+        shared = sum(n in own and n in known for n in smallest)
+        share = min(round(shared / max(1, len(smallest)), 3), _LESS)
+        if share > max(best.share, _NEAR):
+            best = Verdict(near=base.name, share=share, differing=(name,))
+    return best
+
+
+def _nearest_folder(
+    patches: PatchSet, digests: Mapping[str, str], pairs: Iterable[tuple[str, str]]
+) -> Verdict:
+    best = Verdict()
+    for base, output in pairs:
+        changes = patches.changes(base, output)
+        differing = _differing(changes, digests, "was")
+        share = 1 - len(differing) / len(changes) if changes else 0
+        if share > best.share:
+            best = Verdict(near=base, share=round(share, 3), differing=tuple(differing))
     return best
 
 
@@ -116,14 +126,11 @@ def apply_patch(
         FormatError: the set is damaged: what comes out is not what it should be.
     """
     tree = ledger.scan(place, progress=progress)
-    verdict = identify_base(patches, place, tree, name)
     output = _chosen(patches, output)
-    where = place.path(name) if name else place.location
+    verdict = identify_base(patches, place, tree, name, output=output)
     if not verdict.bases:
-        raise _no_base(patches, verdict, output, where)
-    base = next((b for b in verdict.bases if patches.changes(b, output)), "")
-    if not base:
-        raise UsageError(f"the set makes no {output} of {verdict.bases[0]}", where=where)
+        raise _no_base(patches, verdict, output, place.path(name) if name else place.location)
+    base = verdict.bases[0]
     changes = patches.changes(base, output)
     if to and to in tree:
         raise _taken(place, to)
@@ -307,8 +314,11 @@ def _differing(changes: tuple[Change, ...], digests: Mapping[str, str], side: st
 
 
 def _digest(tree: Tree, path: str) -> str:
+    """Return the digest of a file, "" where nothing is; a folder or a link is neither."""
     node = tree.get(path)
-    return node.digest.hex() if node is not None and node.kind == FILE and node.digest else ""
+    if node is None:
+        return ""
+    return node.digest.hex() if node.kind == FILE and node.digest else node.kind
 
 
 def _node(node: Node, before: Node | None) -> Node:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from ..errors import UsageError
 from ..formats.vcdiff import encode
-from ..places import FILE, Place, Tree, scan
+from ..places import FILE, Place, Tree, check_portable, scan
 from ..progress import Progress
 from .contents import content, sketch
 from .patch_set import Base, Change, Manifest, Output, sketch_name
@@ -15,7 +15,6 @@ from .patch_set import Base, Change, Manifest, Output, sketch_name
 __all__ = ["make_patch_set"]
 
 _WORTH = 0.9  # of the new content's size; a larger delta is not kept
-_FORMAT = 1
 
 
 def make_patch_set(
@@ -33,6 +32,7 @@ def make_patch_set(
 
     Raises:
         UsageError: single files and folders are mixed, or a name stands twice.
+        UnsafeName: a file has a name that not every system can hold.
     """
     watch = progress or Progress()
     for what, names in (("base", bases), ("output", outputs)):
@@ -49,14 +49,18 @@ def make_patch_set(
             for output, new in outputs.items():
                 made.compare(base, _Side(old, trees[id(old)]), output, _Side(new, trees[id(new)]))
                 task.advance()
-    for base, place in bases.items():
+    for number, place in enumerate(bases.values()):
         if "" in trees[id(place)]:
             with content(place, _Side(place, trees[id(place)]).real("")) as data:
                 numbers = sketch(data)
-            made.members[sketch_name(base.name)] = b"".join(
-                n.to_bytes(8, "little") for n in numbers
-            )
-    manifest = Manifest(_FORMAT, title, notes, tuple(bases), tuple(outputs), tuple(made.changes))
+            made.members[sketch_name(number)] = b"".join(n.to_bytes(8, "little") for n in numbers)
+    manifest = Manifest(
+        title=title,
+        notes=notes,
+        bases=tuple(bases),
+        outputs=tuple(outputs),
+        changes=tuple(made.changes),
+    )
     return manifest, made.members
 
 
@@ -120,4 +124,5 @@ def _tree(place: Place, progress: Progress) -> Tree:
     name = getattr(place, "name", None)
     if name is not None:
         return Tree({"": tree[name]})
-    return Tree({path: tree[path] for path in tree.files if tree[path].kind == FILE})
+    files = [path for path in tree.files if tree[path].kind == FILE]
+    return Tree({check_portable(path, where=place.location): tree[path] for path in files})

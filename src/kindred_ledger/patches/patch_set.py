@@ -3,7 +3,7 @@
     patches.toml         what it is for; bases and outputs by name; every change, by path, with digests
     deltas/…             VCDIFF (RFC 3284), which any standard decoder reads
     contents/…           files that are new, or that no delta makes smaller
-    sketches/…           of each base 64 numbers of 8 bytes, little endian, by which near relatives are known
+    sketches/N           of base N, from 0: 64 numbers of 8 bytes, little endian, by which relatives are known
 
 What always holds: a delta says by digest what it is for and what comes of it, and the digests are
 BLAKE3. See docs/patches.md.
@@ -75,7 +75,7 @@ class Change(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True
 class Manifest(Struct, frozen=True, forbid_unknown_fields=True):
     """What `patches.toml` holds."""
 
-    format: int
+    format: int = _FORMAT
     title: str = ""
     notes: str = ""
     bases: tuple[Base, ...] = ()
@@ -145,8 +145,9 @@ class PatchSet:
 
     def sketch(self, base: str) -> frozenset[int]:
         """Return the numbers a base is known by; empty if it has none."""
+        names = [each.name for each in self.manifest.bases]
         try:
-            data = self.member(sketch_name(base))
+            data = self.member(sketch_name(names.index(base)))
         except KindredError:
             return frozenset()
         return frozenset(
@@ -154,9 +155,9 @@ class PatchSet:
         )
 
 
-def sketch_name(base: str) -> str:
-    """Return the member that has the sketch of a base."""
-    return f"sketches/{base}"
+def sketch_name(number: int) -> str:
+    """Return the member that has the sketch of a base, by its place in the manifest."""
+    return f"sketches/{number}"
 
 
 def is_patch_set(path: str) -> bool:
@@ -211,4 +212,6 @@ def _text(manifest: Manifest) -> str:
 
 
 def _pairs(values: Mapping[str, Any]) -> Iterable[str]:
-    return [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in values.items()]
+    quoted = {key: json.dumps(value, ensure_ascii=False) for key, value in values.items()}
+    # TOML wants one sign more escaped than JSON.
+    return [key + " = " + text.replace("\x7f", "\\u007f") for key, text in quoted.items()]
