@@ -55,7 +55,7 @@ class Progress:
 class Task:
     """One piece of work: how much of it is done."""
 
-    __slots__ = ("done", "label", "progress", "total", "unit")
+    __slots__ = ("done", "label", "progress", "state", "total", "unit")
 
     def __init__(self, progress: Progress, label: str, total: int, unit: str) -> None:
         self.progress = progress
@@ -63,9 +63,16 @@ class Task:
         self.total = total
         self.unit = unit
         self.done = 0
+        self.state = ""
 
     def advance(self, amount: int = 1) -> None:
         """Count `amount` more units as done; raise `Cancelled` if asked to stop."""
         self.done += amount
+        self.progress.check()
+        self.progress.moved(self)
+
+    def tell(self, state: str) -> None:
+        """Say what it is at, or waits for, beside how far it is; empty if it simply goes on."""
+        self.state = state
         self.progress.check()
         self.progress.moved(self)

@@ -22,7 +22,7 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import carry, compare, update
+from kindred_ledger.installs import Wishes, carry, compare, update
 from kindred_ledger.places import read_bytes, scan
 from tests.support import PlayCase, snapshot, write
 
@@ -87,9 +87,10 @@ class Update(InstallCase):
         torn = self.change(old=self.old)
         with self.assertRaisesRegex(DecisionNeeded, "(?s)harbours.json.*--mine PATTERN"):
             torn.apply(self.kept)
-        mine = self.change(old=self.old, mine=lambda p: p.endswith("harbours.json"))
+        harbours = lambda p: p.endswith("harbours.json")
+        mine = self.change(old=self.old, wishes=Wishes(mine=harbours))
         self.assertEqual((mine.conflicts, mine.losses), ((), ()))
-        theirs = self.change(old=self.old, theirs=lambda p: p.endswith("harbours.json"))
+        theirs = self.change(old=self.old, wishes=Wishes(theirs=harbours))
         with self.assertRaisesRegex(LossNotAllowed, "give way"):
             theirs.apply(self.kept)
         done = theirs.apply(self.kept, allow_loss=True)

@@ -22,8 +22,9 @@ from ..formats import (
     load_layout,
     parse_path,
 )
-from ..ledger import Tag
+from ..ledger import EntryPlace, Tag
 from ..places import (
+    FolderPlace,
     JoinedPlace,
     Patterns,
     Place,
@@ -35,8 +36,10 @@ from ..places import (
 from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .locate import Surroundings, locate
-from .models import BuildFormat, CardFile, FormatTable
+from .models import BuildFormat, CardFile, FormatTable, ProgramTable
 from .reader import read_card
+from .roots import Root, find_root
+from .updates import Updates
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -198,6 +201,21 @@ class Card:
         """How the title's builds are ordered."""
         return scheme(self.file.versions.scheme, self.file.versions.order)
 
+    @staticmethod
+    def plain(title: str) -> Card:
+        """Return a card that knows no more than a title: for installs that none describes."""
+        return Card(CardFile(card=1, title=title, program=ProgramTable(markers=[])), "")
+
+    def build(self, text: str) -> Version:
+        """Read a build: its version, or a name that players call it by."""
+        named = {name.casefold(): version for name, version in self.file.versions.names.items()}
+        return self.scheme.parse(named.get(text.strip().casefold(), text))
+
+    @cached_property
+    def updates(self) -> Updates:
+        """The rules about moving from build to build."""
+        return Updates(self.file, self.scheme)
+
     @cached_property
     def categories(self) -> dict[str, Patterns]:
         """The paths that belong to each category."""
@@ -298,42 +316,53 @@ class Card:
             if found and os.path.isdir(found):
                 roots[name] = found
         place = join_folders(roots)
-        evidence = detect(
+        install = Install(self, place, self._evidence_in(place))
+        return replace(install, chosen=self.build(version)) if version else install
+
+    def _evidence_in(self, place: JoinedPlace) -> tuple[Evidence, ...]:
+        return detect(
             place,
             place.survey(),
             self.file.detect,
-            self.scheme,
-            folder=os.path.basename(root),
+            self.build,
+            folder=os.path.basename(place.parts[PROGRAM].location),
             prefix=f"{PROGRAM}/",
         )
-        install = Install(self, place, evidence)
-        return replace(install, chosen=self.scheme.parse(version)) if version else install
 
     def open_release(self, where: str | os.PathLike[str] | Place, *, version: str = "") -> Install:
-        """Open the unmodified files of a build: a folder or an archive, wrapped in a folder or not.
+        """Open the unmodified files of a build: a folder or an archive, wrapped in folders or not.
+
+        `version` overrules the evidence. What lies beside the title's own folder is in `extras`.
 
         Raises:
             UsageError: it is not of this title.
+            DecisionNeeded: two folders in it could be meant.
         """
         place = open_place(where) if isinstance(where, (str, os.PathLike)) else where
         tree = place.survey()
         folder = os.path.splitext(os.path.basename(place.location))[0]
-        tops = {path.partition("/")[0] for path in tree}
-        if len(tops) == 1 and not self._has_markers(tree):
-            folder = tops.pop()
-            place, tree = SubPlace(place, folder), tree.under(folder)
-        if not self._has_markers(tree):
+        root = self._root_of(place, tree)
+        if root is None:
             raise UsageError(
                 f"this is no release of {self.name}",
                 where=place.location,
                 remedy=f"The card looks for {', '.join(self.file.program.markers)} in it.",
             )
-        evidence = detect(place, tree, self.file.detect, self.scheme, folder=folder, prefix="")
-        release = Install(self, JoinedPlace({PROGRAM: place}), evidence)
-        return replace(release, chosen=self.scheme.parse(version)) if version else release
+        if root.folder:
+            folder = root.folder.rpartition("/")[2]
+            place, tree = SubPlace(place, root.folder), tree.under(root.folder)
+        evidence = detect(place, tree, self.file.detect, self.build, folder=folder, prefix="")
+        release = Install(self, JoinedPlace({PROGRAM: place}), evidence, extras=root.extras)
+        return replace(release, chosen=self.build(version)) if version else release
 
-    def _has_markers(self, tree: Tree) -> bool:
-        return all(marker in tree for marker in self.file.program.markers)
+    def _root_of(self, place: Place, tree: Tree) -> Root | None:
+        if self.file.program.markers:
+            return find_root(tree, self.file.program.markers, where=place.location)
+        tops = {path.partition("/")[0] for path in tree}
+        wrapped = len(tops) == 1 and not isinstance(place, (FolderPlace, EntryPlace))
+        return (
+            Root(tops.pop()) if wrapped and tree.leaves and not tops & {*tree.leaves} else Root("")
+        )
 
 
 class Install(Struct, frozen=True, dict=True):
@@ -343,6 +372,28 @@ class Install(Struct, frozen=True, dict=True):
     place: Place
     evidence: tuple[Evidence, ...]
     chosen: Version | None = None
+    extras: tuple[str, ...] = ()
+
+    @cached_property
+    def axes(self) -> dict[str, tuple[Evidence, ...]]:
+        """The evidence of the versions it has beside the program's, by axis."""
+        tree = self.place.survey() if self.card.file.axes else Tree()
+        return {
+            name: detect(
+                self.place,
+                tree,
+                axis.detect,
+                scheme(axis.scheme, axis.order).parse,
+                folder="",
+                prefix=f"{PROGRAM}/",
+            )
+            for name, axis in self.card.file.axes.items()
+        }
+
+    def again(self) -> Install:
+        """Return the install as it is now, whatever was said of it before."""
+        assert isinstance(self.place, JoinedPlace)
+        return Install(self.card, self.place, self.card._evidence_in(self.place))
 
     @property
     def agreed(self) -> bool:
@@ -355,6 +406,11 @@ class Install(Struct, frozen=True, dict=True):
         if self.chosen:
             return self.chosen
         return next((piece.version for piece in self.evidence if piece.version), None)
+
+    def check_version(self) -> None:
+        """Raise `DecisionNeeded` if the version is in doubt, unless the card has no way to tell it."""
+        if self.version is not None or self.card.file.detect:
+            _ = self.sure_version
 
     @property
     def sure_version(self) -> Version:

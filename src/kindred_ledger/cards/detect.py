@@ -7,7 +7,7 @@ expression: a card is data from strangers, and an expression from a file can run
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from blake3 import blake3
 from msgspec import Struct
@@ -15,7 +15,7 @@ from msgspec import Struct
 from ..errors import FormatError, KindredError, VersionError
 from ..formats import look_up
 from ..places import FILE, Place, Tree, read_bytes
-from ..versions import Scheme, Version
+from ..versions import Version
 from .models import DetectTable
 
 __all__ = ["Evidence", "compile_template", "detect"]
@@ -38,9 +38,15 @@ class Evidence(Struct, frozen=True):
 
 
 def detect(
-    place: Place, tree: Tree, tables: list[DetectTable], scheme: Scheme, *, folder: str, prefix: str
+    place: Place,
+    tree: Tree,
+    tables: list[DetectTable],
+    parse: Callable[[str], Version],
+    *,
+    folder: str,
+    prefix: str,
 ) -> tuple[Evidence, ...]:
-    """Look for a version in every way a card names.
+    """Look for a version in every way a card names; `parse` reads what is found.
 
     Files are named relative to `prefix` in the tree ("program/" in an install, "" in a release);
     `folder` is the name of the program's folder.
@@ -54,7 +60,7 @@ def detect(
                 if table.folder
                 else _from_file(table, place, tree, prefix)
             )
-            out.append(Evidence(source, scheme.parse(text)))
+            out.append(Evidence(source, parse(text)))
         except VersionError as error:
             out.append(Evidence(source, None, error.what))
         except KindredError as error:

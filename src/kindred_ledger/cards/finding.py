@@ -6,9 +6,11 @@ import os
 from collections.abc import Iterable, Iterator
 
 from ..errors import UsageError
+from ..places import Place
 from .card import Card
+from .roots import find_root
 
-__all__ = ["card_for", "find_cards", "find_installs"]
+__all__ = ["card_for", "card_of_release", "find_cards", "find_installs"]
 
 _SUFFIX = ".card.toml"
 _DEEPEST = 3  # folders below the one given: libraries keep titles one or two levels down
@@ -49,6 +51,28 @@ def card_for(folder: str, cards: list[Card]) -> Card:
         remedy=f"Cards known here: {known}."
         if known
         else "No cards were found. Give one with --card FILE, or keep it beside you as NAME.card.toml.",
+    )
+
+
+def card_of_release(parts: Iterable[Place], cards: list[Card]) -> Card:
+    """Return the card whose title's markers lie in parts of a download.
+
+    Raises:
+        UsageError: no card's do, or those of several.
+    """
+    trees = [(part.location, part.survey()) for part in parts]
+    fitting = [
+        card
+        for card in cards
+        if any(find_root(tree, card.file.program.markers, where=where) for where, tree in trees)
+    ]
+    if len(fitting) == 1:
+        return fitting[0]
+    names = ", ".join(card.title for card in fitting or cards) or "none"
+    raise UsageError(
+        f"{len(fitting)} cards fit" if fitting else "no card tells what this is",
+        where=trees[0][0],
+        remedy=f"Cards known here: {names}. Say what it is with --title TITLE.",
     )
 
 

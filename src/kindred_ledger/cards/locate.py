@@ -11,7 +11,7 @@ from msgspec import Struct
 from ..errors import DecisionNeeded
 from .models import LocationTable
 
-__all__ = ["Surroundings", "locate"]
+__all__ = ["Surroundings", "expand_folder", "locate"]
 
 _VARIABLE = re.compile(r"\{(\w+)\}|\$(\w+)|%(\w+)%")
 _USER_ID = "{user_id}"
@@ -71,8 +71,8 @@ def locate(name: str, table: LocationTable, program: str, around: Surroundings) 
     return next(iter(found), None)
 
 
-def _expand(template: str, name: str, program: str, around: Surroundings) -> list[str]:
-    """Return the existing folders a template means; none if a variable of it is not set."""
+def expand_folder(template: str, program: str, around: Surroundings) -> str | None:
+    """Return the path a template means; None if a variable of it is not set."""
     known = {**around.folders, "program": program, "user_id": _USER_ID}
     missing = False
 
@@ -83,9 +83,14 @@ def _expand(template: str, name: str, program: str, around: Surroundings) -> lis
         return text or ""
 
     path = _VARIABLE.sub(value, template).replace("/", os.sep)
-    if missing:
+    return None if missing else os.path.expanduser(path)
+
+
+def _expand(template: str, name: str, program: str, around: Surroundings) -> list[str]:
+    """Return the existing folders a template means."""
+    path = expand_folder(template, program, around)
+    if path is None:
         return []
-    path = os.path.expanduser(path)
     if _USER_ID not in path:
         return [path] if os.path.isdir(path) else []
     before, _, after = path.partition(_USER_ID)

@@ -11,15 +11,23 @@ from typing import Any
 import msgspec
 
 __all__ = [
+    "AxisTable",
     "BuildFormat",
     "CardFile",
     "CategoryTable",
+    "ComponentTable",
     "DetectTable",
     "FormatTable",
+    "HideTable",
     "LocationTable",
+    "MoveTable",
     "PortableTable",
     "ProgramTable",
+    "RequireTable",
+    "StartTable",
     "StepTable",
+    "TogetherTable",
+    "UpdateTable",
     "VersionKey",
     "VersionsTable",
 ]
@@ -30,6 +38,7 @@ class VersionsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
 
     scheme: str = "number"
     order: list[str] = []
+    names: dict[str, str] = {}  # by what players call a build
 
 
 class ProgramTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -123,6 +132,84 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     required: dict[str, list[str]] = {}  # by format version: groups that must hold something
 
 
+class AxisTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[axes.NAME]`: a version of its own beside the program's, such as that of its data."""
+
+    detect: list[DetectTable]
+    scheme: str = "number"
+    order: list[str] = []
+
+
+class TogetherTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[[together]]`: which versions of the axes belong together.
+
+    `same` are axes of which the first `parts` numbers must agree; or, `when` versions are in these
+    ranges, those in `need` must be, too.
+    """
+
+    same: list[str] = []
+    parts: int = 2
+    when: dict[str, str] = {}
+    need: dict[str, str] = {}
+    otherwise: str = ""
+
+
+class ComponentTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[components.NAME]`: a part of a release that can be updated alone."""
+
+    include: list[str]
+    names: list[str] = []  # what players call it
+    optional: bool = False  # updated only where it is used
+    builds: str = "*"  # which builds come with it
+
+
+class MoveTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `moves`: what lives elsewhere from a build on; `from` may end in `/*`."""
+
+    since: str
+    source: str = msgspec.field(name="from")
+    to: str
+
+
+class HideTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `hides`: a folder in which copies hide the files of another."""
+
+    folder: str
+    over: str
+
+
+class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `starts`: the builds from which these can be reached in one go."""
+
+    to: str
+    source: str = msgspec.field(name="from")
+    otherwise: str = ""
+
+
+class UpdateTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[update]`: what is kept, what may be overwritten, what moved, what must be there before."""
+
+    keep: list[str] = []  # through a clean reinstall
+    overwrite: list[str] = []  # by a release, whoever changed it
+    markers: dict[str, str] = {}  # files an install beside another needs, and their text
+    moves: list[MoveTable] = []
+    hides: list[HideTable] = []
+    starts: list[StartTable] = []
+
+
+class RequireTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[[requires]]`: a program or runtime that builds need, and the folders it may be in."""
+
+    name: str
+    builds: str = "*"
+    versions: str = "*"
+    detect: list[DetectTable]
+    windows: list[str] = []
+    macos: list[str] = []
+    linux: list[str] = []
+    otherwise: str = ""
+
+
 class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A whole card."""
 
@@ -137,3 +224,8 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     categories: dict[str, CategoryTable] = {}
     tables: dict[str, Any] = {}  # each of old = new, or a list, which counts from 0
     formats: dict[str, FormatTable] = {}
+    axes: dict[str, AxisTable] = {}
+    together: list[TogetherTable] = []
+    components: dict[str, ComponentTable] = {}
+    update: UpdateTable = UpdateTable()
+    requires: list[RequireTable] = []

@@ -18,6 +18,7 @@ from ..places import Patterns
 from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
+from .updates import update_faults
 
 __all__ = ["VERBS", "read_card"]
 
@@ -140,9 +141,20 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         for name, versions in card.variant.reads.items():
             if not versions:
                 yield ("variant", "reads", name), "expected the format versions it reads"
-    for at, detect in enumerate(card.detect):
-        for fault in _detect_faults(detect):
-            yield ("detect", at), fault
+    ways: list[tuple[_KEY, list[DetectTable]]] = [((), card.detect)]
+    ways += [(("axes", name), axis.detect) for name, axis in card.axes.items()]
+    ways += [(("requires", at), need.detect) for at, need in enumerate(card.requires)]
+    for key, tables in ways:
+        for at, detect in enumerate(tables):
+            for fault in _detect_faults(detect):
+                yield (*key, "detect", at), fault
+    for name, text in card.versions.names.items():
+        try:
+            if builds is not None:
+                builds.parse(text)
+        except KindredError as error:
+            yield ("versions", "names", name), error.what
+    yield from update_faults(card, builds)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

@@ -7,7 +7,7 @@ from .drill import Drilled, drill
 from .engine import Applied
 from .recover import Recovered, recover
 from .restore import restore, undo
-from .stage import unfinished_in
+from .stage import check_room, unfinished_in
 
 __all__ = [
     "CHECKS",
@@ -21,6 +21,7 @@ __all__ = [
     "Loss",
     "Recovered",
     "actions_between",
+    "check_room",
     "confirm",
     "drill",
     "recover",

@@ -8,7 +8,7 @@ and nothing is put below a link or a file.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 from operator import attrgetter
 
@@ -33,7 +33,8 @@ class Changeset(Struct, frozen=True, dict=True):
 
     `before` is the whole tree it was computed from; `offered` is what the operation was given to
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
-    Further statements account for other things, such as the fields of converted files.
+    Further statements account for other things, such as the fields of converted files. `proof` looks,
+    once all is written, whether it is what was meant; what it raises takes the change back.
     """
 
     place: Place
@@ -50,6 +51,7 @@ class Changeset(Struct, frozen=True, dict=True):
     warnings: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     undoes: str = ""
+    proof: Callable[[], None] | None = None
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)

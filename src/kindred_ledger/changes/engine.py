@@ -42,7 +42,7 @@ from .actions import Action
 from .archived import as_file_changeset
 from .books import settle
 from .journal import STAGING, SWAPPING, Journal, Op
-from .stage import check_space, stage_contents, unfinished_in
+from .stage import check_room, stage_contents, unfinished_in
 from .swap import swap_back, swap_forward
 
 if TYPE_CHECKING:
@@ -90,7 +90,7 @@ class _Application:
         changeset = self.changeset
         where = changeset.place.location
         with refusals(where):
-            check_space(self.journal, changeset.actions, self.ledger)
+            check_room(changeset.place, changeset.actions, self.ledger)
         swapping = False
         try:  # one block: an interrupt between two would leave the journal to nobody
             with refusals(where):
@@ -105,6 +105,8 @@ class _Application:
             swap_forward(journal, self.progress)
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
+            if changeset.proof is not None:
+                changeset.proof()
             record = replace(record, statements=tuple(s.to_json() for s in statements))
             self._write_record(record)  # over the one with the planned books
             self.ledger.take_in_record(record.id, journal.record_path)

@@ -19,6 +19,7 @@ from ..places import (
     folders_of,
     refusals,
     refused,
+    same_content,
     sync_dir,
     sync_files,
 )
@@ -26,24 +27,27 @@ from ..progress import Progress
 from .actions import Action
 from .journal import Journal, Op
 
-__all__ = ["check_space", "stage_contents", "unfinished_in"]
+__all__ = ["check_room", "stage_contents", "unfinished_in"]
 
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
-def check_space(journal: Journal, actions: Iterable[Action], ledger: Ledger) -> None:
+def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:
     """Raise `PlaceError` unless each disk has room for what will be written, before any of it is.
 
     The new contents are written beside the old ones; the old ones go to the ledger too.
     """
-    roots = {part: folder.root for part, folder in journal.folders().items()}
-    sizes = dict.fromkeys((*roots.values(), ledger.root), 0)
-    for op in journal.ops:
-        if op.kind == "put" and op.after is not None:
-            sizes[roots[op.part]] += op.after.size
-    sizes[ledger.root] += sum(a.before.size for a in actions if a.before and a.before.kind == FILE)
+    folders = folders_of(place)
+    sizes = dict.fromkeys((*(folder.root for folder in folders.values()), ledger.root), 0)
+    for action in actions:
+        if action.before is not None and action.before.kind == FILE:
+            sizes[ledger.root] += action.before.size
+        if action.after is not None and not same_content(action.before, action.after):
+            part = folders.get("") or folders.get(action.path.partition("/")[0])
+            if part is not None:
+                sizes[part.root] += action.after.size
     needs: dict[int, tuple[str, int]] = {}
     for folder, size in sizes.items():
         device = os.stat(folder).st_dev

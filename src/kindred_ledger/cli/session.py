@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Session", "patterns"]
 
+_RELEASE = "release:"
+
 
 @dataclass
 class Session:
@@ -124,17 +126,26 @@ class Session:
         """The machine, as cards see it."""
         return Surroundings.here(os.environ, sys.platform, user_ids=self.user_ids)
 
-    def install(self, path: str, *, build: str | None = None) -> Install:
-        """Open an install of a title that a card describes; `build` None takes --build."""
+    def install(self, path: str, *, build: str | None = None, title: str = "") -> Install:
+        """Open an install of a title; `build` None takes --build.
+
+        A `title` that no card describes will do: then no more than that is known of it.
+        """
         folder = os.path.abspath(os.path.expanduser(path))
         if not os.path.isdir(folder):
             raise UsageError("there is no such folder", where=path, remedy="Check the path.")
-        card = card_for(folder, self.cards)
+        known = [card for card in self.cards if card.title == title]
+        if title and not known:
+            card = Card.plain(title)
+        else:
+            card = card_for(folder, known or self.cards)
         version = self.build if build is None else build
         return card.open(folder, version=version, folders=self.folders, around=self.around)
 
     def subject(self, text: str) -> Install | EntryPlace | Place:
-        """Open what a person names: an install, a release, a folder or archive, or entry:ID."""
+        """Open what a person names: an install, a folder or archive, entry:ID, or release:NAME."""
+        if text.startswith(_RELEASE):
+            return self.ledger.shelf.place(self.ledger.shelf.find(text))
         if text.startswith("entry:"):
             return self.ledger.place(self.ledger.entry(text))
         if not os.path.exists(os.path.expanduser(text)):
@@ -149,6 +160,16 @@ class Session:
             with contextlib.suppress(UsageError):
                 return card.open_release(place)
         return place
+
+    def release(self, text: str) -> Place:
+        """Open a release: one on the shelf by its name, or a folder or archive."""
+        if text.startswith(_RELEASE):
+            return self.ledger.shelf.place(self.ledger.shelf.find(text))
+        return open_place(text)
+
+    def card_of(self, title: str) -> Card:
+        """Return the card of a title, or one that knows no more than that."""
+        return next((card for card in self.cards if card.title == title), Card.plain(title))
 
     def tell_damage(self, damaged: Sequence[KindredError]) -> int:
         """Say on standard error what of the ledger cannot be read; return the status that goes with it."""

@@ -64,7 +64,9 @@ class DrawnProgress(Progress):
             bars.add_task(task.label, total=task.total or None)
             bars.start()
             self._bars[key] = bars
-        self._bars[key].update(self._bars[key].tasks[0].id, completed=task.done)
+        described = f"{task.label} ({task.state})" if task.state else task.label
+        first = self._bars[key].tasks[0].id
+        self._bars[key].update(first, completed=task.done, description=described)
 
     def end(self, task: Task) -> None:
         if bars := self._bars.pop(id(task), None):

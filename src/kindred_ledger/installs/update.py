@@ -1,28 +1,88 @@
 """Updating over the top: three-way between the old release, the install and the new release.
 
 What the card protects stays; what the user edited is noticed where the old release is known; what
-the old release left behind goes where that is certain and is listed where it is not.
+the old release left behind goes where that is certain and is listed where it is not. The user's own
+files are never among what goes.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from msgspec import Struct
+from msgspec import Struct, field
+from msgspec.structs import replace
 
-from ..cards import PROGRAM, Install
-from ..changes import Action, Changeset, Conflict, Loss
-from ..convert import unread_by
+from ..cards import PROGRAM, Component, Install
+from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger
-from ..places import DIR, FILE, LINK, Place, Side, ThreeWay, Tree, check_portable, three_way
+from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, three_way
 from ..progress import Progress
-from ..statement import Line, Outcome, Statement
-from ..versions import Version
+from ..statement import Outcome
+from .offer import Offer, open_offer, open_release
+from .plan import Plan, Put, listed
+from .recognizing import known_by_content
 
-__all__ = ["update"]
+__all__ = ["Origin", "Wishes", "find_origin", "update"]
 
 _DECIDE = "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the release's)."
+_RISK = "edits to files that the release changes, too, and what old releases left behind"
+
+
+def _nothing(path: str) -> bool:
+    return False
+
+
+class Wishes(Struct, frozen=True):
+    """What a person decided beforehand.
+
+    `mine` and `theirs` decide files that both sides changed; `components` are the only ones that are
+    brought, `also` optional ones that are not used yet. Both by code name or by what players see.
+    """
+
+    mine: Callable[[str], bool] = _nothing
+    theirs: Callable[[str], bool] = _nothing
+    components: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+
+
+class Origin(Struct, frozen=True):
+    """What an install was made from: the unmodified tree, if that is known, and who says so."""
+
+    tree: Tree | None = None
+    notes: tuple[str, ...] = field(default_factory=tuple)
+
+
+def find_origin(
+    install: Install,
+    old: Install | Place | None,
+    *,
+    ledger: Ledger,
+    progress: Progress | None = None,
+) -> tuple[Install, Origin]:
+    """Return the release an install was made from: the one given, or the likest one on the shelf.
+
+    The install comes back with what that told about its version.
+
+    Raises:
+        UsageError: `old` is another build than the install.
+    """
+    if old is not None:
+        opened = open_release(old, install.card)
+        if install.version is None:
+            install = replace(install, chosen=opened.sure_version)
+        elif opened.sure_version != install.sure_version:
+            raise UsageError(
+                f"the old release is {opened.sure_version}, the install is {install.sure_version}",
+                where=opened.place.location,
+                remedy="Give the release the install was made from, or none.",
+            )
+        return install, Origin(open_offer(old, install.card, ledger=ledger, progress=progress).tree)
+    install, likeness = known_by_content(install, ledger, progress=progress)
+    if likeness is None:
+        return install, Origin()
+    tree = ledger.shelf.tree(likeness.release).moved_into(PROGRAM)
+    return install, Origin(tree, (f"compared with the shelf: {likeness}",))
 
 
 def update(
@@ -31,216 +91,168 @@ def update(
     *,
     ledger: Ledger,
     old: Install | Place | None = None,
-    mine: Callable[[str], bool] = lambda _: False,
-    theirs: Callable[[str], bool] = lambda _: False,
+    wishes: Wishes | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings an install to a release, over the top.
 
-    `old` is the release the install was made from, if it is at hand. `mine` and `theirs` decide
-    files that both the user and the release changed.
+    `old` is the release the install was made from, if it is at hand; else it is looked for on the
+    ledger's shelf.
 
     Raises:
         UsageError: the release is of another title, or `old` of another build than the install.
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
-    release = _opened(release, install)
-    old = None if old is None else _opened(old, install)
-    _check_titles(install, release, old)
-    here, there = install.sure_version, release.sure_version
+    wishes = wishes or Wishes()
+    install, origin = find_origin(install, old, ledger=ledger, progress=progress)
+    install.check_version()
+    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
-    offered = _release_tree(release, ledger, progress)
-    base = _release_tree(old, ledger, progress) if old else None
-    plan = _Plan(install, release.place, mine, theirs)
-    for path in three_way(base if base is not None else Tree(), now, offered):
-        if path.path.startswith(f"{PROGRAM}/"):
-            plan.decide(path, known=base is not None)
-    plan.folders(now, offered, base)
-    if there < here:
-        plan.losses.append(
-            Loss(
-                str(install.place.location),
-                f"{there} is older than {here}; it may not read newer data",
-            )
-        )
-    return Changeset(
-        place=install.place,
-        operation="update",
-        summary=f"bring {install.card.name} from {here} to {there}",
-        before=now,
-        actions=tuple(plan.actions),
-        tag=install.tag,
-        version_after=there.text,
-        offered=offered,
-        statements=(Statement(f"release {there}", "files", tuple(plan.lines)),),
-        losses=tuple(plan.losses),
-        conflicts=tuple(plan.conflicts),
-        notes=(*plan.notes(), *_left_to_convert(install, now, plan, there)),
+    chosen = [install.card.updates.component(name) for name in wishes.components]
+    if chosen:
+        offer = _only(offer, chosen)
+    plan = Plan(install, offer, now, style=_style(chosen), risk=_RISK)
+    plan.partial = bool(chosen)
+    plan.notes += origin.notes
+    over = _OverTheTop(plan, origin.tree, wishes, chosen)
+    for path in three_way(origin.tree if origin.tree is not None else Tree(), now, offer.tree):
+        if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
+            over.decide(path)
+    over.relocate()
+    plan.empty_folders(origin.tree if not chosen else None)
+    plan.notes += over.notes()
+    return plan.changeset(ledger)
+
+
+def _style(chosen: list[Component]) -> str:
+    if not chosen:
+        return "over the top"
+    return f"over the top, only {' and '.join(component.name for component in chosen)}"
+
+
+def _only(offer: Offer, chosen: list[Component]) -> Offer:
+    tree = offer.tree
+    wanted = tree.select(
+        lambda path: tree[path].kind == FILE and any(c.files(path) for c in chosen)
     )
+    if not wanted.files:
+        raise UsageError(
+            f"the release holds nothing of {' and '.join(map(str, chosen))}",
+            where=offer.place.location,
+        )
+    return replace(offer, tree=wanted)
 
 
-class _Decision(Struct, frozen=True):
-    """What happens to one path of the release: a line, and whether the release's file is put."""
-
-    outcome: Outcome
-    reason: str
-    put: bool = False
-
-
-class _Plan:
-    """Decides path by path and collects what follows."""
+class _OverTheTop:
+    """Decides path by path."""
 
     def __init__(
-        self,
-        install: Install,
-        source: Place,
-        mine: Callable[[str], bool],
-        theirs: Callable[[str], bool],
+        self, plan: Plan, base: Tree | None, wishes: Wishes, chosen: list[Component]
     ) -> None:
-        self._card = install.card
-        self._source = source
-        self._mine = mine
-        self._theirs = theirs
-        self.actions: list[Action] = []
-        self.lines: list[Line] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
+        self._plan = plan
+        self._known = base is not None
+        self._wishes = wishes
+        self._chosen = chosen
+        self._card = plan.card
+        self._unused = self._unused_parts()
         self._left_over: list[str] = []
         self._edited: list[str] = []
+        self._own: list[str] = []
 
-    def decide(self, path: ThreeWay, *, known: bool) -> None:
-        """Decide one path; `known` says whether the old release is."""
+    def is_meant(self, path: str) -> bool:
+        """Tell whether a path is among what shall be brought."""
+        return not self._chosen or any(component.files(path) for component in self._chosen)
+
+    def decide(self, path: ThreeWay) -> None:
+        """Decide one path."""
         if path.theirs is None or path.theirs.kind == DIR:
-            self._gone_in_release(path, known)
-            return
-        decision = self._for_offered(path, known)
-        self.lines.append(Line(decision.outcome, path.path, decision.reason))
-        if decision.put:
-            self.actions.append(
-                Action(path.path, path.mine, path.theirs, self._source, path.path, decision.reason)
-            )
+            self._gone_in_release(path)
+        else:
+            self._plan.take(path.path, path.mine, path.theirs, self._for_offered(path))
 
-    def _for_offered(self, path: ThreeWay, known: bool) -> _Decision:
-        protector = self._card.protected_by(path.path)
+    def _unused_parts(self) -> list[Component]:
+        """Return the optional parts the install does not use and nobody asked for."""
+        updates = self._card.updates
+        asked = [updates.component(name) for name in self._wishes.also] + self._chosen
+        return [
+            component
+            for component in updates.components.values()
+            if component.optional
+            and component not in asked
+            and not any(component.files(path) for path in self._plan.now.leaves)
+        ]
+
+    def _for_offered(self, path: ThreeWay) -> Put:
         if path.mine is None:
-            removed = known and path.base is not None
+            for component in self._unused:
+                if component.files(path.path):
+                    return Put(Outcome.HELD, f"an optional part you do not use: {component}")
+            removed = self._known and path.base is not None
             reason = "you had removed it; the release needs it" if removed else "new in the release"
-            return _Decision(Outcome.KEPT, reason, put=True)
+            return Put(Outcome.KEPT, reason, put=True)
         if path.changed_by is Side.NOBODY:
-            return _Decision(Outcome.KEPT, "the same already")
+            return Put(Outcome.KEPT, "the same already")
+        overwrite = self._card.updates.overwrite
+        if overwrite is not None and overwrite(path.path):
+            return Put(Outcome.KEPT, "replaced; the card lets a release overwrite it", put=True)
+        protector = self._card.protected_by(path.path)
         if protector:
-            return _Decision(Outcome.HELD, f"yours stays: {protector} are protected")
-        if not known:
-            return _Decision(Outcome.KEPT, "replaced; the old release is not known", put=True)
+            return Put(Outcome.HELD, f"yours stays: {protector} are protected")
+        if not self._known:
+            return Put(Outcome.KEPT, "replaced; the old release is not known", put=True)
         if path.changed_by is Side.THEIRS:
-            return _Decision(Outcome.KEPT, "replaced; you had not changed it", put=True)
+            return Put(Outcome.KEPT, "replaced; you had not changed it", put=True)
         self._edited.append(path.path)
         if path.changed_by is Side.MINE:
-            return _Decision(Outcome.HELD, "yours stays: you changed it, the release did not")
-        return self._both_changed(path)
+            return Put(Outcome.HELD, "yours stays: you changed it, the release did not")
+        return self._both_changed(path.path)
 
-    def _both_changed(self, path: ThreeWay) -> _Decision:
-        if self._mine(path.path):
-            return _Decision(Outcome.HELD, "yours stays: you decided so")
-        if self._theirs(path.path):
-            self.losses.append(Loss(path.path, "your changes to it give way to the release"))
-            return _Decision(Outcome.KEPT, "replaced: you decided so", put=True)
-        self.conflicts.append(Conflict(path.path, "both you and the release changed it", _DECIDE))
-        return _Decision(Outcome.CONFLICT, "both you and the release changed it")
+    def _both_changed(self, path: str) -> Put:
+        if self._wishes.mine(path):
+            return Put(Outcome.HELD, "yours stays: you decided so")
+        if self._wishes.theirs(path):
+            self._plan.losses.append(Loss(path, "your changes to it give way to the release"))
+            return Put(Outcome.KEPT, "replaced: you decided so", put=True)
+        why = "both you and the release changed it"
+        self._plan.conflicts.append(Conflict(path, why, _DECIDE))
+        return Put(Outcome.CONFLICT, why)
 
-    def _gone_in_release(self, path: ThreeWay, known: bool) -> None:
-        if path.mine is None or path.mine.kind == DIR or self._card.category_of(path.path):
+    def _gone_in_release(self, path: ThreeWay) -> None:
+        if path.mine is None or path.mine.kind == DIR:
             return
-        if not known:
+        if self._card.category_of(path.path):
+            self._own.append(path.path)
+        elif not self._known:
             self._left_over.append(path.path)
         elif path.base is None:
-            return  # the user's own
+            self._own.append(path.path)
         elif path.changed_by is Side.THEIRS:
-            self.actions.append(
-                Action(path.path, path.mine, None, reason="the new release no longer has it")
-            )
+            self._plan.drop(path.path, path.mine, "the new release no longer has it")
         else:
             self._edited.append(path.path)
             self._left_over.append(path.path)
 
-    def folders(self, now: Tree, offered: Tree, base: Tree | None) -> None:
-        """Add the release's empty folders; remove what the old release's removal leaves empty."""
-        for path, node in offered.items():
-            if node.kind == DIR and path not in now:
-                self.actions.append(Action(path, None, node, reason="new in the release"))
-        if base is None:
-            return
-        going = {action.path for action in self.actions if action.after is None}
-        for path in sorted(base, reverse=True):
-            here = now.get(path)
-            if base[path].kind != DIR or here is None or here.kind != DIR or path in offered:
-                continue
-            inner = (other for other in now if other.startswith(f"{path}/"))
-            if all(other in going for other in inner):
-                going.add(path)
-                self.actions.append(
-                    Action(path, here, None, reason="the new release no longer has it")
-                )
+    def relocate(self) -> None:
+        """Move the user's files that live elsewhere from the new build on."""
+        others = [path for path in self._plan.now.leaves if not path.startswith(f"{PROGRAM}/")]
+        if not self._chosen:
+            moved = self._plan.relocate([*self._own, *self._left_over, *others])
+            self._left_over = [path for path in self._left_over if path not in moved]
 
     def notes(self) -> list[str]:
         """Return what the person should know beyond the lines."""
         notes = []
+        if self._unused and not self._chosen:
+            unused = [str(component) for component in self._unused]
+            notes.append(
+                f"optional and not used, so left out: {listed(unused)} (--with NAME brings it)"
+            )
         if self._edited:
-            notes.append(f"you had changed: {_listed(self._edited)}")
+            notes.append(f"you had changed: {listed(self._edited)}")
         if self._left_over:
             notes.append(
                 "not in the new release and left alone, as they may be yours or left over from the "
-                f"old one: {_listed(self._left_over)}"
+                f"old one: {listed(self._left_over)}"
             )
         return notes
-
-
-def _opened(release: Install | Place, install: Install) -> Install:
-    return release if isinstance(release, Install) else install.card.open_release(release)
-
-
-def _release_tree(release: Install, ledger: Ledger, progress: Progress | None) -> Tree:
-    tree = ledger.scan(release.place, progress=progress)
-    for path, node in tree.items():
-        check_portable(path, where=release.place.location)
-        if node.kind not in (FILE, DIR):
-            what = "a link" if node.kind == LINK else "no plain file"
-            raise UsageError(
-                f"{path} is {what}, which a release must not hold", where=release.place.location
-            )
-    return tree
-
-
-def _check_titles(install: Install, release: Install, old: Install | None) -> None:
-    for other in filter(None, (release, old)):
-        if other.card.title != install.card.title:
-            raise UsageError(
-                f"this is a release of {other.card.name}, the install is of {install.card.name}",
-                where=other.place.location,
-            )
-    if old and old.sure_version != install.sure_version:
-        raise UsageError(
-            f"the old release is {old.sure_version}, the install is {install.sure_version}",
-            where=old.place.location,
-            remedy="Give the release the install was made from, or none.",
-        )
-
-
-def _left_to_convert(install: Install, now: Tree, plan: _Plan, build: Version) -> list[str]:
-    """Say which files the new build will not read as they stay."""
-    going = {action.path for action in plan.actions}
-    staying = now.select(lambda path: path not in going)
-    unread = unread_by(install.card, install.place, staying, build)
-    if not unread:
-        return []
-    kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
-    return [
-        f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
-        "when this is done, run: kindred convert"
-    ]
-
-
-def _listed(paths: list[str], most: int = 5) -> str:
-    more = f" and {len(paths) - most} more" if len(paths) > most else ""
-    return ", ".join(paths[:most]) + more

@@ -1,6 +1,6 @@
 """The ledger: version-tagged entries, their contents, and the history of changes."""
 
-from .entries import CONFIRMED, PROVEN, RETIRED, Entry, Mark, Record, Tag, Tagged
+from .entries import CONFIRMED, PROVEN, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .exporting import export
 from .healing import Healed, heal
@@ -9,12 +9,14 @@ from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
 from .retention import Policy
 from .retiring import Retired, Retirement, confirmable, plan_retirement
+from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
 from .verifying import Cost, Fault, Verified, verify
 
 __all__ = [
     "CONFIRMED",
     "PROVEN",
     "RETIRED",
+    "STABLE",
     "Cost",
     "Entry",
     "EntryPlace",
@@ -27,8 +29,12 @@ __all__ = [
     "Reclaimable",
     "Reclaimed",
     "Record",
+    "Release",
+    "ReleasePlace",
+    "ReleaseTag",
     "Retired",
     "Retirement",
+    "Shelf",
     "Tag",
     "Tagged",
     "Verified",
@@ -38,5 +44,6 @@ __all__ = [
     "iso",
     "mirror",
     "plan_retirement",
+    "tree_digest",
     "verify",
 ]

@@ -12,7 +12,17 @@ from msgspec.structs import asdict
 from ..errors import LedgerDamaged, LedgerError
 from ..places import Patterns, Place, Tree
 
-__all__ = ["CONFIRMED", "PROVEN", "RETIRED", "Entry", "Mark", "Record", "Tag", "Tagged"]
+__all__ = [
+    "CONFIRMED",
+    "PROVEN",
+    "RETIRED",
+    "Entry",
+    "Mark",
+    "Record",
+    "ReleaseTag",
+    "Tag",
+    "Tagged",
+]
 
 _FORMAT = 1
 _Model = TypeVar("_Model")
@@ -40,6 +50,21 @@ class Tagged(Protocol):
     def tag(self) -> Tag: ...
 
 
+class ReleaseTag(Struct, frozen=True):
+    """What tells a release from others of its title and version.
+
+    `date` is ISO 8601, to the day or the second; `digest` is of its tree, in hex; `whole` says that
+    all contents were kept, not digests only. Empty is what does not apply.
+    """
+
+    channel: str = "stable"
+    date: str = ""
+    platform: str = ""
+    variant: str = ""
+    digest: str = ""
+    whole: bool = True
+
+
 class Entry(Struct, frozen=True):
     """What an entry says of itself; its tree is read when asked for (`Ledger.tree`).
 
@@ -47,7 +72,8 @@ class Entry(Struct, frozen=True):
     says that the tree is all the place held, not a selection; `reason` is "asked", or the
     operation before which it was kept; `unsettled` are files that changed during every reading and
     are kept as they were read last; `captured` are databases that were in use, each with all that
-    was committed; `running` names the programs that ran from the place meanwhile.
+    was committed; `running` names the programs that ran from the place meanwhile;
+    `release` is there if it is a shelved one.
     """
 
     id: str
@@ -63,6 +89,7 @@ class Entry(Struct, frozen=True):
     unsettled: tuple[str, ...] = ()
     captured: tuple[str, ...] = ()
     running: tuple[str, ...] = ()
+    release: ReleaseTag | None = None
 
     @property
     def name(self) -> str:

@@ -72,7 +72,7 @@ def heal(
 
 def _places(ledger: Ledger) -> list[Place]:
     """Return the places that entries came from, as far as they are still there."""
-    found = {tuple(sorted(entry.roots.items())): entry.roots for entry in ledger.entries()}
+    found = {tuple(sorted(entry.roots.items())): entry.roots for entry in ledger.all_entries()}
     return [place_at(r) for r in found.values() if r and all(map(os.path.isdir, r.values()))]
 
 
@@ -169,7 +169,7 @@ class _Healing:
         """Return the entries of mirrors whose packs cannot be copied: they are under another key."""
         key = self._ledger.depot.sealing.key
         others = [mirror for mirror in self._mirrors if mirror.depot.sealing.key != key]
-        return [mirror.place(entry) for mirror in others for entry in mirror.entries()]
+        return [mirror.place(entry) for mirror in others for entry in mirror.all_entries()]
 
     def find_contents(self, places: Iterable[Place], progress: Progress) -> None:
         """Keep again what entries need and no pack holds, from where it still stands."""
@@ -286,7 +286,7 @@ class _Healing:
     def _needed(self) -> set[bytes]:
         """The digests of all that entries hold, of those that can be read."""
         needed: set[bytes] = set()
-        for entry in self._ledger.entries():
+        for entry in self._ledger.all_entries():
             with contextlib.suppress(LedgerDamaged):
                 needed.update(digests_of(self._ledger.columns(entry)))
         return needed

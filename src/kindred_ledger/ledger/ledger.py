@@ -36,13 +36,14 @@ from ..progress import Progress
 from . import settings
 from .binder import Binder
 from .depot import Depot
-from .entries import RETIRED, Entry, Mark, Record, Tag, Tagged
+from .entries import RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
 from .sealing import COST
 from .sessions import Sessions
+from .shelf import Shelf
 from .storing import Storing, key_of
 
 if TYPE_CHECKING:
@@ -173,6 +174,11 @@ class Ledger:
         return {"entries": self._entries, "history": self._history, "marks": self._marks}
 
     @cached_property
+    def shelf(self) -> Shelf:
+        """The releases that are kept here."""
+        return Shelf(self)
+
+    @cached_property
     def sessions(self) -> Sessions:
         """Who is writing here."""
         return Sessions(self.depot)
@@ -237,17 +243,57 @@ class Ledger:
         """
         with self.storing.session() as again:
             while again():
-                kept, unsettled, _ = self.storing.store(place, tree, None, progress or Progress())
-                for path in unsettled:
-                    raise still_changing(path, place.location)
-                for path in kept.files:
-                    if kept[path].digest != tree[path].digest:
-                        raise PlaceChanged(
-                            f"{path} changed since it was looked at",
-                            where=place.location,
-                            remedy="Close the game and its launcher, then run this again.",
-                        )
+                kept = self._stored_as(place, tree, progress or Progress())
             return self._enter(place, tag, kept, complete=False, reason=reason)
+
+    def _stored_as(self, place: Place, tree: Tree, progress: Progress) -> Tree:
+        """Store the files of `tree`, which must be what they were."""
+        kept, unsettled, _ = self.storing.store(place, tree, None, progress)
+        for path in unsettled:
+            raise still_changing(path, place.location)
+        for path in kept.files:
+            if kept[path].digest != tree[path].digest:
+                raise PlaceChanged(
+                    f"{path} changed since it was looked at",
+                    where=place.location,
+                    remedy="Close the game and its launcher, then run this again.",
+                )
+        return kept
+
+    # Releases; see `shelf`
+
+    def enter_release(
+        self,
+        place: Place,
+        tag: Tag,
+        tree: Tree,
+        held: Tree,
+        label: ReleaseTag,
+        *,
+        note: str = "",
+        progress: Progress | None = None,
+    ) -> Entry:
+        """Keep the files of `held` and enter `tree` as a release."""
+        with self.storing.session() as again:
+            while again():
+                self._stored_as(place, held, progress or Progress())
+            entry = self._entry(
+                place, tag, tree, complete=True, reason="shelved", note=note, pinned=True
+            )
+            body = {"tree": tree_to_columns(held)}
+            if not label.whole:
+                body["release"] = tree_to_columns(tree)
+            return self._entered(replace(entry, release=label), body)
+
+    def release_tree(self, entry: Entry) -> Tree:
+        """Return the whole tree of a release."""
+        body = self._entries.read(entry.id)[1]
+        return tree_from_columns(body.get("release", body["tree"]))
+
+    def drop_release(self, entry: Entry) -> None:
+        """Take a release away."""
+        with self.depot.deleting():
+            self._entries.remove([entry.id])
 
     def seen(self, place: Place) -> Seen:
         """Return what is remembered of the files of a place, to save reading them."""
@@ -265,7 +311,14 @@ class Ledger:
         seen, wanted = self.seen(place), list(paths)
         return digested(place, lambda: look(place, wanted, seen=seen), seen=seen, progress=progress)
 
-    def _enter(
+    def _enter(self, place: Place, tag: Tag, tree: Tree, **more: Any) -> Entry:
+        return self._entered(self._entry(place, tag, tree, **more), {"tree": tree_to_columns(tree)})
+
+    def _entered(self, entry: Entry, body: dict[str, Any]) -> Entry:
+        header, now = entry.to_json(), self.clock()
+        return replace(entry, id=self._entries.enter(now, lambda id: {**header, "id": id}, body))
+
+    def _entry(
         self,
         place: Place,
         tag: Tag,
@@ -279,10 +332,9 @@ class Ledger:
         captured: tuple[str, ...] = (),
         running: tuple[str, ...] = (),
     ) -> Entry:
-        now = self.clock()
-        entry = Entry(
+        return Entry(
             id="",
-            when=iso(now),
+            when=iso(self.clock()),
             tag=tag,
             roots=roots_of(place),
             files=len(tree.files),
@@ -295,14 +347,15 @@ class Ledger:
             captured=captured,
             running=running,
         )
-        header = entry.to_json()
-        body = {"tree": tree_to_columns(tree)}
-        return replace(entry, id=self._entries.enter(now, lambda id: {**header, "id": id}, body))
 
     # Looking
 
     def entries(self) -> list[Entry]:
-        """Return all entries that can be read, the oldest first; see `unreadable`."""
+        """Return what was kept and can be read, the oldest first; see `unreadable` and `shelf`."""
+        return [entry for entry in self.all_entries() if entry.release is None]
+
+    def all_entries(self) -> list[Entry]:
+        """Return all entries that can be read, shelved releases among them, the oldest first."""
         return [Entry.from_json(header) for header in self._entries.headers()]
 
     def unreadable(self) -> list[LedgerDamaged]:
@@ -326,7 +379,12 @@ class Ledger:
                 if self.is_retired(text):
                     raise UsageError(f"entry {text} is retired", remedy=_LIST) from None
                 raise
-            return Entry.from_json(self._entries.read(asked)[0])
+            found = Entry.from_json(self._entries.read(asked)[0])
+            if found.release is not None:
+                raise UsageError(
+                    f"entry {text} is a shelved release", remedy=f"Name it as release:{text}."
+                )
+            return found
         fitting = [entry for entry in self.entries() if text in (entry.name, "latest")]
         if not fitting:
             names = sorted({entry.name for entry in self.entries()})

@@ -19,6 +19,7 @@ from ..places import BLOCK, refusals, remove_tree
 from ..progress import Progress
 from .binder import SUFFIX, read_manifest
 from .depot import Depot
+from .entries import Entry
 from .ledger import Ledger
 from .manifest import lost_files
 from .packs import PACK_SUFFIX, check_pack
@@ -158,7 +159,7 @@ class _Copying:
         storing, binder = self._target.storing, self._target.binders[folder]
         with storing.session() as again:
             while folder == "entries" and again():
-                place = source.place(source.entry(id))
+                place = source.place(Entry.from_json(header))
                 storing.store(place, place.survey(), None, watch)
             binder.write(part, header, body)
             self.size_bytes += os.path.getsize(part)

@@ -11,7 +11,7 @@ from .durable import (
     write_atomic,
     write_once,
 )
-from .folder import WORK_FOLDER, FilePlace, FolderPlace, lstat_node
+from .folder import WORK_FOLDER, FilePlace, FolderPlace, ItemPlace, lstat_node
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, parents
@@ -35,7 +35,7 @@ from .tree import (
     same_content,
     three_way,
 )
-from .views import JoinedPlace, SubPlace, disk_path, folders_of, look
+from .views import JoinedPlace, LaidPlace, SubPlace, disk_path, folders_of, look
 
 __all__ = [
     "BLOCK",
@@ -47,7 +47,9 @@ __all__ = [
     "Difference",
     "FilePlace",
     "FolderPlace",
+    "ItemPlace",
     "JoinedPlace",
+    "LaidPlace",
     "MemoryPlace",
     "Node",
     "Patterns",

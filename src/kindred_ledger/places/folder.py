@@ -14,7 +14,7 @@ from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree, node_of
 
-__all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "lstat_node"]
+__all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "ItemPlace", "lstat_node"]
 
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 _SMALL = 1 << 20
@@ -175,6 +175,28 @@ class FilePlace(FolderPlace):
         if node is not None and node.kind == FILE and seen is not None:
             node = next(_file_nodes([self.name], [os.stat(full)], seen))
         return Tree({self.name: node} if node else {})
+
+
+class ItemPlace(FolderPlace):
+    """One folder with its name, as an item of the folder it is in: it may come into being, and go."""
+
+    def __init__(self, path: str | os.PathLike[str]) -> None:
+        full = os.path.abspath(os.path.expanduser(os.fspath(path)))
+        super().__init__(os.path.dirname(full))
+        self.name = os.path.basename(full)
+
+    @property
+    def location(self) -> str:
+        return self.path(self.name)
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree of the folder, in paths that begin with its name; empty if it is not there."""
+        node = lstat_node(self.location)
+        if node is None or node.kind != DIR:
+            return Tree({self.name: node} if node else {})
+        inner = FolderPlace(self.location)
+        tree = inner.survey(seen=seen.under(self.name) if seen is not None else None)
+        return Tree({self.name: node, **tree.moved_into(self.name)})
 
 
 def lstat_node(path: str) -> Node | None:

@@ -7,10 +7,12 @@ from collections.abc import Mapping
 
 from ..errors import UsageError
 from .archive import ZipPlace
-from .folder import FilePlace, FolderPlace
+from .folder import FilePlace, FolderPlace, ItemPlace
 from .place import Place
 from .tarball import TarPlace, is_tar
 from .views import JoinedPlace
+
+_TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
 __all__ = ["join_folders", "open_place", "place_at", "roots_of"]
 
@@ -27,16 +29,25 @@ def open_place(where: str | os.PathLike[str]) -> Place:
     if os.path.isfile(path):
         with open(path, "rb") as file:
             start = file.read(4)
-        if start[:2] == b"PK" or path.lower().endswith(".zip"):
+        if start[:2] == b"PK":
             return ZipPlace(path)
         if is_tar(path):
             return TarPlace(path)
+        if path.lower().endswith(".zip") or _ends_as_zip(path):
+            return ZipPlace(path)
         raise UsageError(
             "this is neither a folder nor a zip or tar archive",
             where=path,
             remedy="Give the folder of an install, or unpack the archive first.",
         )
     raise UsageError("there is nothing here", where=path, remedy="Check the path.")
+
+
+def _ends_as_zip(path: str) -> bool:
+    """Tell whether a zip archive ends a file, as in programs that unpack themselves."""
+    with open(path, "rb") as file:
+        file.seek(max(0, os.path.getsize(path) - _TAIL))
+        return b"PK\x05\x06" in file.read(_TAIL)
 
 
 def join_folders(roots: Mapping[str, str]) -> JoinedPlace:
@@ -59,7 +70,12 @@ def join_folders(roots: Mapping[str, str]) -> JoinedPlace:
 
 
 def roots_of(place: Place) -> dict[str, str]:
-    """Return the folders a place consists of, by name ("" for a single folder or an archive)."""
+    """Return the folders a place consists of, by name.
+
+    "" stands for a single folder, file or archive, "." for a folder as an item of the one it is in.
+    """
+    if isinstance(place, ItemPlace):
+        return {".": place.location}
     if isinstance(place, JoinedPlace):
         return {name: part.location for name, part in place.parts.items()}
     return {"": place.location}
@@ -67,6 +83,8 @@ def roots_of(place: Place) -> dict[str, str]:
 
 def place_at(roots: Mapping[str, str]) -> Place:
     """Open what `roots_of` described."""
+    if "." in roots:
+        return ItemPlace(roots["."])
     if "" not in roots:
         return join_folders(roots)
     return FilePlace(roots[""]) if os.path.isfile(roots[""]) else FolderPlace(roots[""])

@@ -15,7 +15,7 @@ from .place import Place
 from .seen import Seen
 from .tree import DIR, Node, Tree
 
-__all__ = ["JoinedPlace", "SubPlace", "disk_path", "folders_of", "look"]
+__all__ = ["JoinedPlace", "LaidPlace", "SubPlace", "disk_path", "folders_of", "look"]
 
 
 class SubPlace:
@@ -72,6 +72,32 @@ class JoinedPlace:
                 raise UsageError(f"there is no file {path}", where=self.location)
             for path, blocks in self.parts[name].read(some):
                 yield f"{name}/{path}", blocks
+
+
+class LaidPlace:
+    """Places laid over each other: each path is read from the place that is named for it."""
+
+    def __init__(self, owners: Mapping[str, Place]) -> None:
+        self._owners = dict(owners)
+
+    @property
+    def location(self) -> str:
+        return " + ".join(dict.fromkeys(place.location for place in self._owners.values()))
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        """Return the tree; where several places are one path, that of the place it is read from."""
+        trees = {place: place.survey() for place in set(self._owners.values())}
+        return Tree({path: trees[place][path] for path, place in self._owners.items()})
+
+    def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
+        """Yield contents place by place."""
+        wanted: dict[Place, list[str]] = {}
+        for path in paths:
+            if path not in self._owners:
+                raise UsageError(f"there is no file {path}", where=self.location)
+            wanted.setdefault(self._owners[path], []).append(path)
+        for place, some in wanted.items():
+            yield from place.read(some)
 
 
 def folders_of(place: Place) -> dict[str, FolderPlace]:

@@ -66,7 +66,7 @@ def command(
     """
     found, wanted = _subject(session, what, patterns(only), beside=beside)
     if isinstance(found, Install):
-        build = found.card.scheme.parse(to) if to else None
+        build = found.card.build(to) if to else None
         if prove:
             return _prove(
                 session, prove_install(found, build, only=wanted, progress=session.progress)
@@ -84,7 +84,7 @@ def command(
 
         def compute(work: Work) -> Changeset:
             return convert_files(
-                found, card, card.scheme.parse(to) if to else None, ledger=session.ledger,
+                found, card, card.build(to) if to else None, ledger=session.ledger,
                 version=version, only=wanted, leave=patterns(leave), beside=beside, work=work,
                 progress=session.progress,
             )  # fmt: skip

@@ -37,9 +37,7 @@ def command(session: Session, what: str, source: str, target: str, wanted: str) 
     card, format = _format(session, what)
     read = format.scheme.parse
     begin = read(source) if source else _version_of(format, what)
-    end = (
-        read(target) if target else format.written_by(card.scheme.parse(wanted)) if wanted else None
-    )
+    end = read(target) if target else format.written_by(card.build(wanted)) if wanted else None
     every = sorted(hops_of(format), key=lambda hop: (hop.source, hop.target))
     if begin is None or end is None:
         if session.json:

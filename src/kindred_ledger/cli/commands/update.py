@@ -6,7 +6,12 @@ from typing import Any
 
 import click
 
-from ...installs import update
+from ...cards import Install
+from ...changes import Changeset
+from ...errors import UsageError
+from ...installs import Wishes, install_beside, reinstall, update
+from ...ledger import ReleasePlace
+from ...places import Place
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -20,6 +25,12 @@ from ..session import Session, patterns
     "--mine", multiple=True, metavar="PATTERN", help="Keep yours where both changed a file."
 )
 @click.option("--theirs", multiple=True, metavar="PATTERN", help="Take the release's there.")
+@click.option("--component", "components", multiple=True, help="Only this part (repeatable).")
+@click.option("--with", "also", multiple=True, metavar="PART", help="An optional part, too.")
+@click.option("--clean", is_flag=True, help="The release and your keep-list, nothing else.")
+@click.option("--keep", multiple=True, metavar="PATTERN", help="With --clean: keep this, too.")
+@click.option("--beside", is_flag=True, help="A new install, the old one untouched.")
+@click.option("--into", default="", metavar="FOLDER", help="With --beside: where.")
 @writing
 @placing
 @session("update")
@@ -28,28 +39,67 @@ def command(
     install: str,
     release: str,
     old: str,
-    mine: tuple[str, ...],
-    theirs: tuple[str, ...],
-    **options: Any,
+    clean: bool,
+    keep: tuple[str, ...],
+    beside: bool,
+    into: str,
+    **rest: Any,
 ) -> int:
-    """Bring INSTALL to RELEASE (a folder or zip), over the top.
+    """Bring INSTALL to RELEASE: over the top, --clean, or --beside.
 
-    What the card protects stays. With --old it is known what you changed yourself and what the
-    old release left behind.
+    RELEASE is a folder, an archive, or release:TITLE@VERSION from the shelf. What the card protects
+    stays. What you changed and what the old release left behind is known where the old release
+    is: from --old, or from the shelf.
 
     \b
-    Example, in the demo's folder:
+    Examples, in the demo's folder:
       kindred update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip
+      kindred update mossferry downloads/mossferry-2.0.zip --beside --dry-run
     """
-    mine_install = session.install(install)
-    card = mine_install.card
-    change = update(
-        mine_install,
-        card.open_release(release),
-        ledger=session.ledger,
-        old=card.open_release(old) if old else None,
-        mine=patterns(mine) or (lambda _: False),
-        theirs=patterns(theirs) or (lambda _: False),
-        progress=session.progress,
+    wishes = Wishes(
+        patterns(rest.pop("mine")) or (lambda _: False),
+        patterns(rest.pop("theirs")) or (lambda _: False),
+        rest.pop("components"),
+        rest.pop("also"),
     )
-    return carry_out(session, change, **options)
+    _check_style(clean, beside, keep, into, wishes)
+    new = session.release(release)
+    title = new.release.title if isinstance(new, ReleasePlace) else ""
+    mine = session.install(install, title=title)
+    before = session.release(old) if old else None
+    return carry_out(
+        session,
+        _change(session, mine, new, before, wishes, (clean, keep), (beside, into)),
+        **rest,
+    )
+
+
+def _change(
+    session: Session,
+    install: Install,
+    release: Place,
+    old: Place | None,
+    wishes: Wishes,
+    clean: tuple[bool, tuple[str, ...]],
+    beside: tuple[bool, str],
+) -> Changeset:
+    ledger, progress = session.ledger, session.progress
+    if beside[0]:
+        return install_beside(install, release, ledger=ledger, target=beside[1], progress=progress)
+    if clean[0]:
+        return reinstall(
+            install, release, ledger=ledger, old=old, keep=patterns(clean[1]), progress=progress
+        )
+    return update(install, release, ledger=ledger, old=old, wishes=wishes, progress=progress)
+
+
+def _check_style(
+    clean: bool, beside: bool, keep: tuple[str, ...], into: str, wishes: Wishes
+) -> None:
+    if clean and beside:
+        raise UsageError("--clean and --beside are two different things", remedy="Say one of them.")
+    if (keep and not clean) or (into and not beside):
+        option, style = ("--keep", "--clean") if keep else ("--into", "--beside")
+        raise UsageError(f"{option} goes with {style}")
+    if (wishes.components or wishes.also) and (clean or beside):
+        raise UsageError("single parts are brought over the top", remedy="Leave out the style.")

@@ -1,0 +1,76 @@
+"""kindred assemble"""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+import click
+
+from ...installs import Assembly, assemble
+from ...places import ItemPlace, Place, ZipPlace, open_place
+from ..applying import carry_out
+from ..options import placing, session, writing
+from ..session import Session, patterns
+
+
+@click.command()
+@click.argument("parts", nargs=-1, required=True, metavar="PART…")
+@click.option(
+    "--into", required=True, metavar="TARGET", help="A folder, new or not, or an archive."
+)
+@click.option("--at", default="", metavar="FOLDER", help="The folder in TARGET the parts go to.")
+@click.option("--title", default="", help="The title whose card names the parts.")
+@click.option(
+    "--first", multiple=True, metavar="PATTERN", help="Take the first part's where parts differ."
+)
+@click.option(
+    "--overwrite", multiple=True, metavar="PATTERN", help="These of the target may give way."
+)
+@click.option("--drop", multiple=True, metavar="PATTERN", help="Of an archive: have these go.")
+@writing
+@placing
+@session("assemble")
+def command(
+    session: Session,
+    parts: tuple[str, ...],
+    into: str,
+    at: str,
+    title: str,
+    first: tuple[str, ...],
+    overwrite: tuple[str, ...],
+    drop: tuple[str, ...],
+    **options: Any,
+) -> int:
+    """Lay PARTs (folders, zips, tars) over each other into one install, or into an archive.
+
+    What two parts hold alike is one file; what they hold in different versions is a question. Parts
+    that the card promises and that are missing are named. An archive is told by its content, whatever
+    its name; its signatures go, as they were of the old contents.
+
+    \b
+    Examples, in the demo's folder:
+      kindred assemble downloads/parts/*-2.1-*.zip --title mossferry --into mossferry-2.1 --dry-run
+      kindred assemble downloads/more-reeds --into mossferry/reeds.pak --dry-run
+    """
+    how = Assembly(
+        card=session.card_of(title) if title else None,
+        overwrite=patterns(overwrite),
+        first=patterns(first),
+        drop=patterns(drop),
+        at=at.strip("/"),
+    )
+    change = assemble(
+        [open_place(part) for part in parts],
+        _target(into),
+        ledger=session.ledger,
+        how=how,
+        progress=session.progress,
+    )
+    return carry_out(session, change, **options)
+
+
+def _target(into: str) -> Place:
+    full = os.path.abspath(os.path.expanduser(into))
+    place = open_place(full) if os.path.isfile(full) else ItemPlace(full)
+    return ZipPlace(full) if isinstance(place, ZipPlace) else place

@@ -1,0 +1,220 @@
+"""Assembling: several parts of a download into one install, or files into a program archive.
+
+What two parts hold alike is one file, what differs is a conflict, and parts that the card promises and
+nobody brought are named. Into an archive: what was signed for the old contents would be refused by the
+program, so signatures go; the archive is kept whole, and undoing gives back its very bytes.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+from msgspec import Struct
+
+from ..cards import PROGRAM, Card, Install
+from ..changes import Action, Changeset, Conflict, Loss
+from ..errors import KindredError
+from ..ledger import Ledger, Tag
+from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, same_content
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+from ..versions import Version
+from .combining import Combined, combine
+from .readiness import readiness
+
+__all__ = ["Assembly", "assemble"]
+
+_RISK = "files that two parts hold in different versions, and parts nobody noticed were missing"
+_RISK_ARCHIVE = "its signature, and files of it that yours replace"
+# Signatures of archives as the JAR File Specification ("Signed JAR File") names them.
+_SIGNATURE = re.compile(r"META-INF/(?:[^/]+\.(?:SF|DSA|RSA|EC)|SIG-[^/]*)", re.I)
+
+
+class Assembly(Struct, frozen=True):
+    """How to assemble: which files of the target may give way, and what is dropped from an archive.
+
+    `first` decides, for files that parts hold differently, that the first part's is taken; `card`
+    names parts that should be there; `at` is the folder in the target where the parts go.
+    """
+
+    card: Card | None = None
+    overwrite: Callable[[str], bool] | None = None
+    first: Callable[[str], bool] | None = None
+    drop: Callable[[str], bool] | None = None
+    at: str = ""
+
+
+def assemble(
+    parts: Sequence[Place],
+    target: Place,
+    *,
+    ledger: Ledger,
+    how: Assembly | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that lays parts over each other into a folder, new or not, or an archive.
+
+    Raises:
+        UsageError: a part holds a link, or something else that is no file.
+        UnsafeName, UnsafeArchive: a part is hostile or damaged.
+        DecisionNeeded: in one of them two folders could be the title's.
+    """
+    how = how or Assembly()
+    into_archive = isinstance(target, ZipPlace)
+    combined = combine(
+        parts, ledger=ledger, card=None if into_archive else how.card, progress=progress
+    )
+    now = ledger.scan(target, progress=progress)
+    top = "/".join(filter(None, (target.name if isinstance(target, ItemPlace) else "", how.at)))
+    lay = _Laying(combined, now, top, how, into_archive)
+    lay.all()
+    release = None if into_archive else _opened(combined, how.card)
+    version = release.version if release else None
+    ready = readiness(
+        how.card or Card.plain("untitled"),
+        target,
+        lay.actions,
+        before=None,
+        after=version,
+        ledger=ledger,
+    )
+    risk = _RISK_ARCHIVE if into_archive else _RISK
+    return Changeset(
+        place=target,
+        operation="assemble",
+        summary=f"assemble {len(parts)} part{'s' * (len(parts) > 1)} into {target.location}",
+        before=now,
+        actions=tuple(lay.actions),
+        tag=Tag(how.card.title if how.card else "", version.text if version else "", "its parts"),
+        version_after=version.text if version else "",
+        offered=lay.offered,
+        statements=(Statement("the parts", "files", tuple(lay.lines)),),
+        losses=tuple(lay.losses),
+        conflicts=(*lay.conflicts, *ready.missing),
+        warnings=tuple(_missing_parts(how.card, combined.tree, release)),
+        notes=(
+            f"{'into an archive' if into_archive else 'assembled'}; what is typically lost this way: {risk}",
+            *lay.notes(),
+            *ready.notes,
+        ),
+    )
+
+
+class _Laying:
+    """Lays the combined parts over what is in the target."""
+
+    def __init__(
+        self, combined: Combined, now: Tree, top: str, how: Assembly, into_archive: bool
+    ) -> None:
+        self._combined = combined
+        self._now = now
+        self._top = top
+        self._how = how
+        self._into_archive = into_archive
+        self._torn = {collision.path: collision for collision in combined.collisions}
+        self.offered = combined.tree.moved_into(top) if top else combined.tree
+        self.actions: list[Action] = []
+        self.lines: list[Line] = []
+        self.losses: list[Loss] = []
+        self.conflicts: list[Conflict] = []
+        self._signatures: list[str] = []
+
+    def all(self) -> None:
+        """Decide about every path."""
+        for path, node in self._combined.tree.items():
+            to = f"{self._top}/{path}" if self._top else path
+            here = self._now.get(to)
+            if node.kind == DIR:
+                if here is None:
+                    self.actions.append(Action(to, None, node, reason="a folder of the parts"))
+                continue
+            if not self._agreed(path, to):
+                continue
+            if same_content(here, node):
+                self.lines.append(Line(Outcome.KEPT, to, "the same already"))
+                continue
+            if here is not None and not self._may_overwrite(to):
+                why = "another one is there"
+                self.lines.append(Line(Outcome.CONFLICT, to, why))
+                self.conflicts.append(
+                    Conflict(
+                        to, why, "Let it give way with --overwrite PATTERN, or use another --into."
+                    )
+                )
+                continue
+            reason = "replaces what was there" if here is not None else "from the parts"
+            self.lines.append(Line(Outcome.KEPT, to, reason))
+            self.actions.append(Action(to, here, node, self._combined.place, path, reason))
+        if self._into_archive and self.actions:
+            self._drop_signatures()
+
+    def _agreed(self, path: str, to: str) -> bool:
+        """Tell whether the parts agree about a path, or somebody decided for them."""
+        torn = self._torn.get(path)
+        if torn is None:
+            return True
+        parts = " and ".join(torn.parts)
+        if self._how.first is not None and self._how.first(path):
+            self.losses.append(Loss(to, f"{torn.parts[1]} has another one, which gives way"))
+            return True
+        why = f"{parts} hold it in different versions"
+        self.lines.append(Line(Outcome.CONFLICT, to, why))
+        self.conflicts.append(
+            Conflict(to, why, "Take the first part's with --first PATTERN, or leave a part out.")
+        )
+        return False
+
+    def _may_overwrite(self, path: str) -> bool:
+        if self._how.overwrite is not None:
+            return self._how.overwrite(path)
+        return self._into_archive  # whose every byte the ledger keeps
+
+    def _drop_signatures(self) -> None:
+        drop = self._how.drop
+        going = {action.path for action in self.actions}
+        for path, node in self._now.items():
+            signed = _SIGNATURE.fullmatch(path) is not None
+            if node.kind == FILE and path not in going and (signed or (drop and drop(path))):
+                self._signatures.append(path)
+                reason = "a signature of the old contents" if signed else "you let it go"
+                self.actions.append(Action(path, node, None, reason=reason))
+
+    def notes(self) -> list[str]:
+        """Return what the person should know beyond the lines."""
+        notes = []
+        if self._combined.shared:
+            notes.append(f"{self._combined.shared} files are in more than one part, all alike")
+        if self._combined.extras:
+            notes.append(
+                f"beside the parts lay, and stay out: {', '.join(self._combined.extras[:5])}"
+            )
+        if self._signatures:
+            notes.append(
+                f"dropped, as they were of the old contents: {', '.join(self._signatures[:5])}"
+            )
+        return notes
+
+
+def _opened(combined: Combined, card: Card | None) -> Install | None:
+    """Return what the parts make together; None if that is no release of the title."""
+    if card is None or not card.file.program.markers:
+        return None
+    try:
+        return card.open_release(combined.place)
+    except KindredError:
+        return None
+
+
+def _missing_parts(card: Card | None, tree: Tree, release: Install | None) -> list[str]:
+    if card is None:
+        return []
+    lacking = [marker for marker in card.file.program.markers if marker not in tree]
+    missing = [f"a part with {marker}" for marker in lacking]
+    version: Version | None = release.version if release else None
+    for component in card.updates.components.values():
+        promised = version in component.builds if version is not None else not component.optional
+        held = any(component.files(f"{PROGRAM}/{path}") for path in tree.leaves)
+        if promised and not held and not component.optional:
+            missing.append(f"the part {component}")
+    return [f"missing, by the card: {', '.join(missing)}"] if missing else []

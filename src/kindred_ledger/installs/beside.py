@@ -1,0 +1,118 @@
+"""Installing beside: a new install next to an untouched one, in a folder named for its version."""
+
+from __future__ import annotations
+
+import os
+
+from blake3 import blake3
+
+from ..cards import PROGRAM, Install
+from ..changes import Action, Changeset
+from ..errors import PlaceChanged, UsageError
+from ..ledger import Ledger, Tag
+from ..places import FILE, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+from .offer import Offer, open_offer
+from .readiness import readiness
+
+__all__ = ["install_beside"]
+
+_RISK = "nothing of the old one; but saves and settings do not follow by themselves"
+
+
+def install_beside(
+    install: Install,
+    release: Install | Place,
+    *,
+    ledger: Ledger,
+    target: str = "",
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that makes a new install of a release, and leaves the other as it is.
+
+    `target` is the new folder, or a folder on any drive in which it is to be; empty is beside the
+    install. Small files that the card asks for are written, too, where the release has none.
+
+    Raises:
+        UsageError: something is in the way, or the release is of another title.
+        DecisionNeeded: its version is not certain.
+        UnsafeName, UnsafeArchive: the release is hostile or damaged.
+    """
+    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
+    folder = _folder(install, offer, target)
+    place = ItemPlace(folder)
+    now = place.survey()
+    if now.leaves or any("/" in path for path in now):
+        raise UsageError(
+            "something is there already", where=folder, remedy="Choose another folder with --into."
+        )
+    lines, actions = [], []
+    names: dict[str, Node] = {}
+    for path, node in offer.tree.items():
+        inner = path.removeprefix(PROGRAM)
+        if inner and f"{place.name}{inner}" not in now:
+            to = f"{place.name}{inner}"
+            source = None if node.kind != FILE else offer.place
+            reason = f"of the release {offer.name}"
+            actions.append(Action(to, None, node, source, path, reason))
+            names[to] = node
+            if node.kind == FILE:
+                lines.append(Line(Outcome.KEPT, to, reason))
+    actions += _markers(install, names, place.name)
+    version = offer.version.text if offer.version else ""
+    ready = readiness(install.card, place, actions, before=None, after=offer.version, ledger=ledger)
+    return Changeset(
+        place=place,
+        operation="install beside",
+        summary=f"install {install.card.name} {offer.name} beside {install.tag.version}, in {folder}",
+        before=now,
+        actions=tuple(actions),
+        tag=Tag(install.card.title, version, "the release"),
+        version_after=version,
+        offered=Tree(names),
+        statements=(Statement(f"release {offer.name}", "files", tuple(lines)),),
+        conflicts=ready.missing,
+        notes=(
+            f"beside; what is typically lost this way: {_RISK} (kindred carry brings them)",
+            *ready.notes,
+        ),
+        proof=lambda: _read_back(install, offer, folder),
+    )
+
+
+def _folder(install: Install, offer: Offer, target: str) -> str:
+    """Return the new install's folder: as the old one's is named, with the new version in it."""
+    root = install.place.parts[PROGRAM].location if isinstance(install.place, JoinedPlace) else ""
+    parent, old = os.path.split(root)
+    here = install.version.text if install.version else ""
+    label = offer.version.text if offer.version else offer.name.rpartition("@")[2]
+    name = old.replace(here, label) if here and here in old else f"{old}-{label}"
+    if not target:
+        return os.path.join(parent, name)
+    full = os.path.abspath(os.path.expanduser(target))
+    return os.path.join(full, name) if os.path.isdir(full) and os.listdir(full) else full
+
+
+def _markers(install: Install, names: dict[str, Node], top: str) -> list[Action]:
+    wanted = {
+        f"{top}/{name}": text.encode()
+        for name, text in install.card.updates.table.markers.items()
+        if f"{top}/{name}" not in names
+    }
+    made = MemoryPlace(wanted, location="the card")
+    nodes = {path: Node(FILE, len(data), blake3(data).digest()) for path, data in wanted.items()}
+    return [
+        Action(path, None, node, made, path, "the card asks for it in an install beside another")
+        for path, node in nodes.items()
+    ]
+
+
+def _read_back(install: Install, offer: Offer, folder: str) -> None:
+    """Raise unless what was made is an install of that version."""
+    made = install.card.open(folder)
+    told = {piece.version for piece in made.evidence if piece.version}
+    if offer.version is not None and told and told != {offer.version}:
+        raise PlaceChanged(
+            f"read back, the new install is {', '.join(sorted(v.text for v in told))}", where=folder
+        )

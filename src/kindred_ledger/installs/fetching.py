@@ -1,0 +1,345 @@
+"""Fetching: the parts of a release from a server or a folder, resumed and verified.
+
+A server is believed in nothing: whatever it says of sizes and ranges, a file gets its name only
+when it has the size and the digest that the release index gives. What was fetched stays, so that
+the next run goes on there.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import http.client
+import os
+import posixpath
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from typing import IO, Protocol
+from urllib.parse import quote, urljoin, urlsplit
+
+from blake3 import blake3
+from msgspec import Struct
+
+from ..errors import PlaceError, UsageError
+from ..places import BLOCK, make_folders, refusals, sync_dir
+from ..progress import Progress, Task
+from .release_index import Part
+
+__all__ = ["FolderSource", "HttpSource", "Patience", "Source", "fetch_part", "source_at"]
+
+_CHUNK = 256 << 10  # bytes asked for at a time: often enough to tell that it grows
+_LARGEST_INDEX = 17 << 20
+_PARTIAL, _OK, _NOT_SATISFIABLE = 206, 200, 416
+
+
+class Patience(Struct, frozen=True):
+    """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead."""
+
+    quiet: float = 15.0
+    tries: int = 4
+    pause: float = 0.5  # seconds before the next try, doubled each time
+
+
+class Source(Protocol):
+    """Where an index and its parts are."""
+
+    name: str  # of the index
+    location: str
+
+    def read(self, name: str) -> bytes:
+        """Return a small file whole."""
+        ...
+
+    def address(self, part: Part) -> str:
+        """Return where a person would get a part."""
+        ...
+
+    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+        """Return the path of a part on this machine, verified."""
+        ...
+
+
+def source_at(where: str) -> Source:
+    """Return the source whose index is at a path or an http(s) URL.
+
+    Raises:
+        UsageError: it is neither.
+    """
+    kind = urlsplit(where).scheme if "://" in where else ""
+    if kind in ("http", "https"):
+        return HttpSource(where)
+    if kind:
+        raise UsageError("a release index is at an http(s) address or in a file", where=where)
+    path = os.path.abspath(os.path.expanduser(where))
+    if not os.path.isfile(path):
+        raise UsageError("there is no release index here", where=where, remedy="Check the path.")
+    return FolderSource(path)
+
+
+class FolderSource:
+    """An index in a folder, its parts beside it: they are used where they are."""
+
+    def __init__(self, path: str) -> None:
+        self._folder, self.name = os.path.split(path)
+        self.location = path
+
+    def read(self, name: str) -> bytes:
+        path = os.path.join(self._folder, *name.split("/"))
+        with refusals(path), open(path, "rb") as file:
+            return file.read(_LARGEST_INDEX)
+
+    def address(self, part: Part) -> str:
+        return os.path.join(self._folder, *part.file.split("/"))
+
+    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+        path = self.address(part)
+        if not os.path.isfile(path):
+            raise PlaceError(f"the part {part.name} is missing", where=path, remedy=_ASK)
+        with progress.task(f"checking {part.name}", total=part.size, unit="bytes") as task:
+            check_part(part, path, task)
+        return path
+
+
+class HttpSource:
+    """An index at an http or https address, its parts below the same folder."""
+
+    def __init__(self, url: str) -> None:
+        self.location = url
+        self.name = posixpath.basename(urlsplit(url).path)
+        self._base = urljoin(url, ".")
+        self._opener = urllib.request.OpenerDirector()
+        for handler in (
+            urllib.request.ProxyHandler(),
+            urllib.request.HTTPHandler(),
+            urllib.request.HTTPSHandler(),
+            urllib.request.HTTPRedirectHandler(),
+            urllib.request.HTTPErrorProcessor(),
+            urllib.request.HTTPDefaultErrorHandler(),
+        ):  # no files, no data: a redirect cannot lead to this machine's own
+            self._opener.add_handler(handler)
+
+    def url(self, name: str) -> str:
+        """Return the address of something below the index."""
+        return urljoin(self._base, quote(name))
+
+    def address(self, part: Part) -> str:
+        return self.url(part.file)
+
+    def read(self, name: str) -> bytes:
+        url = self.url(name)
+        patience = Patience(tries=2)
+        for attempt in range(patience.tries):
+            try:
+                with self._opener.open(url, timeout=patience.quiet) as answer:
+                    return bytes(answer.read(_LARGEST_INDEX))
+            except (OSError, http.client.HTTPException) as error:
+                if attempt == patience.tries - 1 or isinstance(error, urllib.error.HTTPError):
+                    raise _refused(error, url) from error
+        raise AssertionError
+
+    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+        return fetch_part(self, part, folder, patience=patience, progress=progress)
+
+    @contextlib.contextmanager
+    def open(self, name: str, start: int, mark: str, timeout: float) -> Iterator[_Answer]:
+        """Ask for a file from a byte on; `mark` is what the server said it is, in an earlier answer."""
+        request = urllib.request.Request(self.url(name), headers={"Accept-Encoding": "identity"})
+        if start:
+            request.add_header("Range", f"bytes={start}-")
+            if mark:
+                request.add_header("If-Range", mark)  # RFC 9110, 13.1.5: else all of it comes
+        try:
+            answer = self._opener.open(request, timeout=timeout)
+        except urllib.error.HTTPError as error:
+            if error.code != _NOT_SATISFIABLE:
+                raise
+            error.close()
+            yield _Answer(None, -1, "")
+            return
+        with answer:
+            at = 0 if answer.status == _OK else _start_of(answer.headers.get("Content-Range", ""))
+            tag = answer.headers.get("ETag", "")
+            yield _Answer(answer, at, "" if tag.startswith("W/") else tag)
+
+
+class _Answer(Struct, frozen=True):
+    """What a server sends: the stream, the byte it begins at (-1: none that is of use), its mark."""
+
+    stream: IO[bytes] | None
+    start: int
+    mark: str
+
+
+def _start_of(content_range: str) -> int:
+    """Return the first byte of `bytes 5-9/20` (RFC 9110, 14.4); -1 if it says none."""
+    unit, _, rest = content_range.strip().partition(" ")
+    first = rest.partition("-")[0]
+    return int(first) if unit == "bytes" and first.isdigit() else -1
+
+
+def fetch_part(
+    source: HttpSource, part: Part, folder: str, *, patience: Patience, progress: Progress
+) -> str:
+    """Fetch a part into a folder, going on where an earlier run stopped; return its path.
+
+    Raises:
+        PlaceError: nothing comes any more, or what came is not what the index describes. What was
+            fetched of a good part stays as NAME.fetching.
+    """
+    make_folders(folder)
+    path = os.path.join(folder, part.name)
+    partial = f"{path}.fetching"
+    with progress.task(f"fetching {part.name}", total=part.size, unit="bytes") as task:
+        if os.path.isfile(path):
+            check_part(part, path, task)
+            return path
+        with refusals(partial), open(partial, "a+b") as file:
+            _Fetch(source, part, file, patience, task).run()
+            file.flush()
+            os.fsync(file.fileno())
+        with refusals(path):
+            os.replace(partial, path)
+            sync_dir(folder)
+    return path
+
+
+class _Fetch:
+    """The fetching of one part into an open file, over as many answers as it takes."""
+
+    def __init__(
+        self, source: HttpSource, part: Part, file: IO[bytes], patience: Patience, task: Task
+    ) -> None:
+        self._source = source
+        self._part = part
+        self._file = file
+        self._patience = patience
+        self._task = task
+        self._mark = ""
+        self._hasher = blake3()
+        self._have = 0
+
+    def run(self) -> None:
+        self._take_stock()
+        fruitless, inherited = 0, self._have > 0
+        while True:
+            before = self._have
+            trouble = self._ask() if self._have < self._part.size else ""
+            if self._have == self._part.size:
+                if self._hasher.hexdigest() == self._part.digest:
+                    return
+                self._begin_again()
+                if not inherited:
+                    raise self._wrong(trouble)
+                inherited = False  # what was there may have been of an older file of that name
+                continue
+            fruitless = 0 if self._have > before else fruitless + 1
+            if fruitless >= self._patience.tries:
+                raise self._dead(trouble)
+            self._task.tell(f"quiet: {trouble}" if fruitless else "")
+            time.sleep(self._patience.pause * 2**fruitless if fruitless else 0)
+
+    def _take_stock(self) -> None:
+        """Hash what an earlier run fetched."""
+        self._file.seek(0)
+        while block := self._file.read(BLOCK):
+            self._hasher.update(block)
+            self._have += len(block)
+        if self._have > self._part.size:
+            self._begin_again()
+        self._task.advance(self._have)
+
+    def _begin_again(self) -> None:
+        self._task.advance(-self._have)
+        self._file.truncate(0)
+        self._file.seek(0)
+        self._hasher, self._have, self._mark = blake3(), 0, ""
+
+    def _ask(self) -> str:
+        """Take one answer as far as it goes; return what was wrong with it."""
+        try:
+            with self._source.open(
+                self._part.file, self._have, self._mark, self._patience.quiet
+            ) as answer:
+                if answer.stream is None or answer.start not in (0, self._have):
+                    where = "no range" if answer.start < 0 else f"byte {answer.start}"
+                    asked = self._have
+                    self._begin_again()
+                    return f"from byte {asked} on was asked for, {where} came"
+                if answer.start != self._have:
+                    self._begin_again()
+                self._mark = answer.mark
+                return self._take(answer.stream)
+        except TimeoutError:
+            return f"nothing came for {self._patience.quiet:g} s"
+        except urllib.error.HTTPError as error:
+            if error.code < 500:
+                raise _refused(error, self._source.url(self._part.file)) from error
+            return f"the server says {error.code} {error.reason}"
+        except http.client.HTTPException as error:
+            return f"the answer was cut short ({type(error).__name__})"
+        except OSError as error:
+            return str(getattr(error, "reason", "") or error.strerror or error)
+
+    def _take(self, stream: IO[bytes]) -> str:
+        read = getattr(stream, "read1", stream.read)
+        while self._have < self._part.size:
+            block = read(min(_CHUNK, self._part.size - self._have))
+            if not block:
+                return "the answer was cut short"
+            self._file.write(block)
+            self._hasher.update(block)
+            self._have += len(block)
+            self._task.advance(len(block))
+        return "it sends more than the index says" if read(1) else ""
+
+    def _wrong(self, trouble: str) -> PlaceError:
+        return PlaceError(
+            f"{self._part.name} is not what the release index describes: "
+            + (trouble or "its digest is another"),
+            where=self._source.url(self._part.file),
+            remedy=f"It was not used. {_ASK}",
+        )
+
+    def _dead(self, trouble: str) -> PlaceError:
+        have, size = self._have, self._part.size
+        return PlaceError(
+            f"{self._part.name} is dead at {have:,} of {size:,} bytes: {trouble}",
+            where=self._source.url(self._part.file),
+            remedy="What came is kept; run this again to go on there.",
+        )
+
+
+_ASK = "Ask whoever keeps the index, or take the release from elsewhere."
+
+
+def check_part(part: Part, path: str, task: Task | None = None) -> None:
+    """Raise `PlaceError` unless a file is the part that an index describes."""
+    size = os.path.getsize(path)
+    if size != part.size:
+        raise PlaceError(
+            f"{part.name} has {size:,} bytes, the index says {part.size:,}",
+            where=path,
+            remedy="It is cut short, or another file. Move it away, then run this again.",
+        )
+    hasher = blake3()
+    with refusals(path), open(path, "rb") as file:
+        while block := file.read(BLOCK):
+            hasher.update(block)
+            if task is not None:
+                task.advance(len(block))
+    if hasher.hexdigest() != part.digest:
+        raise PlaceError(
+            f"{part.name} does not have the digest the index says",
+            where=path,
+            remedy="It is damaged, or another file. Move it away, then run this again.",
+        )
+
+
+def _refused(error: Exception, url: str) -> PlaceError:
+    if isinstance(error, urllib.error.HTTPError):
+        return PlaceError(f"the server says {error.code} {error.reason}", where=url, remedy=_ASK)
+    reason = getattr(error, "reason", "") or getattr(error, "strerror", "") or error
+    return PlaceError(
+        f"nothing is to be had here: {reason}", where=url, remedy="Check the address."
+    )

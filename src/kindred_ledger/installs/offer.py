@@ -1,0 +1,77 @@
+"""Offer: a release, opened and judged, that is to be brought to an install."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from ..cards import Card, Install
+from ..errors import UsageError
+from ..ledger import Ledger, ReleasePlace
+from ..places import DIR, FILE, LINK, Place, Tree, check_portable
+from ..progress import Progress
+from ..versions import Version
+
+__all__ = ["Offer", "open_offer", "open_release"]
+
+
+class Offer(Struct, frozen=True):
+    """A release with its tree, whose paths begin as an install's do.
+
+    `version` is None for a build that has none; `name` says what it is all the same.
+    """
+
+    release: Install
+    tree: Tree
+    version: Version | None
+    name: str
+
+    @property
+    def place(self) -> Place:
+        """Where its contents come from."""
+        return self.release.place
+
+
+def open_release(release: Install | Place, card: Card) -> Install:
+    """Open a release of a title; one from the shelf is what the shelf says it is.
+
+    Raises:
+        UsageError: it is of another title.
+    """
+    if isinstance(release, ReleasePlace):
+        if release.release.title != card.title:
+            raise _other_title(release.release.title, card, release.location)
+        return card.open_release(release, version=release.release.version)
+    opened = release if isinstance(release, Install) else card.open_release(release)
+    if opened.card.title != card.title:
+        raise _other_title(opened.card.name, card, opened.place.location)
+    return opened
+
+
+def open_offer(
+    release: Install | Place, card: Card, *, ledger: Ledger, progress: Progress | None = None
+) -> Offer:
+    """Open a release and look at everything in it.
+
+    Raises:
+        UsageError: it is of another title, or holds what no release does.
+        DecisionNeeded: its version is not certain.
+        UnsafeName, UnsafeArchive: it is hostile or damaged.
+    """
+    opened = open_release(release, card)
+    untitled = ""
+    if isinstance(release, ReleasePlace) and not release.release.version:
+        untitled = release.release.name
+    version = None if untitled else opened.sure_version
+    tree = ledger.scan(opened.place, progress=progress)
+    for path, node in tree.items():
+        check_portable(path, where=opened.place.location)
+        if node.kind not in (FILE, DIR):
+            what = "a link" if node.kind == LINK else "no plain file"
+            raise UsageError(
+                f"{path} is {what}, which a release must not hold", where=opened.place.location
+            )
+    return Offer(opened, tree, version, untitled or opened.sure_version.text)
+
+
+def _other_title(name: str, card: Card, where: str) -> UsageError:
+    return UsageError(f"this is a release of {name}, the install is of {card.name}", where=where)

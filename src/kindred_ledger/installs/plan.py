@@ -1,0 +1,235 @@
+"""Plan: what an update decides, path by path, and the changeset that follows from it.
+
+Every style of updating fills one; what they share stands here: the rules of the card, what must be there
+before, and reading the version back afterwards.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
+from ..changes import Action, Changeset, Conflict, Loss
+from ..convert import unread_by
+from ..errors import PlaceChanged
+from ..ledger import Ledger
+from ..places import Node, Tree, same_content
+from ..statement import Line, Outcome, Statement
+from ..versions import Version
+from .offer import Offer
+from .readiness import readiness
+
+__all__ = ["Plan", "Put", "listed"]
+
+_FOLDER_NAME = "folder name"  # how evidence from the folder's name begins
+
+
+class Put(Struct, frozen=True):
+    """What becomes of a path of the release: a line, and whether the release's file is put."""
+
+    outcome: Outcome
+    reason: str
+    put: bool = False
+
+
+class Plan:
+    """What an update of one install to one release does; `style` names it, with its typical loss."""
+
+    def __init__(self, install: Install, offer: Offer, now: Tree, *, style: str, risk: str) -> None:
+        self.install = install
+        self.card: Card = install.card
+        self.offer = offer
+        self.now = now
+        self.style = style
+        self.before = install.version
+        self.actions: list[Action] = []
+        self.lines: list[Line] = []
+        self.losses: list[Loss] = []
+        self.conflicts: list[Conflict] = []
+        self.notes: list[str] = [f"{style}; what is typically lost this way: {risk}"]
+        self.warnings: list[str] = []
+        self.partial = False  # whether only some of the release is brought
+
+    def take(self, path: str, here: Node | None, offered: Node, put: Put) -> None:
+        """Note what becomes of a file of the release."""
+        self.lines.append(Line(put.outcome, path, put.reason))
+        if put.put:
+            source = self.offer.place
+            self.actions.append(Action(path, here, offered, source, path, put.reason))
+
+    def drop(self, path: str, here: Node, reason: str) -> None:
+        """Have a file or folder of the install go."""
+        self.actions.append(Action(path, here, None, reason=reason))
+
+    def relocate(self, own: Iterable[str]) -> set[str]:
+        """Have the user's own files move to where the new build looks for them; return their paths."""
+        moved: set[str] = set()
+        before, after = self.before, self.offer.version
+        if before is None or after is None or not before < after:
+            return moved
+        going = {action.path: action for action in self.actions}
+        for path in own:
+            to = self.card.updates.moved(path, before, after)
+            if to == path:
+                continue
+            node, there = self.now[path], self.now.get(to)
+            taken = going[to].after if to in going else there
+            if to.partition("/")[0] not in self.now:
+                why = (
+                    f"since {after} it lives in {to}, and there is no {to.partition('/')[0]} folder"
+                )
+                self.conflicts.append(
+                    Conflict(path, why, "Start the game there once, then run this again.")
+                )
+                continue
+            if taken is not None and not same_content(taken, node):
+                self.conflicts.append(
+                    Conflict(path, f"it would move to {to}, where another one is", _DECIDE_MOVE)
+                )
+                continue
+            reason = f"lives in {to} since {self._since(path)}"
+            self.actions.append(Action(path, node, None, reason=reason))
+            if taken is None:
+                came = f"was {path} before {self._since(path)}"
+                self.actions.append(Action(to, None, node, self.install.place, path, came))
+            moved.add(path)
+        if moved:
+            self.notes.append(f"{len(moved)} of your files move to where {after} looks for them")
+        return moved
+
+    def _since(self, path: str) -> str:
+        for move in self.card.updates.table.moves:
+            if path.startswith(move.source.strip("/").removesuffix("*")):
+                return move.since
+        return ""
+
+    def empty_folders(self, base: Tree | None) -> None:
+        """Add the release's empty folders; remove what the old release's removal leaves empty."""
+        now, offered = self.now, self.offer.tree
+        for path, node in offered.items():
+            if node.kind == "dir" and path not in now and not self.partial:
+                self.actions.append(Action(path, None, node, reason="new in the release"))
+        if base is None:
+            return
+        going = {action.path for action in self.actions if action.after is None}
+        filled = {action.path.rpartition("/")[0] for action in self.actions if action.after}
+        children: dict[str, list[str]] = {}
+        for path in now:
+            children.setdefault(path.rpartition("/")[0], []).append(path)
+        for path in sorted(base, reverse=True):
+            here = now.get(path)
+            if base[path].kind != "dir" or here is None or here.kind != "dir" or path in offered:
+                continue
+            if path not in filled and all(inner in going for inner in children.get(path, ())):
+                going.add(path)
+                self.drop(path, here, "the new release no longer has it")
+
+    def changeset(self, ledger: Ledger, *, operation: str = "update") -> Changeset:
+        """Return what follows, with what is in the way and what was noticed."""
+        install, offer = self.install, self.offer
+        if offer.version is not None and self.before is not None and offer.version < self.before:
+            older = f"{offer.version} is older than {self.before}; it may not read newer data"
+            self.losses.append(Loss(str(install.place.location), older))
+        changes = Changeset(
+            install.place, operation, "", self.now, tuple(self.actions)
+        )  # what it comes to, before it is said what that means
+        ready = readiness(
+            self.card,
+            install.place,
+            self.actions,
+            before=self.before,
+            after=offer.version,
+            ledger=ledger,
+        )
+        self._look_at(changes.after)
+        here = self.before or "what it is"
+        return Changeset(
+            place=install.place,
+            operation=operation,
+            summary=f"bring {self.card.name} from {here} to {offer.name}, {self.style}",
+            before=self.now,
+            actions=tuple(self.actions),
+            tag=install.tag,
+            version_after="" if self.partial or offer.version is None else offer.version.text,
+            offered=offer.tree,
+            statements=(Statement(f"release {offer.name}", "files", tuple(self.lines)),),
+            losses=tuple(self.losses),
+            conflicts=(*self.conflicts, *ready.missing),
+            warnings=tuple(self.warnings),
+            notes=(*self.notes, *ready.notes, *self._left_to_convert()),
+            proof=None if self.partial else self.read_back,
+        )
+
+    def _look_at(self, after: Tree) -> None:
+        """Warn of what would be odd about the install as it will be."""
+        updates = self.card.updates
+        hiding = [
+            f"{path} hides {hidden}"
+            for path in after.leaves
+            if (hidden := updates.hidden_by(path)) and hidden in self.offer.tree
+        ]
+        if hiding:
+            self.warnings.append(f"copies placed by hand hide what is installed: {listed(hiding)}")
+        expected = axis_versions(self.offer.release)
+        if self.partial or self.offer.version is None:
+            return
+        self.warnings += out_of_step(self.card, expected)
+        promised = [
+            str(component)
+            for component in updates.components.values()
+            if self.offer.version in component.builds
+            and not any(component.files(path) for path in self.offer.tree.leaves)
+        ]
+        if promised:
+            self.warnings.append(
+                f"the card promises for {self.offer.name}, and the release does not hold: {listed(promised)}"
+            )
+
+    def read_back(self) -> None:
+        """Raise unless every axis of the install now says what the release says of itself.
+
+        Raises:
+            PlaceChanged: one says something else.
+        """
+        again = self.install.again()
+        told = [e for e in again.evidence if e.version and not e.source.startswith(_FOLDER_NAME)]
+        wrong = [str(piece) for piece in told if piece.version != self.offer.version]
+        meant, found = axis_versions(self.offer.release), axis_versions(again)
+        wrong += [
+            f"{name} is {found.get(name, 'not told')}, not {version}"
+            for name, version in meant.items()
+            if name != PROGRAM and found.get(name) != version
+        ]
+        if wrong and self.offer.version is not None:
+            raise PlaceChanged(
+                f"read back, the install is not {self.offer.name}: {'; '.join(wrong)}",
+                where=self.install.place.location,
+                remedy="A file that tells the version was kept back, or changed by something else.",
+            )
+
+    def _left_to_convert(self) -> list[str]:
+        """Say which files the new build will not read as they stay."""
+        build: Version | None = self.offer.version
+        if build is None or self.partial:
+            return []
+        going = {action.path for action in self.actions}
+        staying = self.now.select(lambda path: path not in going)
+        unread = unread_by(self.card, self.install.place, staying, build)
+        if not unread:
+            return []
+        kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
+        return [
+            f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
+            "when this is done, run: kindred convert"
+        ]
+
+
+_DECIDE_MOVE = "Move one of the two away, then run this again."
+
+
+def listed(items: list[str], most: int = 5) -> str:
+    """Return the first of some items in a line."""
+    more = f" and {len(items) - most} more" if len(items) > most else ""
+    return ", ".join(items[:most]) + more

@@ -1,0 +1,174 @@
+"""Readiness: what must be there before an install is brought to another build, looked at before
+anything is written. What is missing is a decision to be made, with what to do about it; nothing is
+installed or taken away for it."""
+
+from __future__ import annotations
+
+import glob
+import os
+import sys
+from collections.abc import Iterable, Iterator
+
+from msgspec import Struct
+
+from ..cards import Card, Surroundings, expand_folder
+from ..cards.detect import detect
+from ..cards.models import RequireTable
+from ..changes import Action, Conflict, check_room
+from ..errors import PlaceError
+from ..ledger import Ledger
+from ..places import DIR, FILE, FolderPlace, Place, Tree, folders_of
+from ..versions import Version, VersionRange
+
+__all__ = ["Readiness", "readiness"]
+
+_LONGEST_ON_WINDOWS = 259  # characters of a path, unless a setting of the machine lifts it
+_SHOWN = 3
+
+
+class Readiness(Struct, frozen=True):
+    """What is in the way, each with its remedy, and what was found to be right."""
+
+    missing: tuple[Conflict, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+def readiness(
+    card: Card,
+    place: Place,
+    actions: Iterable[Action],
+    *,
+    before: Version | None,
+    after: Version | None,
+    ledger: Ledger,
+    around: Surroundings | None = None,
+) -> Readiness:
+    """Look whether a change can be made here, and whether the build it leads to can run here.
+
+    `before` is None where nothing is there yet; `around` is this machine, if not given.
+    """
+    around = around or Surroundings.here(os.environ, sys.platform)
+    actions = list(actions)
+    missing = [*_start(card, place, before, after), *_writable(place, actions)]
+    missing += _too_long(place, actions, around)
+    notes = list(_read_only(actions))
+    try:
+        check_room(place, actions, ledger)
+    except PlaceError as error:
+        missing.append(Conflict(error.where, error.what, "Free some space first."))
+    for need in card.file.requires:
+        if after is not None and after in VersionRange.parse(need.builds, card.scheme):
+            told = _programs(need, place, around)
+            if isinstance(told, Conflict):
+                missing.append(told)
+            else:
+                notes.append(told)
+    return Readiness(tuple(missing), tuple(notes))
+
+
+def _start(
+    card: Card, place: Place, before: Version | None, after: Version | None
+) -> Iterator[Conflict]:
+    if before is not None and after is not None:
+        refused = card.updates.start_refused(before, after)
+        if refused:
+            yield Conflict(place.location, f"it is {before}: {refused}", "Go there first.")
+
+
+def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflict | str:
+    """Return which of the programs that are here is the right one, or that none is."""
+    wanted = VersionRange.parse(need.versions)
+    program = next((folder.root for folder in folders_of(place).values()), "")
+    found: dict[str, Version | None] = {}
+    for template in getattr(need, around.platform):
+        pattern = expand_folder(template, program, around)
+        for folder in sorted(glob.glob(pattern)) if pattern else ():
+            if os.path.isdir(folder):
+                found[folder] = _version_in(need, folder)
+    right = {folder: version for folder, version in found.items() if version and version in wanted}
+    others = [
+        f"{version or 'unknown'} in {folder}"
+        for folder, version in found.items()
+        if folder not in right
+    ]
+    besides = f" (not {', '.join(others)}, which may stay)" if others else ""
+    if right:
+        folder = max(right, key=lambda f: right[f])
+        return f"needs {need.name} {need.versions}: {right[folder]} in {folder} is right{besides}"
+    have = f"there is only {', '.join(others)}" if others else "none was found"
+    return Conflict(
+        need.name,
+        f"{need.versions} is needed and {have}"
+        if need.versions != "*"
+        else f"it is needed and {have}",
+        need.otherwise
+        or f"Install {need.name} {need.versions} beside what is there, then run this again.",
+    )
+
+
+def _version_in(need: RequireTable, folder: str) -> Version | None:
+    place = FolderPlace(folder)
+    tree = Tree(place.look(table.file for table in need.detect if table.file))
+    name = os.path.basename(folder)
+    evidence = detect(place, tree, need.detect, Version.parse, folder=name, prefix="")
+    return next((piece.version for piece in evidence if piece.version), None)
+
+
+def _writable(place: Place, actions: list[Action]) -> Iterator[Conflict]:
+    """Yield the folders in which files are to change and cannot."""
+    seen: set[str] = set()
+    for name, folder in folders_of(place).items():
+        top = f"{name}/" if name else ""
+        for action in actions:
+            if not action.path.startswith(top):
+                continue
+            path = folder.path(action.path[len(top) :].rpartition("/")[0])
+            if path in seen:
+                continue
+            seen.add(path)
+            if os.path.isdir(path) and not os.access(path, os.W_OK | os.X_OK):
+                yield Conflict(
+                    path,
+                    "you may not write in this folder",
+                    "Change who may write there, or move the install to a folder of your own.",
+                )
+
+
+def _read_only(actions: list[Action]) -> Iterator[str]:
+    locked = [
+        action.path
+        for action in actions
+        if action.before is not None
+        and action.before.kind == FILE
+        and action.before.mode
+        and not action.before.mode & 0o222
+    ]
+    if locked:
+        shown = ", ".join(locked[:_SHOWN]) + (" …" if len(locked) > _SHOWN else "")
+        yield f"{len(locked)} files are read-only and change all the same: {shown}"
+
+
+def _too_long(place: Place, actions: list[Action], around: Surroundings) -> Iterator[Conflict]:
+    for name, folder in folders_of(place).items():
+        top = f"{name}/" if name else ""
+        longest = _LONGEST_ON_WINDOWS if around.platform == "windows" else _limit(folder.root)
+        paths = (
+            folder.path(action.path[len(top) :])
+            for action in actions
+            if action.after is not None and action.after.kind != DIR and action.path.startswith(top)
+        )
+        long = [path for path in paths if len(os.fsencode(path)) > longest]
+        if long:
+            yield Conflict(
+                max(long, key=len),
+                f"{len(long)} paths would be longer than the {longest} characters this system takes",
+                "Move the install to a folder nearer to the top, then run this again.",
+            )
+
+
+def _limit(root: str) -> int:
+    """Return the longest path the system takes, in bytes."""
+    try:
+        return os.pathconf(root, "PC_PATH_MAX") - 1
+    except (AttributeError, OSError, ValueError):
+        return 1023

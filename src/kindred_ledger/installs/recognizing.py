@@ -1,0 +1,123 @@
+"""Recognizing: which release an install was made from, by comparing its tree with shelved ones.
+
+Contents are compared by digest. What the card counts among the user's own (saves, settings, mods) says
+nothing about the release, and is left out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..cards import PROGRAM, Card, Evidence, Install
+from ..ledger import Ledger, Release
+from ..places import FILE, Tree
+from ..progress import Progress
+
+__all__ = ["Likeness", "known_by_content", "likenesses"]
+
+_ENOUGH = 0.5  # of a release's files must be there unchanged for it to be told by content alone
+
+
+class Likeness(Struct, frozen=True):
+    """An install held against a release: the paths that are the same, edited, missing or not in it."""
+
+    release: Release
+    same: int
+    edited: tuple[str, ...]
+    missing: tuple[str, ...]
+    unknown: tuple[str, ...]
+
+    @property
+    def share(self) -> float:
+        """How much of the release is there unchanged, from 0 to 1."""
+        return self.same / max(1, self.same + len(self.edited) + len(self.missing))
+
+    @property
+    def is_enough(self) -> bool:
+        """Whether the install is of this release rather than of any."""
+        return self.same > 0 and self.share >= _ENOUGH
+
+    def __str__(self) -> str:
+        """Return it as people say it.
+
+        "mossferry@1.4 with 3 files edited, 2 unknown, 1 missing"
+        """
+        parts = [
+            f"{len(paths)} {word}"
+            for paths, word in ((self.unknown, "unknown"), (self.missing, "missing"))
+            if paths
+        ]
+        if self.edited:
+            parts.insert(0, f"{len(self.edited)} file{'s' * (len(self.edited) > 1)} edited")
+        return (
+            f"{self.release.name} with {', '.join(parts)}"
+            if parts
+            else f"{self.release.name}, unedited"
+        )
+
+
+def likenesses(
+    install: Install | Tree,
+    ledger: Ledger,
+    releases: Iterable[Release] | None = None,
+    *,
+    progress: Progress | None = None,
+) -> list[Likeness]:
+    """Hold an install, or the tree of its program, against releases; the likest first.
+
+    `releases` None takes all the shelf has of its title. An install that was read before is not
+    read again.
+    """
+    if isinstance(install, Tree):
+        tree, own = install, None
+        releases = ledger.shelf.releases() if releases is None else releases
+    else:
+        tree = ledger.scan(install.place, progress=progress).under(PROGRAM)
+        own = install.card
+        releases = ledger.shelf.releases(install.card.title) if releases is None else releases
+    here = {path: node.digest for path, node in tree.items() if node.kind == FILE}
+    if own is not None:
+        here = {path: digest for path, digest in here.items() if not _is_own(own, path)}
+    found = [_likeness(here, release, ledger.shelf.tree(release)) for release in releases]
+    return sorted(found, key=lambda one: (-one.share, len(one.unknown)))
+
+
+def known_by_content(
+    install: Install, ledger: Ledger, *, progress: Progress | None = None
+) -> tuple[Install, Likeness | None]:
+    """Return the release an install was most likely made from, and the install with that as evidence.
+
+    Where something else tells the version, only releases of that version count. None if nothing
+    on the shelf is like it.
+    """
+    releases = ledger.shelf.releases(install.card.title)
+    known = install.version
+    if known is not None:
+        releases = [
+            one for one in releases if one.version and install.card.build(one.version) == known
+        ]
+    found = likenesses(install, ledger, releases, progress=progress) if releases else []
+    if not found or (known is None and not found[0].is_enough):
+        return install, None
+    best = found[0]
+    if known is None and best.release.version:
+        version = install.card.build(best.release.version)
+        piece = Evidence(f"its content ({best})", version)
+        install = replace(install, evidence=(*install.evidence, piece))
+    return install, best
+
+
+def _is_own(card: Card, path: str) -> bool:
+    return bool(card.file.categories) and bool(card.category_of(f"{PROGRAM}/{path}"))
+
+
+def _likeness(here: dict[str, bytes | None], release: Release, tree: Tree) -> Likeness:
+    there = {path: node.digest for path, node in tree.items() if node.kind == FILE}
+    both = here.keys() & there.keys()
+    edited = tuple(sorted(path for path in both if here[path] != there[path]))
+    missing = tuple(sorted(there.keys() - both))
+    unknown = tuple(sorted(here.keys() - both))
+    return Likeness(release, len(both) - len(edited), edited, missing, unknown)

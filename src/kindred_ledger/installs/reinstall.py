@@ -1,0 +1,121 @@
+"""A clean reinstall: the new release, and of the old install what is on the keep-list.
+
+What is not on the list goes; the ledger keeps it, and all that may be the user's own is named as a loss
+first. Folders outside the program's, where the user's data lives, are not touched.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..cards import PROGRAM, Install
+from ..changes import Changeset, Loss
+from ..ledger import Ledger
+from ..places import DIR, Node, Place, Tree, parents, same_content
+from ..progress import Progress
+from ..statement import Outcome
+from .offer import open_offer
+from .plan import Plan, Put
+from .update import find_origin
+
+__all__ = ["reinstall"]
+
+_RISK = "whatever of yours is not on the keep-list"
+
+
+def reinstall(
+    install: Install,
+    release: Install | Place,
+    *,
+    ledger: Ledger,
+    old: Install | Place | None = None,
+    keep: Callable[[str], bool] | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that leaves a release and what is on the keep-list, and nothing else.
+
+    `keep` adds to the card's list. `old` is the release the install was made from: what is just as
+    it was there is no loss. It is looked for on the ledger's shelf, if it is not given.
+
+    Raises:
+        UsageError: the release is of another title, or `old` of another build than the install.
+        DecisionNeeded: a version is not certain.
+        UnsafeName, UnsafeArchive: the release is hostile or damaged.
+    """
+    install, origin = find_origin(install, old, ledger=ledger, progress=progress)
+    install.check_version()
+    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
+    now = ledger.scan(install.place, progress=progress)
+    plan = Plan(install, offer, now, style="clean", risk=_RISK)
+    plan.notes += origin.notes
+    kept = _Kept(install, keep)
+    base = origin.tree or Tree()
+    for path in sorted({*now, *offer.tree}):
+        here, there = now.get(path), offer.tree.get(path)
+        if not path.startswith(f"{PROGRAM}/"):
+            continue
+        if there is not None and there.kind != DIR:
+            put = _for_offered(path, here, there, base.get(path), kept)
+            if put.put and here is not None and _is_edit(here, base.get(path), origin.tree):
+                plan.losses.append(Loss(path, "your changes to it give way to the release"))
+            plan.take(path, here, there, put)
+        elif here is not None and here.kind != DIR and not kept(path):
+            original = same_content(here, base.get(path))
+            reason = "the new release no longer has it" if original else "not on the keep-list"
+            if not original:
+                plan.losses.append(Loss(path, reason))
+            plan.drop(path, here, reason)
+    own = [path for path in now.leaves if kept(path) or not path.startswith(f"{PROGRAM}/")]
+    plan.relocate([path for path in own if path not in offer.tree])
+    _drop_empty_folders(plan)
+    plan.empty_folders(None)
+    return plan.changeset(ledger, operation="reinstall")
+
+
+class _Kept:
+    """Which paths are kept: the card's list, or what it protects where it has none; and the caller's."""
+
+    def __init__(self, install: Install, more: Callable[[str], bool] | None) -> None:
+        self._listed = install.card.updates.keep
+        self._protected = install.card.protected_by
+        self._more = more
+
+    def __call__(self, path: str) -> bool:
+        if self._more is not None and self._more(path):
+            return True
+        return self._listed(path) if self._listed is not None else bool(self._protected(path))
+
+
+def _for_offered(path: str, here: Node | None, there: Node, was: Node | None, kept: _Kept) -> Put:
+    if here is None:
+        return Put(Outcome.KEPT, "new in the release", put=True)
+    if same_content(here, there):
+        return Put(Outcome.KEPT, "the same already")
+    if kept(path) and not same_content(here, was):
+        return Put(Outcome.HELD, "yours stays: it is on the keep-list")
+    return Put(Outcome.KEPT, "replaced by the release's own", put=True)
+
+
+def _is_edit(here: Node, was: Node | None, base: Tree | None) -> bool:
+    """Tell whether a file is known to be the user's own work."""
+    return base is not None and not same_content(here, was)
+
+
+def _drop_empty_folders(plan: Plan) -> None:
+    """Have the folders go in which nothing stays."""
+    changes = {action.path: action.after for action in plan.actions}
+    after = {
+        path
+        for path in {*plan.now.leaves, *changes}
+        if changes.get(path, plan.now.get(path)) is not None
+    }
+    needed = {folder for path in (*after, *plan.offer.tree) for folder in parents(path)}
+    emptied = {
+        path
+        for path, node in plan.now.items()
+        if node.kind == DIR and path.startswith(f"{PROGRAM}/")
+        if path not in needed and path not in plan.offer.tree
+    }
+    filled = {folder for path in plan.now.leaves for folder in parents(path)}
+    for path in sorted(emptied & filled):
+        plan.drop(path, plan.now[path], "nothing is left in it")
