@@ -16,7 +16,7 @@ from typing import Any
 
 from kindred_ledger.cards import Card
 from kindred_ledger.convert import Sample, check_card, convert_bytes
-from kindred_ledger.demo.play_area import build_release
+from kindred_ledger.demo.releases import build_release
 from kindred_ledger.errors import BooksUnbalanced, CardError, KindredError
 from kindred_ledger.places import read_bytes
 from tests.support import PlayCase, write

@@ -8,7 +8,8 @@ import re
 import subprocess
 import sys
 
-from kindred_ledger.demo.play_area import build_play_area, build_release
+from kindred_ledger.demo.play_area import build_play_area
+from kindred_ledger.demo.releases import build_release
 from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
 
 

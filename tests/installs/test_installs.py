@@ -11,7 +11,7 @@ from typing import Any
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.convert import convert_install
-from kindred_ledger.demo.play_area import build_release
+from kindred_ledger.demo.releases import build_release
 from kindred_ledger.errors import (
     CardError,
     DecisionNeeded,
@@ -87,7 +87,10 @@ class Update(InstallCase):
         torn = self.change(old=self.old)
         with self.assertRaisesRegex(DecisionNeeded, "(?s)harbours.json.*--mine PATTERN"):
             torn.apply(self.kept)
-        harbours = lambda p: p.endswith("harbours.json")
+
+        def harbours(path: str) -> bool:
+            return path.endswith("harbours.json")
+
         mine = self.change(old=self.old, wishes=Wishes(mine=harbours))
         self.assertEqual((mine.conflicts, mine.losses), ((), ()))
         theirs = self.change(old=self.old, wishes=Wishes(theirs=harbours))

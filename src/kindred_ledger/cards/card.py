@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase as fnmatch
@@ -47,6 +48,7 @@ if TYPE_CHECKING:
 
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
+_ARCHIVE = re.compile(r"(\.tar)?\.(zip|tar|tgz|tbz2|txz|gz|bz2|xz|zst)$", re.I)  # what names end in
 PROGRAM = "program"  # the part of an install every title has
 
 
@@ -340,7 +342,7 @@ class Card:
         """
         place = open_place(where) if isinstance(where, (str, os.PathLike)) else where
         tree = place.survey()
-        folder = os.path.splitext(os.path.basename(place.location))[0]
+        folder = _ARCHIVE.sub("", os.path.basename(place.location))
         root = self._root_of(place, tree)
         if root is None:
             raise UsageError(

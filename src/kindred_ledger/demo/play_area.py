@@ -3,7 +3,8 @@
     mossferry/            the install of 1.4: portable, so the user's files lie in its userdata
     second/mossferry/     a fresh install of 2.0
     longnight/            a fresh install of the variant Longnight, with its card beside the other
-    downloads/            the releases 1.4 and 2.0 as archives, and an expansion as a patch set
+    downloads/            releases as archives, their index, and an expansion as a patch set
+    runtimes/             two versions of a runtime that a later build needs
     server/               the dedicated server: binary voyages and worlds, tuning, tables
     handheld/             what the handheld edition keeps
     mossferry.card.toml   the card, and the layouts it names
@@ -16,22 +17,17 @@ Everything is made from fixed seeds of its own names: the same files on every ma
 from __future__ import annotations
 
 import io
-import json
 import os
 import random
-import zipfile
 from importlib import resources
 
 from ..patches import Base, MemoryFile, Output, make_patch_set, write_patch_set
+from .releases import BUILDS, NEW_QUAYS, QUAYS, build_release, downloads, harbours, json, noise
 from .server_files import LAYOUTS, server_files
 
-__all__ = ["BUILDS", "build_play_area", "build_release"]
+__all__ = ["build_play_area"]
 
-BUILDS = ("1.4", "2.0")
-_TILES = 180
 _TIME = 1_780_000_000  # seconds; one moment for all, so that archives are the same everywhere
-_QUAYS = ("Ashwater", "Bracken Stage", "Cold Lantern", "Dunlin Steps", "Eelgate", "Fenwick Hythe")
-_NEW_QUAYS = ("Gannet Landing", "Heather Lock")
 
 
 def build_play_area(folder: str) -> None:
@@ -47,9 +43,12 @@ def build_play_area(folder: str) -> None:
         _write(folder, name, resources.files(__package__).joinpath(name).read_bytes())
     for name, data in server_files().items():
         _write(folder, name, data)
-    for build in BUILDS:
-        files = build_release(build)
-        _write_zip(os.path.join(folder, "downloads", f"mossferry-{build}.zip"), build, files)
+    for name, data in downloads().items():
+        _write(folder, f"downloads/{name}", data)
+    for version in ("2.9", "3.2"):
+        _write(
+            folder, f"runtimes/tidewheel-{version}/release.txt", f"Tidewheel {version}\n".encode()
+        )
     _write(folder, "downloads/wet-lantern.patches.zip", _expansion())
     for top, build in (("mossferry", "1.4"), ("second/mossferry", "2.0")):
         for name, data in build_release(build).items():
@@ -64,41 +63,15 @@ def build_play_area(folder: str) -> None:
         os.makedirs(os.path.join(folder, *top.split("/"), "userdata", "saves"))
 
 
-def build_release(build: str) -> dict[str, bytes]:
-    """Return the files of an unmodified build by their path."""
-    program = resources.files(__package__).joinpath("game.py").read_bytes()
-    quays = _QUAYS if build == "1.4" else _QUAYS + _NEW_QUAYS
-    files = {
-        "mossferry.py": program.replace(b"@BUILD@", build.encode()),
-        "version.txt": f"Mossferry build {build}\n".encode(),
-        "portable.txt": b"This install keeps your files in its own folder.\n",
-        "data/harbours.json": _harbours(quays),
-        "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 2.40\r\nneap = 1.10\r\n",
-        "data/water/charts.cache": f"cold {build}\n".encode(),
-    }
-    for number in range(_TILES):
-        since = "1.4" if number % 3 else build  # a third of the tiles is redrawn in each build
-        files[f"data/tiles/{number:03}.tile"] = _noise(f"tile {number} {since}", 6_000)
-    if build == "1.4":
-        for number in range(6):
-            files[f"data/old_charts/{number}.chart"] = _noise(f"chart {number}", 3_000)
-    else:
-        for number in range(8):
-            files[f"data/lanterns/{number}.lamp"] = _noise(f"lamp {number}", 2_000)
-    listed = sorted(name for name in files if name.startswith("data/"))
-    files["build.json"] = _json({"product": "mossferry", "build": build, "files": listed})
-    return files
-
-
 def _expansion() -> bytes:
     """Return the patch set of Wet Lantern: more harbours, on those of 1.4 or of 2.0, in two flavours."""
-    quays = _QUAYS + _NEW_QUAYS
+    quays = QUAYS + NEW_QUAYS
     bases = {
         Base(f"harbours of {build}", build): build_release(build)["data/harbours.json"]
         for build in BUILDS
     }
     outputs = {
-        Output(name, notes=notes): _harbours((*quays, *more))
+        Output(name, notes=notes): harbours((*quays, *more))
         for name, more, notes in (
             ("short", ("Lantern Sound",), "One harbour more."),
             ("full", ("Lantern Sound", "Otter Pool", "The Wet Stair"), "Three harbours more."),
@@ -115,10 +88,6 @@ def _expansion() -> bytes:
     return out.getvalue()
 
 
-def _harbours(quays: tuple[str, ...]) -> bytes:
-    return _json([{"id": n, "name": name} for n, name in enumerate(quays, 1)])
-
-
 def _longnight() -> dict[str, bytes]:
     """Return a fresh install of the variant, which stands on Mossferry 2.0."""
     plain = build_release("2.0")
@@ -128,8 +97,8 @@ def _longnight() -> dict[str, bytes]:
         **{name: data for name, data in plain.items() if name in kept},
         "longnight.py": plain["mossferry.py"],
         "version.txt": b"Longnight 1.1 on Mossferry build 2.0\n",
-        "build.json": _json(info),
-        "data/stars.tile": _noise("stars", 6_000),
+        "build.json": json(info),
+        "data/stars.tile": noise("stars", 6_000),
         **_fresh_user_files(),
     }
 
@@ -138,14 +107,14 @@ def _belongings() -> dict[str, bytes]:
     """Return what the person added and changed in their install."""
     files = {
         "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 3.10\r\nneap = 0.80\r\n",
-        "mods/reedlight/mod.json": _json({"name": "Reedlight", "version": "1.3", "for": "1.4"}),
-        "mods/reedlight/reeds.dat": _noise("reeds", 20_000),
-        "mods/reedlight/reeds.cache": _noise("what the game made of reeds", 900),
+        "mods/reedlight/mod.json": json({"name": "Reedlight", "version": "1.3", "for": "1.4"}),
+        "mods/reedlight/reeds.dat": noise("reeds", 20_000),
+        "mods/reedlight/reeds.cache": noise("what the game made of reeds", 900),
         "userdata/settings.ini": _SETTINGS,
         "userdata/controls.json": _CONTROLS,
     }
     for number in range(3):
-        files[f"userdata/pictures/evening-{number}.ppm"] = b"P6 40 30 255\n" + _noise(
+        files[f"userdata/pictures/evening-{number}.ppm"] = b"P6 40 30 255\n" + noise(
             f"p{number}", 3600
         )
     files["userdata/saves/first-crossing.voyage"] = _old_voyage()
@@ -162,9 +131,7 @@ def _fresh_user_files() -> dict[str, bytes]:
     settings = b"[General]\r\nSettingsFormat = 2\r\n\r\n[Video]\r\nWidth = 1280\r\nDetail = 2\r\n"
     return {
         "userdata/settings.ini": settings,
-        "userdata/controls.json": _json(
-            {"format": 2, "bindings": {"cast_off": "C", "signal": "F"}}
-        ),
+        "userdata/controls.json": json({"format": 2, "bindings": {"cast_off": "C", "signal": "F"}}),
     }
 
 
@@ -212,17 +179,17 @@ def _voyage(name: str, captain: str, weather: str) -> bytes:
             "lantern_glow": rng.randrange(1, 9),
         },
         "crew": [
-            {"id": n, "name": hand, "home": rng.randrange(1, len(_QUAYS) + 1)}
+            {"id": n, "name": hand, "home": rng.randrange(1, len(QUAYS) + 1)}
             for n, hand in enumerate(rng.sample(("Ada", "Bo", "Cass", "Dov", "Esk", "Finn"), 4), 1)
         ],
         "cargo": {good: rng.randrange(0, 40) for good in ("reeds", "eels", "tallow", "letters")},
-        "visited": [rng.randrange(1, len(_QUAYS) + 1) for _ in range(30)],
+        "visited": [rng.randrange(1, len(QUAYS) + 1) for _ in range(30)],
         "log": [
             f"day {day}: {rng.choice(('fair', 'wet', 'fog on the water'))}" for day in range(12)
         ],
         "scratch": {"seed_hash": f"{rng.randrange(1 << 60):x}"},
     }
-    return _json(voyage)
+    return json(voyage)
 
 
 def _old_voyage() -> bytes:
@@ -242,30 +209,9 @@ def _old_voyage() -> bytes:
 """
 
 
-def _json(value: object) -> bytes:
-    return (json.dumps(value, indent=2) + "\n").encode()
-
-
-def _noise(name: str, size: int) -> bytes:
-    """Return bytes that compress about as well as drawn data does."""
-    rng = random.Random(name)
-    return bytes(rng.choices(range(32), k=size))
-
-
 def _write(folder: str, name: str, data: bytes) -> None:
     path = os.path.join(folder, *name.split("/"))
     os.makedirs(os.path.dirname(path), exist_ok=True)
     with open(path, "wb") as file:
         file.write(data)
-    os.utime(path, (_TIME, _TIME))
-
-
-def _write_zip(path: str, build: str, files: dict[str, bytes]) -> None:
-    os.makedirs(os.path.dirname(path), exist_ok=True)
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, data in sorted(files.items()):
-            info = zipfile.ZipInfo(f"mossferry-{build}/{name}", (2026, 5, 28, 12, 0, 0))
-            info.compress_type = zipfile.ZIP_DEFLATED
-            info.external_attr = 0o100644 << 16
-            archive.writestr(info, data)
     os.utime(path, (_TIME, _TIME))

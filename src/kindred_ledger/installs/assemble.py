@@ -184,7 +184,7 @@ class _Laying:
         """Return what the person should know beyond the lines."""
         notes = []
         if self._combined.shared:
-            notes.append(f"{self._combined.shared} files are in more than one part, all alike")
+            notes.append(f"in more than one part, all alike: {self._combined.shared} of the files")
         if self._combined.extras:
             notes.append(
                 f"beside the parts lay, and stay out: {', '.join(self._combined.extras[:5])}"

@@ -59,6 +59,7 @@ def install_beside(
             names[to] = node
             if node.kind == FILE:
                 lines.append(Line(Outcome.KEPT, to, reason))
+    offer.check_held(action.source_path for action in actions if action.source is not None)
     actions += _markers(install, names, place.name)
     version = offer.version.text if offer.version else ""
     ready = readiness(install.card, place, actions, before=None, after=offer.version, ledger=ledger)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec import Struct
 
-from ..cards import Card, Install
+from ..cards import PROGRAM, Card, Install
 from ..errors import UsageError
 from ..ledger import Ledger, ReleasePlace
 from ..places import DIR, FILE, LINK, Place, Tree, check_portable
@@ -24,11 +26,26 @@ class Offer(Struct, frozen=True):
     tree: Tree
     version: Version | None
     name: str
+    shelved: ReleasePlace | None = None
 
     @property
     def place(self) -> Place:
         """Where its contents come from."""
         return self.release.place
+
+    def check_held(self, paths: Iterable[str]) -> None:
+        """Raise `UsageError` if the contents of some files are not to be had: only digests are shelved."""
+        if self.shelved is None or self.shelved.release.label.whole:
+            return
+        held = self.shelved.held
+        lacking = [path for path in paths if path.removeprefix(f"{PROGRAM}/") not in held]
+        if lacking:
+            raise UsageError(
+                f"of {len(lacking)} files that are needed only digests are shelved, such as {lacking[0]}",
+                where=self.shelved.location,
+                remedy="Shelve the release whole (kindred shelf add FILE, kindred shelf fetch), or give"
+                " its archive instead.",
+            )
 
 
 def open_release(release: Install | Place, card: Card) -> Install:
@@ -58,9 +75,8 @@ def open_offer(
         UnsafeName, UnsafeArchive: it is hostile or damaged.
     """
     opened = open_release(release, card)
-    untitled = ""
-    if isinstance(release, ReleasePlace) and not release.release.version:
-        untitled = release.release.name
+    shelved = release if isinstance(release, ReleasePlace) else None
+    untitled = shelved.release.name if shelved and not shelved.release.version else ""
     version = None if untitled else opened.sure_version
     tree = ledger.scan(opened.place, progress=progress)
     for path, node in tree.items():
@@ -70,7 +86,7 @@ def open_offer(
             raise UsageError(
                 f"{path} is {what}, which a release must not hold", where=opened.place.location
             )
-    return Offer(opened, tree, version, untitled or opened.sure_version.text)
+    return Offer(opened, tree, version, untitled or opened.sure_version.text, shelved)
 
 
 def _other_title(name: str, card: Card, where: str) -> UsageError:

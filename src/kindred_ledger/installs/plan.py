@@ -129,9 +129,12 @@ class Plan:
     def changeset(self, ledger: Ledger, *, operation: str = "update") -> Changeset:
         """Return what follows, with what is in the way and what was noticed."""
         install, offer = self.install, self.offer
-        if offer.version is not None and self.before is not None and offer.version < self.before:
-            older = f"{offer.version} is older than {self.before}; it may not read newer data"
+        after = self._expected().get(PROGRAM)
+        if after is not None and self.before is not None and after < self.before:
+            older = f"{after} is older than {self.before}; it may not read newer data"
             self.losses.append(Loss(str(install.place.location), older))
+        puts = (action for action in self.actions if action.source is offer.place)
+        offer.check_held(action.source_path for action in puts if action.after is not None)
         changes = Changeset(
             install.place, operation, "", self.now, tuple(self.actions)
         )  # what it comes to, before it is said what that means
@@ -159,7 +162,7 @@ class Plan:
             conflicts=(*self.conflicts, *ready.missing),
             warnings=tuple(self.warnings),
             notes=(*self.notes, *ready.notes, *self._left_to_convert()),
-            proof=None if self.partial else self.read_back,
+            proof=self.read_back,
         )
 
     def _look_at(self, after: Tree) -> None:
@@ -172,10 +175,9 @@ class Plan:
         ]
         if hiding:
             self.warnings.append(f"copies placed by hand hide what is installed: {listed(hiding)}")
-        expected = axis_versions(self.offer.release)
+        self.warnings += out_of_step(self.card, self._expected())
         if self.partial or self.offer.version is None:
             return
-        self.warnings += out_of_step(self.card, expected)
         promised = [
             str(component)
             for component in updates.components.values()
@@ -187,26 +189,42 @@ class Plan:
                 f"the card promises for {self.offer.name}, and the release does not hold: {listed(promised)}"
             )
 
+    def _expected(self) -> dict[str, Version]:
+        """Return what each axis shall say: the release where it brings what tells it, else as it is."""
+        card = self.card.file
+        ways = {PROGRAM: card.detect, **{name: axis.detect for name, axis in card.axes.items()}}
+        theirs, mine = axis_versions(self.offer.release), axis_versions(self.install)
+        found: dict[str, Version] = {}
+        for name, tables in ways.items():
+            files = [f"{PROGRAM}/{table.file}" for table in tables if table.file]
+            brought = not self.partial or any(path in self.offer.tree for path in files)
+            version = (theirs if brought else mine).get(name)
+            if version is not None:
+                found[name] = version
+        return found
+
     def read_back(self) -> None:
-        """Raise unless every axis of the install now says what the release says of itself.
+        """Raise unless every axis of the install now says what it should.
 
         Raises:
             PlaceChanged: one says something else.
         """
         again = self.install.again()
+        expected, found = self._expected(), axis_versions(again)
         told = [e for e in again.evidence if e.version and not e.source.startswith(_FOLDER_NAME)]
-        wrong = [str(piece) for piece in told if piece.version != self.offer.version]
-        meant, found = axis_versions(self.offer.release), axis_versions(again)
+        wrong = [
+            str(piece) for piece in told if piece.version != expected.get(PROGRAM, piece.version)
+        ]
         wrong += [
             f"{name} is {found.get(name, 'not told')}, not {version}"
-            for name, version in meant.items()
+            for name, version in expected.items()
             if name != PROGRAM and found.get(name) != version
         ]
-        if wrong and self.offer.version is not None:
+        if wrong:
             raise PlaceChanged(
-                f"read back, the install is not {self.offer.name}: {'; '.join(wrong)}",
+                f"read back, the install is not what was meant: {'; '.join(wrong)}",
                 where=self.install.place.location,
-                remedy="A file that tells the version was kept back, or changed by something else.",
+                remedy="A file that tells a version was kept back, or changed by something else.",
             )
 
     def _left_to_convert(self) -> list[str]:

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
-from ..cards import Card, Surroundings, expand_folder
+from ..cards import PROGRAM, Card, Surroundings, expand_folder
 from ..cards.detect import detect
 from ..cards.models import RequireTable
 from ..changes import Action, Conflict, check_room
@@ -78,11 +78,12 @@ def _start(
 def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflict | str:
     """Return which of the programs that are here is the right one, or that none is."""
     wanted = VersionRange.parse(need.versions)
-    program = next((folder.root for folder in folders_of(place).values()), "")
+    folders = folders_of(place)
+    program = folders[PROGRAM].root if PROGRAM in folders else place.location
     found: dict[str, Version | None] = {}
     for template in getattr(need, around.platform):
         pattern = expand_folder(template, program, around)
-        for folder in sorted(glob.glob(pattern)) if pattern else ():
+        for folder in sorted(glob.glob(os.path.normpath(pattern))) if pattern else ():
             if os.path.isdir(folder):
                 found[folder] = _version_in(need, folder)
     right = {folder: version for folder, version in found.items() if version and version in wanted}

@@ -180,6 +180,7 @@ class _OverTheTop:
             for component in updates.components.values()
             if component.optional
             and component not in asked
+            and any(component.files(path) for path in self._plan.offer.tree.leaves)
             and not any(component.files(path) for path in self._plan.now.leaves)
         ]
 
