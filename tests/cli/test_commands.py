@@ -188,7 +188,7 @@ class Statuses(PlayCase):
         self.assertEqual(self.status("show", "latest"), 0)
         into = ("--into", "back", "--yes")
         self.assertEqual(self.status("restore", "latest", *into, words="cut short"), 5)
-        self.assertEqual(self.status("verify", words="205 files lost"), 5)
+        self.assertEqual(self.status("verify", words="206 files lost"), 5)
         self.assertEqual(self.status("backup", "mossferry"), 0)
         self.assertEqual(self.status("restore", "latest", *into), 0)
         entries = self.path("ledger", "entries")

@@ -22,7 +22,7 @@ class Story(Case):
         self.assertEqual(told.count("Everything loads."), 4)
         self.assertEqual(told.count("6 files were refused."), 1)
         self.assertIn("were taken back; the place is as it was", done.stderr)
-        self.assertIn("No difference: 205 files hold the same, byte for byte.", told)
+        self.assertIn("No difference: 206 files hold the same, byte for byte.", told)
         self.assertIn("That was it.", told)
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)

@@ -166,7 +166,7 @@ class Compare(InstallCase):
                 "user/settings.ini": [("Display.Width", "2560", "1920")],
             },
         )
-        self.assertEqual((found.same, set(found.categories.values())), (203, {"saves", "settings"}))
+        self.assertEqual((found.same, set(found.categories.values())), (204, {"saves", "settings"}))
 
     def test_what_cannot_be_read_inside(self) -> None:
         """A damaged file differs all the same, and it is said why its fields are not told."""

@@ -15,7 +15,7 @@ from msgspec import Struct
 from ..errors import KindredError, UsageError
 from ..places import Patterns, check_portable
 from ..versions import Scheme, Version, VersionRange, scheme
-from .models import AxisTable, CardFile, ComponentTable, UpdateTable
+from .models import AxisTable, CardFile, ComponentTable, StartTable, UpdateTable
 
 __all__ = ["Component", "Updates", "update_faults"]
 
@@ -87,14 +87,14 @@ class Updates:
                 return f"{rule.over.strip('/')}/{path[len(top) :]}"
         return ""
 
-    def start_refused(self, before: Version, after: Version) -> str:
-        """Return why a build cannot be reached from another in one go; empty if it can."""
+    def start_missed(self, before: Version, after: Version) -> StartTable | None:
+        """Return the rule by which a build cannot be reached from another in one go, if there is one."""
         for start in self.table.starts:
             if after in VersionRange.parse(start.to, self.builds) and before not in (
                 VersionRange.parse(start.source, self.builds)
             ):
-                return start.otherwise or f"{after} is reached from {start.source} only"
-        return ""
+                return start
+        return None
 
 
 def _component(name: str, table: ComponentTable, builds: Scheme) -> Component:

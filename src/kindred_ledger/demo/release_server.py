@@ -62,6 +62,15 @@ class ReleaseHandler(BaseHTTPRequestHandler):
         """Keep quiet."""
 
 
+class _Quiet(ThreadingHTTPServer):
+    """Says nothing of clients that hang up."""
+
+    daemon_threads = True
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """Keep quiet."""
+
+
 @contextmanager
 def release_server(
     handler: type[ReleaseHandler] = ReleaseHandler,
@@ -71,8 +80,7 @@ def release_server(
 ) -> Iterator[str]:
     """Serve the made-up releases, or other files, on loopback; yield the address of the index."""
     shown = type("Shown", (handler,), {"files": served() if files is None else files})
-    server = ThreadingHTTPServer(("127.0.0.1", port), shown)
-    server.daemon_threads = True
+    server = _Quiet(("127.0.0.1", port), shown)
     thread = threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     try:

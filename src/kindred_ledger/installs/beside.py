@@ -92,7 +92,13 @@ def _folder(install: Install, offer: Offer, target: str) -> str:
     if not target:
         return os.path.join(parent, name)
     full = os.path.abspath(os.path.expanduser(target))
-    return os.path.join(full, name) if os.path.isdir(full) and os.listdir(full) else full
+    if not os.path.isdir(full) or not os.listdir(full) or _is_install(install, full):
+        return full
+    return os.path.join(full, name)
+
+
+def _is_install(install: Install, folder: str) -> bool:
+    return bool(install.card.file.program.markers) and install.card.is_install(folder)
 
 
 def _markers(install: Install, names: dict[str, Node], top: str) -> list[Action]:

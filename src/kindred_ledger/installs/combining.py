@@ -110,17 +110,20 @@ def _unwrapped(
     out = []
     for (place, tree), root in zip(scanned, roots, strict=True):
         extras += [f"{place.location}: {name}" for name in (root.extras if root else ())]
-        folder = root.folder if root else _wrapper(place, tree, told)
+        folder = root.folder if root else _wrapper(place, tree, told, markers)
         out.append((SubPlace(place, folder), tree.under(folder)) if folder else (place, tree))
     return out
 
 
-def _wrapper(place: Place, tree: Tree, told: set[str]) -> str:
-    """Return the folder a part without markers is wrapped in; `told` are those of the others."""
+def _wrapper(place: Place, tree: Tree, told: set[str], markers: Sequence[str]) -> str:
+    """Return the folder a part without all markers is wrapped in; `told` are those of the others."""
     for folder in sorted(told - {""}):
         if folder in tree:
             return folder
-    return "" if isinstance(place, FolderPlace) or told == {""} else _single_top(tree)
+    top = _single_top(tree)
+    if any(f"{top}/{marker}" in tree for marker in markers):
+        return top
+    return "" if isinstance(place, FolderPlace) or told == {""} else top
 
 
 def _single_top(tree: Tree) -> str:

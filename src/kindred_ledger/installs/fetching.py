@@ -218,22 +218,24 @@ class _Fetch:
         self._mark = ""
         self._hasher = blake3()
         self._have = 0
+        self._spliced = False  # whether it was put together from several answers
 
     def run(self) -> None:
         self._take_stock()
-        fruitless, inherited = 0, self._have > 0
+        fruitless, again, furthest = 0, False, self._have
         while True:
-            before = self._have
             trouble = self._ask() if self._have < self._part.size else ""
             if self._have == self._part.size:
                 if self._hasher.hexdigest() == self._part.digest:
                     return
+                spliced = self._spliced
                 self._begin_again()
-                if not inherited:
+                if again or not spliced:
                     raise self._wrong(trouble)
-                inherited = False  # what was there may have been of an older file of that name
+                again, furthest = True, 0  # a part of it may be of an older file, or another range
                 continue
-            fruitless = 0 if self._have > before else fruitless + 1
+            fruitless = 0 if self._have > furthest else fruitless + 1
+            furthest = max(furthest, self._have)
             if fruitless >= self._patience.tries:
                 raise self._dead(trouble)
             self._task.tell(f"quiet: {trouble}" if fruitless else "")
@@ -253,7 +255,7 @@ class _Fetch:
         self._task.advance(-self._have)
         self._file.truncate(0)
         self._file.seek(0)
-        self._hasher, self._have, self._mark = blake3(), 0, ""
+        self._hasher, self._have, self._mark, self._spliced = blake3(), 0, "", False
 
     def _ask(self) -> str:
         """Take one answer as far as it goes; return what was wrong with it."""
@@ -268,6 +270,7 @@ class _Fetch:
                     return f"from byte {asked} on was asked for, {where} came"
                 if answer.start != self._have:
                     self._begin_again()
+                self._spliced = self._spliced or self._have > 0
                 self._mark = answer.mark
                 return self._take(answer.stream)
         except TimeoutError:

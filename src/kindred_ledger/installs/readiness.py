@@ -70,9 +70,11 @@ def _start(
     card: Card, place: Place, before: Version | None, after: Version | None
 ) -> Iterator[Conflict]:
     if before is not None and after is not None:
-        refused = card.updates.start_refused(before, after)
-        if refused:
-            yield Conflict(place.location, f"it is {before}: {refused}", "Go there first.")
+        start = card.updates.start_missed(before, after)
+        if start is not None:
+            why = start.otherwise or f"{after} is reached from {start.source} only"
+            remedy = f"Bring it to {start.source} first."
+            yield Conflict(place.location, f"it is {before}: {why}", remedy)
 
 
 def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflict | str:
@@ -127,12 +129,17 @@ def _writable(place: Place, actions: list[Action]) -> Iterator[Conflict]:
             if path in seen:
                 continue
             seen.add(path)
-            if os.path.isdir(path) and not os.access(path, os.W_OK | os.X_OK):
+            if os.path.isdir(path) and not _may_write(path):
                 yield Conflict(
                     path,
                     "you may not write in this folder",
                     "Change who may write there, or move the install to a folder of your own.",
                 )
+
+
+def _may_write(folder: str) -> bool:
+    effective = os.access in os.supports_effective_ids
+    return os.access(folder, os.W_OK | os.X_OK, effective_ids=effective)
 
 
 def _read_only(actions: list[Action]) -> Iterator[str]:

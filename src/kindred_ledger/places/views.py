@@ -61,7 +61,7 @@ class JoinedPlace:
         whole = Tree()
         for name, place in self.parts.items():
             part = place.survey(seen=seen.under(name) if seen is not None else None)
-            whole = whole.overlay(part.moved_into(name))
+            whole = whole.overlay({name: Node(DIR), **part.moved_into(name)})
         return whole
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
