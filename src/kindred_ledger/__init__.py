@@ -66,6 +66,7 @@ if TYPE_CHECKING:
     from .patches import PatchSet, apply_patch, identify_base, make_patch_set, write_patch_set
     from .places import (
         FolderPlace,
+        ItemPlace,
         MemoryPlace,
         Patterns,
         TarPlace,
@@ -90,7 +91,7 @@ _HOMES = {
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
-    "places": "FolderPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
+    "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login connect",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
@@ -112,6 +113,7 @@ __all__ = [
     "Healed",
     "Identity",
     "Install",
+    "ItemPlace",
     "KindredError",
     "Layout",
     "LayoutDocument",

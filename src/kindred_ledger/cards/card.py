@@ -13,7 +13,14 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import CardError, DecisionNeeded, FormatError, KindredError, UsageError
+from ..errors import (
+    CardError,
+    DecisionNeeded,
+    FormatError,
+    KindredError,
+    UsageError,
+    VersionError,
+)
 from ..formats import (
     FOLDER,
     Document,
@@ -210,8 +217,15 @@ class Card:
 
     def build(self, text: str) -> Version:
         """Read a build: its version, or a name that players call it by."""
-        named = {name.casefold(): version for name, version in self.file.versions.names.items()}
-        return self.scheme.parse(named.get(text.strip().casefold(), text))
+        names = self.file.versions.names
+        named = {name.casefold(): version for name, version in names.items()}
+        try:
+            return self.scheme.parse(named.get(text.strip().casefold(), text))
+        except VersionError as error:
+            if names:
+                known = ", ".join(f"{name} ({version})" for name, version in names.items())
+                error.remedy = f"{error.remedy}\nNames of builds: {known}.".strip()
+            raise
 
     @cached_property
     def updates(self) -> Updates:

@@ -14,7 +14,7 @@ import click
 import msgspec
 
 from ..cards import Card, Install, Surroundings, card_for, find_cards
-from ..errors import KindredError, UsageError
+from ..errors import KindredError, LedgerError, UsageError
 from ..extensions import card_folders
 from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
@@ -72,6 +72,13 @@ class Session:
         ledger = Ledger.open(at, create=create, passphrase=self.passphrase)
         self._opened.append(ledger)
         return ledger
+
+    def known_ledger(self) -> Ledger | None:
+        """Return the ledger if there is one; none is made."""
+        try:
+            return self.open_ledger(self.ledger_where, create=False)
+        except LedgerError:
+            return None
 
     def finish(self) -> None:
         """End the use of the ledgers that were opened."""

@@ -143,7 +143,7 @@ class Plan:
             install.place,
             self.actions,
             before=self.before,
-            after=offer.version,
+            after=after if self.partial else offer.version,
             ledger=ledger,
         )
         self._look_at(changes.after)

@@ -15,10 +15,11 @@ from msgspec.structs import replace
 from ..cards import PROGRAM, Component, Install
 from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
-from ..ledger import Ledger
+from ..ledger import Ledger, Release
 from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, three_way
 from ..progress import Progress
 from ..statement import Outcome
+from .leftovers import left_over
 from .offer import Offer, open_offer, open_release
 from .plan import Plan, Put, listed
 from .recognizing import known_by_content
@@ -119,6 +120,7 @@ def update(
     for path in three_way(origin.tree if origin.tree is not None else Tree(), now, offer.tree):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
+    over.tell_leftovers(ledger)
     over.relocate()
     plan.empty_folders(origin.tree if not chosen else None)
     plan.notes += over.notes()
@@ -159,6 +161,7 @@ class _OverTheTop:
         self._left_over: list[str] = []
         self._edited: list[str] = []
         self._own: list[str] = []
+        self._shipped: dict[str, Release] = {}
 
     def is_meant(self, path: str) -> bool:
         """Tell whether a path is among what shall be brought."""
@@ -234,6 +237,15 @@ class _OverTheTop:
             self._edited.append(path.path)
             self._left_over.append(path.path)
 
+    def tell_leftovers(self, ledger: Ledger) -> None:
+        """Find out which of the files that look like the user's own a release left behind long ago."""
+        title = self._card.title
+        own = [path.removeprefix(f"{PROGRAM}/") for path in (*self._own, *self._left_over)]
+        found = left_over(own, self._plan.now.under(PROGRAM), ledger.shelf.releases(title), ledger)
+        self._shipped = {f"{PROGRAM}/{path}": release for path, release in found.items()}
+        self._own = [path for path in self._own if path not in self._shipped]
+        self._left_over = [path for path in self._left_over if path not in self._shipped]
+
     def relocate(self) -> None:
         """Move the user's files that live elsewhere from the new build on."""
         others = [path for path in self._plan.now.leaves if not path.startswith(f"{PROGRAM}/")]
@@ -251,6 +263,9 @@ class _OverTheTop:
             )
         if self._edited:
             notes.append(f"you had changed: {listed(self._edited)}")
+        if self._shipped:
+            stale = [f"{path} ({release.name})" for path, release in self._shipped.items()]
+            notes.append(f"left over from older releases, which you can remove: {listed(stale)}")
         if self._left_over:
             notes.append(
                 "not in the new release and left alone, as they may be yours or left over from the "

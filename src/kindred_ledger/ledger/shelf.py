@@ -177,6 +177,8 @@ class Shelf:
     ) -> Release:
         """Return the release that `title@version`, `title@date`, an id or a digest's beginning names.
 
+        `title@OLDER..NEWER` is a build without a version that came between two, by their dates.
+
         Of several with one version the stable one is taken before others, and one for all platforms
         before none is asked for; if more than one is left, that is a question.
 
@@ -186,7 +188,13 @@ class Shelf:
         """
         text = text.removeprefix("release:")
         title, at, named = text.partition("@")
-        found = [one for one in self.releases() if _names(one, title, named if at else text, at)]
+        older, between, newer = named.partition("..")
+        if at and between:
+            found = self._between(title, older, newer)
+        else:
+            found = [
+                one for one in self.releases() if _names(one, title, named if at else text, at)
+            ]
         if not found:
             names = ", ".join(dict.fromkeys(one.name for one in self.releases()))
             raise UsageError(
@@ -211,6 +219,20 @@ class Shelf:
                 remedy="Say which by its id, or with --channel, --platform or --variant.",
             )
         return found[0]
+
+    def _between(self, title: str, older: str, newer: str) -> list[Release]:
+        """Return the builds without a version that are dated between two versions, or dates."""
+        dates = []
+        for bound in (older, newer):
+            named = [one for one in self.releases(title) if _is_version(bound, one.version)]
+            dates.append(
+                min((one.label.date for one in named if one.label.date), default=bound)[:10]
+            )
+        return [
+            one
+            for one in self.releases(title)
+            if not one.version and dates[0] <= one.label.date[:10] <= dates[1]
+        ]
 
 
 def tree_digest(tree: Tree) -> bytes:

@@ -6,8 +6,17 @@ from typing import Any
 
 import click
 
-from ...cards import Install, belongings, find_installs, unlisted
+from ...cards import (
+    PROGRAM,
+    Install,
+    axis_versions,
+    belongings,
+    find_installs,
+    out_of_step,
+    unlisted,
+)
 from ...changes import unfinished_in
+from ...installs import likenesses
 from ...places import Tree, roots_of, running_in
 from .. import drawing
 from ..options import placing, session
@@ -37,16 +46,17 @@ def command(session: Session, folders: tuple[str, ...]) -> int:
     ]
     trees = [install.place.survey() for install in found]
     odd = [_oddities(install, session) for install in found]
+    known = _known(session, found)
     status = 1 if any(odd) else 0
     if session.json:
         return session.emit(
-            status, installs=[_plain(*each) for each in zip(found, trees, odd, strict=True)]
+            status, installs=[_plain(*each) for each in zip(found, trees, odd, known, strict=True)]
         )
-    for install, tree, oddities in zip(found, trees, odd, strict=True):
-        _draw(session, install, tree, oddities)
+    for each in zip(found, trees, odd, known, strict=True):
+        _draw(session, *each)
     if not found:
-        known = ", ".join(card.name for card in session.cards) or "none"
-        session.out.print(f"No installs here of the titles the cards describe ({known}).")
+        titles = ", ".join(card.name for card in session.cards) or "none"
+        session.out.print(f"No installs here of the titles the cards describe ({titles}).")
     return status
 
 
@@ -56,17 +66,37 @@ def _oddities(install: Install, session: Session) -> list[str]:
         odd.append("the evidence disagrees about the version: a half-done update?")
     if install.version is None:
         odd.append("nothing tells the version")
+    odd += out_of_step(install.card, axis_versions(install))
     odd += unfinished_in(install.place)
     odd += (f"in use by {program}" for program in running_in(roots_of(install.place).values()))
     return odd
 
 
-def _draw(session: Session, install: Install, tree: Tree, odd: list[str]) -> None:
+def _known(session: Session, found: list[Install]) -> list[str]:
+    """Return what each install is by its content, as far as the shelf knows its title."""
+    ledger = session.known_ledger()
+    if ledger is None:
+        return [""] * len(found)
+    titles = {release.title for release in ledger.shelf.releases()}
+    return [
+        str(likenesses(install, ledger, progress=session.progress)[0])
+        if install.card.title in titles
+        else ""
+        for install in found
+    ]
+
+
+def _draw(session: Session, install: Install, tree: Tree, odd: list[str], known: str) -> None:
     version = install.version.text if install.version else "of unknown version"
     drawing.heading(session.out, f"{install.card.name} {version}", install.place.location)
     for piece in install.evidence:
         mark = "✓" if piece.version and piece.version == install.version else "·"
         session.out.print(f"    {mark} {piece}", style="dim" if mark == "·" else "default")
+    for name, axis in axis_versions(install).items():
+        if name != PROGRAM:
+            session.out.print(f"    ✓ {name}: {axis}")
+    if known:
+        session.out.print(f"    by its content: {known}")
     lines = [
         (f"    {one.name}", f"{one.files:,}", drawing.size(one.size_bytes))
         for one in belongings(install.card, tree)
@@ -78,7 +108,7 @@ def _draw(session: Session, install: Install, tree: Tree, odd: list[str]) -> Non
         session.out.print(f"    ! {fault}", style="bold yellow")
 
 
-def _plain(install: Install, tree: Tree, odd: list[str]) -> dict[str, Any]:
+def _plain(install: Install, tree: Tree, odd: list[str], known: str) -> dict[str, Any]:
     return {
         "title": install.card.title,
         "version": install.version.text if install.version else None,
@@ -95,5 +125,7 @@ def _plain(install: Install, tree: Tree, odd: list[str]) -> dict[str, Any]:
             {"folder": one.name, "files": one.files, "bytes": one.size_bytes}
             for one in unlisted(install.card, tree)
         ],
+        "axes": {name: version.text for name, version in axis_versions(install).items()},
+        "by_content": known,
         "odd": odd,
     }
