@@ -29,6 +29,7 @@ LONGEST_SECONDS = 60.0
 
 # name of the picture -> commands that go before it unseen, and the one that is seen
 UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
+PARTS = "downloads/parts/mossferry-2.1"
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
     "scan": ((), "scan"),
@@ -41,21 +42,35 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         (),
         "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output full --dry-run",
     ),
+    "shelf": (
+        ("shelf add downloads/mossferry-1.4.zip",),
+        "shelf fetch 2.1 --from downloads/releases.json;"
+        " kindred shelf fetch --from downloads/releases.json --digests;"
+        " kindred shelf list --from downloads/releases.json; echo; kindred shelf list",
+    ),
+    "update-clean": ((), "update mossferry downloads/mossferry-2.0.zip --clean --dry-run"),
+    "update-beside": ((), "update mossferry downloads/mossferry-2.0.zip --beside --dry-run"),
+    "update-component": (
+        (),
+        "update second/mossferry downloads/mossferry-1.4.zip --component charts --dry-run",
+    ),
+    "assemble": (
+        (),
+        f"assemble {PARTS}-program.zip {PARTS}-data.zip --title mossferry --into mossferry-2.1 --dry-run",
+    ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "route": ((), "route voyage --from 3 --to 6"),
     "convert": ((), "convert mossferry --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
-    "history": (("undo --yes", "undo --yes"), "history"),
-    "entries": ((), "entries"),
-    "show": ((), "show mossferry@1.4"),
-    "undo": ((), "undo --dry-run"),
+    "entries": (("undo --yes", "undo --yes"), "entries"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
     "verify": (("mirror second-disk/ledger",), "verify"),
-    "drill": (("heal --from second-disk/ledger", "drill mossferry@1.4"), "drill"),
-    "heal": ((), "heal --from second-disk/ledger"),
     "retire": (
         (
+            "heal --from second-disk/ledger",
+            "drill mossferry@1.4",
+            "drill",
             "export mossferry@2.0 kept.zip",
             'import kept.zip --title mossferry --version 2.0 --note "by hand"',
             'confirm --note "loaded every save"',
@@ -131,7 +146,7 @@ def pack_damaged(play: str) -> Iterator[None]:
 
 
 # What goes on while a picture is taken.
-MEANWHILE = {"verify": pack_damaged, "heal": pack_damaged}
+MEANWHILE = {"verify": pack_damaged}
 
 
 @contextmanager

@@ -12,6 +12,7 @@ import sys
 import unittest
 
 from kindred_ledger.cli.main import COMMANDS
+from kindred_ledger.demo.play_area import build_play_area
 from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
 
 try:
@@ -23,12 +24,30 @@ UPDATE = ("update", "mossferry", "downloads/mossferry-2.0.zip")
 OLD = ("--old", "downloads/mossferry-1.4.zip")
 
 
+_STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
+
+
 class Guide(PlayCase):
     def test_every_command_of_the_guide_runs(self) -> None:
         """In order, on the demo's folder, each with the status the guide gives it."""
-        with open(os.path.join(ROOT, "docs", "guide.md"), encoding="utf-8") as file:
+        used = self.run_page("guide.md", least=20)
+        self.assertEqual(used, set(COMMANDS) - {"demo", "shelf", "assemble"})
+
+    def test_every_command_of_the_other_pages_runs(self) -> None:
+        """Each page on a play area of its own, as it says."""
+        pages = ["releases.md", *(f"updating/{name}" for name in _STYLES)]
+        used = set()
+        for page in pages:
+            self.folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
+            build_play_area(self.folder)
+            used |= self.run_page(page, least=2)
+        self.assertGreaterEqual(used, {"shelf", "assemble", "update"})
+
+    def run_page(self, page: str, *, least: int) -> set[str]:
+        """Run the commands of a page of the documentation; return which they were."""
+        with open(os.path.join(ROOT, "docs", *page.split("/")), encoding="utf-8") as file:
             lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)
-        self.assertGreater(len(lines), 20)
+        self.assertGreater(len(lines), least)
         used = set()
         environment = {
             "KINDRED_PASSPHRASE": "peat",
@@ -43,12 +62,12 @@ class Guide(PlayCase):
             done = kindred(*args, folder=self.folder, environment=environment)
             self.assertEqual(done.returncode, expected, f"{line}\n{done.stdout}{done.stderr}")
             self.assertNotIn("Traceback", done.stderr)
-        self.assertEqual(used, set(COMMANDS) - {"demo"})
+        return used
 
     def test_every_command_has_help_with_an_example(self) -> None:
         """And stands in the list of commands, the guide and the README."""
         docs = ""
-        for name in ("README.md", "docs/guide.md"):
+        for name in ("README.md", "docs/guide.md", "docs/releases.md", "docs/updating/README.md"):
             with open(os.path.join(ROOT, *name.split("/")), encoding="utf-8") as file:
                 docs += file.read()
         listed = kindred("--help", folder=self.folder).stdout

@@ -39,7 +39,7 @@ from kindred_ledger.ledger import Ledger, ReleaseTag, verify
 from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place
 from tests.changes.killed import is_change
 from tests.installs.small import MINE, NEW, OLD, SmallCase, files_in, size_of
-from tests.support import law, opened_files, snapshot, unprivileged, write
+from tests.support import law, opened_files, small_disk, snapshot, unprivileged, write
 
 GAMES = "games"
 
@@ -467,6 +467,14 @@ class Rules(StyleCase):
         self.assertIn("program/mods/over/plain.dat hides program/data/plain.dat", warned)
         self.assertNotIn("else.dat", warned)
 
+    def test_too_little_room(self) -> None:
+        """It is told before anything is asked, as a decision; nothing was written."""
+        small_disk(self, self.path(GAMES), "3m")
+        write(self.path(GAMES, "quill"), MINE)
+        write(self.path("new"), {"data/large.dat": bytes(range(256)) * 40_000})
+        with self.assertRaisesRegex(DecisionNeeded, "MB free and .* are needed"):
+            self.over().apply(self.kept)
+
     def test_folders_that_may_not_be_written(self) -> None:
         """It is told before anything is written; files that are read-only change all the same."""
         os.chmod(self.path(GAMES, "quill", "quill.bin"), 0o444)
@@ -575,6 +583,19 @@ class Recognizing(StyleCase):
         with opened_files(self.path(GAMES)) as opened:
             self.assertEqual(str(likenesses(self.install, self.kept)[0]), told)
         self.assertEqual([name for name in opened if "version.txt" not in name], [])
+
+    def test_what_older_releases_left_behind(self) -> None:
+        """Only what a release had there, just so, is left over; the user's files never are."""
+        write(self.path("older"), {**OLD, "version.txt": b"build 0.9\n", "data/ancient.dat": b"0.9",
+                                   "data/own.dat": b"not mine"})  # fmt: skip
+        write(self.path(GAMES, "quill"), {"data/ancient.dat": b"0.9"})
+        for place in (FolderPlace(self.path("older")), self.old()):
+            shelve([place], self.card, ledger=self.kept, digests_only=True)
+        wishes = Wishes(mine=lambda _: True)
+        change = update(self.install, self.new(), ledger=self.kept, wishes=wishes)
+        stale = "left over from older releases, which you can remove: program/data/ancient.dat (quill@0.9)"
+        self.assertIn(stale, change.notes)
+        self.assertIn("program/data/own.dat", change.after)
 
     def test_the_shelf(self) -> None:
         """Labels that are wrong or taken are refused; releases are no entries; digests give no contents."""

@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from .play_area import build_play_area
+from .release_server import release_server
 
 __all__ = ["tell"]
 
@@ -60,6 +61,7 @@ class _Story:
         self._fail_and_recover()
         self._update_and_convert()
         self._back_and_forth()
+        self._releases()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -123,6 +125,25 @@ class _Story:
         self._game()
         self._kindred("entries")
 
+    def _releases(self) -> None:
+        self._chapter(
+            "8. Releases from the net.",
+            "The makers' server, simulated on this machine (kindred demo --serve runs it, too). With "
+            "the release on the shelf, it is known what of an install is an edit.",
+        )
+        with release_server() as url:
+            self._kindred("shelf", "list", "--from", url)
+            self._kindred("shelf", "fetch", "2.0", "--from", url)
+            self._kindred("scan", "mossferry")
+            self._say("2.1 is a preview so far. That is said, and not taken unasked:")
+            self._kindred("shelf", "fetch", "2.1", "--from", url, status=3)
+            self._kindred("shelf", "fetch", "2.1", "--from", url, "--channel", "preview")
+        self._say("So it shall stand beside the other for an evening:")
+        beside = ("update", "second/mossferry", "release:mossferry@2.1", "--beside", "--yes")
+        self._kindred(*beside)
+        self._game("second/mossferry-2.1")
+        self._kindred("undo", "--yes")
+
     def _last_changes(self, number: int) -> list[str]:
         """Return the ids of the last changes, the newest first."""
         text = subprocess.run(
@@ -155,9 +176,9 @@ class _Story:
             game.wait(timeout=30)
             game.stdout.close()
 
-    def _game(self, *, status: int = 0) -> None:
-        self._print_command("python mossferry/mossferry.py")
-        self._run([sys.executable, os.path.join("mossferry", "mossferry.py")], status)
+    def _game(self, folder: str = "mossferry", *, status: int = 0) -> None:
+        self._print_command(f"python {folder}/mossferry.py")
+        self._run([sys.executable, os.path.join(*folder.split("/"), "mossferry.py")], status)
 
     def _kindred(self, *args: str, status: int = 0) -> None:
         self._print_command(shlex.join(["kindred", *args]))

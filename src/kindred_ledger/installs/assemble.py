@@ -15,6 +15,7 @@ from msgspec import Struct
 from ..cards import PROGRAM, Card, Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import KindredError
+from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
 from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, same_content
 from ..progress import Progress
@@ -95,6 +96,7 @@ def assemble(
         warnings=tuple(_missing_parts(how.card, combined.tree, release)),
         notes=(
             f"{'into an archive' if into_archive else 'assembled'}; what is typically lost this way: {risk}",
+            *filter(None, [misnamed(target.location, "zip") if into_archive else ""]),
             *lay.notes(),
             *ready.notes,
         ),

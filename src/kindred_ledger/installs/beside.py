@@ -76,6 +76,7 @@ def install_beside(
         conflicts=ready.missing,
         notes=(
             f"beside; what is typically lost this way: {_RISK} (kindred carry brings them)",
+            *offer.notes,
             *ready.notes,
         ),
         proof=lambda: _read_back(install, offer, folder),

@@ -15,6 +15,8 @@ from ..versions import Version
 
 __all__ = ["Offer", "open_offer", "open_release"]
 
+_SHOWN = 5
+
 
 class Offer(Struct, frozen=True):
     """A release with its tree, whose paths begin as an install's do.
@@ -32,6 +34,13 @@ class Offer(Struct, frozen=True):
     def place(self) -> Place:
         """Where its contents come from."""
         return self.release.place
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What was noticed while it was opened."""
+        extras = self.release.extras
+        shown = ", ".join(extras[:_SHOWN]) + (" …" if len(extras) > _SHOWN else "")
+        return (f"beside the release lay, and stays out: {shown}",) if extras else ()
 
     def check_held(self, paths: Iterable[str]) -> None:
         """Raise `UsageError` if the contents of some files are not to be had: only digests are shelved."""

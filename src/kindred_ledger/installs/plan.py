@@ -49,6 +49,7 @@ class Plan:
         self.losses: list[Loss] = []
         self.conflicts: list[Conflict] = []
         self.notes: list[str] = [f"{style}; what is typically lost this way: {risk}"]
+        self.notes += offer.notes
         self.warnings: list[str] = []
         self.partial = False  # whether only some of the release is brought
 
@@ -135,9 +136,6 @@ class Plan:
             self.losses.append(Loss(str(install.place.location), older))
         puts = (action for action in self.actions if action.source is offer.place)
         offer.check_held(action.source_path for action in puts if action.after is not None)
-        changes = Changeset(
-            install.place, operation, "", self.now, tuple(self.actions)
-        )  # what it comes to, before it is said what that means
         ready = readiness(
             self.card,
             install.place,
@@ -146,7 +144,7 @@ class Plan:
             after=after if self.partial else offer.version,
             ledger=ledger,
         )
-        self._look_at(changes.after)
+        self._look_at()
         here = self.before or "what it is"
         return Changeset(
             place=install.place,
@@ -165,12 +163,14 @@ class Plan:
             proof=self.read_back,
         )
 
-    def _look_at(self, after: Tree) -> None:
+    def _look_at(self) -> None:
         """Warn of what would be odd about the install as it will be."""
         updates = self.card.updates
+        gone = {action.path for action in self.actions if action.after is None}
+        new = {action.path for action in self.actions if action.after is not None}
         hiding = [
             f"{path} hides {hidden}"
-            for path in after.leaves
+            for path in sorted({*self.now.leaves} - gone | new)
             if (hidden := updates.hidden_by(path)) and hidden in self.offer.tree
         ]
         if hiding:

@@ -160,6 +160,7 @@ class _OverTheTop:
         self._unused = self._unused_parts()
         self._left_over: list[str] = []
         self._edited: list[str] = []
+        self._belongings: list[str] = []
         self._own: list[str] = []
         self._shipped: dict[str, Release] = {}
 
@@ -226,7 +227,7 @@ class _OverTheTop:
         if path.mine is None or path.mine.kind == DIR:
             return
         if self._card.category_of(path.path):
-            self._own.append(path.path)
+            self._belongings.append(path.path)
         elif not self._known:
             self._left_over.append(path.path)
         elif path.base is None:
@@ -250,7 +251,8 @@ class _OverTheTop:
         """Move the user's files that live elsewhere from the new build on."""
         others = [path for path in self._plan.now.leaves if not path.startswith(f"{PROGRAM}/")]
         if not self._chosen:
-            moved = self._plan.relocate([*self._own, *self._left_over, *others])
+            own = (*self._belongings, *self._own, *self._left_over, *others)
+            moved = self._plan.relocate(own)
             self._left_over = [path for path in self._left_over if path not in moved]
 
     def notes(self) -> list[str]:
