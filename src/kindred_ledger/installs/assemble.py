@@ -213,10 +213,13 @@ def _missing_parts(card: Card | None, tree: Tree, release: Install | None) -> li
         return []
     lacking = [marker for marker in card.file.program.markers if marker not in tree]
     missing = [f"a part with {marker}" for marker in lacking]
+    left_out: list[str] = []
     version: Version | None = release.version if release else None
     for component in card.updates.components.values():
+        if any(component.files(f"{PROGRAM}/{path}") for path in tree.leaves):
+            continue
         promised = version in component.builds if version is not None else not component.optional
-        held = any(component.files(f"{PROGRAM}/{path}") for path in tree.leaves)
-        if promised and not held and not component.optional:
-            missing.append(f"the part {component}")
-    return [f"missing, by the card: {', '.join(missing)}"] if missing else []
+        if promised:
+            (left_out if component.optional else missing).append(f"the part {component}")
+    told = [f"missing, by the card: {', '.join(missing)}"] if missing else []
+    return told + ([f"optional, and not there: {', '.join(left_out)}"] if left_out else [])

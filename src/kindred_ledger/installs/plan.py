@@ -52,6 +52,7 @@ class Plan:
         self.notes += offer.notes
         self.warnings: list[str] = []
         self.partial = False  # whether only some of the release is brought
+        self.subject = self.card.name
 
     def take(self, path: str, here: Node | None, offered: Node, put: Put) -> None:
         """Note what becomes of a file of the release."""
@@ -149,7 +150,7 @@ class Plan:
         return Changeset(
             place=install.place,
             operation=operation,
-            summary=f"bring {self.card.name} from {here} to {offer.name}, {self.style}",
+            summary=f"bring {self.subject} from {here} to {offer.name}, {self.style}",
             before=self.now,
             actions=tuple(self.actions),
             tag=install.tag,

@@ -228,7 +228,7 @@ def choose_release(
         if found and not stable:
             channels = sorted({one.channel for one in found})
             raise DecisionNeeded(
-                f"only {' and '.join(channels)} has {wanted or 'any release'}",
+                f"{wanted or 'any release'} is there only as {' and '.join(channels)}",
                 choices=tuple(map(str, found)),
                 remedy=f"If that will do: --channel {channels[0]}",
             )

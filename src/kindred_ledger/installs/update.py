@@ -113,8 +113,10 @@ def update(
     chosen = [install.card.updates.component(name) for name in wishes.components]
     if chosen:
         offer = _only(offer, chosen)
-    plan = Plan(install, offer, now, style=_style(chosen), risk=_RISK)
-    plan.partial = bool(chosen)
+    plan = Plan(install, offer, now, style="over the top", risk=_RISK)
+    if chosen:
+        plan.partial = True
+        plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
     plan.notes += origin.notes
     over = _OverTheTop(plan, origin.tree, wishes, chosen)
     for path in three_way(origin.tree if origin.tree is not None else Tree(), now, offer.tree):
@@ -125,12 +127,6 @@ def update(
     plan.empty_folders(origin.tree if not chosen else None)
     plan.notes += over.notes()
     return plan.changeset(ledger)
-
-
-def _style(chosen: list[Component]) -> str:
-    if not chosen:
-        return "over the top"
-    return f"over the top, only {' and '.join(component.name for component in chosen)}"
 
 
 def _only(offer: Offer, chosen: list[Component]) -> Offer:
