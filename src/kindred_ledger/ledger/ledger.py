@@ -277,13 +277,14 @@ class Ledger:
         with self.storing.session() as again:
             while again():
                 self._stored_as(place, held, progress or Progress())
+            now = self.clock()
             entry = self._entry(
-                place, tag, tree, complete=True, reason="shelved", note=note, pinned=True
+                place, tag, tree, now, complete=True, reason="shelved", note=note, pinned=True
             )
             body = {"tree": tree_to_columns(held)}
             if not label.whole:
                 body["release"] = tree_to_columns(tree)
-            return self._entered(replace(entry, release=label), body)
+            return self._entered(replace(entry, release=label), body, now)
 
     def release_tree(self, entry: Entry) -> Tree:
         """Return the whole tree of a release."""
@@ -312,10 +313,12 @@ class Ledger:
         return digested(place, lambda: look(place, wanted, seen=seen), seen=seen, progress=progress)
 
     def _enter(self, place: Place, tag: Tag, tree: Tree, **more: Any) -> Entry:
-        return self._entered(self._entry(place, tag, tree, **more), {"tree": tree_to_columns(tree)})
+        now = self.clock()
+        entry = self._entry(place, tag, tree, now, **more)
+        return self._entered(entry, {"tree": tree_to_columns(tree)}, now)
 
-    def _entered(self, entry: Entry, body: dict[str, Any]) -> Entry:
-        header, now = entry.to_json(), self.clock()
+    def _entered(self, entry: Entry, body: dict[str, Any], now: float) -> Entry:
+        header = entry.to_json()
         return replace(entry, id=self._entries.enter(now, lambda id: {**header, "id": id}, body))
 
     def _entry(
@@ -323,6 +326,7 @@ class Ledger:
         place: Place,
         tag: Tag,
         tree: Tree,
+        now: float,
         *,
         complete: bool,
         reason: str = "asked",
@@ -334,7 +338,7 @@ class Ledger:
     ) -> Entry:
         return Entry(
             id="",
-            when=iso(self.clock()),
+            when=iso(now),
             tag=tag,
             roots=roots_of(place),
             files=len(tree.files),
