@@ -27,7 +27,8 @@ def settle(changeset: Changeset, after: Tree) -> tuple[tuple[Statement, ...], li
             raise PlaceChanged(
                 f"{path} is not what was written there",
                 where=changeset.place.location,
-                remedy="Something else writes here. Close the game and its launcher, then run this again.",
+                remedy="Something else writes here, or where it came from. Close the game and its launcher,"
+                " then run this again.",
             )
     was, out = before.leaves, after.leaves
     meanwhile = {

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..ledger import Ledger, Release
-from ..places import Tree, same_content
+from ..places import Tree
 
 __all__ = ["left_over"]
 
@@ -21,10 +21,10 @@ def left_over(
     wanted = set(paths)
     found: dict[str, Release] = {}
     for release in releases if wanted else ():
-        shipped = ledger.shelf.tree(release)
+        shipped = ledger.shelf.files(release)
         found.update(
             (path, release)
             for path in wanted & shipped.keys()
-            if same_content(shipped[path], tree.get(path))
+            if (tree[path].digest or b"").hex() == shipped[path]
         )
     return found

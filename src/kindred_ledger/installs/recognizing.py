@@ -78,10 +78,12 @@ def likenesses(
         tree = ledger.scan(install.place, progress=progress).under(PROGRAM)
         own = install.card
         releases = ledger.shelf.releases(install.card.title) if releases is None else releases
-    here = {path: node.digest for path, node in tree.items() if node.kind == FILE}
-    if own is not None:
-        here = {path: digest for path, digest in here.items() if not _is_own(own, path)}
-    found = [_likeness(here, release, ledger.shelf.tree(release)) for release in releases]
+    here = {
+        path: node.digest.hex()
+        for path, node in tree.items()
+        if node.kind == FILE and node.digest and not (own is not None and _is_own(own, path))
+    }
+    found = [_likeness(here, release, ledger.shelf.files(release)) for release in releases]
     return sorted(found, key=lambda one: (-one.share, len(one.unknown)))
 
 
@@ -114,10 +116,14 @@ def _is_own(card: Card, path: str) -> bool:
     return bool(card.file.categories) and bool(card.category_of(f"{PROGRAM}/{path}"))
 
 
-def _likeness(here: dict[str, bytes | None], release: Release, tree: Tree) -> Likeness:
-    there = {path: node.digest for path, node in tree.items() if node.kind == FILE}
+def _likeness(here: dict[str, str], release: Release, there: dict[str, str]) -> Likeness:
+    same = here.items() & there.items()
     both = here.keys() & there.keys()
-    edited = tuple(sorted(path for path in both if here[path] != there[path]))
-    missing = tuple(sorted(there.keys() - both))
-    unknown = tuple(sorted(here.keys() - both))
-    return Likeness(release, len(both) - len(edited), edited, missing, unknown)
+    edited = sorted(both - {path for path, _ in same}) if len(same) < len(both) else ()
+    return Likeness(
+        release,
+        len(same),
+        tuple(edited),
+        tuple(sorted(there.keys() - both)),
+        tuple(sorted(here.keys() - both)),
+    )

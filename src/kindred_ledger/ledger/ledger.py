@@ -288,8 +288,13 @@ class Ledger:
 
     def release_tree(self, entry: Entry) -> Tree:
         """Return the whole tree of a release."""
+        return tree_from_columns(self.release_columns(entry))
+
+    def release_columns(self, entry: Entry) -> dict[str, Any]:
+        """Return the whole tree of a release in columns, as it is stored."""
         body = self._entries.read(entry.id)[1]
-        return tree_from_columns(body.get("release", body["tree"]))
+        columns: dict[str, Any] = body.get("release", body["tree"])
+        return columns
 
     def drop_release(self, entry: Entry) -> None:
         """Take a release away."""

@@ -24,6 +24,7 @@ __all__ = [
     "decode_header",
     "digests_of",
     "encode",
+    "files_of",
     "lost_files",
     "tree_from_columns",
     "tree_to_columns",
@@ -127,6 +128,21 @@ def tree_from_columns(columns: dict[str, Any]) -> Tree:
         )
         return Tree(dict(zip(columns["paths"], map(node_of, rows), strict=True)))
     except (KeyError, ValueError, StopIteration, RuntimeError) as error:
+        raise LedgerDamaged(f"the tree cannot be read: {error}") from error
+
+
+def files_of(tree: dict[str, Any]) -> dict[str, str]:
+    """Return the digest, in hex, of each file of a tree in columns, by path.
+
+    Raises:
+        LedgerDamaged: columns are missing or of different lengths.
+    """
+    try:
+        raw = tree["digests"]
+        files = [p for p, kind in zip(tree["paths"], tree["kinds"], strict=True) if kind == "f"]
+        digests = [raw[at : at + 64] for at in range(0, len(raw), 64)]
+        return dict(zip(files, digests, strict=True))
+    except (KeyError, ValueError) as error:
         raise LedgerDamaged(f"the tree cannot be read: {error}") from error
 
 

@@ -22,6 +22,7 @@ from ..progress import Progress
 from ..versions import Version
 from .entries import Entry, ReleaseTag, Tag
 from .entry_place import EntryPlace
+from .manifest import files_of
 
 if TYPE_CHECKING:
     from .ledger import Ledger
@@ -167,6 +168,10 @@ class Shelf:
     def tree(self, release: Release) -> Tree:
         """Return the whole tree of a release, whatever contents of it were kept."""
         return self._ledger.release_tree(release.entry)
+
+    def files(self, release: Release) -> dict[str, str]:
+        """Return the digest, in hex, of each file of a release: its tree, for those in a hurry."""
+        return files_of(self._ledger.release_columns(release.entry))
 
     def place(self, release: Release) -> ReleasePlace:
         """Return a release as a place to read from."""

@@ -84,6 +84,10 @@ class LaidPlace:
     def location(self) -> str:
         return " + ".join(dict.fromkeys(place.location for place in self._owners.values()))
 
+    def owner(self, path: str) -> Place | None:
+        """Return the place a path is read from."""
+        return self._owners.get(path)
+
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree; where several places are one path, that of the place it is read from."""
         trees = {place: place.survey() for place in set(self._owners.values())}
@@ -136,8 +140,14 @@ def _by_part(paths: Iterable[str]) -> dict[str, list[str]]:
 
 def disk_path(place: Place, path: str) -> str | None:
     """Return where a file of a place lies on disk; None if it lies in something else."""
-    folders = folders_of(place)
-    if "" in folders:
-        return folders[""].path(path)
-    name, _, rest = path.partition("/")
-    return folders[name].path(rest) if name in folders else None
+    at: Place | None = place
+    while at is not None and not isinstance(at, FolderPlace):
+        if isinstance(at, SubPlace):
+            path = f"{at.folder}/{path}"
+            at = at.place
+        elif isinstance(at, JoinedPlace):
+            name, _, path = path.partition("/")
+            at = at.parts.get(name)
+        else:
+            at = at.owner(path) if isinstance(at, LaidPlace) else None
+    return at.path(path) if at is not None else None
