@@ -39,7 +39,7 @@ from kindred_ledger.ledger import Ledger, ReleaseTag, verify
 from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place
 from tests.changes.killed import is_change
 from tests.installs.small import MINE, NEW, OLD, SmallCase, files_in, size_of
-from tests.support import law, opened_files, small_disk, snapshot, unprivileged, write
+from tests.support import opened_files, side_law, small_disk, snapshot, unprivileged, write
 
 GAMES = "games"
 
@@ -217,7 +217,7 @@ class WithoutACard(StyleCase):
         max_size=6,
     )
 
-    @law
+    @side_law
     @given(_sides, _sides, _sides)
     def test_every_file_has_the_fate_that_three_sides_give_it(
         self, old: dict[str, bytes], mine: dict[str, bytes], new: dict[str, bytes]

@@ -26,7 +26,7 @@ from ..places import (
     sync_dir,
     sync_files,
 )
-from ..progress import Progress
+from ..progress import Progress, Task
 from .actions import Action
 from .journal import Journal, Op
 
@@ -35,6 +35,7 @@ __all__ = ["check_room", "stage_contents", "unfinished_in"]
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
+_COPIES = 2  # at once; more fight over the disk
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
@@ -90,13 +91,8 @@ def stage_contents(
     total = sum(op.after.size for op in files.values() if op.after)
     with progress.task("writing", total=total, unit="bytes") as task:
         for source, by_path in _by_source(files, sources).items():
-            left = []
-            for path, ops in by_path.items():
-                copied = _copied(news, ops, path, source)
-                task.advance(copied)
-                if not copied:
-                    left.append(path)
-            for path, blocks in source.read(left):
+            copied = _copy_all(news, by_path, source, task)
+            for path, blocks in source.read(path for path in by_path if path not in copied):
                 task.advance(_write(news, by_path[path], path, blocks, source))
     for part, new in news.items():
         sync_files(new, [str(op.number) for op in files.values() if op.part == part])
@@ -151,14 +147,39 @@ def _by_source(
     return grouped
 
 
+def _copy_all(
+    news: Mapping[str, str], by_path: Mapping[str, list[Op]], source: Place, task: Task
+) -> set[str]:
+    """Copy what the system can copy by itself; return the paths."""
+    large = {
+        path: ops
+        for path, ops in by_path.items()
+        if ops[0].after is not None and ops[0].after.size >= _LARGE
+    }
+    if not large or not hasattr(os, "copy_file_range"):
+        return set()
+    from concurrent.futures import ThreadPoolExecutor
+
+    def copy(item: tuple[str, list[Op]]) -> tuple[str, int]:
+        return item[0], _copied(news, item[1], item[0], source)
+
+    copied = set()
+    with ThreadPoolExecutor(_COPIES) as pool:
+        for path, size in pool.map(copy, large.items()):
+            task.advance(size)
+            if size:
+                copied.add(path)
+    return copied
+
+
 def _copied(news: Mapping[str, str], ops: list[Op], path: str, source: Place) -> int:
     """Have the system copy a file of a folder, without passing it through here; return the bytes.
 
     Nobody hashes it on the way: what stands in the place in the end is read back and verified. None
-    are copied where only reading will do: what is no file of a disk, small, or has holes.
+    are copied where only reading will do: what is no file of a disk, or has holes.
     """
     full = disk_path(source, path)
-    if full is None or not hasattr(os, "copy_file_range"):
+    if full is None:
         return 0
     first, want = _staged(news, ops[0]), ops[0].after
     assert want is not None
@@ -166,7 +187,7 @@ def _copied(news: Mapping[str, str], ops: list[Op], path: str, source: Place) ->
         fd = os.open(full, _READ_FLAGS)
         files.callback(os.close, fd)
         stat = os.fstat(fd)
-        if stat.st_size != want.size or stat.st_size < _LARGE or stat.st_blocks * 512 < want.size:
+        if stat.st_size != want.size or stat.st_blocks * 512 < want.size:
             return 0
         out = os.open(first, _WRITE_FLAGS, 0o666)
         files.callback(os.close, out)
