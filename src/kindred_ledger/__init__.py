@@ -32,7 +32,9 @@ if TYPE_CHECKING:
     from .formats import Layout, LayoutDocument, decode
     from .installs import (
         Assembly,
+        Begin,
         Comparison,
+        Meeting,
         Wishes,
         assemble,
         carry,
@@ -45,6 +47,7 @@ if TYPE_CHECKING:
         shelve,
         shelve_from,
         source_at,
+        switch,
         update,
     )
     from .ledger import (
@@ -86,8 +89,8 @@ _HOMES = {
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
-    "installs": "Assembly Comparison Wishes assemble carry choose_release compare install_beside"
-    " likenesses read_index reinstall shelve shelve_from source_at update",
+    "installs": "Assembly Begin Comparison Meeting Wishes assemble carry choose_release compare"
+    " install_beside likenesses read_index reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
@@ -103,6 +106,7 @@ __all__ = [
     "Action",
     "Applied",
     "Assembly",
+    "Begin",
     "Card",
     "Changeset",
     "Comparison",
@@ -120,6 +124,7 @@ __all__ = [
     "Ledger",
     "Line",
     "Login",
+    "Meeting",
     "MemoryPlace",
     "Mirrored",
     "Outcome",
@@ -172,6 +177,7 @@ __all__ = [
     "shelve",
     "shelve_from",
     "source_at",
+    "switch",
     "undo",
     "update",
     "verify",

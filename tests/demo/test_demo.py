@@ -91,6 +91,7 @@ class Examples(Case):
             "voyages/low-water.6.mfsv, voyages/reed-cutting.6.mfsv",
             "apply_a_patch.py": "an edited one is near to first.chart: 99.9% of it is the same",
             "convert_packs.py": "after undo: mod.json, reeds.cache, reeds.dat",
+            "an_older_build_for_an_evening.py": "and back: saves-of-2.0.txt",
             "clean_or_beside.py": "taken back: 1.4 again, and gone is mossferry-2.0",
             "edits_without_a_card.py": "mossferry@1.4 with 1 file edited, 12 unknown",
             "install_in_parts.py": "taken back; lamps are left: False; 2.1 is left: False",

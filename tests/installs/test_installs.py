@@ -22,9 +22,11 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import Wishes, carry, compare, update
+from kindred_ledger.installs import Meeting, Wishes, carry, compare, update
 from kindred_ledger.places import read_bytes, scan
 from tests.support import PlayCase, snapshot, write
+
+ALL_GIVE_WAY = Meeting(replace=lambda _: True)
 
 
 class InstallCase(PlayCase):
@@ -199,12 +201,47 @@ class Carry(InstallCase):
         torn = carry(self.install(), target, ["settings"], ledger=self.kept)
         with self.assertRaisesRegex(DecisionNeeded, "(?s)controls.json.*--overwrite PATTERN"):
             torn.apply(self.kept, allow_loss=True)
-        change = carry(
-            self.install(), target, ["settings"], ledger=self.kept, overwrite=lambda _: True
-        )
+        change = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=ALL_GIVE_WAY)
         self.assertIn("the target's own gives way", {loss.reason for loss in change.losses})
         change.apply(self.kept, allow_loss=True)
         self.assertIn("2560 wide, detail 3", self.judge("second/mossferry")[1])
+
+    def test_settings_are_merged_key_by_key(self) -> None:
+        """My value, the new key's default, retired keys in the statement; the game takes the result."""
+        old, target = self.install(), self.install("second/mossferry")
+        merge = Meeting(merge=lambda _: True)
+        change = carry(old, target, ["settings"], ledger=self.kept, meeting=merge)
+        done = change.apply(self.kept, allow_loss=True)
+        books = {
+            s.subject: {x.item: (x.outcome.value, x.reason) for x in s.lines}
+            for s in done.statements
+        }
+        settings = books["user/settings.ini"]
+        self.assertEqual(settings["Video.Width"], ("kept", "your value"))
+        self.assertEqual(settings["Sound.Volume"], ("held", "retired; it was '80'"))
+        with open(self.path("second", "mossferry", "userdata", "settings.ini"), "rb") as file:
+            self.assertEqual(file.read(), _MERGED)
+        self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "kept")
+        status, said = self.judge("second/mossferry")
+        self.assertEqual((status, "2560 wide, detail 3" in said), (0, True), said)
+        undo(self.kept, done.record.id).apply(self.kept)
+        self.assertIn("1280 wide", self.judge("second/mossferry")[1])
+
+    def test_the_targets_own_stays_or_stands_beside(self) -> None:
+        """Kept: what would arrive is held. Both: what arrives is named for its build, twice if need be."""
+        target = self.install("second/mossferry")
+        before = scan(target.place)
+        keep = Meeting(keep=lambda path: path.endswith(".ini"), both=lambda _: True)
+        change = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=keep)
+        lines = {x.item: x.outcome.value for x in change.statements[0].lines}
+        self.assertEqual(
+            lines, {"user/settings.ini": "held", "user/controls (1.4).json": "changed"}
+        )
+        change.apply(self.kept, allow_loss=True)
+        after = scan(target.place)
+        self.assertEqual(set(after) - set(before), {"user/controls (1.4).json"})
+        again = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=keep)
+        self.assertIn("user/controls (1.4 2).json", again.after)
 
     def test_newer_data_goes_to_an_older_build_only_by_a_route(self) -> None:
         """2.0 to 1.4 leads back through the card; a damaged voyage is held, with the reason."""
@@ -260,3 +297,6 @@ class Carry(InstallCase):
         )
         held = [x.item for x in change.statements[0].lines if x.outcome.value == "held"]
         self.assertEqual(held, ["user/saves/link"])
+
+
+_MERGED = b"[General]\r\nSettingsFormat = 2\r\n\r\n[Video]\r\nWidth = 2560\r\nDetail = 3\r\n"

@@ -82,6 +82,7 @@ class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
     include: list[str]
     exclude: list[str] = []
     protect: bool = False
+    required: bool = False  # to carry it, something of it must be there
 
 
 class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

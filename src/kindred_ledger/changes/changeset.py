@@ -34,7 +34,8 @@ class Changeset(Struct, frozen=True, dict=True):
     `before` is the whole tree it was computed from; `offered` is what the operation was given to
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
     Further statements account for other things, such as the fields of converted files. `proof` looks,
-    once all is written, whether it is what was meant; what it raises takes the change back.
+    once all is written, whether it is what was meant; what it raises takes the change back. With
+    `keep_whole` all the place holds is kept before, not only what the change touches.
     """
 
     place: Place
@@ -52,6 +53,7 @@ class Changeset(Struct, frozen=True, dict=True):
     notes: tuple[str, ...] = ()
     undoes: str = ""
     proof: Callable[[], None] | None = None
+    keep_whole: bool = False
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)

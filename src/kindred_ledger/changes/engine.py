@@ -126,8 +126,9 @@ class _Application:
         entry = self.ledger.keep(
             changeset.place,
             changeset.tag,
-            before,
+            changeset.before if changeset.keep_whole else before,
             reason=f"before {changeset.operation}",
+            complete=changeset.keep_whole,
             progress=self.progress,
         )
         return Record(

@@ -48,7 +48,7 @@ def carry_out(
             return session.emit(status, dry_run=True, change=_plan(change, which))
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return status
-    if not change.actions and not change.conflicts:
+    if not (change.actions or change.conflicts or change.keep_whole):
         return session.emit(change=_plan(change, which), applied=None) if session.json else 0
     if not while_running:
         change.check_running()  # before anybody is asked anything

@@ -32,6 +32,7 @@ COMMANDS: dict[str, str] = {
     "shelf": "keep releases: what installs are compared with and brought to",
     "update": "bring an install to a new release: over the top, clean or beside",
     "assemble": "several parts into one install, or files into an archive",
+    "switch": "let builds that share a data folder take turns",
     "carry": "bring saves or settings from one install to another",
     "convert": "bring files into the formats of another build",
     "rescue": "fill what came out empty elsewhere from the older file",
@@ -50,7 +51,10 @@ _GROUPS = (
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
-    ("move", ("shelf", "update", "assemble", "carry", "convert", "rescue", "route", "patch")),
+    (
+        "move",
+        ("shelf", "update", "assemble", "switch", "carry", "convert", "rescue", "route", "patch"),
+    ),
     ("go back", ("history", "undo", "recover")),
     ("describe and learn", ("card", "layout", "demo")),
 )

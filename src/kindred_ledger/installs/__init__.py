@@ -3,7 +3,7 @@
 from .arrivals import Arrival, State, check_arrivals
 from .assemble import Assembly, assemble
 from .beside import install_beside
-from .carry import carry
+from .carry import Meeting, carry
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .fetching import FolderSource, HttpSource, Patience, Source, source_at
@@ -11,11 +11,13 @@ from .recognizing import Likeness, known_by_content, likenesses
 from .reinstall import reinstall
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
 from .shelving import Shelved, shelve, shelve_from
+from .switch import Begin, Turn, live_build, switch
 from .update import Wishes, update
 
 __all__ = [
     "Arrival",
     "Assembly",
+    "Begin",
     "Choice",
     "Collision",
     "Combined",
@@ -24,11 +26,13 @@ __all__ = [
     "HttpSource",
     "IndexedRelease",
     "Likeness",
+    "Meeting",
     "Part",
     "Patience",
     "Shelved",
     "Source",
     "State",
+    "Turn",
     "Wishes",
     "assemble",
     "carry",
@@ -39,11 +43,13 @@ __all__ = [
     "install_beside",
     "known_by_content",
     "likenesses",
+    "live_build",
     "parts_with",
     "read_index",
     "reinstall",
     "shelve",
     "shelve_from",
     "source_at",
+    "switch",
     "update",
 ]

@@ -2,12 +2,15 @@
 
 Data of a newer build does not go to an older one unless the older build reads it or a route of
 the card leads back. Data of another title goes to a variant of it, if the variant's card says that it
-reads such. What stands in the target and differs is a conflict, never overwritten unasked.
+reads such. What stands in the target and differs is a conflict, never overwritten unasked: it gives way,
+stays, stands beside what arrives, or is merged with it key by key, as a person says.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from msgspec import Struct
 
 from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
@@ -29,23 +32,46 @@ from ..places import (
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
+from .merging import merge_settings
 
-__all__ = ["carry"]
+__all__ = ["Meeting", "carry"]
+
+_REMEDY = (
+    "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, have both with --both"
+    " PATTERN, or merge settings key by key with --merge PATTERN."
+)
+
+
+def _never(path: str) -> bool:
+    return False
+
+
+class Meeting(Struct, frozen=True):
+    """What becomes of files of the target that differ from what arrives: patterns for each way.
+
+    `replace`: they give way; `keep`: they stay, and what would arrive is held; `both`: what arrives
+    gets a name with its build; `merge`: settings, key by key.
+    """
+
+    replace: Callable[[str], bool] = _never
+    keep: Callable[[str], bool] = _never
+    both: Callable[[str], bool] = _never
+    merge: Callable[[str], bool] = _never
 
 
 def carry(
     source: Install,
     target: Install,
-    categories: Iterable[str],
+    categories: Sequence[str],
     *,
     ledger: Ledger,
     only: Callable[[str], bool] | None = None,
-    overwrite: Callable[[str], bool] = lambda _: False,
+    meeting: Meeting | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings categories of one install into another.
 
-    `overwrite` says which differing files of the target may give way.
+    `meeting` says what becomes of files of the target that differ.
 
     Raises:
         UsageError: the installs are of different titles, or a category or part is not there.
@@ -63,7 +89,8 @@ def carry(
     now = ledger.scan(target.place, progress=progress)
     chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
     _check_parts(chosen, target)
-    load = _Load(source, target, now, overwrite, adopted)
+    missing = _check_categories(source, categories, chosen)
+    load = _Load(source, target, now, meeting or Meeting(), adopted)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
             load.take(path, chosen[path])
@@ -76,14 +103,19 @@ def carry(
         actions=(*load.actions(), *_folders(chosen, now, load.held)),
         tag=target.tag,
         version_after=target.tag.version,
-        offered=Tree({**{p: n for p, n in chosen.items() if n.kind != DIR}, **load.nodes}),
+        offered=Tree(
+            {
+                **{p: n for p, n in chosen.items() if n.kind != DIR and p not in load.renamed},
+                **load.nodes,
+            }
+        ),
         statements=(
             Statement(f"{source.card.name} {source.sure_version}", "files", tuple(load.lines)),
             *load.statements,
         ),
         losses=tuple(load.losses),
-        conflicts=tuple(load.conflicts),
-        notes=tuple(load.notes),
+        conflicts=(*missing[0], *load.conflicts),
+        notes=(*missing[1], *load.notes),
     )
 
 
@@ -95,20 +127,22 @@ class _Load:
         source: Install,
         target: Install,
         now: Tree,
-        overwrite: Callable[[str], bool],
+        meeting: Meeting,
         adopted: Mapping[str, Sequence[Version]] | None,
     ) -> None:
         self._source = source
         self._target = target
         self._now = now
-        self._overwrite = overwrite
+        self._meeting = meeting
         self._build = target.sure_version
         self._adopted = adopted
         self._newer = adopted is None and source.sure_version > self._build
         self._contents: dict[str, bytes] = {}
         self._puts: list[tuple[str, Node, str]] = []
+        self._froms: dict[str, str] = {}  # of those that arrive under another name
         self.nodes: dict[str, Node] = {}
         self.held: set[str] = set()
+        self.renamed: set[str] = set()
         self.lines: list[Line] = []
         self.statements: list[Statement] = []
         self.losses: list[Loss] = []
@@ -151,7 +185,7 @@ class _Load:
                 self._now.get(path),
                 node,
                 made if path in self._contents else self._source.place,
-                path,
+                path if path in self._contents else self._froms.get(path, path),
                 reason,
             )
             for path, node, reason in self._puts
@@ -173,22 +207,86 @@ class _Load:
 
     def _put(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
         here = self._now.get(path)
-        if here is not None and not same_content(here, node):
-            if not self._overwrite(path):
-                why = "the target has another one"
-                self.lines.append(Line(Outcome.CONFLICT, path, why))
-                self.conflicts.append(
-                    Conflict(path, why, "Let it give way with --overwrite PATTERN, or use --only.")
-                )
-                return
+        if same_content(here, node):
+            self.lines.append(Line(outcome, path, reason))
+        elif here is None:
+            self._arrive(path, node, outcome, reason)
+        elif self._meeting.keep(path):
+            self._hold(path, "the target's own stays: you decided so")
+        elif self._meeting.merge(path):
+            self._merge(path, node)
+        elif self._meeting.both(path):
+            self._beside(path, node, outcome, reason)
+        elif self._meeting.replace(path):
             self.losses.append(Loss(path, "the target's own gives way"))
-        if not same_content(here, node):
-            self._puts.append((path, node, reason))
+            self._arrive(path, node, outcome, reason)
+        else:
+            self._ask(path, "the target has another one")
+
+    def _arrive(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
+        self._puts.append((path, node, reason))
         self.lines.append(Line(outcome, path, reason))
+
+    def _ask(self, path: str, why: str) -> None:
+        self.lines.append(Line(Outcome.CONFLICT, path, why))
+        self.conflicts.append(Conflict(path, why, _REMEDY))
+
+    def _beside(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
+        """Have a file arrive under a name of its own, with the build it is from."""
+        stem, dot, ending = path.rpartition(".")
+        stem, ending = (stem, dot + ending) if stem and "/" not in ending else (path, "")
+        label = self._source.sure_version.text
+        names = (f"{stem} ({label}{n}){ending}" for n in ("", *(f" {k}" for k in range(2, 1000))))
+        name = next(name for name in names if name not in self._now and name not in self.nodes)
+        self._froms[name] = path
+        self.renamed.add(path)
+        self.nodes[name] = node
+        if path in self._contents:
+            self._contents[name] = self._contents.pop(path)
+            self.nodes.pop(path)
+        why = f"{reason}, beside the target's own {path.rpartition('/')[2]}"
+        self._arrive(name, node, outcome, why)
+
+    def _merge(self, path: str, node: Node) -> None:
+        """Put the values of what arrives into the target's own file."""
+        format = self._target.card.format_of(path)
+        if format is None or node.kind != FILE:
+            self._ask(path, "it cannot be merged: the card does not say what is in it")
+            return
+        arrives = self._contents.get(path)
+        mine = arrives if arrives is not None else read_bytes(self._source.place, path)
+        theirs = read_bytes(self._target.place, path)
+        try:
+            merged = merge_settings(format, mine, theirs, name=path)
+        except KindredError as error:
+            self._ask(path, f"it cannot be merged: {error.what}")
+            return
+        self._contents[path] = merged.data
+        made = MemoryPlace({path: merged.data}).survey()[path]
+        self.nodes[path] = made._replace(mode=self._now[path].mode)
+        self.statements.append(merged.statement)
+        self._puts.append((path, self.nodes[path], str(merged)))
+        self.lines.append(Line(Outcome.CHANGED, path, str(merged)))
 
     def _hold(self, path: str, reason: str) -> None:
         self.held.add(path)
         self.lines.append(Line(Outcome.HELD, path, reason))
+
+
+def _check_categories(
+    source: Install, categories: Iterable[str], chosen: Tree
+) -> tuple[list[Conflict], list[str]]:
+    """Return what is to be said of categories of which nothing is there."""
+    conflicts, notes = [], []
+    for name in categories:
+        wanted = source.card.categories[name]
+        if not any(wanted(path) for path in chosen.leaves):
+            if source.card.file.categories[name].required:
+                why = "nothing of it is in the source, and the card requires it"
+                conflicts.append(Conflict(name, why, "Look whether this is the right install."))
+            else:
+                notes.append(f"the source has no {name}")
+    return conflicts, notes
 
 
 def _check_parts(chosen: Tree, target: Install) -> None:

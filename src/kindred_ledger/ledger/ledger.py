@@ -234,9 +234,18 @@ class Ledger:
             )
 
     def keep(
-        self, place: Place, tag: Tag, tree: Tree, *, reason: str, progress: Progress | None = None
+        self,
+        place: Place,
+        tag: Tag,
+        tree: Tree,
+        *,
+        reason: str,
+        complete: bool = False,
+        progress: Progress | None = None,
     ) -> Entry:
         """Keep the files of `tree` as they are in `place` now, before an operation changes them.
+
+        `complete` says that this is all the place holds.
 
         Raises:
             PlaceChanged: a file no longer has the digest that `tree` gives it.
@@ -244,7 +253,7 @@ class Ledger:
         with self.storing.session() as again:
             while again():
                 kept = self._stored_as(place, tree, progress or Progress())
-            return self._enter(place, tag, kept, complete=False, reason=reason)
+            return self._enter(place, tag, kept, complete=complete, reason=reason)
 
     def _stored_as(self, place: Place, tree: Tree, progress: Progress) -> Tree:
         """Store the files of `tree`, which must be what they were."""
@@ -401,7 +410,8 @@ class Ledger:
                 f"there is no entry of {text}",
                 remedy=f"The ledger has: {', '.join(names)}." if names else "The ledger is empty.",
             )
-        return max(fitting, key=lambda entry: (entry.complete, entry.id))
+        own = [entry for entry in fitting if not entry.reason.startswith("before ")]
+        return max(own or fitting, key=lambda entry: (entry.complete, entry.id))
 
     def tree(self, entry: Entry) -> Tree:
         """Return the tree of an entry."""

@@ -1,0 +1,48 @@
+"""kindred switch"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from ...installs import Begin, switch
+from ..applying import carry_out
+from ..options import placing, session, writing
+from ..session import Session
+
+
+@click.command()
+@click.argument("install")
+@click.option(
+    "--written-by", default="", metavar="BUILD", help="Who wrote what is live: the first time."
+)
+@click.option(
+    "--begin",
+    type=click.Choice([Begin.ALONG.value, Begin.EMPTY.value]),
+    default=None,
+    help="What a build finds that never had a turn here.",
+)
+@writing
+@placing
+@session("switch")
+def command(
+    session: Session, install: str, written_by: str, begin: str | None, **options: Any
+) -> int:
+    """Give INSTALL its turn in the folders it shares with other builds.
+
+    What is live is kept whole, under the build that wrote it; what INSTALL last had comes back.
+    There and back gives the same bytes.
+
+    \b
+    Example, in the demo's folder:
+      kindred switch second/mossferry --folder user=mossferry/userdata --written-by 1.4 --begin empty
+    """
+    change = switch(
+        session.install(install),
+        ledger=session.ledger,
+        written_by=written_by,
+        begin=Begin(begin) if begin else Begin.ASK,
+        progress=session.progress,
+    )
+    return carry_out(session, change, **options)
