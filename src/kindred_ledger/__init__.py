@@ -35,6 +35,7 @@ if TYPE_CHECKING:
         Begin,
         Comparison,
         Meeting,
+        Verdicts,
         Wishes,
         assemble,
         carry,
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
         compare,
         install_beside,
         likenesses,
+        meet,
         read_index,
         reinstall,
         shelve,
@@ -89,8 +91,8 @@ _HOMES = {
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
-    "installs": "Assembly Begin Comparison Meeting Wishes assemble carry choose_release compare"
-    " install_beside likenesses read_index reinstall shelve shelve_from source_at switch update",
+    "installs": "Assembly Begin Comparison Meeting Verdicts Wishes assemble carry choose_release compare"
+    " install_beside likenesses meet read_index reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
@@ -138,6 +140,7 @@ __all__ = [
     "Statement",
     "TarPlace",
     "Tree",
+    "Verdicts",
     "Verified",
     "Version",
     "VersionRange",
@@ -164,6 +167,7 @@ __all__ = [
     "install_beside",
     "likenesses",
     "make_patch_set",
+    "meet",
     "mirror",
     "open_place",
     "plan_retirement",

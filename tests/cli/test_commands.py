@@ -31,17 +31,17 @@ class Guide(PlayCase):
     def test_every_command_of_the_guide_runs(self) -> None:
         """In order, on the demo's folder, each with the status the guide gives it."""
         used = self.run_page("guide.md", least=20)
-        self.assertEqual(used, set(COMMANDS) - {"demo", "shelf", "assemble"})
+        self.assertEqual(used, set(COMMANDS) - {"demo", "shelf", "assemble", "meet"})
 
     def test_every_command_of_the_other_pages_runs(self) -> None:
         """Each page on a play area of its own, as it says."""
-        pages = ["releases.md", *(f"updating/{name}" for name in _STYLES)]
+        pages = ["releases.md", "transfers.md", *(f"updating/{name}" for name in _STYLES)]
         used = set()
         for page in pages:
             self.folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
             build_play_area(self.folder)
             used |= self.run_page(page, least=2)
-        self.assertGreaterEqual(used, {"shelf", "assemble", "update"})
+        self.assertGreaterEqual(used, {"shelf", "assemble", "update", "meet"})
 
     def run_page(self, page: str, *, least: int) -> set[str]:
         """Run the commands of a page of the documentation; return which they were."""
@@ -67,7 +67,8 @@ class Guide(PlayCase):
     def test_every_command_has_help_with_an_example(self) -> None:
         """And stands in the list of commands, the guide and the README."""
         docs = ""
-        for name in ("README.md", "docs/guide.md", "docs/releases.md", "docs/updating/README.md"):
+        pages = ("guide.md", "releases.md", "transfers.md", "updating/README.md")
+        for name in ("README.md", *(f"docs/{page}" for page in pages)):
             with open(os.path.join(ROOT, *name.split("/")), encoding="utf-8") as file:
                 docs += file.read()
         listed = kindred("--help", folder=self.folder).stdout

@@ -35,7 +35,8 @@ class Changeset(Struct, frozen=True, dict=True):
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
     Further statements account for other things, such as the fields of converted files. `proof` looks,
     once all is written, whether it is what was meant; what it raises takes the change back. With
-    `keep_whole` all the place holds is kept before, not only what the change touches.
+    `keep_whole` all the place holds is kept before, not only what the change touches. `brings` is the
+    entry of another machine that is taken in.
     """
 
     place: Place
@@ -54,6 +55,7 @@ class Changeset(Struct, frozen=True, dict=True):
     undoes: str = ""
     proof: Callable[[], None] | None = None
     keep_whole: bool = False
+    brings: str = ""
 
     def __post_init__(self) -> None:
         complete = (*_missing_folders(self.before, self.actions), *self.actions)

@@ -141,6 +141,8 @@ class _Application:
             entry=entry.id,
             version_after=changeset.version_after,
             undoes=changeset.undoes,
+            machine=self.ledger.machine,
+            brings=changeset.brings,
             paths=tuple(touched),
             before=before,
             after=changeset.after.select(set(touched).__contains__),

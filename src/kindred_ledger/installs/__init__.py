@@ -7,6 +7,7 @@ from .carry import Meeting, carry
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .fetching import FolderSource, HttpSource, Patience, Source, source_at
+from .meet import Verdicts, meet
 from .recognizing import Likeness, known_by_content, likenesses
 from .reinstall import reinstall
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
@@ -33,6 +34,7 @@ __all__ = [
     "Source",
     "State",
     "Turn",
+    "Verdicts",
     "Wishes",
     "assemble",
     "carry",
@@ -44,6 +46,7 @@ __all__ = [
     "known_by_content",
     "likenesses",
     "live_build",
+    "meet",
     "parts_with",
     "read_index",
     "reinstall",

@@ -73,7 +73,7 @@ class Entry(Struct, frozen=True):
     operation before which it was kept; `unsettled` are files that changed during every reading and
     are kept as they were read last; `captured` are databases that were in use, each with all that
     was committed; `running` names the programs that ran from the place meanwhile;
-    `release` is there if it is a shelved one.
+    `release` is there if it is a shelved one; `machine` is the name of the machine that kept it.
     """
 
     id: str
@@ -90,6 +90,7 @@ class Entry(Struct, frozen=True):
     captured: tuple[str, ...] = ()
     running: tuple[str, ...] = ()
     release: ReleaseTag | None = None
+    machine: str = ""
 
     @property
     def name(self) -> str:
@@ -111,7 +112,8 @@ class Record(Struct, frozen=True):
 
     `before` and `after` hold the touched paths only (and the folders they lie in); a path of
     `paths` that is missing in one of them did not exist there. `entry` is where the content of
-    `before` is kept; `undoes` is the record this one took back.
+    `before` is kept; `undoes` is the record this one took back; `machine` made it; `brings` is the entry
+    of another machine that it took in.
     """
 
     id: str
@@ -123,6 +125,8 @@ class Record(Struct, frozen=True):
     entry: str
     version_after: str = ""
     undoes: str = ""
+    machine: str = ""
+    brings: str = ""
     paths: tuple[str, ...] = ()
     before: Tree = field(default_factory=Tree)
     after: Tree = field(default_factory=Tree)

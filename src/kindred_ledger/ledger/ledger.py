@@ -59,10 +59,16 @@ class Ledger:
     """An open ledger. `clock` gives the time in seconds since 1970."""
 
     def __init__(
-        self, root: str, *, clock: Callable[[], float] = time.time, depot: Depot | None = None
+        self,
+        root: str,
+        *,
+        clock: Callable[[], float] = time.time,
+        depot: Depot | None = None,
+        machine: str = "",
     ) -> None:
         self.root = root
         self.clock = clock
+        self.machine = machine or _this_machine()
         self.depot = depot or Depot(root)
 
     @staticmethod
@@ -71,14 +77,16 @@ class Ledger:
         *,
         create: bool = True,
         clock: Callable[[], float] = time.time,
+        machine: str = "",
         near: str = "",
         passphrase: Callable[[], str] | None = None,
     ) -> Ledger:
         """Open the ledger in a folder, or on a remote; `create` makes one where there is none.
 
         `near` is a folder on this machine for the cache and unfinished work of a ledger that is
-        remote, or encrypted; empty is one among the user's own files. `passphrase` is called if the
-        ledger is encrypted. A remote is closed by whoever connected it.
+        remote, or encrypted; empty is one among the user's own files. `machine` is what this machine
+        is called in what it keeps, if not by its own name. `passphrase` is called if the ledger is
+        encrypted. A remote is closed by whoever connected it.
 
         Raises:
             LedgerError: the folder is no ledger, or one of a newer format.
@@ -88,13 +96,15 @@ class Ledger:
             from .far import open_far
 
             depot = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
-            return Ledger(depot.root, clock=clock, depot=depot)
+            return Ledger(depot.root, clock=clock, depot=depot, machine=machine)
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
         try:
             settings.read(root)
         except FileNotFoundError:
             if _holds_something(root):
-                return Ledger(root, clock=clock)  # only that file is lost: `verify` tells it
+                return Ledger(
+                    root, clock=clock, machine=machine
+                )  # only that file is lost: `verify` tells it
             if not create:
                 raise LedgerError(
                     "there is no ledger here", where=root, remedy="Check the path."
@@ -103,7 +113,7 @@ class Ledger:
         if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
             with contextlib.suppress(OSError):
                 os.mkdir(os.path.join(root, "marks"))
-        return Ledger(root, clock=clock)
+        return Ledger(root, clock=clock, machine=machine)
 
     @staticmethod
     def create_sealed(
@@ -364,6 +374,7 @@ class Ledger:
             unsettled=unsettled,
             captured=captured,
             running=running,
+            machine=self.machine,
         )
 
     # Looking
@@ -516,6 +527,11 @@ class Ledger:
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _this_machine() -> str:
+    """Return the name of this machine."""
+    return os.uname().nodename if hasattr(os, "uname") else os.environ.get("COMPUTERNAME", "")
 
 
 def _is_sealed(where: str | os.PathLike[str]) -> bool:

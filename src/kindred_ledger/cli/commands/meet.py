@@ -1,0 +1,53 @@
+"""kindred meet"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from ...installs import Verdicts, meet
+from ..applying import carry_out
+from ..options import placing, session, writing
+from ..session import Session, patterns
+
+
+@click.command()
+@click.argument("install")
+@click.argument("entry", default="")
+@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
+@click.option("--mine", multiple=True, metavar="PATTERN", help="Yours stays where both changed.")
+@click.option("--theirs", multiple=True, metavar="PATTERN", help="Theirs comes there.")
+@click.option("--both", multiple=True, metavar="PATTERN", help="Theirs stands beside yours.")
+@writing
+@placing
+@session("meet")
+def command(
+    session: Session,
+    install: str,
+    entry: str,
+    categories: tuple[str, ...],
+    mine: tuple[str, ...],
+    theirs: tuple[str, ...],
+    both: tuple[str, ...],
+    **options: Any,
+) -> int:
+    """Take in what another machine did to the data of INSTALL, from the ENTRY it kept in this ledger.
+
+    Without ENTRY it is the newest that another machine, or place, kept. What only one side changed
+    since they last met is taken over; what both changed is a question.
+
+    \b
+    Example, in the demo's folder:
+      kindred meet mossferry --dry-run
+    """
+    ways = {"mine": patterns(mine), "theirs": patterns(theirs), "both": patterns(both)}
+    change = meet(
+        session.install(install),
+        ledger=session.ledger,
+        other=session.ledger.entry(entry) if entry else None,
+        categories=categories,
+        verdicts=Verdicts(**{name: wanted for name, wanted in ways.items() if wanted is not None}),
+        progress=session.progress,
+    )
+    return carry_out(session, change, **options)

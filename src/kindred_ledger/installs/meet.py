@@ -1,0 +1,232 @@
+"""Meeting: the same person's data on two machines, both changed since they last met.
+
+Three-way, file by file: what both had when they last met, what is here, what the other machine kept. What
+only one side did happens here, too, removals among it; what both did to a file is a question, and nothing is
+chosen silently. Both machines use one ledger (or a mirror of it): what each kept, and who took in whose
+entry, stands there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from functools import cached_property
+
+from msgspec import Struct
+
+from ..cards import Install
+from ..changes import Action, Changeset, Conflict, Loss
+from ..errors import DecisionNeeded, UsageError
+from ..ledger import Entry, Ledger, Record
+from ..places import FILE, Node, Side, ThreeWay, Tree, roots_of, three_way
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+
+__all__ = ["Verdicts", "meet"]
+
+OPERATION = "meet"
+_REMEDY = (
+    "Decide with --mine PATTERN (yours stays), --theirs PATTERN (theirs comes), or --both PATTERN"
+    " (theirs stands beside yours)."
+)
+
+
+def _never(path: str) -> bool:
+    return False
+
+
+class Verdicts(Struct, frozen=True):
+    """What becomes of files that both sides changed: patterns for each way."""
+
+    mine: Callable[[str], bool] = _never
+    theirs: Callable[[str], bool] = _never
+    both: Callable[[str], bool] = _never
+
+
+def meet(
+    install: Install,
+    *,
+    ledger: Ledger,
+    other: Entry | None = None,
+    categories: Iterable[str] = (),
+    verdicts: Verdicts | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that takes in what another machine did to the same data.
+
+    `other` is what that machine kept; None is the newest entry of another machine. `categories` are what is
+    looked at, all of the card if none is named.
+
+    Raises:
+        UsageError: there is no entry of another machine, or it is of another title.
+        DecisionNeeded: it is of another build.
+    """
+    journey = _Journey(install, ledger)
+    other = other or journey.newest()
+    if other.tag.title != install.card.title:
+        raise UsageError(f"entry {other.id} is of {other.tag.title or 'no title'}")
+    if not other.complete:
+        raise UsageError(f"entry {other.id} is of a part only", remedy="Name one of the whole.")
+    build = install.sure_version
+    if install.card.build(other.tag.version) != build:
+        raise DecisionNeeded(
+            f"the other machine kept data of {other.tag.version}, here is {build}",
+            where=install.place.location,
+            remedy="Bring both to one build first; kindred carry brings data over between builds.",
+        )
+    wanted = install.select(categories or install.card.categories)
+    base_entry = journey.base(other)
+    now = ledger.scan(install.place, progress=progress)
+    theirs = ledger.tree(other).select(wanted)
+    base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
+    found = _Found(ledger, other, now, verdicts or Verdicts())
+    for path in three_way(base, now.select(wanted), theirs):
+        found.take(path)
+    since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
+    return Changeset(
+        place=install.place,
+        operation=OPERATION,
+        summary=f"take in what {_who(other)} did, from entry {other.id}",
+        before=now,
+        actions=tuple(found.actions),
+        tag=install.tag,
+        version_after=build.text,
+        offered=found.offered(theirs),
+        statements=(Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),),
+        losses=tuple(found.losses),
+        conflicts=tuple(found.conflicts),
+        notes=(f"compared with {since}",),
+        brings=other.id,
+    )
+
+
+class _Journey:
+    """Who kept what, and who took in whose entries."""
+
+    def __init__(self, install: Install, ledger: Ledger) -> None:
+        self._title = install.card.title
+        self._here = (ledger.machine, _roots(roots_of(install.place)))
+        self._ledger = ledger
+
+    @cached_property
+    def _entries(self) -> dict[str, Entry]:
+        return {entry.id: entry for entry in self._ledger.entries()}
+
+    def newest(self) -> Entry:
+        """Return the newest whole entry of the title that another machine, or place, kept."""
+        fitting = [
+            entry
+            for entry in self._entries.values()
+            if entry.tag.title == self._title and entry.complete and entry.reason == "asked"
+            if _place_of(entry) != self._here
+        ]
+        if not fitting:
+            raise UsageError(
+                f"no other machine kept {self._title} in this ledger",
+                where=self._ledger.location,
+                remedy="Run kindred backup there, into the same ledger; or bring its mirror here:"
+                " kindred mirror OTHER --from",
+            )
+        return fitting[-1]
+
+    def base(self, other: Entry) -> Entry | None:
+        """Return the latest entry that both sides had: one took in what the other had kept."""
+        there = _place_of(other)
+        met = [
+            brought
+            for record in self._standing()
+            if (brought := self._entries.get(record.brings)) is not None
+            if (_place_of(record), _place_of(brought)) in ((self._here, there), (there, self._here))
+            if _place_of(record) == self._here or record.id < other.id
+        ]
+        return max(met, key=lambda entry: entry.id, default=None)
+
+    def _standing(self) -> list[Record]:
+        """Return the meetings that were not taken back."""
+        records = self._ledger.records()
+        undone: set[str] = set()
+        for record in reversed(records):  # an undo that was undone itself counts for nothing
+            if record.undoes and record.id not in undone:
+                undone.add(record.undoes)
+        return [r for r in records if r.operation == OPERATION and r.id not in undone]
+
+
+class _Found:
+    """What is done about each file."""
+
+    def __init__(self, ledger: Ledger, other: Entry, now: Tree, verdicts: Verdicts) -> None:
+        self._source = ledger.place(other)
+        self._who = _who(other)
+        self._now = now
+        self._verdicts = verdicts
+        self._named: dict[str, str] = {}  # of what stands beside, its name there
+        self.actions: list[Action] = []
+        self.lines: list[Line] = []
+        self.losses: list[Loss] = []
+        self.conflicts: list[Conflict] = []
+
+    def take(self, path: ThreeWay) -> None:
+        """Decide about one file."""
+        if path.changed_by is Side.NOBODY:
+            self._line(path, Outcome.KEPT, "the same here")
+        elif path.changed_by is Side.MINE:
+            self._line(path, Outcome.HELD, "yours stays: only you changed it")
+        elif path.changed_by is Side.THEIRS:
+            self._put(path, f"only {self._who} changed it")
+        elif self._verdicts.both(path.path) and path.theirs and path.mine:
+            self._beside(path.path, path.theirs)
+        elif self._verdicts.mine(path.path):
+            self._line(path, Outcome.HELD, "yours stays: you decided so")
+        elif self._verdicts.theirs(path.path):
+            self.losses.append(Loss(path.path, f"what {self._who} has takes its place"))
+            self._put(path, "you decided so")
+        else:
+            why = f"both you and {self._who} {_verb(path)} it"
+            self._line(path, Outcome.CONFLICT, why)
+            self.conflicts.append(Conflict(path.path, why, _REMEDY))
+
+    def offered(self, theirs: Tree) -> Tree:
+        """Return what the other side brings, under the names it has here."""
+        return Tree({self._named.get(p, p): n for p, n in theirs.items() if n.kind != "dir"})
+
+    def _line(self, path: ThreeWay, outcome: Outcome, reason: str) -> None:
+        if path.theirs is not None and path.theirs.kind != "dir":
+            self.lines.append(Line(outcome, path.path, reason))
+
+    def _put(self, path: ThreeWay, reason: str) -> None:
+        theirs = path.theirs
+        if theirs is None or theirs.kind == "dir":
+            self.actions.append(Action(path.path, path.mine, None, reason=f"removed: {reason}"))
+            return
+        source = self._source if theirs.kind == FILE else None
+        self.actions.append(Action(path.path, path.mine, theirs, source, path.path, reason))
+        self._line(path, Outcome.KEPT, reason)
+
+    def _beside(self, path: str, theirs: Node) -> None:
+        stem, dot, ending = path.rpartition(".")
+        stem, ending = (stem, dot + ending) if stem and "/" not in ending else (path, "")
+        names = (
+            f"{stem} ({self._who}{n}){ending}" for n in ("", *(f" {k}" for k in range(2, 999)))
+        )
+        name = next(name for name in names if name not in self._now)
+        self._named[path] = name
+        reason = f"stands beside yours, which is {path.rpartition('/')[2]}"
+        self.actions.append(Action(name, None, theirs, self._source, path, reason))
+        self.lines.append(Line(Outcome.KEPT, name, reason))
+
+
+def _verb(path: ThreeWay) -> str:
+    if path.mine is None or path.theirs is None:
+        return "changed, and one of you removed,"
+    return "changed" if path.base is not None else "made"
+
+
+def _who(entry: Entry) -> str:
+    return entry.machine or "the other machine"
+
+
+def _place_of(kept: Entry | Record) -> tuple[str, tuple[tuple[str, str], ...]]:
+    return kept.machine, _roots(kept.roots)
+
+
+def _roots(roots: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    return tuple(sorted(roots.items()))
