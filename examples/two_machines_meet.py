@@ -38,10 +38,8 @@ def main(folder: str) -> None:
     ledgers["desktop"].backup(install["desktop"])
     take_in("laptop")
     # Both sail on: each makes a voyage, the laptop scraps one, and both change a third.
-    shutil.copy(
-        os.path.join(saves("desktop"), "midwinter.voyage"),
-        os.path.join(saves("desktop"), "thaw.voyage"),
-    )
+    sailed = os.path.join(saves("desktop"), "midwinter.voyage")
+    shutil.copy(sailed, os.path.join(saves("desktop"), "thaw.voyage"))
     os.remove(os.path.join(saves("laptop"), "eel-season.voyage"))
     for name in at:
         with open(os.path.join(saves(name), "midwinter.voyage"), "a", encoding="utf-8") as voyage:

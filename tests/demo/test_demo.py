@@ -96,6 +96,8 @@ class Examples(Case):
             "edits_without_a_card.py": "mossferry@1.4 with 1 file edited, 12 unknown",
             "install_in_parts.py": "taken back; lamps are left: False; 2.1 is left: False",
             "mod_a_program_archive.py": "taken back; the very archive: True",
+            "two_machines_meet.py": "the same on both: True: first-crossing.voyage, "
+            "long-way-round.voyage, midwinter (laptop).voyage, midwinter.voyage, thaw.voyage",
             "write_a_step.py": '{"format": 3, "name": "Nowhere", "planks": null, "kind": "Stage"}',
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
         }
