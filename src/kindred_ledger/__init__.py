@@ -36,6 +36,7 @@ if TYPE_CHECKING:
         Comparison,
         Meeting,
         Verdicts,
+        Watcher,
         Wishes,
         assemble,
         carry,
@@ -91,7 +92,7 @@ _HOMES = {
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
-    "installs": "Assembly Begin Comparison Meeting Verdicts Wishes assemble carry choose_release compare"
+    "installs": "Assembly Begin Comparison Meeting Verdicts Watcher Wishes assemble carry choose_release compare"
     " install_beside likenesses meet read_index reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
@@ -144,6 +145,7 @@ __all__ = [
     "Verified",
     "Version",
     "VersionRange",
+    "Watcher",
     "Wishes",
     "ZipPlace",
     "apply_patch",

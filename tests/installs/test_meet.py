@@ -58,7 +58,7 @@ def merged(
 
 
 class Law(SmallCase):
-    @settings(side_law, max_examples=side_law.max_examples // 2)
+    @settings(side_law, max_examples=side_law.max_examples // 4)
     @given(st.lists(st.tuples(_states, _states), min_size=1, max_size=3))
     def test_both_end_with_what_three_sides_come_to(
         self, rounds: list[tuple[dict[str, bytes], dict[str, bytes]]]

@@ -13,7 +13,7 @@ import zipfile
 from collections.abc import Callable
 from typing import Any, NoReturn
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kindred_ledger.cards import Card
@@ -217,7 +217,7 @@ class WithoutACard(StyleCase):
         max_size=6,
     )
 
-    @side_law
+    @settings(side_law, max_examples=side_law.max_examples // 2)
     @given(_sides, _sides, _sides)
     def test_every_file_has_the_fate_that_three_sides_give_it(
         self, old: dict[str, bytes], mine: dict[str, bytes], new: dict[str, bytes]

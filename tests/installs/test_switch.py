@@ -51,7 +51,7 @@ _edits = st.dictionaries(
 
 
 class Law(SmallCase):
-    @settings(side_law, max_examples=max(4, side_law.max_examples // 50))
+    @settings(side_law, max_examples=max(2, side_law.max_examples // 100))
     @given(st.lists(st.tuples(st.sampled_from(BUILDS), _edits), min_size=200, max_size=200))
     def test_three_builds_in_any_order(self, rounds: list[tuple[str, dict[str, Any]]]) -> None:
         """For 200 rounds, each with edits: every build finds what it left, to the byte and the time."""

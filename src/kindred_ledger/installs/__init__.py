@@ -14,6 +14,7 @@ from .release_index import Choice, IndexedRelease, Part, choose_release, parts_w
 from .shelving import Shelved, shelve, shelve_from
 from .switch import Begin, Turn, live_build, switch
 from .update import Wishes, update
+from .watching import Event, Watcher, What, notified
 
 __all__ = [
     "Arrival",
@@ -23,6 +24,7 @@ __all__ = [
     "Collision",
     "Combined",
     "Comparison",
+    "Event",
     "FolderSource",
     "HttpSource",
     "IndexedRelease",
@@ -35,6 +37,8 @@ __all__ = [
     "State",
     "Turn",
     "Verdicts",
+    "Watcher",
+    "What",
     "Wishes",
     "assemble",
     "carry",
@@ -47,6 +51,7 @@ __all__ = [
     "likenesses",
     "live_build",
     "meet",
+    "notified",
     "parts_with",
     "read_index",
     "reinstall",

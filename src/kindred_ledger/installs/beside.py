@@ -10,7 +10,7 @@ from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset
 from ..errors import PlaceChanged, UsageError
 from ..ledger import Ledger, Tag
-from ..places import FILE, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
+from ..places import FILE, FolderPlace, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .offer import Offer, open_offer
@@ -118,7 +118,7 @@ def _markers(install: Install, names: dict[str, Node], top: str) -> list[Action]
 
 def _read_back(install: Install, offer: Offer, folder: str) -> None:
     """Raise unless what was made is an install of that version."""
-    made = install.card.open(folder)
+    made = install.card.open_release(FolderPlace(folder))
     told = {piece.version for piece in made.evidence if piece.version}
     if offer.version is not None and told and told != {offer.version}:
         raise PlaceChanged(

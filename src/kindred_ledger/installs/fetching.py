@@ -127,7 +127,7 @@ class HttpSource:
         return self.url(part.file)
 
     def read(self, name: str) -> bytes:
-        url = self.url(name)
+        url = self.location if name == self.name else self.url(name)
         patience = Patience(tries=2)
         for attempt in range(patience.tries):
             try:
