@@ -124,6 +124,8 @@ def main() -> int:
 def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, str]) -> None:
     """Run a command that only prepares the next picture."""
     args = [kindred, *shlex.split(command), *(["--json"] if "--json" not in command else [])]
+    if ";" in command:  # several, seen on one picture
+        args = ["sh", "-c", f"kindred {command}"]
     done = subprocess.run(args, cwd=folder, env=environment, check=False, stdout=subprocess.DEVNULL)
     if done.returncode not in (0, 1, 3, 5):  # differences, decisions and damage are no failures
         raise RuntimeError(f"kindred {command} ended with {done.returncode}")

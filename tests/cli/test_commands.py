@@ -76,7 +76,7 @@ class Guide(PlayCase):
             text = kindred(name, "--help", folder=self.folder).stdout
             self.assertRegex(text, rf"(?s)Example.*kindred {name}", name)
             self.assertIn(f"kindred {name}", docs)
-            self.assertIn(f"    {name} ", listed)
+            self.assertRegex(listed, rf"(?m)^  .{{9}}{name} ")
 
 
 class InUse(PlayCase):

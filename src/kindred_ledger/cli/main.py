@@ -49,7 +49,7 @@ COMMANDS: dict[str, str] = {
 }
 _GROUPS = (
     (
-        "find and keep",
+        "keep",
         ("scan", "identify", "backup", "entries", "show", "compare", "restore", "export", "import"),
     ),
     ("trust", ("verify", "drill", "mirror", "heal", "confirm", "retire", "passphrase")),
@@ -70,7 +70,7 @@ _GROUPS = (
         ),
     ),
     ("go back", ("history", "undo", "recover")),
-    ("describe and learn", ("card", "layout", "demo")),
+    ("learn", ("card", "layout", "demo")),
 )
 _INTERRUPTED = 4
 
@@ -106,8 +106,11 @@ def _help() -> str:
         "",
     ]
     for group, names in _GROUPS:
-        lines.append(f"  {group}")
-        lines += [f"    {name:<11} {COMMANDS[name]}" for name in names]
+        heads = (group, *("" for _ in names[1:]))
+        lines += [
+            f"  {head:<9}{name:<11} {COMMANDS[name]}"
+            for head, name in zip(heads, names, strict=True)
+        ]
     lines += [
         "",
         "The ledger is KINDRED_LEDGER or --ledger; cards are *.card.toml here, in KINDRED_CARDS, or --card.",
