@@ -93,7 +93,8 @@ _HOMES = {
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
     "installs": "Assembly Begin Comparison Meeting Verdicts Watcher Wishes assemble carry"
-    " choose_release compare install_beside likenesses meet read_index reinstall shelve shelve_from source_at switch update",
+    " choose_release compare install_beside likenesses meet read_index reinstall"
+    " shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
