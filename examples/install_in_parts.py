@@ -49,8 +49,8 @@ def main(folder: str) -> None:
 
     # Lamps of the Bog, which 1.4 has not, alone; by the name that players see.
     program = os.path.join(folder, "mossferry")
-    lamps = kl.Wishes(components=("Lamps of the Bog",))
-    change = kl.update(card.open(program), kl.FolderPlace(made), ledger=ledger, wishes=lamps)
+    lamps = kl.UpdateChoices(components=("Lamps of the Bog",))
+    change = kl.update(card.open(program), kl.FolderPlace(made), ledger=ledger, choices=lamps)
     print(change.summary)
     brought = change.apply(ledger)
     tell(brought, program)

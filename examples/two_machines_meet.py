@@ -30,7 +30,7 @@ def main(folder: str) -> None:
 
     def take_in(name: str) -> None:
         change = kl.meet(
-            install[name], ledger=ledgers[name], verdicts=kl.Verdicts(both=kl.Patterns(("*",)))
+            install[name], ledger=ledgers[name], choices=kl.MeetChoices(both=kl.Patterns(("*",)))
         )
         print(f"{name}: {change.summary}; {change.notes[0]}")
         print(f"  {change.apply(ledgers[name]).statements[1]}")

@@ -33,11 +33,11 @@ if TYPE_CHECKING:
     from .installs import (
         Assembly,
         Begin,
+        CarryChoices,
         Comparison,
-        Meeting,
-        Verdicts,
+        MeetChoices,
+        UpdateChoices,
         Watcher,
-        Wishes,
         assemble,
         carry,
         choose_release,
@@ -92,9 +92,9 @@ _HOMES = {
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
-    "installs": "Assembly Begin Comparison Meeting Verdicts Watcher Wishes assemble carry"
-    " choose_release compare install_beside likenesses meet read_index reinstall"
-    " shelve shelve_from source_at switch update",
+    "installs": "Assembly Begin CarryChoices Comparison MeetChoices UpdateChoices Watcher"
+    " assemble carry choose_release compare install_beside likenesses meet read_index"
+    " reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
@@ -112,6 +112,7 @@ __all__ = [
     "Assembly",
     "Begin",
     "Card",
+    "CarryChoices",
     "Changeset",
     "Comparison",
     "Confirmed",
@@ -128,7 +129,7 @@ __all__ = [
     "Ledger",
     "Line",
     "Login",
-    "Meeting",
+    "MeetChoices",
     "MemoryPlace",
     "Mirrored",
     "Outcome",
@@ -142,12 +143,11 @@ __all__ = [
     "Statement",
     "TarPlace",
     "Tree",
-    "Verdicts",
+    "UpdateChoices",
     "Verified",
     "Version",
     "VersionRange",
     "Watcher",
-    "Wishes",
     "ZipPlace",
     "apply_patch",
     "assemble",

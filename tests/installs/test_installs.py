@@ -22,11 +22,11 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import Meeting, Wishes, carry, compare, update
+from kindred_ledger.installs import CarryChoices, UpdateChoices, carry, compare, update
 from kindred_ledger.places import read_bytes, scan
 from tests.support import PlayCase, snapshot, write
 
-ALL_GIVE_WAY = Meeting(replace=lambda _: True)
+ALL_GIVE_WAY = CarryChoices(replace=lambda _: True)
 
 
 class InstallCase(PlayCase):
@@ -93,9 +93,9 @@ class Update(InstallCase):
         def harbours(path: str) -> bool:
             return path.endswith("harbours.json")
 
-        mine = self.change(old=self.old, wishes=Wishes(mine=harbours))
+        mine = self.change(old=self.old, choices=UpdateChoices(mine=harbours))
         self.assertEqual((mine.conflicts, mine.losses), ((), ()))
-        theirs = self.change(old=self.old, wishes=Wishes(theirs=harbours))
+        theirs = self.change(old=self.old, choices=UpdateChoices(theirs=harbours))
         with self.assertRaisesRegex(LossNotAllowed, "give way"):
             theirs.apply(self.kept)
         done = theirs.apply(self.kept, allow_loss=True)
@@ -201,7 +201,7 @@ class Carry(InstallCase):
         torn = carry(self.install(), target, ["settings"], ledger=self.kept)
         with self.assertRaisesRegex(DecisionNeeded, "(?s)controls.json.*--overwrite PATTERN"):
             torn.apply(self.kept, allow_loss=True)
-        change = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=ALL_GIVE_WAY)
+        change = carry(self.install(), target, ["settings"], ledger=self.kept, choices=ALL_GIVE_WAY)
         self.assertIn("the target's own gives way", {loss.reason for loss in change.losses})
         change.apply(self.kept, allow_loss=True)
         self.assertIn("2560 wide, detail 3", self.judge("second/mossferry")[1])
@@ -209,8 +209,8 @@ class Carry(InstallCase):
     def test_settings_are_merged_key_by_key(self) -> None:
         """My value, the new key's default, retired keys in the statement; the game takes the result."""
         old, target = self.install(), self.install("second/mossferry")
-        merge = Meeting(merge=lambda _: True)
-        change = carry(old, target, ["settings"], ledger=self.kept, meeting=merge)
+        merge = CarryChoices(merge=lambda _: True)
+        change = carry(old, target, ["settings"], ledger=self.kept, choices=merge)
         done = change.apply(self.kept, allow_loss=True)
         books = {
             s.subject: {x.item: (x.outcome.value, x.reason) for x in s.lines}
@@ -231,8 +231,8 @@ class Carry(InstallCase):
         """Kept: what would arrive is held. Both: what arrives is named for its build, twice if need be."""
         target = self.install("second/mossferry")
         before = scan(target.place)
-        keep = Meeting(keep=lambda path: path.endswith(".ini"), both=lambda _: True)
-        change = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=keep)
+        keep = CarryChoices(keep=lambda path: path.endswith(".ini"), both=lambda _: True)
+        change = carry(self.install(), target, ["settings"], ledger=self.kept, choices=keep)
         lines = {x.item: x.outcome.value for x in change.statements[0].lines}
         self.assertEqual(
             lines, {"user/settings.ini": "held", "user/controls (1.4).json": "changed"}
@@ -240,7 +240,7 @@ class Carry(InstallCase):
         change.apply(self.kept, allow_loss=True)
         after = scan(target.place)
         self.assertEqual(set(after) - set(before), {"user/controls (1.4).json"})
-        again = carry(self.install(), target, ["settings"], ledger=self.kept, meeting=keep)
+        again = carry(self.install(), target, ["settings"], ledger=self.kept, choices=keep)
         self.assertIn("user/controls (1.4 2).json", again.after)
 
     def test_newer_data_goes_to_an_older_build_only_by_a_route(self) -> None:

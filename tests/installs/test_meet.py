@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.installs import Verdicts, meet
+from kindred_ledger.installs import MeetChoices, meet
 from kindred_ledger.ledger import Ledger
 from tests.installs.small import CARD, SmallCase, files_in
 from tests.support import side_law, snapshot, write
@@ -78,14 +78,14 @@ class Law(SmallCase):
                 change = meet(install[second], ledger=ledgers[second])
                 found = {c.item.removeprefix("program/letters/") for c in change.conflicts}
                 self.assertEqual(found, torn)
-                decided = Verdicts(mine=lambda _: True)
-                meet(install[second], ledger=ledgers[second], verdicts=decided).apply(
+                decided = MeetChoices(mine=lambda _: True)
+                meet(install[second], ledger=ledgers[second], choices=decided).apply(
                     ledgers[second]
                 )
                 self.assertEqual(files_in(letters[second]), expected)
                 ledgers[second].backup(install[second])
-                decided = Verdicts(theirs=lambda _: True)
-                change = meet(install[first], ledger=ledgers[first], verdicts=decided)
+                decided = MeetChoices(theirs=lambda _: True)
+                change = meet(install[first], ledger=ledgers[first], choices=decided)
                 change.apply(ledgers[first], allow_loss=True)
                 self.assertEqual(files_in(letters[first]), expected)
                 base = expected
@@ -118,10 +118,10 @@ class Meet(SmallCase):
         ):
             torn.apply(self.ledgers["marsh"])
         before = snapshot(self.path("marsh"))
-        theirs = self.meet("marsh", verdicts=Verdicts(theirs=lambda _: True))
+        theirs = self.meet("marsh", choices=MeetChoices(theirs=lambda _: True))
         with self.assertRaises(LossNotAllowed):
             theirs.apply(self.ledgers["marsh"])
-        change = self.meet("marsh", verdicts=Verdicts(both=lambda _: True))
+        change = self.meet("marsh", choices=MeetChoices(both=lambda _: True))
         done = change.apply(self.ledgers["marsh"])
         self.assertEqual(
             files_in(self.path("marsh", "letters")),

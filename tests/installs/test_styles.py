@@ -27,7 +27,7 @@ from kindred_ledger.errors import (
 )
 from kindred_ledger.installs import (
     Assembly,
-    Wishes,
+    UpdateChoices,
     assemble,
     install_beside,
     likenesses,
@@ -72,8 +72,8 @@ class StyleCase(SmallCase):
 class Styles(StyleCase):
     def test_over_the_top(self) -> None:
         """Edits, the user's own, left-overs and what a release may overwrite, each in its way."""
-        mine = Wishes(mine=lambda path: path.endswith("both.ini"))
-        change = update(self.install, self.new(), ledger=self.kept, old=self.old(), wishes=mine)
+        mine = UpdateChoices(mine=lambda path: path.endswith("both.ini"))
+        change = update(self.install, self.new(), ledger=self.kept, old=self.old(), choices=mine)
         expected = {
             **{f"quill/{p}": d for p, d in NEW.items() if not p.startswith("bells/")},
             **{f"quill/{p}": d for p, d in MINE.items() if p in _KEPT_OVER_THE_TOP},
@@ -126,12 +126,12 @@ class Styles(StyleCase):
 
     def test_components(self) -> None:
         """Only some of a release, by the name players see; one goes back alone; an unknown one lists all."""
-        tunes = Wishes(components=("the airs",))
-        change = update(self.install, self.new(), ledger=self.kept, old=self.old(), wishes=tunes)
+        tunes = UpdateChoices(components=("the airs",))
+        change = update(self.install, self.new(), ledger=self.kept, old=self.old(), choices=tunes)
         expected = {f"quill/{path}": data for path, data in MINE.items()}
         self.carry_out(change, {**expected, "quill/tunes/air.tone": NEW["tunes/air.tone"]})
-        update(self.install, self.new(), ledger=self.kept, wishes=tunes).apply(self.kept)
-        back = update(self.install, self.old(), ledger=self.kept, wishes=tunes)
+        update(self.install, self.new(), ledger=self.kept, choices=tunes).apply(self.kept)
+        back = update(self.install, self.old(), ledger=self.kept, choices=tunes)
         self.assertEqual((back.losses, back.version_after), ((), ""))
         back.apply(self.kept)
         self.assertEqual(files_in(self.path(GAMES)), expected)
@@ -139,16 +139,23 @@ class Styles(StyleCase):
             UsageError, r"(?s)no component 'flutes'.*tunes \(The Airs\); bells"
         ):
             update(
-                self.install, self.new(), ledger=self.kept, wishes=Wishes(components=("flutes",))
+                self.install,
+                self.new(),
+                ledger=self.kept,
+                choices=UpdateChoices(components=("flutes",)),
             )
 
     def test_optional_parts(self) -> None:
         """Brought where they are used or asked for; promised ones that are missing are named."""
-        asked = Wishes(mine=lambda _: True, also=("Quill Bells",))
-        for wishes, used, comes in ((None, False, False), (None, True, True), (asked, False, True)):
+        asked = UpdateChoices(mine=lambda _: True, also=("Quill Bells",))
+        for choices, used, comes in (
+            (None, False, False),
+            (None, True, True),
+            (asked, False, True),
+        ):
             if used:
                 write(self.path(GAMES, "quill"), {"bells/mine.tone": b""})
-            change = update(self.install, self.new(), ledger=self.kept, wishes=wishes)
+            change = update(self.install, self.new(), ledger=self.kept, choices=choices)
             self.assertEqual("program/bells/one.tone" in change.after, comes)
             if used:
                 os.remove(self.path(GAMES, "quill", "bells", "mine.tone"))
@@ -197,8 +204,8 @@ class WithoutACard(StyleCase):
         new = shelve([self.new()], plain, ledger=self.kept, version="2.0")
         install = plain.open(self.path(GAMES, "quill"))
         release = self.kept.shelf.place(new.release)
-        wishes = Wishes(mine=lambda path: path.endswith("both.ini"))
-        change = update(install, release, ledger=self.kept, wishes=wishes)
+        choices = UpdateChoices(mine=lambda path: path.endswith("both.ini"))
+        change = update(install, release, ledger=self.kept, choices=choices)
         self.assertIn("from 1.0 to 2.0", change.summary)
         self.assertIn(
             "compared with the shelf: quill@1.0 with 4 files edited, 3 unknown", change.notes
@@ -207,8 +214,8 @@ class WithoutACard(StyleCase):
         torn = update(install, release, ledger=self.kept)
         items = {conflict.item for conflict in torn.conflicts}
         self.assertEqual(items, {"program/data/both.ini", "program/data/draw.cache"})
-        theirs = Wishes(wishes.mine, lambda path: path.endswith(".cache"))
-        change = update(install, release, ledger=self.kept, wishes=theirs)
+        theirs = UpdateChoices(choices.mine, lambda path: path.endswith(".cache"))
+        change = update(install, release, ledger=self.kept, choices=theirs)
         self.carry_out(change, {f"quill/{path}": data for path, data in {**NEW, **kept}.items()})
 
     _sides = st.dictionaries(
@@ -234,8 +241,8 @@ class WithoutACard(StyleCase):
             release = ledger.shelf.place(ledger.shelf.find("thing@2"))
             change = update(install, release, ledger=ledger)
             torn = {conflict.item.removeprefix("program/") for conflict in change.conflicts}
-            wishes = Wishes(mine=lambda _: True)
-            change = update(install, release, ledger=ledger, wishes=wishes)
+            choices = UpdateChoices(mine=lambda _: True)
+            change = update(install, release, ledger=ledger, choices=choices)
             self.assertEqual(torn, {p for p in {*mine} & {*new} if _both(p, old, mine, new)})
             before = snapshot(f"{folder}/mine")
             done = change.apply(ledger, allow_loss=True)
@@ -267,14 +274,14 @@ class Killed(StyleCase):
 
     def ways(self) -> dict[str, Callable[[Ledger], Changeset]]:
         old, new, install = self.old(), self.new(), self.install
-        mine = Wishes(mine=lambda _: True)
-        tunes = Wishes(components=("tunes",))
+        mine = UpdateChoices(mine=lambda _: True)
+        tunes = UpdateChoices(components=("tunes",))
         pack = ZipPlace(self.path(GAMES, "pack.jar"))
         return {
-            "over": lambda led: update(install, new, ledger=led, old=old, wishes=mine),
+            "over": lambda led: update(install, new, ledger=led, old=old, choices=mine),
             "clean": lambda led: reinstall(install, new, ledger=led, old=old),
             "beside": lambda led: install_beside(install, new, ledger=led),
-            "component": lambda led: update(install, new, ledger=led, old=old, wishes=tunes),
+            "component": lambda led: update(install, new, ledger=led, old=old, choices=tunes),
             "assemble": lambda led: assemble(
                 [old], ItemPlace(self.path(GAMES, "made")), ledger=led
             ),
@@ -378,7 +385,7 @@ class Rules(StyleCase):
     """What the card says of updates, and what is looked at before and after."""
 
     def over(self, **options: Any) -> Changeset:
-        options = {"ledger": self.kept, "wishes": Wishes(mine=lambda _: True), **options}
+        options = {"ledger": self.kept, "choices": UpdateChoices(mine=lambda _: True), **options}
         return update(self.install, self.new(), **options)
 
     def test_what_lives_elsewhere(self) -> None:
@@ -456,7 +463,7 @@ class Rules(StyleCase):
         self.set_card(
             '[components.heart]\ninclude = ["/program/version.txt", "/program/quill.bin"]\n'
         )
-        change = self.over(wishes=Wishes(components=("heart",)))
+        change = self.over(choices=UpdateChoices(components=("heart",)))
         self.assertEqual(change.warnings, ("program 2.0 and data 1.0 do not belong together",))
 
     def test_copies_that_hide_what_is_installed(self) -> None:
@@ -591,8 +598,8 @@ class Recognizing(StyleCase):
         write(self.path(GAMES, "quill"), {"data/ancient.dat": b"0.9"})
         for place in (FolderPlace(self.path("older")), self.old()):
             shelve([place], self.card, ledger=self.kept, digests_only=True)
-        wishes = Wishes(mine=lambda _: True)
-        change = update(self.install, self.new(), ledger=self.kept, wishes=wishes)
+        choices = UpdateChoices(mine=lambda _: True)
+        change = update(self.install, self.new(), ledger=self.kept, choices=choices)
         stale = "left over from older releases, which you can remove: program/data/ancient.dat (quill@0.9)"
         self.assertIn(stale, change.notes)
         self.assertIn("program/data/own.dat", change.after)

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 import unittest
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager
 
+from kindred_ledger.changes import restore
 from kindred_ledger.errors import KindredError, PlaceError, UsageError, Vanished
+from kindred_ledger.places import read_bytes
 from kindred_ledger.places.remotes import (
     Login,
     Remote,
+    RemotePlace,
     connect,
     digest_of,
     fetch,
@@ -102,6 +106,38 @@ class Contract:
                 stop.set()
             for each in churning:
                 each.result()
+
+    def test_a_remote_is_a_place_to_read_from(self) -> None:
+        """Kept with all its folders; what is as it was, by size and time, is not fetched again."""
+        self.remote.make_folder("worlds/deep")
+        files = {"top.cfg": b"a = 1", "worlds/a.bog": os.urandom(300_000), "worlds/deep/b": b"b"}
+        for path, data in files.items():
+            self.remote.write(path, [data])
+        ledger = self.ledger()
+        place = RemotePlace(self.remote)
+        entry = ledger.backup(place)
+        kept = ledger.place(entry)
+        self.assertEqual({p: read_bytes(kept, p) for p in kept.survey().files}, files)
+        fetched: list[str] = []
+        read = self.remote.read
+
+        def counted(path: str, **part: int) -> Iterator[bytes]:
+            fetched.append(path)
+            return read(path, **part)
+
+        time.sleep(2.2)  # what was changed just now may change again within a tick of its clock
+        self.remote.read = counted  # type: ignore[method-assign]
+        ledger.scan(place)
+        fetched.clear()
+        ledger.scan(place)
+        self.assertEqual(fetched, [])
+        self.remote.write("top.cfg", [b"a = 22"])
+        later = ledger.scan(place)
+        self.assertEqual(fetched, ["top.cfg"])
+        found = [(d.path, d.status) for d in kept.survey().diff(later) if d.status != "touched"]
+        self.assertEqual(found, [("top.cfg", "changed")])
+        with self.assertRaisesRegex(UsageError, "can be read, not changed"):
+            restore(entry, ledger)
 
     def test_names_are_given_and_taken(self) -> None:
         """Over what has them; a folder is made once or twice."""

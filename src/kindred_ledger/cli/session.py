@@ -150,9 +150,13 @@ class Session:
         return card.open(folder, version=version, folders=self.folders, around=self.around)
 
     def subject(self, text: str) -> Install | EntryPlace | Place:
-        """Open what a person names: an install, a folder or archive, entry:ID, or release:NAME."""
+        """Open what a person names: an install, a folder, archive or URL, entry:ID, release:NAME."""
         if text.startswith(_RELEASE):
             return self.ledger.shelf.place(self.ledger.shelf.find(text))
+        if "://" in text:
+            from ..places.remotes import RemotePlace
+
+            return RemotePlace(self.remote(text))
         if text.startswith("entry:"):
             return self.ledger.place(self.ledger.entry(text))
         if not os.path.exists(os.path.expanduser(text)):

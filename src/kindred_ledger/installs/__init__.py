@@ -3,23 +3,24 @@
 from .arrivals import Arrival, State, check_arrivals
 from .assemble import Assembly, assemble
 from .beside import install_beside
-from .carry import Meeting, carry
+from .carry import CarryChoices, carry
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .fetching import FolderSource, HttpSource, Patience, Source, source_at
-from .meet import Verdicts, meet
+from .meet import MeetChoices, meet
 from .recognizing import Likeness, known_by_content, likenesses
 from .reinstall import reinstall
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
 from .shelving import Shelved, shelve, shelve_from
 from .switch import Begin, Turn, live_build, switch
-from .update import Wishes, update
+from .update import UpdateChoices, update
 from .watching import Event, Watcher, What, notified
 
 __all__ = [
     "Arrival",
     "Assembly",
     "Begin",
+    "CarryChoices",
     "Choice",
     "Collision",
     "Combined",
@@ -29,17 +30,16 @@ __all__ = [
     "HttpSource",
     "IndexedRelease",
     "Likeness",
-    "Meeting",
+    "MeetChoices",
     "Part",
     "Patience",
     "Shelved",
     "Source",
     "State",
     "Turn",
-    "Verdicts",
+    "UpdateChoices",
     "Watcher",
     "What",
-    "Wishes",
     "assemble",
     "carry",
     "check_arrivals",

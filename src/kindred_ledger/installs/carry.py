@@ -34,7 +34,7 @@ from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .merging import merge_settings
 
-__all__ = ["Meeting", "carry"]
+__all__ = ["CarryChoices", "carry"]
 
 _REMEDY = (
     "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, have both with --both"
@@ -46,7 +46,7 @@ def _never(path: str) -> bool:
     return False
 
 
-class Meeting(Struct, frozen=True):
+class CarryChoices(Struct, frozen=True):
     """What becomes of files of the target that differ from what arrives: patterns for each way.
 
     `replace`: they give way; `keep`: they stay, and what would arrive is held; `both`: what arrives
@@ -66,12 +66,12 @@ def carry(
     *,
     ledger: Ledger,
     only: Callable[[str], bool] | None = None,
-    meeting: Meeting | None = None,
+    choices: CarryChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings categories of one install into another.
 
-    `meeting` says what becomes of files of the target that differ.
+    `choices` says what becomes of files of the target that differ.
 
     Raises:
         UsageError: the installs are of different titles, or a category or part is not there.
@@ -90,7 +90,7 @@ def carry(
     chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
     _check_parts(chosen, target)
     missing = _check_categories(source, categories, chosen)
-    load = _Load(source, target, now, meeting or Meeting(), adopted)
+    load = _Load(source, target, now, choices or CarryChoices(), adopted)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
             load.take(path, chosen[path])
@@ -127,13 +127,13 @@ class _Load:
         source: Install,
         target: Install,
         now: Tree,
-        meeting: Meeting,
+        choices: CarryChoices,
         adopted: Mapping[str, Sequence[Version]] | None,
     ) -> None:
         self._source = source
         self._target = target
         self._now = now
-        self._meeting = meeting
+        self._choices = choices
         self._build = target.sure_version
         self._adopted = adopted
         self._newer = adopted is None and source.sure_version > self._build
@@ -211,13 +211,13 @@ class _Load:
             self.lines.append(Line(outcome, path, reason))
         elif here is None:
             self._arrive(path, node, outcome, reason)
-        elif self._meeting.keep(path):
+        elif self._choices.keep(path):
             self._hold(path, "the target's own stays: you decided so")
-        elif self._meeting.merge(path):
+        elif self._choices.merge(path):
             self._merge(path, node)
-        elif self._meeting.both(path):
+        elif self._choices.both(path):
             self._beside(path, node, outcome, reason)
-        elif self._meeting.replace(path):
+        elif self._choices.replace(path):
             self.losses.append(Loss(path, "the target's own gives way"))
             self._arrive(path, node, outcome, reason)
         else:

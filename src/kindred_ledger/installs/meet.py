@@ -21,7 +21,7 @@ from ..places import FILE, Node, Side, ThreeWay, Tree, roots_of, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 
-__all__ = ["Verdicts", "meet"]
+__all__ = ["MeetChoices", "meet"]
 
 OPERATION = "meet"
 _REMEDY = (
@@ -34,7 +34,7 @@ def _never(path: str) -> bool:
     return False
 
 
-class Verdicts(Struct, frozen=True):
+class MeetChoices(Struct, frozen=True):
     """What becomes of files that both sides changed: patterns for each way."""
 
     mine: Callable[[str], bool] = _never
@@ -48,7 +48,7 @@ def meet(
     ledger: Ledger,
     other: Entry | None = None,
     categories: Iterable[str] = (),
-    verdicts: Verdicts | None = None,
+    choices: MeetChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that takes in what another machine did to the same data.
@@ -78,7 +78,7 @@ def meet(
     now = ledger.scan(install.place, progress=progress)
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
-    found = _Found(ledger, other, now, verdicts or Verdicts())
+    found = _Found(ledger, other, now, choices or MeetChoices())
     for path in three_way(base, now.select(wanted), theirs):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
@@ -153,11 +153,11 @@ class _Journey:
 class _Found:
     """What is done about each file."""
 
-    def __init__(self, ledger: Ledger, other: Entry, now: Tree, verdicts: Verdicts) -> None:
+    def __init__(self, ledger: Ledger, other: Entry, now: Tree, choices: MeetChoices) -> None:
         self._source = ledger.place(other)
         self._who = _who(other)
         self._now = now
-        self._verdicts = verdicts
+        self._choices = choices
         self._named: dict[str, str] = {}  # of what stands beside, its name there
         self.actions: list[Action] = []
         self.lines: list[Line] = []
@@ -172,11 +172,11 @@ class _Found:
             self._line(path, Outcome.HELD, "yours stays: only you changed it")
         elif path.changed_by is Side.THEIRS:
             self._put(path, f"only {self._who} changed it")
-        elif self._verdicts.both(path.path) and path.theirs and path.mine:
+        elif self._choices.both(path.path) and path.theirs and path.mine:
             self._beside(path.path, path.theirs)
-        elif self._verdicts.mine(path.path):
+        elif self._choices.mine(path.path):
             self._line(path, Outcome.HELD, "yours stays: you decided so")
-        elif self._verdicts.theirs(path.path):
+        elif self._choices.theirs(path.path):
             self.losses.append(Loss(path.path, f"what {self._who} has takes its place"))
             self._put(path, "you decided so")
         else:

@@ -95,7 +95,9 @@ class Plan:
             self.actions.append(Action(path, node, None, reason=reason))
             if taken is None:
                 came = f"was {path} before {self._since(path)}"
-                self.actions.append(Action(to, None, node, self.install.place, path, came))
+                going[to] = Action(to, there, node, self.install.place, path, came)
+                self.actions = [action for action in self.actions if action.path != to]
+                self.actions.append(going[to])
             moved.add(path)
         if moved:
             self.notes.append(f"{len(moved)} of your files move to where {after} looks for them")

@@ -24,7 +24,7 @@ from .offer import Offer, open_offer, open_release
 from .plan import Plan, Put, listed
 from .recognizing import known_by_content
 
-__all__ = ["Origin", "Wishes", "find_origin", "update"]
+__all__ = ["Origin", "UpdateChoices", "find_origin", "update"]
 
 _DECIDE = "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the release's)."
 _RISK = "edits to files that the release changes, too, and what old releases left behind"
@@ -34,7 +34,7 @@ def _nothing(path: str) -> bool:
     return False
 
 
-class Wishes(Struct, frozen=True):
+class UpdateChoices(Struct, frozen=True):
     """What a person decided beforehand.
 
     `mine` and `theirs` decide files that both sides changed; `components` are the only ones that are
@@ -92,7 +92,7 @@ def update(
     *,
     ledger: Ledger,
     old: Install | Place | None = None,
-    wishes: Wishes | None = None,
+    choices: UpdateChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings an install to a release, over the top.
@@ -105,12 +105,12 @@ def update(
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
-    wishes = wishes or Wishes()
+    choices = choices or UpdateChoices()
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)
     install.check_version()
     offer = open_offer(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
-    chosen = [install.card.updates.component(name) for name in wishes.components]
+    chosen = [install.card.updates.component(name) for name in choices.components]
     if chosen:
         offer = _only(offer, chosen)
     plan = Plan(install, offer, now, style="over the top", risk=_RISK)
@@ -118,7 +118,7 @@ def update(
         plan.partial = True
         plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
     plan.notes += origin.notes
-    over = _OverTheTop(plan, origin.tree, wishes, chosen)
+    over = _OverTheTop(plan, origin.tree, choices, chosen)
     for path in three_way(origin.tree if origin.tree is not None else Tree(), now, offer.tree):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
@@ -146,11 +146,11 @@ class _OverTheTop:
     """Decides path by path."""
 
     def __init__(
-        self, plan: Plan, base: Tree | None, wishes: Wishes, chosen: list[Component]
+        self, plan: Plan, base: Tree | None, choices: UpdateChoices, chosen: list[Component]
     ) -> None:
         self._plan = plan
         self._known = base is not None
-        self._wishes = wishes
+        self._choices = choices
         self._chosen = chosen
         self._card = plan.card
         self._unused = self._unused_parts()
@@ -174,7 +174,7 @@ class _OverTheTop:
     def _unused_parts(self) -> list[Component]:
         """Return the optional parts the install does not use and nobody asked for."""
         updates = self._card.updates
-        asked = [updates.component(name) for name in self._wishes.also] + self._chosen
+        asked = [updates.component(name) for name in self._choices.also] + self._chosen
         return [
             component
             for component in updates.components.values()
@@ -210,9 +210,9 @@ class _OverTheTop:
         return self._both_changed(path.path)
 
     def _both_changed(self, path: str) -> Put:
-        if self._wishes.mine(path):
+        if self._choices.mine(path):
             return Put(Outcome.HELD, "yours stays: you decided so")
-        if self._wishes.theirs(path):
+        if self._choices.theirs(path):
             self._plan.losses.append(Loss(path, "your changes to it give way to the release"))
             return Put(Outcome.KEPT, "replaced: you decided so", put=True)
         why = "both you and the release changed it"

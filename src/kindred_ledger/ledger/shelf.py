@@ -184,8 +184,8 @@ class Shelf:
 
         `title@OLDER..NEWER` is a build without a version that came between two, by their dates.
 
-        Of several with one version the stable one is taken before others, and one for all platforms
-        before none is asked for; if more than one is left, that is a question.
+        Of several with one version the stable one is taken before others; one for all platforms fits
+        any that is asked for. If more than one is left, that is a question.
 
         Raises:
             UsageError: there is none.
@@ -221,7 +221,7 @@ class Shelf:
             raise DecisionNeeded(
                 f"{text} could be {len(found)} releases" if found else f"no release {text} is so",
                 choices=tuple(f"{one.entry.id}  {one}" for one in found),
-                remedy="Say which by its id, or with --channel, --platform or --variant.",
+                remedy="Say which by its id: release:ID.",
             )
         return found[0]
 

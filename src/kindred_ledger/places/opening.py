@@ -85,6 +85,13 @@ def place_at(roots: Mapping[str, str]) -> Place:
     """Open what `roots_of` described."""
     if "." in roots:
         return ItemPlace(roots["."])
+    far = next((root for root in roots.values() if "://" in root), "")
+    if far:
+        raise UsageError(
+            "what is on a remote can be read, not changed",
+            where=far,
+            remedy="Bring it to a folder here instead, with --into.",
+        )
     if "" not in roots:
         return join_folders(roots)
     return FilePlace(roots[""]) if os.path.isfile(roots[""]) else FolderPlace(roots[""])

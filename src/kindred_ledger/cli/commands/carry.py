@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from ...installs import Meeting, carry
+from ...installs import CarryChoices, carry
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -50,14 +50,14 @@ def command(
     """
     ways = {name: patterns(options.pop(name)) for name in ("overwrite", "keep", "both", "merge")}
     ways["replace"] = ways.pop("overwrite")
-    meeting = Meeting(**{name: wanted for name, wanted in ways.items() if wanted is not None})
+    choices = CarryChoices(**{name: wanted for name, wanted in ways.items() if wanted is not None})
     change = carry(
         session.install(source, build=""),
         session.install(target),
         categories,
         ledger=session.ledger,
         only=patterns(only),
-        meeting=meeting,
+        choices=choices,
         progress=session.progress,
     )
     return carry_out(session, change, **options)

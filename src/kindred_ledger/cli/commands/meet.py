@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from ...installs import Verdicts, meet
+from ...installs import MeetChoices, meet
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -47,7 +47,9 @@ def command(
         ledger=session.ledger,
         other=session.ledger.entry(entry) if entry else None,
         categories=categories,
-        verdicts=Verdicts(**{name: wanted for name, wanted in ways.items() if wanted is not None}),
+        choices=MeetChoices(
+            **{name: wanted for name, wanted in ways.items() if wanted is not None}
+        ),
         progress=session.progress,
     )
     return carry_out(session, change, **options)

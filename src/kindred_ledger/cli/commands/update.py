@@ -9,7 +9,7 @@ import click
 from ...cards import Install
 from ...changes import Changeset
 from ...errors import UsageError
-from ...installs import Wishes, install_beside, reinstall, update
+from ...installs import UpdateChoices, install_beside, reinstall, update
 from ...ledger import ReleasePlace
 from ...places import Place
 from ..applying import carry_out
@@ -56,20 +56,20 @@ def command(
       kindred update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip
       kindred update mossferry downloads/mossferry-2.0.zip --beside --dry-run
     """
-    wishes = Wishes(
+    choices = UpdateChoices(
         patterns(rest.pop("mine")) or (lambda _: False),
         patterns(rest.pop("theirs")) or (lambda _: False),
         rest.pop("components"),
         rest.pop("also"),
     )
-    _check_style(clean, beside, keep, into, wishes)
+    _check_style(clean, beside, keep, into, choices)
     new = session.release(release)
     title = new.release.title if isinstance(new, ReleasePlace) else ""
     mine = session.install(install, title=title)
     before = session.release(old) if old else None
     return carry_out(
         session,
-        _change(session, mine, new, before, wishes, (clean, keep), (beside, into)),
+        _change(session, mine, new, before, choices, (clean, keep), (beside, into)),
         **rest,
     )
 
@@ -79,7 +79,7 @@ def _change(
     install: Install,
     release: Place,
     old: Place | None,
-    wishes: Wishes,
+    choices: UpdateChoices,
     clean: tuple[bool, tuple[str, ...]],
     beside: tuple[bool, str],
 ) -> Changeset:
@@ -90,16 +90,16 @@ def _change(
         return reinstall(
             install, release, ledger=ledger, old=old, keep=patterns(clean[1]), progress=progress
         )
-    return update(install, release, ledger=ledger, old=old, wishes=wishes, progress=progress)
+    return update(install, release, ledger=ledger, old=old, choices=choices, progress=progress)
 
 
 def _check_style(
-    clean: bool, beside: bool, keep: tuple[str, ...], into: str, wishes: Wishes
+    clean: bool, beside: bool, keep: tuple[str, ...], into: str, choices: UpdateChoices
 ) -> None:
     if clean and beside:
         raise UsageError("--clean and --beside are two different things", remedy="Say one of them.")
     if (keep and not clean) or (into and not beside):
         option, style = ("--keep", "--clean") if keep else ("--into", "--beside")
         raise UsageError(f"{option} goes with {style}")
-    if (wishes.components or wishes.also) and (clean or beside):
+    if (choices.components or choices.also) and (clean or beside):
         raise UsageError("single parts are brought over the top", remedy="Leave out the style.")

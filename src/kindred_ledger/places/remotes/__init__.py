@@ -2,6 +2,7 @@
 
 from .connecting import connect, is_remote
 from .credentials import Login, login_for
+from .place import RemotePlace
 from .remote import Capabilities, Found, Remote, digest_of, fetch, send
 
 __all__ = [
@@ -9,6 +10,7 @@ __all__ = [
     "Found",
     "Login",
     "Remote",
+    "RemotePlace",
     "connect",
     "digest_of",
     "fetch",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from urllib.parse import SplitResult
 from urllib.request import url2pathname
 
@@ -44,6 +44,14 @@ class FolderRemote:
                             stat = entry.stat()
                             out.append(Found(entry.name, stat.st_size, stat.st_mtime))
         return sorted(out)
+
+    def folders(self, folder: str) -> Sequence[str]:
+        with refusals(self.location):
+            try:
+                with os.scandir(self._path(folder)) as entries:
+                    return sorted(e.name for e in entries if e.is_dir(follow_symlinks=False))
+            except FileNotFoundError:
+                return []
 
     def stat(self, path: str) -> Found | None:
         try:

@@ -86,19 +86,26 @@ class FtpRemote(ServerRemote):
             remedy = "Check the connection and the room there, then run this again."
         return PlaceError(f"the server refused or broke off: {text}", where=where, remedy=remedy)
 
-    def _listed(self, folder: str) -> list[Found]:
-        def work(client: ftplib.FTP) -> list[Found]:
+    def _facts(self, folder: str) -> list[tuple[str, dict[str, str]]]:
+        """Return what is in a folder, each with its facts (RFC 3659, section 7)."""
+
+        def work(client: ftplib.FTP) -> list[tuple[str, dict[str, str]]]:
             try:
-                listed = list(client.mlsd(self._path(folder), ["type", "size", "modify"]))
+                return list(client.mlsd(self._path(folder), ["type", "size", "modify"]))
             finally:
                 client.voidcmd("TYPE I")  # the client lists in ASCII, and would then send files so
-            return [
-                Found(name, int(given.get("size", 0)), _seconds(given.get("modify", "")))
-                for name, given in listed
-                if given.get("type") == "file"
-            ]
 
         return self._do(folder, work)
+
+    def _inner(self, folder: str) -> list[str]:
+        return [name for name, given in self._facts(folder) if given.get("type") == "dir"]
+
+    def _listed(self, folder: str) -> list[Found]:
+        return [
+            Found(name, int(given.get("size", 0)), _seconds(given.get("modify", "")))
+            for name, given in self._facts(folder)
+            if given.get("type") == "file"
+        ]
 
     def _is_folder(self, folder: str) -> bool:
         try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import timedelta
 from typing import Any
 from urllib.parse import SplitResult, unquote
@@ -79,6 +79,13 @@ class ObjectRemote:
             Found(one["path"].removeprefix(start), one["size"], one["last_modified"].timestamp())
             for one in found
         )
+
+    def folders(self, folder: str) -> Sequence[str]:
+        """Return the next parts of names that go on behind a folder's: a store of objects has no folders."""
+        start = f"{folder}/" if folder else ""
+        with self._asking(folder):
+            found = self._store.list_with_delimiter(prefix=folder or None)["common_prefixes"]
+        return sorted(name.removeprefix(start).strip("/") for name in found)
 
     def stat(self, path: str) -> Found | None:
         try:

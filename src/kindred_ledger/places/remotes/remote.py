@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import BinaryIO, NamedTuple, Protocol
 
 from blake3 import blake3
@@ -60,6 +60,10 @@ class Remote(Protocol):
 
     def list(self, folder: str) -> list[Found]:
         """Return the files in a folder, by name; none where there is no such folder."""
+        ...
+
+    def folders(self, folder: str) -> Sequence[str]:
+        """Return the names of the folders in a folder, sorted; none where there is no such folder."""
         ...
 
     def stat(self, path: str) -> Found | None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from abc import ABC, abstractmethod
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from urllib.parse import SplitResult, unquote
 
 from ...errors import PlaceError, Vanished
@@ -53,6 +53,17 @@ class ServerRemote(ABC):
             where=f"{self.location}/{folder}",
             remedy="Run this again when fewer machines write there.",
         )
+
+    def folders(self, folder: str) -> Sequence[str]:
+        """Return the names of the folders in a folder; none if there is no such folder."""
+        try:
+            return sorted(self._inner(folder))
+        except Vanished:
+            return []
+
+    @abstractmethod
+    def _inner(self, folder: str) -> Iterable[str]:
+        """Return the folders in a folder, or raise `Vanished`."""
 
     @abstractmethod
     def _listed(self, folder: str) -> Iterable[Found]:

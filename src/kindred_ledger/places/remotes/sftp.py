@@ -100,6 +100,11 @@ class SftpRemote(ServerRemote):
                 remedy="Check the connection and the room there, then run this again.",
             ) from error
 
+    def _inner(self, folder: str) -> list[str]:
+        with self._asking(folder) as sftp:
+            found = sftp.listdir_attr(self._path(folder))
+        return [one.filename for one in found if stat.S_ISDIR(one.st_mode or 0)]
+
     def _listed(self, folder: str) -> list[Found]:
         with self._asking(folder) as sftp:
             found = sftp.listdir_attr(self._path(folder))
