@@ -11,7 +11,7 @@ import sys
 import tempfile
 import time
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any, ClassVar
 
 MEMORY = "/dev/shm"  # a file system in memory, where there is one
@@ -25,7 +25,7 @@ def main() -> int:
     parser.add_argument("-k", dest="words", action="append", help="only tests that contain WORD")
     parser.add_argument("-v", dest="verbose", action="store_true")
     parser.add_argument("-j", dest="workers", type=int, default=min(os.cpu_count() or 1, 4))
-    parser.add_argument("--share", default="", help=argparse.SUPPRESS)  # one of several: 0/2
+    parser.add_argument("--share", default="", help=argparse.SUPPRESS)  # where classes are claimed
     parser.add_argument("--result", default="", help=argparse.SUPPRESS)
     options = parser.parse_args()
     if _roomy(MEMORY):  # thousands of small places: a disk would only wait for itself
@@ -48,15 +48,14 @@ def main() -> int:
 
 
 def _run(words: list[str] | None, share: str, *, verbose: bool) -> dict[str, Any]:
-    """Run the tests, or a share of their classes, in this process."""
+    """Run the tests, or those whose classes it claims before others do, in this process."""
     sys.path.insert(0, os.path.dirname(HERE))
     loader = unittest.TestLoader()
     if words:
         loader.testNamePatterns = [f"*{word}*" for word in words]
     suite = loader.discover(HERE, top_level_dir=os.path.dirname(HERE))
     if share:
-        number, count = map(int, share.split("/"))
-        suite = unittest.TestSuite(list(_classes(suite))[number::count])
+        suite = Claimed(_classes(suite), share)
     runner = unittest.TextTestRunner(verbosity=2 if verbose else 1, resultclass=Timed)
     result = runner.run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
@@ -82,13 +81,13 @@ def _classes(suite: Any) -> Iterator[Any]:
 
 
 def _run_shares(workers: int, *, verbose: bool) -> dict[str, Any]:
-    """Run the classes in turn on several processes; a process that dies counts as a failure."""
+    """Run the classes on several processes, each the next; a process that dies counts as a failure."""
     total: dict[str, Any] = {"passed": 0, "failed": 0, "skipped": 0, "took": []}
     with tempfile.TemporaryDirectory() as folder:
         running = []
         for number in range(workers):
             result = os.path.join(folder, f"{number}.json")
-            command = [sys.executable, os.path.abspath(__file__), "--share", f"{number}/{workers}"]
+            command = [sys.executable, os.path.abspath(__file__), "--share", folder]
             command += ["--result", result, *(["-v"] if verbose else [])]
             running.append((subprocess.Popen(command), result))
         for process, result in running:
@@ -101,6 +100,24 @@ def _run_shares(workers: int, *, verbose: bool) -> dict[str, Any]:
             for key, value in told.items():
                 total[key] += value
     return total
+
+
+class Claimed(unittest.TestSuite):
+    """Suites of classes, of which each is run by whoever comes to it first."""
+
+    _cleanup = False
+
+    def __init__(self, classes: Iterable[Any], folder: str) -> None:
+        super().__init__(classes)
+        self._folder = folder
+
+    def __iter__(self) -> Iterator[Any]:
+        for number, one in enumerate(super().__iter__()):
+            try:
+                os.mkdir(os.path.join(self._folder, f"class-{number}"))
+            except FileExistsError:
+                continue
+            yield one
 
 
 class Timed(unittest.TextTestResult):
