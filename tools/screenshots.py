@@ -64,7 +64,10 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
-    "carry": ((), "carry mossferry second/mossferry --category settings --dry-run"),
+    "carry": (
+        (),
+        'carry mossferry second/mossferry --category settings --merge "*" --dry-run',
+    ),
     "verify": (("mirror second-disk/ledger",), "verify"),
     "retire": (
         (

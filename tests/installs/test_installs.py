@@ -207,7 +207,7 @@ class Carry(InstallCase):
         self.assertIn("2560 wide, detail 3", self.judge("second/mossferry")[1])
 
     def test_settings_are_merged_key_by_key(self) -> None:
-        """My value, the new key's default, retired keys in the statement; the game takes the result."""
+        """My values, the target's own keys, retired ones in the statement; the game takes the result."""
         old, target = self.install(), self.install("second/mossferry")
         merge = CarryChoices(merge=lambda _: True)
         change = carry(old, target, ["settings"], ledger=self.kept, choices=merge)
@@ -218,7 +218,7 @@ class Carry(InstallCase):
         }
         settings = books["user/settings.ini"]
         self.assertEqual(settings["Video.Width"], ("kept", "your value"))
-        self.assertEqual(settings["Sound.Volume"], ("held", "retired; it was '80'"))
+        self.assertEqual(settings["Sound.Volume"], ("kept", "your value; the target had none"))
         with open(self.path("second", "mossferry", "userdata", "settings.ini"), "rb") as file:
             self.assertEqual(file.read(), _MERGED)
         self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "kept")

@@ -64,12 +64,21 @@ class Watching(PlayCase):
         watcher.check_guard()
         before = snapshot(self.path("mossferry"))
         self.launcher("2.0")
+        with subprocess.Popen(
+            [sys.executable, self.path("mossferry", "mossferry.py"), "--run"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        ) as game:
+            assert game.stdout is not None
+            game.stdout.readline()
+            self.assertIsNone(watcher.look())  # while something runs from there it waits
+            game.communicate()
         os.remove(self.path("mossferry", "data", "old_charts", "0.chart"))
         save = {"userdata/saves/meanwhile.voyage": b"{}"}
         write(self.path("mossferry"), save)
         event = watcher.look()
         assert event is not None and event.change is not None
-        self.assertEqual((event.what, event.after), (What.GUARDED, "2.0"))
+        self.assertEqual((event.what, event.after), (What.UPDATED, "2.0"))
         after = snapshot(self.path("mossferry"))
         self.assertEqual(after.pop("userdata/saves/meanwhile.voyage")[1], b"{}")
         self.assertEqual(_files(after), _files(before))

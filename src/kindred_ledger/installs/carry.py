@@ -33,6 +33,7 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .merging import merge_settings
+from .naming import beside_name
 
 __all__ = ["CarryChoices", "carry"]
 
@@ -233,11 +234,8 @@ class _Load:
 
     def _beside(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
         """Have a file arrive under a name of its own, with the build it is from."""
-        stem, dot, ending = path.rpartition(".")
-        stem, ending = (stem, dot + ending) if stem and "/" not in ending else (path, "")
-        label = self._source.sure_version.text
-        names = (f"{stem} ({label}{n}){ending}" for n in ("", *(f" {k}" for k in range(2, 1000))))
-        name = next(name for name in names if name not in self._now and name not in self.nodes)
+        taken = {*self._now, *self.nodes}
+        name = beside_name(path, self._source.sure_version.text, taken=taken.__contains__)
         self._froms[name] = path
         self.renamed.add(path)
         self.nodes[name] = node

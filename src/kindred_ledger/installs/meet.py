@@ -20,6 +20,7 @@ from ..ledger import Entry, Ledger, Record
 from ..places import FILE, Node, Side, ThreeWay, Tree, roots_of, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
+from .naming import beside_name
 
 __all__ = ["MeetChoices", "meet"]
 
@@ -202,12 +203,7 @@ class _Found:
         self._line(path, Outcome.KEPT, reason)
 
     def _beside(self, path: str, theirs: Node) -> None:
-        stem, dot, ending = path.rpartition(".")
-        stem, ending = (stem, dot + ending) if stem and "/" not in ending else (path, "")
-        names = (
-            f"{stem} ({self._who}{n}){ending}" for n in ("", *(f" {k}" for k in range(2, 999)))
-        )
-        name = next(name for name in names if name not in self._now)
+        name = beside_name(path, self._who, taken=self._now.__contains__)
         self._named[path] = name
         reason = f"stands beside yours, which is {path.rpartition('/')[2]}"
         self.actions.append(Action(name, None, theirs, self._source, path, reason))

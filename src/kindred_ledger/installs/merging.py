@@ -1,8 +1,9 @@
 """Merging settings key by key: my values into the other install's file.
 
-A key both know gets my value; a key only the target knows keeps its default; a key only I had is
-retired, and stands in the statement with its value. What the target's file is otherwise made of
-(order, comments, number text) stays.
+A key both have gets my value; a key only the target has keeps its default; one that only I have is added:
+files often leave out what stands at its default. Keys that are retired went before, by the steps of the
+card, and stand in the statement of that conversion. What the target's file is otherwise made of (order,
+comments, number text) stays.
 """
 
 from __future__ import annotations
@@ -19,8 +20,6 @@ from ..statement import Line, Outcome, Statement
 
 __all__ = ["Merged", "merge_settings"]
 
-_LONGEST = 60  # characters of a value that is told
-
 
 class Merged(Struct, frozen=True):
     """The target's file with my values, its books, and how many keys of each kind there were."""
@@ -29,12 +28,10 @@ class Merged(Struct, frozen=True):
     statement: Statement
     mine: int
     new: int
-    retired: int
 
     def __str__(self) -> str:
-        parts = [f"{self.mine} of your values", f"{self.new} keys are new and keep their default"]
-        parts += [f"{self.retired} keys are retired"] if self.retired else []
-        return f"merged key by key: {', '.join(parts)}"
+        told = f"merged key by key: {self.mine} of your values"
+        return told + (f", {self.new} keys of its own keep their default" if self.new else "")
 
 
 def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> Merged:
@@ -49,31 +46,25 @@ def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> 
     made = format.decode(theirs)
     own_version = tuple(format.version_path)
     for path, value in _values(wanted):
-        if path != own_version and made.find(path):
+        if path != own_version:
             made.set(path, value, note="your value")
     data = made.encode()
     again = format.decode(data)
     _check(wanted, again, own_version, name)
     before = {leaf.name: leaf for leaf in wanted.leaves()}
     after = {leaf.name for leaf in again.leaves()}
-    defaults = {leaf.name for leaf in format.decode(theirs).leaves()}
+    known = {leaf.name for leaf in format.decode(theirs).leaves()}
     lines = [
-        Line(Outcome.KEPT, key, "your value")
-        if key in after
-        else Line(Outcome.HELD, key, f"retired; it was {str(leaf.value)[:_LONGEST]!r}")
-        for key, leaf in before.items()
+        Line(Outcome.KEPT, key, "your value" if key in known else "your value; the target had none")
+        for key in before
     ]
     lines += [
-        Line(
-            Outcome.ADDED,
-            key,
-            "new; its default stays" if key in defaults else "of a list of yours",
-        )
+        Line(Outcome.ADDED, key, "the target's own; its default stays")
         for key in sorted(after - before.keys())
     ]
     books = Statement(name, "fields", tuple(lines)).balanced([*before], after)
     counts = books.totals()
-    return Merged(data, books, counts["kept"], counts["added"], counts["held"])
+    return Merged(data, books, counts["kept"], counts["added"])
 
 
 def _values(document: Document) -> Iterator[tuple[Path, Any]]:
@@ -90,7 +81,7 @@ def _values(document: Document) -> Iterator[tuple[Path, Any]]:
 def _check(wanted: Document, made: Document, own_version: Path, name: str) -> None:
     """Raise unless what was written, read again, has my value under every key it has."""
     for path, value in _values(wanted):
-        if path and path != own_version and made.find(path) and made.get(path) != value:
+        if path and path != own_version and made.get(path) != value:
             raise BooksUnbalanced(
                 f"{format_path(path)} does not read back as it was merged", where=name
             )

@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from ..cards import PROGRAM, Install
 from ..changes import Applied, Changeset, actions_between
-from ..errors import PlaceChanged, UsageError
+from ..errors import DecisionNeeded, PlaceChanged, UsageError
 from ..ledger import Entry, Ledger
 from ..places import Difference, Tree, roots_of
 from ..progress import Progress
@@ -33,13 +33,13 @@ class What(StrEnum):
     WENT_BACK = "went back"
     CHANGED = "changed"  # of the same version, in the program's folder
     PLAYED = "played"  # only what the card counts as the user's
-    GUARDED = "guarded"  # the program changed, and was taken back
 
 
 class Event(Struct, frozen=True):
     """Something that happened and settled: what it touched, and the entry that keeps it as it is now.
 
-    `before` and `after` are versions, empty where nothing tells. `change` is what a guard took back.
+    `before` and `after` are versions, empty where nothing tells. Of an install that is guarded there is no
+    entry: `change` took it back.
     """
 
     what: What
@@ -145,8 +145,11 @@ class Watcher:
 
     def _take_back(
         self, now: Tree, before: str, after: str, touched: tuple[Difference, ...]
-    ) -> Event:
-        """Bring the program's files back to what they were; what the user did stays."""
+    ) -> Event | None:
+        """Bring the program's files back to what they were; what the user did stays.
+
+        None while that cannot be, as something runs from there: then it is looked at again.
+        """
         entry = self._guarded()
         wanted = Tree(
             {
@@ -165,9 +168,13 @@ class Watcher:
             tag=self._install.again().tag,
             version_after=before,
         )
-        done = change.apply(self._ledger)
+        try:
+            done = change.apply(self._ledger)
+        except (DecisionNeeded, PlaceChanged):  # the launcher is still at it, or the game runs
+            self.stir()
+            return None
         self._tree = self._ledger.scan(self._install.place)
-        return Event(What.GUARDED, before, after, touched, None, done)
+        return Event(self._what(True, before, after), before, after, touched, None, done)
 
     def _guarded(self) -> Entry:
         """Return the entry of the install as it shall stay."""
