@@ -299,4 +299,8 @@ class Carry(InstallCase):
         self.assertEqual(held, ["user/saves/link"])
 
 
-_MERGED = b"[General]\r\nSettingsFormat = 2\r\n\r\n[Video]\r\nWidth = 2560\r\nDetail = 3\r\n"
+_MERGED = (
+    b"[General]\r\nSettingsFormat = 2\r\nLanguage = en\r\n\r\n"
+    b"[Video]\r\nWidth = 2560\r\nDetail = 3\r\nHeight = 1080\r\n\r\n"
+    b"[Sound]\r\nVolume = 80\r\nAmbience = 70\r\n"
+)
