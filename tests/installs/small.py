@@ -57,6 +57,8 @@ markers = ["quill.bin", "version.txt"]
 [[detect]]
 file = "version.txt"
 pattern = "build {version}"
+[[detect]]
+folder = "quill-{version}"
 [categories.mods]
 include = ["/program/mods/"]
 protect = true

@@ -119,6 +119,12 @@ class Styles(StyleCase):
         )
         elsewhere.apply(self.kept)
         self.assertEqual(len(files_in(self.path("other", "quill-2.0"))), len(NEW) + 1)
+        misnamed = self.path(
+            "quill-1.0"
+        )  # what a folder is called tells nothing about what is in it
+        named = install_beside(self.install, self.new(), ledger=self.kept, target=misnamed)
+        named.apply(self.kept)
+        self.assertEqual(len(files_in(misnamed)), len(NEW) + 1)
         with self.assertRaisesRegex(UsageError, "something is there already"):
             install_beside(
                 self.install, self.new(), ledger=self.kept, target=self.path("other", "quill-2.0")

@@ -21,6 +21,7 @@ from .models import DetectTable
 __all__ = ["Evidence", "compile_template", "detect"]
 
 _LARGEST_TEXT = 4 << 20  # a file that names its version in text or under a key is never larger
+_FOLDER_NAME = "folder name"
 _LONGEST_LINE = 4096  # characters of a line that are looked at
 # What may stand in a template for the version: one word, or all to the end of the line.
 _HOLES = {"{version}": r"(\w[\w.+-]*)", "{rest}": r"(\S.*?)\s*$"}
@@ -32,6 +33,11 @@ class Evidence(Struct, frozen=True):
     source: str
     version: Version | None
     fault: str = ""
+
+    @property
+    def is_folder_name(self) -> bool:
+        """Whether it is from the folder's name, which stays what it is through updates."""
+        return self.source.startswith(_FOLDER_NAME)
 
     def __str__(self) -> str:
         return f"{self.source}: {self.version.text if self.version else self.fault}"
@@ -53,7 +59,7 @@ def detect(
     """
     out = []
     for table in tables:
-        source = f"folder name {folder!r}" if table.folder else table.file
+        source = f"{_FOLDER_NAME} {folder!r}" if table.folder else table.file
         try:
             text = (
                 _from_folder(table, folder)

@@ -119,7 +119,7 @@ def _markers(install: Install, names: dict[str, Node], top: str) -> list[Action]
 def _read_back(install: Install, offer: Offer, folder: str) -> None:
     """Raise unless what was made is an install of that version."""
     made = install.card.open_release(FolderPlace(folder))
-    told = {piece.version for piece in made.evidence if piece.version}
+    told = {e.version for e in made.evidence if e.version and not e.is_folder_name}
     if offer.version is not None and told and told != {offer.version}:
         raise PlaceChanged(
             f"read back, the new install is {', '.join(sorted(v.text for v in told))}", where=folder

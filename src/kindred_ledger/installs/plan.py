@@ -23,8 +23,6 @@ from .readiness import readiness
 
 __all__ = ["Plan", "Put", "listed"]
 
-_FOLDER_NAME = "folder name"  # how evidence from the folder's name begins
-
 
 class Put(Struct, frozen=True):
     """What becomes of a path of the release: a line, and whether the release's file is put."""
@@ -214,7 +212,7 @@ class Plan:
         """
         again = self.install.again()
         expected, found = self._expected(), axis_versions(again)
-        told = [e for e in again.evidence if e.version and not e.source.startswith(_FOLDER_NAME)]
+        told = [e for e in again.evidence if e.version and not e.is_folder_name]
         wrong = [
             str(piece) for piece in told if piece.version != expected.get(PROGRAM, piece.version)
         ]
