@@ -117,6 +117,10 @@ class Switch(SmallCase):
         undo(self.kept).apply(self.kept)
         self.assertEqual(files_in(self.path("shared")), {"a.letter": b'{"format": 1}'})
         self.assertEqual(self.turn("1.0").actions, ())
+        other = Ledger.open(self.path("ledger"), machine="hill")  # the same paths, other folders
+        self.addCleanup(other.index.close)
+        with self.assertRaisesRegex(DecisionNeeded, "nobody knows which build"):
+            switch(self.build("1.0"), ledger=other)
 
     def test_old_data_goes_through_the_door_as_a_copy(self) -> None:
         """2.0 begins with what 1.0 wrote and will not read it: named, kept, there to go back to."""

@@ -89,11 +89,11 @@ def switch(
 
 
 def live_build(place: Place, ledger: Ledger) -> Turn | None:
-    """Return whose data is live in folders that builds share, by the switches that were made there."""
+    """Return whose data is live in folders that builds share, by this machine's switches there."""
     roots = dict(roots_of(place))
     records = {record.id: record for record in ledger.records()}
     for record in reversed(list(records.values())):
-        if dict(record.roots) == roots:
+        if dict(record.roots) == roots and record.machine in ("", ledger.machine):
             turn = _turn(record, records)
             if turn is not None:
                 return Turn(turn[1], record.id)
@@ -158,6 +158,7 @@ def _last_turn(install: Install, place: Place, ledger: Ledger, build: Version) -
         if entry.reason == _REASON
         and entry.complete
         and entry.tag.title == install.card.title
+        and entry.machine in ("", ledger.machine)
         and dict(entry.roots) == roots
         and install.card.build(entry.tag.version) == build
     ]
