@@ -11,10 +11,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kindred_ledger.cards import Card
-from kindred_ledger.changes import recover, undo
+from kindred_ledger.changes import confirm, recover, undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
 from kindred_ledger.installs import Begin, live_build, switch
-from kindred_ledger.ledger import Ledger
+from kindred_ledger.ledger import Ledger, Policy, plan_retirement
 from tests.installs.small import CARD, SmallCase, files_in
 from tests.support import kindred, side_law, snapshot, write
 
@@ -135,6 +135,17 @@ class Switch(SmallCase):
         shutil.rmtree(self.path("shared"))
         write(self.path("shared"), {"a.letter": b"overwritten by 2.0"})
         self.turn("1.0").apply(self.kept)
+        self.assertEqual(snapshot(self.path("shared")), before)
+
+    def test_no_policy_retires_what_waits_for_its_turn(self) -> None:
+        """Confirmed, and with newer backups of that build elsewhere: what it last had here stays."""
+        before = snapshot(self.path("shared"))
+        done = self.turn("1.0", written_by="2.0", begin=Begin.EMPTY).apply(self.kept)
+        confirm(self.kept, done.record.id, note="well")
+        write(self.path("elsewhere"), {"quill.bin": b"", "version.txt": b"build 2.0\n"})
+        self.kept.backup(self.card.open(self.path("elsewhere")))
+        plan_retirement(self.kept, Policy(last=1)).carry_out(self.kept)
+        self.turn("2.0").apply(self.kept)
         self.assertEqual(snapshot(self.path("shared")), before)
 
     def test_a_build_with_a_folder_of_its_own(self) -> None:

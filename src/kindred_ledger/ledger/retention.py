@@ -91,6 +91,10 @@ def outcomes(
     chosen = [entry for entry in newest_first if not entry.reason.startswith(BEFORE)]
     for place in {_place_of(entry) for entry in chosen}:
         reasons |= policy.reasons([entry for entry in chosen if _place_of(entry) == place])
+    # What an operation kept whole is what a build had when its turn ended: there is no other copy of it.
+    whole = (e for e in newest_first if e.complete and e.reason.startswith(BEFORE))
+    for entry in _first_of_each(whole, lambda entry: (_place_of(entry), entry.name)):
+        reasons[entry.id] = f"what {entry.name} last had in its place"
     by_name = sorted(newest_first, key=lambda entry: not entry.complete)  # whole places first
     for entry in _first_of_each(by_name, lambda entry: entry.name):
         reasons[entry.id] = f"the last of {entry.name}"
@@ -129,7 +133,7 @@ def _first_of_each(entries: Iterable[Entry], key: Callable[[Entry], Hashable]) -
 
 
 def _place_of(entry: Entry) -> Hashable:
-    return entry.tag.title, tuple(sorted(entry.roots.items()))
+    return entry.machine, entry.tag.title, tuple(sorted(entry.roots.items()))
 
 
 def _day(entry: Entry) -> date:
