@@ -155,6 +155,10 @@ class _Load:
         if node.kind == LINK:
             self._hold(path, "links are not carried between installs")
             return
+        here = self._now.get(path)
+        if here is not None and not same_content(here, node) and self._choices.keep(path):
+            self._hold(path, "the target's own stays: you decided so")
+            return
         try:
             fitted = self._fit(path, node)
         except KindredError as error:
@@ -212,8 +216,6 @@ class _Load:
             self.lines.append(Line(outcome, path, reason))
         elif here is None:
             self._arrive(path, node, outcome, reason)
-        elif self._choices.keep(path):
-            self._hold(path, "the target's own stays: you decided so")
         elif self._choices.merge(path):
             self._merge(path, node)
         elif self._choices.both(path):
