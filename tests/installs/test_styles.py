@@ -35,8 +35,8 @@ from kindred_ledger.installs import (
     shelve,
     update,
 )
-from kindred_ledger.ledger import Ledger, ReleaseTag, verify
-from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place
+from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
+from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
 from tests.changes.killed import is_change
 from tests.installs.small import MINE, NEW, OLD, SmallCase, files_in, size_of
 from tests.support import opened_files, side_law, small_disk, snapshot, unprivileged, write
@@ -480,6 +480,19 @@ class Rules(StyleCase):
         self.assertIn("program/mods/over/plain.dat hides program/data/plain.dat", warned)
         self.assertNotIn("else.dat", warned)
 
+    def test_a_release_folder_that_changes_under_way(self) -> None:
+        """A large file, which the system copies by itself, is another by then: all is taken back."""
+        write(self.path("new"), {"data/large.dat": bytes(range(256)) * 4_000})
+        change = self.over()
+        before = snapshot(self.path(GAMES))
+        write(self.path("new"), {"data/large.dat": bytes(reversed(range(256))) * 4_000})
+        with self.assertRaisesRegex(
+            PlaceChanged, "(?s)large.dat is not what was written.*came from"
+        ):
+            change.apply(self.kept)
+        self.assertEqual(snapshot(self.path(GAMES)), before)
+        self.assertEqual(self.kept.records(), [])
+
     def test_too_little_room(self) -> None:
         """It is told before anything is asked, as a decision; nothing was written."""
         small_disk(self, self.path(GAMES), "3m")
@@ -635,6 +648,23 @@ class Recognizing(StyleCase):
         shelf.remove(one.release)
         with self.assertRaisesRegex(DecisionNeeded, "no release quill@1.0 is so"):
             shelf.find("quill@1.0", channel="stable")
+
+    def test_a_shelved_release_stays_and_goes_with_the_ledger(self) -> None:
+        """No policy retires it; a mirror has it, whole or by digests, and every byte is as it was."""
+        shelve([self.old()], self.card, ledger=self.kept, digests_only=True)
+        shelve([self.new()], self.card, ledger=self.kept)
+        for number in range(2):
+            write(self.path("old"), {"data/plain.dat": b"%d" % number})
+            self.kept.backup(self.old())
+        plan_retirement(self.kept, Policy(last=1)).carry_out(self.kept)
+        copy = self.ledger("copy")
+        mirror(self.kept, copy)
+        for ledger in (self.kept, copy):
+            self.assertFalse(verify(ledger).costs)
+            places = [ledger.shelf.place(one) for one in ledger.shelf.releases()]
+            self.assertEqual([len(place.survey().files) for place in places], [len(OLD), len(NEW)])
+            held = {path: read_bytes(places[1], path) for path in places[1].survey().files}
+            self.assertEqual(held, NEW)
 
     def test_a_release_in_a_download(self) -> None:
         """Through wrappers and one name in another; two are a question, extras are named."""

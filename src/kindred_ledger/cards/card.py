@@ -44,7 +44,7 @@ from ..places import (
 from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .locate import Surroundings, locate
-from .models import BuildFormat, CardFile, FormatTable, ProgramTable
+from .models import PROGRAM, BuildFormat, CardFile, FormatTable, ProgramTable
 from .reader import read_card
 from .roots import Root, find_root
 from .updates import Updates
@@ -56,7 +56,6 @@ if TYPE_CHECKING:
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
 _ARCHIVE = re.compile(r"(\.tar)?\.(zip|tar|tgz|tbz2|txz|gz|bz2|xz|zst)$", re.I)  # what names end in
-PROGRAM = "program"  # the part of an install every title has
 
 
 class Format(Struct, frozen=True, dict=True):

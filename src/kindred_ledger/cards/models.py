@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 
 __all__ = [
+    "PROGRAM",
     "AxisTable",
     "BuildFormat",
     "CardFile",
@@ -31,6 +32,8 @@ __all__ = [
     "VersionKey",
     "VersionsTable",
 ]
+
+PROGRAM = "program"  # the part of an install every title has
 
 
 class VersionsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -1,7 +1,7 @@
 """What a card says about moving an install from build to build, ready to be asked.
 
 What is kept through a clean reinstall and what a release may overwrite are two lists, as they answer
-two questions; docs/cards.md says why, with an example where they differ.
+two questions; docs/updating says why, with an example where they differ.
 """
 
 from __future__ import annotations
@@ -15,11 +15,10 @@ from msgspec import Struct
 from ..errors import KindredError, UsageError
 from ..places import Patterns, check_portable
 from ..versions import Scheme, Version, VersionRange, scheme
-from .models import AxisTable, CardFile, ComponentTable, StartTable, UpdateTable
+from .models import PROGRAM, AxisTable, CardFile, ComponentTable, StartTable, UpdateTable
 
 __all__ = ["Component", "Updates", "update_faults"]
 
-PROGRAM = "program"
 _NAME = "{name}"
 
 

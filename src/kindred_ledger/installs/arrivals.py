@@ -7,10 +7,10 @@ import time
 from collections.abc import Callable, Iterable
 from enum import StrEnum
 
-from blake3 import blake3
 from msgspec import Struct
 
-from ..places import BLOCK, refusals
+from ..places import refusals
+from .fetching import file_digest
 from .release_index import Part
 
 __all__ = ["Arrival", "State", "check_arrivals"]
@@ -74,9 +74,5 @@ def check_arrivals(
 
 def _digest(path: str, known: dict[str, str]) -> str:
     if path not in known:
-        hasher = blake3()
-        with refusals(path), open(path, "rb") as file:
-            while block := file.read(BLOCK):
-                hasher.update(block)
-        known[path] = hasher.hexdigest()
+        known[path] = file_digest(path)
     return known[path]

@@ -3,7 +3,7 @@ differs is a collision, and nobody chooses silently."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from msgspec import Struct
 
@@ -35,14 +35,13 @@ class Collision(Struct, frozen=True):
 
 
 class Combined(Struct, frozen=True):
-    """Parts as one: the place and its tree, which part gives each path, and what they share.
+    """Parts as one: the place and its tree, and how many files of it are in more than one part.
 
     Of a collision the tree has the first part's file.
     """
 
     place: Place
     tree: Tree
-    owners: Mapping[str, str]
     shared: int
     collisions: tuple[Collision, ...]
     extras: tuple[str, ...]
@@ -88,7 +87,6 @@ def combine(
     return Combined(
         LaidPlace(owners),
         Tree(nodes),
-        {path: place.location for path, place in owners.items()},
         shared,
         tuple(collisions),
         tuple(extras),

@@ -325,18 +325,23 @@ def check_part(part: Part, path: str, task: Task | None = None) -> None:
             where=path,
             remedy="It is cut short, or another file. Move it away, then run this again.",
         )
+    if file_digest(path, task) != part.digest:
+        raise PlaceError(
+            f"{part.name} does not have the digest the index says",
+            where=path,
+            remedy="It is damaged, or another file. Move it away, then run this again.",
+        )
+
+
+def file_digest(path: str, task: Task | None = None) -> str:
+    """Return the BLAKE3 digest of a file on disk, in hex, as an index gives it."""
     hasher = blake3()
     with refusals(path), open(path, "rb") as file:
         while block := file.read(BLOCK):
             hasher.update(block)
             if task is not None:
                 task.advance(len(block))
-    if hasher.hexdigest() != part.digest:
-        raise PlaceError(
-            f"{part.name} does not have the digest the index says",
-            where=path,
-            remedy="It is damaged, or another file. Move it away, then run this again.",
-        )
+    return hasher.hexdigest()
 
 
 def _refused(error: Exception, url: str) -> PlaceError:

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from ..cards import PROGRAM, Card, Evidence, Install
 from ..ledger import Ledger, Release
-from ..places import FILE, Tree
+from ..places import FILE
 from ..progress import Progress
 
 __all__ = ["Likeness", "known_by_content", "likenesses"]
@@ -60,28 +60,24 @@ class Likeness(Struct, frozen=True):
 
 
 def likenesses(
-    install: Install | Tree,
+    install: Install,
     ledger: Ledger,
     releases: Iterable[Release] | None = None,
     *,
     progress: Progress | None = None,
 ) -> list[Likeness]:
-    """Hold an install, or the tree of its program, against releases; the likest first.
+    """Hold an install against releases; the likest first.
 
     `releases` None takes all the shelf has of its title. An install that was read before is not
     read again.
     """
-    if isinstance(install, Tree):
-        tree, own = install, None
-        releases = ledger.shelf.releases() if releases is None else releases
-    else:
-        tree = ledger.scan(install.place, progress=progress).under(PROGRAM)
-        own = install.card
-        releases = ledger.shelf.releases(install.card.title) if releases is None else releases
+    tree = ledger.scan(install.place, progress=progress).under(PROGRAM)
+    if releases is None:
+        releases = ledger.shelf.releases(install.card.title)
     here = {
         path: node.digest.hex()
         for path, node in tree.items()
-        if node.kind == FILE and node.digest and not (own is not None and _is_own(own, path))
+        if node.kind == FILE and node.digest and not _is_own(install.card, path)
     }
     found = [_likeness(here, release, ledger.shelf.files(release)) for release in releases]
     return sorted(found, key=lambda one: (-one.share, len(one.unknown)))
