@@ -22,7 +22,7 @@ from ..errors import (
     PlaceError,
     UsageError,
 )
-from ..ledger import Ledger, Record, iso
+from ..ledger import BEFORE, Ledger, Record, iso
 from ..places import (
     DIR,
     FolderPlace,
@@ -127,7 +127,7 @@ class _Application:
             changeset.place,
             changeset.tag,
             changeset.before if changeset.keep_whole else before,
-            reason=f"before {changeset.operation}",
+            reason=f"{BEFORE}{changeset.operation}",
             complete=changeset.keep_whole,
             progress=self.progress,
         )

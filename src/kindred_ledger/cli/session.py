@@ -152,7 +152,7 @@ class Session:
     def subject(self, text: str) -> Install | EntryPlace | Place:
         """Open what a person names: an install, a folder, archive or URL, entry:ID, release:NAME."""
         if text.startswith(_RELEASE):
-            return self.ledger.shelf.place(self.ledger.shelf.find(text))
+            return self.release(text)
         if "://" in text:
             from ..places.remotes import RemotePlace
 

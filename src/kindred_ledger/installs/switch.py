@@ -17,7 +17,7 @@ from ..cards import PROGRAM, Install
 from ..changes import Changeset, Loss, actions_between
 from ..convert import unread_by
 from ..errors import DecisionNeeded, UsageError
-from ..ledger import Entry, Ledger, Record, Tag
+from ..ledger import BEFORE, Entry, Ledger, Record, Tag
 from ..places import JoinedPlace, MemoryPlace, Place, Tree, join_folders, roots_of
 from ..progress import Progress
 from ..versions import Version
@@ -25,7 +25,7 @@ from ..versions import Version
 __all__ = ["Begin", "Turn", "live_build", "switch"]
 
 OPERATION = "switch"
-_REASON = f"before {OPERATION}"
+_REASON = f"{BEFORE}{OPERATION}"
 
 
 class Begin(StrEnum):

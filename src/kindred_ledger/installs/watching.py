@@ -124,15 +124,14 @@ class Watcher:
         if not touched:
             return None
         program = any(self._is_program(difference.path) for difference in touched)
-        before, after = _version(self._install), _version(self._install.again())
+        install = self._install.again()
+        before, after = _version(self._install), _version(install)
         if self._guard and program:
             return self._take_back(now, before, after, touched)
-        entry = self._ledger.backup(
-            self._install.again(), note=f"kept while watching: {self._what(program, before, after)}"
-        )
-        event = Event(self._what(program, before, after), before, after, touched, entry)
-        self._tree, self._install = now, self._install.again()
-        return event
+        what = self._what(program, before, after)
+        entry = self._ledger.backup(install, note=f"kept while watching: {what}")
+        self._tree, self._install = now, install
+        return Event(what, before, after, touched, entry)
 
     def _is_program(self, path: str) -> bool:
         return path.startswith(f"{PROGRAM}/") and not self._install.card.category_of(path)

@@ -1,6 +1,17 @@
 """The ledger: version-tagged entries, their contents, and the history of changes."""
 
-from .entries import CONFIRMED, PROVEN, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
+from .entries import (
+    BEFORE,
+    CONFIRMED,
+    PROVEN,
+    RETIRED,
+    Entry,
+    Mark,
+    Record,
+    ReleaseTag,
+    Tag,
+    Tagged,
+)
 from .entry_place import EntryPlace
 from .exporting import export
 from .healing import Healed, heal
@@ -13,6 +24,7 @@ from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
 from .verifying import Cost, Fault, Verified, verify
 
 __all__ = [
+    "BEFORE",
     "CONFIRMED",
     "PROVEN",
     "RETIRED",

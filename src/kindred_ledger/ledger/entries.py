@@ -13,6 +13,7 @@ from ..errors import LedgerDamaged, LedgerError
 from ..places import Patterns, Place, Tree
 
 __all__ = [
+    "BEFORE",
     "CONFIRMED",
     "PROVEN",
     "RETIRED",
@@ -24,6 +25,7 @@ __all__ = [
     "Tagged",
 ]
 
+BEFORE = "before "  # begins the reason of what an operation kept
 _FORMAT = 1
 _Model = TypeVar("_Model")
 

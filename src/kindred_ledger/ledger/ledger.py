@@ -36,7 +36,7 @@ from ..progress import Progress
 from . import settings
 from .binder import Binder
 from .depot import Depot
-from .entries import RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
+from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .ids import new_id
 from .index import Index
@@ -421,7 +421,7 @@ class Ledger:
                 f"there is no entry of {text}",
                 remedy=f"The ledger has: {', '.join(names)}." if names else "The ledger is empty.",
             )
-        own = [entry for entry in fitting if not entry.reason.startswith("before ")]
+        own = [entry for entry in fitting if not entry.reason.startswith(BEFORE)]
         return max(own or fitting, key=lambda entry: (entry.complete, entry.id))
 
     def tree(self, entry: Entry) -> Tree:

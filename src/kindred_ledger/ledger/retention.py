@@ -14,11 +14,9 @@ from msgspec import Struct
 
 from ..errors import UsageError
 from ..statement import Line, Outcome
-from .entries import CONFIRMED, Entry, Mark, Record
+from .entries import BEFORE, CONFIRMED, Entry, Mark, Record
 
 __all__ = ["Policy", "awaiting", "outcomes"]
-
-BEFORE = "before "  # begins the reason of what an operation kept
 
 
 class Policy(Struct, frozen=True):
