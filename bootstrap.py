@@ -19,7 +19,7 @@ import sys
 HERE = os.path.dirname(os.path.abspath(__file__))
 VENV = os.path.join(HERE, ".venv")
 OLDEST = (3, 11)
-EXTRAS = {"demo": "", "test": "[test]", "check": "[check]"}
+EXTRAS = {"demo": "[demo]", "test": "[test]", "check": "[check]"}
 
 
 def main(argv: list[str]) -> int:

@@ -10,12 +10,13 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager
 
 from kindred_ledger.changes import confirm, restore, undo
+from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import KindredError, LedgerError, PlaceError
 from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
 from kindred_ledger.ledger.settings import new
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import Found, Login, Remote, connect, fetch
-from tests.servers import PASSWORD, ftp_server, object_store, sftp_server
+from tests.servers import PASSWORD, object_store, sftp_server
 from tests.support import Case, change_to, snapshot, write
 
 _MOST_REQUESTS = 150  # more than any of these makes
@@ -115,7 +116,7 @@ class SharedFolder(Shared, FarCase):
 
 class SharedOverFtp(Shared, FarCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
-        return ftp_server(self.path("served"), self.folder)
+        return rented_server(self.path("served"), self.folder)
 
 
 class SharedOverSftp(Shared, FarCase):

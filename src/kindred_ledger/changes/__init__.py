@@ -3,11 +3,12 @@
 from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
 from .confirming import CHECKS, Check, Confirmed, confirm
+from .disk import check_room
 from .drill import Drilled, drill
 from .engine import Applied
 from .recover import Recovered, recover
 from .restore import restore, undo
-from .stage import check_room, unfinished_in
+from .stage import unfinished_in
 
 __all__ = [
     "CHECKS",

@@ -8,7 +8,7 @@ and nothing is put below a link or a file.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 from operator import attrgetter
 
@@ -17,7 +17,20 @@ from msgspec.structs import force_setattr
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger, Tag
-from ..places import DIR, Node, Place, Running, Tree, collisions, parents, roots_of, running_in
+from ..places import (
+    DIR,
+    FULL,
+    Holding,
+    Node,
+    Place,
+    Running,
+    Tree,
+    collisions,
+    holdings_of,
+    parents,
+    roots_of,
+    running_in,
+)
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .actions import Action, Conflict, Loss
@@ -58,7 +71,10 @@ class Changeset(Struct, frozen=True, dict=True):
     brings: str = ""
 
     def __post_init__(self) -> None:
-        complete = (*_missing_folders(self.before, self.actions), *self.actions)
+        complete = [*_missing_folders(self.before, self.actions), *self.actions]
+        holdings = holdings_of(self.place)
+        if any(holding != FULL for holding in holdings.values()):
+            complete = _held(complete, holdings, self.place.location)
         force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
         _check_structure(self.after, self.actions)
 
@@ -151,6 +167,32 @@ def _changed(before: Tree, actions: Iterable[Action]) -> Tree:
         else:
             nodes[action.path] = action.after
     return Tree(nodes)
+
+
+def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) -> list[Action]:
+    """Return the actions that make a difference to a place that cannot hold all there is.
+
+    Raises:
+        UnsafeName: something it cannot hold would arrive.
+    """
+    filled = {part for action in actions if action.after for part in parents(action.path)}
+    kept = []
+    for action in actions:
+        holding = holdings.get("") or holdings.get(action.path.partition("/")[0], FULL)
+        before, after = action.before, action.after
+        if before is not None and after is not None and not holding.tells_apart(before, after):
+            continue
+        why = holding.why_not(after) if after is not None else ""
+        if why:
+            raise UnsafeName(
+                f"{action.path} is {why}",
+                where=where,
+                remedy="Leave it out (--only picks what to bring), or choose another place.",
+            )
+        if _is_folder(after) and not holding.empty_folders and action.path not in filled:
+            continue
+        kept.append(action)
+    return kept
 
 
 def _outcome(action: Action) -> Outcome:

@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged, UsageError
 from ..ledger import CONFIRMED, Ledger, Mark, Record
-from ..places import place_at, same_content
+from ..places import same_content
 from ..progress import Progress
 
 __all__ = ["CHECKS", "Check", "Confirmed", "comes_back", "confirm", "stands"]
@@ -50,7 +50,7 @@ def confirm(
 def stands(ledger: Ledger, record: Record, progress: Progress) -> list[str]:
     """Find which of the paths that a change touched are not as it made them."""
     try:
-        now = ledger.scan(place_at(record.roots), progress=progress)
+        now = ledger.scan(ledger.place_at(record.roots), progress=progress)
     except KindredError as error:
         return [f"its place cannot be looked at: {error.what}"]
     return [

@@ -9,28 +9,19 @@ back and verified by digest, and both sides of the books are counted from what w
 
 from __future__ import annotations
 
-from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import (
-    KindredError,
-    PlaceBusy,
-    PlaceChanged,
-    PlaceError,
-    UsageError,
-)
+from ..errors import KindredError, PlaceChanged, PlaceError
 from ..ledger import BEFORE, Ledger, Record, iso
 from ..places import (
     DIR,
-    FolderPlace,
+    JoinedPlace,
     Node,
     Place,
     ZipPlace,
-    folders_of,
-    hold_place,
     parents,
     refusals,
     roots_of,
@@ -41,14 +32,14 @@ from ..statement import Statement
 from .actions import Action
 from .archived import as_file_changeset
 from .books import settle
+from .ground import Ground, ground_of
 from .journal import STAGING, SWAPPING, Journal, Op
-from .stage import check_room, stage_contents, unfinished_in
 from .swap import swap_back, swap_forward
 
 if TYPE_CHECKING:
     from .changeset import Changeset
 
-__all__ = ["Applied", "apply_changeset", "finish", "unwind"]
+__all__ = ["Applied", "apply_changeset", "close", "finish", "unwind"]
 
 
 class Applied(Struct, frozen=True):
@@ -64,24 +55,22 @@ def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress)
     if isinstance(changeset.place, ZipPlace):
         with as_file_changeset(changeset, ledger) as whole:
             return apply_changeset(whole, ledger, progress=progress)
-    folders = folders_of(changeset.place)
-    if not folders:
-        raise UsageError("this place can be read but not changed", where=changeset.place.location)
-    with ExitStack() as locks:
-        for root in sorted({folder.root for folder in folders.values()}):
-            locks.enter_context(hold_place(root))
-        for line in unfinished_in(changeset.place):
-            raise PlaceBusy(line, where=changeset.place.location)
-        _check_unchanged(changeset, ledger, progress)
-        return _Application(changeset, ledger, progress).run()
+    ground = ground_of(changeset.place, ledger)
+    with ground.hold():
+        ground.make_way()
+        _check_unchanged(changeset, ground, progress)
+        return _Application(changeset, ledger, ground, progress).run()
 
 
 class _Application:
     """One run of the engine, phase by phase."""
 
-    def __init__(self, changeset: Changeset, ledger: Ledger, progress: Progress) -> None:
+    def __init__(
+        self, changeset: Changeset, ledger: Ledger, ground: Ground, progress: Progress
+    ) -> None:
         self.changeset = changeset
         self.ledger = ledger
+        self.ground = ground
         self.progress = progress
         ops, self.sources = _operations(changeset)
         self.journal = Journal("", ledger.root, roots_of(changeset.place), tuple(ops))
@@ -90,19 +79,20 @@ class _Application:
         changeset = self.changeset
         where = changeset.place.location
         with refusals(where):
-            check_room(changeset.place, changeset.actions, self.ledger)
+            self.ground.check_room(changeset.actions)
         swapping = False
         try:  # one block: an interrupt between two would leave the journal to nobody
             with refusals(where):
                 self.journal = journal = self.journal.claimed(self.ledger)
+                self.ground.id = journal.id
                 journal.write()
             record = self._keep()
             with refusals(where):
-                stage_contents(journal, self.sources, self.progress)
+                self.ground.stage(journal.ops, self.sources, self.progress)
                 self._write_record(record)
                 journal.at(SWAPPING).write()
             swapping = True
-            swap_forward(journal, self.progress)
+            swap_forward(journal.ops, self.ground, self.progress)
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
             if changeset.proof is not None:
@@ -110,14 +100,34 @@ class _Application:
             record = replace(record, statements=tuple(s.to_json() for s in statements))
             self._write_record(record)  # over the one with the planned books
             self.ledger.take_in_record(record.id, journal.record_path)
-            journal.clear()
+            notes += self._close()
         except BaseException as error:
             if swapping:
                 self._unwind(error)
             elif self.journal.id:
-                self.journal.clear()  # nothing of the place was touched
+                self._abandon(error)
             raise
         return Applied(record, statements, (*changeset.notes, *notes))
+
+    def _close(self) -> list[str]:
+        """Clear up; what refuses that does not undo what is done and recorded."""
+        try:
+            close(self.journal, self.ground)
+        except (KindredError, OSError) as error:
+            return [
+                f"what was put aside could not be cleared yet: {error}; kindred recover does it"
+            ]
+        return []
+
+    def _abandon(self, error: BaseException) -> None:
+        """Give up: nothing of the place was touched."""
+        if not self.ground.abandon():
+            self.journal.clear()
+        elif isinstance(error, KindredError):
+            error.remedy = (
+                "Nothing was changed there. What was sent so far waits: run this again to go on, or let"
+                f" go of it with: kindred recover\n{error.remedy}"
+            )
 
     def _keep(self) -> Record:
         changeset = self.changeset
@@ -154,10 +164,10 @@ class _Application:
 
     def _unwind(self, error: BaseException) -> None:
         if self.ledger.has_record(self.journal.id):
-            self.journal.clear()  # it is done and recorded; only the clearing was cut off
+            close(self.journal, self.ground)  # it is done and recorded; only this was cut off
             return
         try:
-            files = unwind(self.journal, self.ledger)
+            files = unwind(self.journal, self.ground, self.ledger)
         except (KindredError, OSError) as second:
             raise PlaceError(
                 f"the change failed ({error}) and could not be taken back yet: {second}",
@@ -171,14 +181,20 @@ class _Application:
             )
 
 
-def finish(journal: Journal, ledger: Ledger) -> None:
+def close(journal: Journal, ground: Ground) -> None:
+    """Remove all that a change put aside, then its journal: it is over."""
+    ground.clear()
+    journal.clear()
+
+
+def finish(journal: Journal, ground: Ground, ledger: Ledger) -> None:
     """Carry an unfinished change to its end: the rest of the swap, verify, record, clear.
 
     Raises:
         PlaceChanged: the place does not hold what was planned; not recorded.
     """
-    swap_forward(journal)
-    after = ledger.scan(journal.place())
+    swap_forward(journal.ops, ground)
+    after = ledger.scan(journal.place(ledger))
     expected: dict[str, Node | None] = {}
     for op in journal.ops:
         path = f"{op.part}/{op.path}" if op.part else op.path
@@ -190,29 +206,29 @@ def finish(journal: Journal, ledger: Ledger) -> None:
         if not same_content(after.get(path), node):
             raise PlaceChanged(f"{path} is not what was planned")
     ledger.take_in_record(journal.id, journal.record_path)
-    journal.clear()
+    close(journal, ground)
 
 
-def unwind(journal: Journal, ledger: Ledger) -> int:
+def unwind(journal: Journal, ground: Ground, ledger: Ledger) -> int:
     """Take an unfinished change back and return how many files that moved.
 
     What somebody else wrote meanwhile goes into the ledger.
     """
-    taken_back = swap_back(journal)
-    for stage in taken_back.foreign:
-        ledger.backup(FolderPlace(stage), note=f"found while change {journal.id} was taken back")
+    files = swap_back(journal.ops, ground)
+    for place in ground.strangers():
+        ledger.backup(place, note=f"found while change {journal.id} was taken back")
     journal.at(STAGING).write()  # from here on only the clearing is left
-    journal.clear()
-    return taken_back.files
+    close(journal, ground)
+    return files
 
 
-def _check_unchanged(changeset: Changeset, ledger: Ledger, progress: Progress) -> None:
+def _check_unchanged(changeset: Changeset, ground: Ground, progress: Progress) -> None:
     """Look again at every path that will be touched, and at the folders on the way to it."""
     expected = {action.path: action.before for action in changeset.actions}
     inner = {path.rpartition("/")[0] for path in expected} - {""}
     for folder in {folder for path in inner for folder in (*parents(path), path)}:
         expected.setdefault(folder, changeset.before.get(folder))  # a link now would lead elsewhere
-    now = ledger.look(changeset.place, expected, progress=progress)
+    now = ground.look(expected, progress)
     for path, node in expected.items():
         if not same_content(now.get(path), node):
             raise PlaceChanged(
@@ -224,7 +240,7 @@ def _check_unchanged(changeset: Changeset, ledger: Ledger, progress: Progress) -
 
 def _operations(changeset: Changeset) -> tuple[list[Op], dict[int, tuple[Place, str]]]:
     """Turn actions into operations on folders, with the source of each new content."""
-    joined = "" not in folders_of(changeset.place)
+    joined = isinstance(changeset.place, JoinedPlace)
     ops: list[Op] = []
     sources: dict[int, tuple[Place, str]] = {}
     for action in changeset.actions:

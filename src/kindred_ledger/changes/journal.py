@@ -19,11 +19,8 @@ from ..ledger import Ledger
 from ..places import (
     WORK_FOLDER,
     FilePlace,
-    FolderPlace,
     Node,
     Place,
-    folders_of,
-    place_at,
     remove_tree,
     sync_dir,
     write_atomic,
@@ -71,26 +68,18 @@ class Journal(Struct, frozen=True):
         """Where the record waits until it enters the history."""
         return os.path.join(self.folder, _RECORD)
 
-    def place(self) -> Place:
+    def place(self, ledger: Ledger) -> Place:
         """Open the place that is being changed.
 
         A place that is one file (or an archive) has none while the old one makes room for the new;
         what is staged beside it tells that it is no folder.
         """
         root = self.roots.get("", "")
-        if root and not os.path.lexists(root):
+        if root and "://" not in root and not os.path.lexists(root):
             beside = os.path.join(os.path.dirname(root), WORK_FOLDER, self.id)
             if os.path.isdir(beside):
                 return FilePlace(root)
-        return place_at(self.roots)
-
-    def folders(self) -> dict[str, FolderPlace]:
-        """Return the folders of the place by name."""
-        return folders_of(self.place())
-
-    def stage(self, part: str) -> str:
-        """Return the folder in which the contents for one part are staged."""
-        return os.path.join(self.folders()[part].root, WORK_FOLDER, self.id)
+        return ledger.place_at(self.roots)
 
     def claimed(self, ledger: Ledger) -> Journal:
         """Return the journal under an id of its own, which its folder in `work` keeps from others."""
@@ -114,15 +103,7 @@ class Journal(Struct, frozen=True):
         return replace(self, state=state)
 
     def clear(self) -> None:
-        """Remove the staged files, then the journal: the change is over."""
-        for part in self.folders():
-            stage = self.stage(part)
-            remove_tree(stage)
-            work = os.path.dirname(stage)
-            if os.path.isdir(work):
-                if not os.listdir(work):
-                    os.rmdir(work)
-                sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
+        """Remove the journal: the change is over, and what it put aside is gone."""
         remove_tree(self.folder)
 
     @staticmethod

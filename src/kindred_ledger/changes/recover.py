@@ -11,8 +11,9 @@ from msgspec import Struct
 
 from ..errors import KindredError, PlaceBusy
 from ..ledger import Ledger
-from ..places import hold_place, remove_tree
-from .engine import finish, unwind
+from ..places import remove_tree
+from .engine import close, finish, unwind
+from .ground import Ground, ground_of
 from .journal import STAGING, Journal, unfinished
 
 __all__ = ["Recovered", "recover"]
@@ -47,31 +48,32 @@ def _recover_one(ledger: Ledger, name: str, back: bool) -> Iterator[Recovered]:
         remove_tree(os.path.join(ledger.folder("work"), name))
         return
     places = tuple(journal.roots.values())
+    ground = ground_of(journal.place(ledger), ledger, journal.id)
     with ExitStack() as locks:
         try:
-            for folder in journal.folders().values():
-                locks.enter_context(hold_place(folder.root))
+            locks.enter_context(ground.hold())
         except PlaceBusy:
             yield Recovered(journal.id, places, "running", "it is still at work")
             return
-        yield _carry_out(journal, ledger, places, back)
+        yield _carry_out(journal, ground, ledger, back)
 
 
-def _carry_out(journal: Journal, ledger: Ledger, places: tuple[str, ...], back: bool) -> Recovered:
+def _carry_out(journal: Journal, ground: Ground, ledger: Ledger, back: bool) -> Recovered:
+    places = tuple(journal.roots.values())
     if ledger.has_record(journal.id):
-        journal.clear()
+        close(journal, ground)
         return Recovered(journal.id, places, "finished", "only the clearing up was left")
     if journal.state == STAGING:
-        journal.clear()
+        close(journal, ground)
         return Recovered(journal.id, places, "taken back", "nothing had been changed yet")
     reason = "you asked for it"
     if not back:
         try:
-            finish(journal, ledger)
+            finish(journal, ground, ledger)
             return Recovered(journal.id, places, "finished", "everything needed was there")
         except KindredError as error:
             reason = f"it could not be finished: {error.what}"
     with contextlib.suppress(FileNotFoundError):
         os.remove(journal.record_path)
-    unwind(journal, ledger)
+    unwind(journal, ground, ledger)
     return Recovered(journal.id, places, "taken back", reason)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..ledger import Entry, Ledger, Record, Tag
-from ..places import DIR, OTHER, JoinedPlace, Place, Tree, place_at, same_content
+from ..places import DIR, FULL, OTHER, JoinedPlace, Place, Tree, holdings_of, same_content
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -40,11 +40,12 @@ def restore(
     Raises:
         UsageError: the place has other parts than the entry.
     """
-    place = place or place_at(entry.roots)
+    place = place or ledger.place_at(entry.roots)
     source = ledger.place(entry)
     remembered = _fitted(source.tree, entry, place)
     now = ledger.scan(place, progress=progress)
-    wanted = remembered.select(lambda path: remembered[path].kind != OTHER)
+    refused = _refused(remembered, place)
+    wanted = remembered.select(lambda path: remembered[path].kind != OTHER and path not in refused)
     if only is not None:
         wanted = wanted.select(only)
     reason = f"as in entry {entry.id}"
@@ -86,7 +87,7 @@ def restore(
         tag=tag or entry.tag,
         version_after=entry.tag.version if only is None and entry.complete else "",
         offered=remembered,
-        statements=(_statement(entry, remembered, wanted, now, why),),
+        statements=(_statement(entry, remembered, wanted, now, why, refused),),
         losses=losses,
         warnings=warnings,
         notes=notes,
@@ -112,7 +113,7 @@ def undo(
             f"change {record.id} was taken back already",
             remedy=f"To do it again, undo that: kindred undo {standing}",
         )
-    place = place_at(record.roots)
+    place = ledger.place_at(record.roots)
     now = ledger.scan(place, progress=progress)
     if ledger.is_retired(record.entry):
         raise UsageError(
@@ -215,7 +216,26 @@ def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
     return tuple(notes)
 
 
-def _statement(entry: Entry, remembered: Tree, wanted: Tree, now: Tree, why: str) -> Statement:
+def _refused(tree: Tree, place: Place) -> dict[str, str]:
+    """Return what of a tree a place cannot hold, each with why."""
+    holdings = holdings_of(place)
+    if all(holding == FULL for holding in holdings.values()):
+        return {}
+    whys = (
+        (path, (holdings.get("") or holdings.get(path.partition("/")[0], FULL)).why_not(node))
+        for path, node in tree.items()
+    )
+    return {path: why for path, why in whys if why}
+
+
+def _statement(
+    entry: Entry,
+    remembered: Tree,
+    wanted: Tree,
+    now: Tree,
+    why: str,
+    refused: Mapping[str, str],
+) -> Statement:
     lines = []
     for path in remembered.leaves:
         if path in wanted:
@@ -225,5 +245,5 @@ def _statement(entry: Entry, remembered: Tree, wanted: Tree, now: Tree, why: str
         elif same_content(now.get(path), remembered[path]):
             lines.append(Line(Outcome.KEPT, path, "left out, and stands there as it was kept"))
         else:
-            lines.append(Line(Outcome.HELD, path, why))
+            lines.append(Line(Outcome.HELD, path, refused.get(path, why)))
     return Statement(f"entry {entry.id}", "files", tuple(lines))

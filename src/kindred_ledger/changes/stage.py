@@ -6,97 +6,81 @@ import contextlib
 import errno
 import os
 import shutil
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 from blake3 import blake3
+from msgspec import Struct
 
-from ..errors import PlaceChanged, PlaceError
-from ..ledger import EntryPlace, Ledger
+from ..errors import PlaceChanged
+from ..ledger import EntryPlace
 from ..places import (
-    FILE,
     LINK,
     WORK_FOLDER,
+    Holding,
     Place,
     disk_path,
     folders_of,
     refusals,
     refused,
-    same_content,
     sync_dir,
     sync_files,
 )
 from ..progress import Progress, Task
-from .actions import Action
-from .journal import Journal, Op
+from .ground import Owner, Sources
+from .journal import Op
 
-__all__ = ["check_room", "stage_contents", "unfinished_in"]
+__all__ = ["Stages", "stage_contents", "unfinished_in"]
 
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
 _COPIES = 2  # at once; more fight over the disk
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
-_MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
-def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:
-    """Raise `PlaceError` unless each disk has room for what will be written, before any of it is.
+class Stages(Struct, frozen=True):
+    """Where the contents for the parts of a place are staged, and what these can hold; by the part's name."""
 
-    The new contents are written beside the old ones; the old ones go to the ledger too.
-    """
-    folders = folders_of(place)
-    sizes = dict.fromkeys((*(folder.root for folder in folders.values()), ledger.root), 0)
-    for action in actions:
-        if action.before is not None and action.before.kind == FILE:
-            sizes[ledger.root] += action.before.size
-        if action.after is not None and not same_content(action.before, action.after):
-            part = folders.get("") or folders.get(action.path.partition("/")[0])
-            if part is not None:
-                sizes[part.root] += action.after.size
-    needs: dict[int, tuple[str, int]] = {}
-    for folder, size in sizes.items():
-        device = os.stat(folder).st_dev
-        needs[device] = folder, needs.get(device, ("", 0))[1] + size
-    for folder, size in needs.values():
-        free = shutil.disk_usage(folder).free
-        if size + _MARGIN > free:
-            raise PlaceError(
-                f"the disk has {free / 1e6:,.0f} MB free and {(size + _MARGIN) / 1e6:,.0f} MB are needed",
-                where=folder,
-                remedy="Nothing was written. Free some space, then run this again.",
-            )
+    folders: Mapping[str, str]
+    holdings: Mapping[str, Holding]
+
+    def new(self, op: Op) -> str:
+        """Return where the new content of an operation is staged."""
+        return f"{self.folders[op.part]}{os.sep}new{os.sep}{op.number}"
 
 
 def stage_contents(
-    journal: Journal, sources: dict[int, tuple[Place, str]], progress: Progress
+    stages: Stages, ops: Sequence[Op], sources: Sources, owner: Owner, progress: Progress
 ) -> None:
-    """Write the new content of every `put` into the stage, check its digest and sync it.
+    """Write the new content of every `put` into its stage, check its digest and sync it.
 
-    `sources` gives, by the number of the operation, the place and path the content is read from.
+    `owner` is noted there, so that the change is found if it is cut off.
 
     Raises:
         PlaceChanged: a source does not hold what it held when the change was computed.
         PlaceError: the system refuses.
     """
-    news = {part: _open_stage(journal, part) for part in journal.folders()}
-    puts = {op.number: op for op in journal.ops if op.kind == "put"}
+    for stage in stages.folders.values():
+        _open_stage(stage, owner)
+    puts = {op.number: op for op in ops if op.kind == "put"}
     files: dict[int, Op] = {}
     for op in puts.values():
         assert op.after is not None
         if op.after.kind == LINK:
-            os.symlink(op.after.target, _staged(news, op))
+            os.symlink(op.after.target, stages.new(op))
         else:
             files[op.number] = op
     total = sum(op.after.size for op in files.values() if op.after)
     with progress.task("writing", total=total, unit="bytes") as task:
         for source, by_path in _by_source(files, sources).items():
-            copied = _copy_all(news, by_path, source, task)
+            copied = _copy_all(stages, by_path, source, task)
             for path, blocks in source.read(path for path in by_path if path not in copied):
-                task.advance(_write(news, by_path[path], path, blocks, source))
-    for part, new in news.items():
+                task.advance(_write(stages, by_path[path], path, blocks, source))
+    for part, stage in stages.folders.items():
+        new = os.path.join(stage, "new")
         sync_files(new, [str(op.number) for op in files.values() if op.part == part])
-        for folder in (new, journal.stage(part), *_above(journal.stage(part))):
+        for folder in (new, stage, *_above(stage)):
             sync_dir(folder)
 
 
@@ -121,24 +105,20 @@ def _owner_of(stage: str) -> str:
     """Return the ledger that an abandoned stage belongs to, as it is shown to people."""
     try:
         with open(os.path.join(stage, "owner.json"), "rb") as file:
-            return str(msgspec.json.decode(file.read())["ledger"])
-    except (OSError, msgspec.MsgspecError, KeyError, TypeError):
+            return msgspec.json.decode(file.read(), type=Owner).ledger
+    except (OSError, msgspec.MsgspecError):
         return "unknown"
 
 
-def _open_stage(journal: Journal, part: str) -> str:
-    """Make the folders of one part's stage; return the one for new contents."""
-    stage = journal.stage(part)
+def _open_stage(stage: str, owner: Owner) -> None:
+    """Make the folders of one part's stage."""
     for name in ("new", "old"):
         os.makedirs(os.path.join(stage, name))
     with open(os.path.join(stage, "owner.json"), "wb") as file:
-        file.write(msgspec.json.encode({"ledger": journal.ledger, "id": journal.id}))
-    return os.path.join(stage, "new")
+        file.write(msgspec.json.encode(owner))
 
 
-def _by_source(
-    files: dict[int, Op], sources: dict[int, tuple[Place, str]]
-) -> dict[Place, dict[str, list[Op]]]:
+def _by_source(files: Mapping[int, Op], sources: Sources) -> dict[Place, dict[str, list[Op]]]:
     """Group the files by place and path, so that each place is read in its own order, once."""
     grouped: dict[Place, dict[str, list[Op]]] = {}
     for number, op in files.items():
@@ -148,7 +128,7 @@ def _by_source(
 
 
 def _copy_all(
-    news: Mapping[str, str], by_path: Mapping[str, list[Op]], source: Place, task: Task
+    stages: Stages, by_path: Mapping[str, list[Op]], source: Place, task: Task
 ) -> set[str]:
     """Copy what the system can copy by itself; return the paths."""
     large = {
@@ -161,7 +141,7 @@ def _copy_all(
     from concurrent.futures import ThreadPoolExecutor
 
     def copy(item: tuple[str, list[Op]]) -> tuple[str, int]:
-        return item[0], _copied(news, item[1], item[0], source)
+        return item[0], _copied(stages, item[1], item[0], source)
 
     copied = set()
     with ThreadPoolExecutor(_COPIES) as pool:
@@ -172,7 +152,7 @@ def _copy_all(
     return copied
 
 
-def _copied(news: Mapping[str, str], ops: list[Op], path: str, source: Place) -> int:
+def _copied(stages: Stages, ops: list[Op], path: str, source: Place) -> int:
     """Have the system copy a file of a folder, without passing it through here; return the bytes.
 
     Nobody hashes it on the way: what stands in the place in the end is read back and verified. None
@@ -181,7 +161,7 @@ def _copied(news: Mapping[str, str], ops: list[Op], path: str, source: Place) ->
     full = disk_path(source, path)
     if full is None:
         return 0
-    first, want = _staged(news, ops[0]), ops[0].after
+    first, want = stages.new(ops[0]), ops[0].after
     assert want is not None
     with refusals(full), contextlib.ExitStack() as files:
         fd = os.open(full, _READ_FLAGS)
@@ -203,19 +183,17 @@ def _copied(news: Mapping[str, str], ops: list[Op], path: str, source: Place) ->
                 os.remove(first)
                 return 0
             done += step
-        _finish(out, first, ops[0])
-    _copy_to_others(news, ops, first)
+        _finish(stages, out, first, ops[0])
+    _copy_to_others(stages, ops, first)
     return want.size * len(ops)
 
 
-def _write(
-    news: Mapping[str, str], ops: list[Op], path: str, blocks: Iterable[bytes], source: Place
-) -> int:
+def _write(stages: Stages, ops: list[Op], path: str, blocks: Iterable[bytes], source: Place) -> int:
     """Write one content to the first operation's file, copy it to the others', return the bytes.
 
     What the ledger hands out was checked against the very digest that was asked for.
     """
-    first = _staged(news, ops[0])
+    first = stages.new(ops[0])
     hasher = None if isinstance(source, EntryPlace) else blake3()
     holes, size = False, 0
     try:
@@ -236,21 +214,21 @@ def _write(
                     remedy="Something writes there. Close the game and its launcher, "
                     "then run this again.",
                 )
-            _finish(fd, first, ops[0])
+            _finish(stages, fd, first, ops[0])
         finally:
             os.close(fd)
     except OSError as error:
         raise refused(error, first) from error
-    _copy_to_others(news, ops, first)
+    _copy_to_others(stages, ops, first)
     return size * len(ops)
 
 
-def _copy_to_others(news: Mapping[str, str], ops: list[Op], first: str) -> None:
+def _copy_to_others(stages: Stages, ops: list[Op], first: str) -> None:
     for op in ops[1:]:
-        target = _staged(news, op)
+        target = stages.new(op)
         with refusals(target):
             shutil.copyfile(first, target)
-            _finish(target, target, op)
+            _finish(stages, target, target, op)
 
 
 def _write_block(fd: int, block: bytes) -> bool:
@@ -264,16 +242,12 @@ def _write_block(fd: int, block: bytes) -> bool:
     return False
 
 
-def _finish(file: int | str, path: str, op: Op) -> None:
+def _finish(stages: Stages, file: int | str, path: str, op: Op) -> None:
     """Give a staged file its mode and time; `file` is its descriptor where the system takes one."""
     assert op.after is not None
     file = file if os.utime in os.supports_fd else path
     mode = op.after.mode or (op.before.mode if op.before else 0)
-    if mode:
+    if mode and stages.holdings[op.part].modes:
         os.chmod(file, mode)
     if op.after.mtime_ns:
         os.utime(file, ns=(op.after.mtime_ns, op.after.mtime_ns))
-
-
-def _staged(news: Mapping[str, str], op: Op) -> str:
-    return f"{news[op.part]}{os.sep}{op.number}"

@@ -1,6 +1,6 @@
-"""Swapping: the renames that carry a change out, and the renames that take it back.
+"""Swapping: the moves that carry a change out, and the moves that take it back.
 
-Each step looks at what is on disk and does only what is missing, so a step that was cut off, done
+Each step looks at what is there and does only what is missing, so a step that was cut off, done
 or half done is finished by doing it again. An old file is moved aside, never overwritten: taking
 back needs no room and restores the very same file. A file that is not what was kept is not moved:
 something else wrote it, and the change ends there.
@@ -9,29 +9,15 @@ something else wrote it, and the change ends there.
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Sequence
 
-from msgspec import Struct
-
-from ..errors import PlaceChanged
-from ..places import (
-    DIR,
-    FILE,
-    LINK,
-    FolderPlace,
-    Node,
-    digest_of,
-    lstat_node,
-    refusals,
-    refused,
-    same_content,
-    sync_dir,
-)
+from ..errors import PlaceChanged, PlaceError
+from ..places import refusals, refused
 from ..progress import Progress
-from .journal import Journal, Op
+from .ground import Ground
+from .journal import Op
 
-__all__ = ["TakenBack", "swap_back", "swap_forward"]
+__all__ = ["swap_back", "swap_forward"]
 
 # Files leave before folders, the deepest folder first; folders come before files, the outermost
 # first; times and modes last, since putting a file changes its folder's.
@@ -39,48 +25,41 @@ _ORDER = {"remove": 0, "rmdir": 1, "mkdir": 2, "put": 3, "meta": 4}
 _BATCH = 64  # operations between two looks at whether to stop
 
 
-class TakenBack(Struct, frozen=True):
-    """How many files were taken back, and the folders of what somebody else put in their place."""
-
-    files: int
-    foreign: tuple[str, ...]
-
-
-def swap_forward(journal: Journal, progress: Progress | None = None) -> None:
+def swap_forward(ops: Sequence[Op], ground: Ground, progress: Progress | None = None) -> None:
     """Carry out every operation that has not happened yet.
 
     Raises:
         PlaceChanged: a path does not hold what was kept of it.
-        PlaceError: the system refuses.
+        PlaceError: the place refuses.
     """
     watch = progress or Progress()
-    swap = _Swap(journal)
-    ops = _in_order(journal.ops)
-    with watch.task("changing", total=len(ops)) as task:
-        for start in range(0, len(ops), _BATCH):
-            some = ops[start : start + _BATCH]
+    ordered = _in_order(ops)
+    with watch.task("changing", total=len(ordered)) as task:
+        for start in range(0, len(ordered), _BATCH):
+            some = ordered[start : start + _BATCH]
             for op in some:
+                final = ground.final(op)
                 try:
-                    swap.forward(op)
+                    _forward(op, final, ground)
                 except OSError as error:
-                    raise refused(error, swap.final(op)) from error
+                    raise refused(error, final) from error
             task.advance(len(some))
-    swap.sync()
+    ground.seal()
 
 
-def swap_back(journal: Journal) -> TakenBack:
-    """Take back every operation that has happened.
+def swap_back(ops: Sequence[Op], ground: Ground) -> int:
+    """Take back every operation that has happened; return how many files that moved.
 
     Raises:
-        PlaceError: the system refuses; doing it again is safe.
+        PlaceError: the place refuses; doing it again is safe.
     """
-    swap = _Swap(journal)
     files = 0
-    for op in reversed(_in_order(journal.ops)):
-        with refusals(swap.final(op)):
-            files += swap.back(op)
-    swap.sync()
-    return TakenBack(files, tuple(swap.foreign()))
+    for op in reversed(_in_order(ops)):
+        final = ground.final(op)
+        with refusals(final):
+            files += _back(op, final, ground)
+    ground.seal()
+    return files
 
 
 def _in_order(ops: Sequence[Op]) -> list[Op]:
@@ -91,135 +70,84 @@ def _in_order(ops: Sequence[Op]) -> list[Op]:
     return sorted(ops, key=key)
 
 
-class _Swap:
-    def __init__(self, journal: Journal) -> None:
-        self._folders = journal.folders()
-        self._stages = {part: journal.stage(part) for part in self._folders}
-        self._touched: set[str] = set()
-
-    def final(self, op: Op) -> str:
-        return self._folders[op.part].path(op.path)
-
-    def forward(self, op: Op) -> None:
-        final, new, old = self._paths(op)
-        if op.kind == "mkdir":
-            if lstat_node(final) is None:
-                os.mkdir(final)
-        elif op.kind == "rmdir":
-            self._remove_folder(final)
-        elif op.kind == "meta":
-            self._metadata(final, op.after)
-        else:
-            if op.before is not None and not os.path.lexists(old) and not self._is_made(op):
-                self._move_aside(op, final, old)
-            if op.kind == "put":
-                self._move_in(new, final)
-
-    def _is_made(self, op: Op) -> bool:
-        """Tell whether the new file is in place, though the old one was not moved aside.
-
-        A power cut may keep the second renaming and lose the first. What was there is in the ledger.
-        """
-        final, new, _ = self._paths(op)
-        made = op.kind == "put" and op.after is not None and not os.path.lexists(new)
-        return made and op.after is not None and self._is(final, op.after)
-
-    def back(self, op: Op) -> bool:
-        """Take one operation back; tell whether a file was moved for it."""
-        final, new, old = self._paths(op)
-        if op.kind == "mkdir":
-            with contextlib.suppress(OSError):  # not empty: somebody put something there
-                os.rmdir(final)
-        elif op.kind == "rmdir":
-            if lstat_node(final) is None:
-                os.mkdir(final)
-                self._metadata(final, op.before)
-        elif op.kind == "meta":
-            self._metadata(final, op.before)
-        else:
-            return self._file_back(op, final, new, old)
-        return False
-
-    def _file_back(self, op: Op, final: str, new: str, old: str) -> bool:
-        moved = False
-        there = lstat_node(final) is not None
-        if there and (os.path.lexists(old) or (op.before is None and not os.path.lexists(new))):
-            ours = op.kind == "put" and op.after is not None and self._is(final, op.after)
-            os.rename(final, new if ours else self._foreign(op))
-            moved = True
-        if os.path.lexists(old):
-            os.rename(old, final)
-            moved = True
-        return moved
-
-    def sync(self) -> None:
-        for folder in sorted(self._touched):
-            if os.path.isdir(folder):
-                sync_dir(folder)
-
-    def foreign(self) -> list[str]:
-        folders = [os.path.join(stage, "foreign") for stage in self._stages.values()]
-        return [folder for folder in folders if os.path.isdir(folder)]
-
-    def _foreign(self, op: Op) -> str:
-        path = os.path.join(self._stages[op.part], "foreign", *op.path.split("/"))
-        os.makedirs(os.path.dirname(path), exist_ok=True)
-        return path
-
-    def _paths(self, op: Op) -> tuple[str, str, str]:
-        final = self.final(op)
-        self._touched.add(final.rpartition(os.sep)[0])
-        stage = self._stages[op.part] + os.sep
-        return final, f"{stage}new{os.sep}{op.number}", f"{stage}old{os.sep}{op.number}"
-
-    def _move_aside(self, op: Op, final: str, old: str) -> None:
-        """Move the old file away, if it still is the one that was kept."""
-        assert op.before is not None
-        if not self._is(final, op.before):
+def _forward(op: Op, final: str, ground: Ground) -> None:
+    if op.kind == "mkdir":
+        if not ground.there(final):
+            ground.make_folder(final)
+    elif op.kind == "rmdir":
+        if ground.there(final) and not ground.remove_folder(final):
             raise _foreign(final)
-        os.rename(final, old)
+    elif op.kind == "meta":
+        if op.after is not None:
+            ground.set_metadata(final, op.after)
+    else:
+        new, old = ground.new(op), ground.old(op)
+        if op.before is not None and not ground.there(old) and not _is_made(op, final, ground):
+            _move_aside(op, final, old, ground)
+        if op.kind == "put":
+            _move_in(new, final, ground)
 
-    def _move_in(self, new: str, final: str) -> None:
-        """Move a staged file to where nothing is, unless that has happened."""
-        if os.path.lexists(final):
-            if os.path.lexists(new):
-                raise _foreign(final)
-            return
-        try:
-            os.rename(new, final)
-        except FileNotFoundError:
-            if os.path.lexists(new):
-                raise
 
-    def _is(self, path: str, node: Node) -> bool:
-        now = lstat_node(path)
-        if now is None or now.kind != node.kind:
-            return False
-        if now.kind == LINK:
-            return now.target == node.target
-        if (now.size, now.mtime_ns) == (node.size, node.mtime_ns):
-            return True
-        folder = FolderPlace(os.path.dirname(path))
-        digest, _ = next(digest_of(blocks) for _, blocks in folder.read([os.path.basename(path)]))
-        return same_content(now._replace(digest=digest), node)
+def _is_made(op: Op, final: str, ground: Ground) -> bool:
+    """Tell whether the new file is in place, though the old one was not moved aside.
 
-    def _remove_folder(self, final: str) -> None:
-        if lstat_node(final) is None:
-            return
-        try:
-            os.rmdir(final)
-        except OSError as error:
-            if os.listdir(final):
-                raise _foreign(final) from error
+    A power cut may keep the second renaming and lose the first. What was there is in the ledger.
+    """
+    if op.kind != "put" or op.after is None or ground.there(ground.new(op)):
+        return False
+    return ground.holds(final, op.after)
+
+
+def _move_aside(op: Op, final: str, old: str, ground: Ground) -> None:
+    """Move the old file away, if it still is the one that was kept."""
+    assert op.before is not None
+    if not ground.holds(final, op.before):
+        raise _foreign(final)
+    ground.move(final, old)
+
+
+def _move_in(new: str, final: str, ground: Ground) -> None:
+    """Move a staged file to where nothing is, unless that has happened."""
+    if ground.there(final):
+        if ground.there(new):
+            raise _foreign(final)
+        return
+    try:
+        ground.move(new, final)
+    except FileNotFoundError:
+        if ground.there(new):
             raise
 
-    def _metadata(self, final: str, node: Node | None) -> None:
-        if node is None:
-            return
-        if node.mode and node.kind in (FILE, DIR):
-            os.chmod(final, node.mode)
-        if node.mtime_ns and node.kind == FILE:
-            os.utime(final, ns=(node.mtime_ns, node.mtime_ns))
+
+def _back(op: Op, final: str, ground: Ground) -> bool:
+    """Take one operation back; tell whether a file was moved for it."""
+    if op.kind == "mkdir":
+        with contextlib.suppress(OSError, PlaceError):  # somebody put something there
+            ground.remove_folder(final)
+    elif op.kind == "rmdir":
+        if not ground.there(final):
+            ground.make_folder(final)
+            if op.before is not None:
+                ground.set_metadata(final, op.before)
+    elif op.kind == "meta":
+        if op.before is not None:
+            ground.set_metadata(final, op.before)
+    else:
+        return _file_back(op, final, ground)
+    return False
+
+
+def _file_back(op: Op, final: str, ground: Ground) -> bool:
+    new, old = ground.new(op), ground.old(op)
+    moved = False
+    if ground.there(final) and (ground.there(old) or (op.before is None and not ground.there(new))):
+        ours = op.kind == "put" and op.after is not None and ground.holds(final, op.after)
+        ground.move(final, new if ours else ground.foreign(op))
+        moved = True
+    if ground.there(old):
+        ground.move(old, final)
+        moved = True
+    return moved
 
 
 def _foreign(path: str) -> PlaceChanged:

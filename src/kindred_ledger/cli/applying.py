@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from fnmatch import fnmatchcase as fnmatch
 from typing import Any
 
@@ -68,7 +68,7 @@ def carry_out(
     )
     if session.json:
         return session.emit(change=plan, applied=_done(done, which))
-    _draw_done(session, done)
+    _draw_done(session, done, change.notes)
     return 0
 
 
@@ -102,9 +102,9 @@ def agreed(yes: bool, *, where: str, question: str = "Go ahead?") -> None:
         raise click.Abort
 
 
-def _draw_done(session: Session, done: Applied) -> None:
+def _draw_done(session: Session, done: Applied, told: Sequence[str]) -> None:
     drawing.settled(session.out, done.statements)
-    drawing.notes(session.out, [note for note in done.notes if "meanwhile" in note])
+    drawing.notes(session.out, [note for note in done.notes if note not in told])
     session.out.print(
         f"\nDone: change {done.record.id}. What was there before is in entry {done.record.entry}."
     )

@@ -41,6 +41,7 @@ class Session:
     folders: Mapping[str, str] = field(default_factory=dict)
     user_ids: Mapping[str, str] = field(default_factory=dict)
     _opened: list[Ledger] = field(default_factory=list)
+    _remotes: dict[str, Remote] = field(default_factory=dict)
 
     @cached_property
     def out(self) -> Page:
@@ -69,7 +70,7 @@ class Session:
     def open_ledger(self, where: str, *, create: bool = True) -> Ledger:
         """Open the ledger in a folder or at a URL; a password that is still wanted is asked for."""
         at = self.remote(where) if "://" in where else where
-        ledger = Ledger.open(at, create=create, passphrase=self.passphrase)
+        ledger = Ledger.open(at, create=create, passphrase=self.passphrase, connect=self.remote)
         self._opened.append(ledger)
         return ledger
 
@@ -84,9 +85,16 @@ class Session:
         """End the use of the ledgers that were opened."""
         for ledger in self._opened:
             ledger.finish()
+        for remote in self._remotes.values():
+            remote.close()
 
     def remote(self, url: str) -> Remote:
-        """Return the remote at a URL; a password that is still wanted is asked for."""
+        """Return the remote at a URL, once connected; a password that is still wanted is asked for."""
+        if url not in self._remotes:
+            self._remotes[url] = self._connected(url)
+        return self._remotes[url]
+
+    def _connected(self, url: str) -> Remote:
         from platformdirs import user_config_dir
 
         from ..places.remotes import connect, login_for

@@ -14,7 +14,7 @@ from functools import cached_property
 from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged
-from ..places import Place, place_at, refusals, scan, sync_dir
+from ..places import Place, refusals, scan, sync_dir
 from ..progress import Progress
 from . import settings
 from .binder import SUFFIX
@@ -73,7 +73,7 @@ def heal(
 def _places(ledger: Ledger) -> list[Place]:
     """Return the places that entries came from, as far as they are still there."""
     found = {tuple(sorted(entry.roots.items())): entry.roots for entry in ledger.all_entries()}
-    return [place_at(r) for r in found.values() if r and all(map(os.path.isdir, r.values()))]
+    return [ledger.place_at(r) for r in found.values() if r and all(map(os.path.isdir, r.values()))]
 
 
 class _Healing:

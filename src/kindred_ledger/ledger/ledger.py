@@ -10,7 +10,7 @@ import contextlib
 import os
 import re
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -25,6 +25,7 @@ from ..places import (
     digested,
     look,
     make_folders,
+    place_at,
     refusals,
     roots_of,
     running_in,
@@ -65,8 +66,10 @@ class Ledger:
         clock: Callable[[], float] = time.time,
         depot: Depot | None = None,
         machine: str = "",
+        connect: Callable[[str], Remote] | None = None,
     ) -> None:
         self.root = root
+        self._connect = connect
         self.clock = clock
         self.machine = machine or _this_machine()
         self.depot = depot or Depot(root)
@@ -80,13 +83,15 @@ class Ledger:
         machine: str = "",
         near: str = "",
         passphrase: Callable[[], str] | None = None,
+        connect: Callable[[str], Remote] | None = None,
     ) -> Ledger:
         """Open the ledger in a folder, or on a remote; `create` makes one where there is none.
 
         `near` is a folder on this machine for the cache and unfinished work of a ledger that is
         remote, or encrypted; empty is one among the user's own files. `machine` is what this machine
         is called in what it keeps, if not by its own name. `passphrase` is called if the ledger is
-        encrypted. A remote is closed by whoever connected it.
+        encrypted. A remote is closed by whoever connected it. `connect` opens the places at URLs that
+        entries and changes speak of, with what there is to log in; None takes no more than the URL.
 
         Raises:
             LedgerError: the folder is no ledger, or one of a newer format.
@@ -96,15 +101,15 @@ class Ledger:
             from .far import open_far
 
             depot = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
-            return Ledger(depot.root, clock=clock, depot=depot, machine=machine)
+            return Ledger(depot.root, clock=clock, depot=depot, machine=machine, connect=connect)
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
         try:
             settings.read(root)
         except FileNotFoundError:
             if _holds_something(root):
-                return Ledger(
-                    root, clock=clock, machine=machine
-                )  # only that file is lost: `verify` tells it
+                return Ledger(  # only that file is lost: `verify` tells it
+                    root, clock=clock, machine=machine, connect=connect
+                )
             if not create:
                 raise LedgerError(
                     "there is no ledger here", where=root, remedy="Check the path."
@@ -113,7 +118,7 @@ class Ledger:
         if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
             with contextlib.suppress(OSError):
                 os.mkdir(os.path.join(root, "marks"))
-        return Ledger(root, clock=clock, machine=machine)
+        return Ledger(root, clock=clock, machine=machine, connect=connect)
 
     @staticmethod
     def create_sealed(
@@ -331,9 +336,27 @@ class Ledger:
         self.index.remember_seen(key_of(place), seen)
         return tree
 
-    def look(self, place: Place, paths: Iterable[str], *, progress: Progress | None = None) -> Tree:
-        """Return what stands at some paths of a place made of folders; see `scan`."""
-        seen, wanted = self.seen(place), list(paths)
+    def place_at(self, roots: Mapping[str, str]) -> Place:
+        """Open a place that an entry or a change speaks of."""
+        if self._connect is not None:
+            return place_at(roots, self._connect)
+        from ..places.remotes import connect
+
+        return place_at(roots, connect)
+
+    def look(
+        self,
+        place: Place,
+        paths: Iterable[str],
+        *,
+        anew: bool = False,
+        progress: Progress | None = None,
+    ) -> Tree:
+        """Return what stands at some paths of a place made of folders, or a remote; see `scan`.
+
+        `anew` reads all of it, whatever is remembered.
+        """
+        seen, wanted = None if anew else self.seen(place), list(paths)
         return digested(place, lambda: look(place, wanted, seen=seen), seen=seen, progress=progress)
 
     def _enter(self, place: Place, tag: Tag, tree: Tree, **more: Any) -> Entry:

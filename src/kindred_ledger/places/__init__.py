@@ -12,6 +12,7 @@ from .durable import (
     write_once,
 )
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, ItemPlace, lstat_node
+from .holding import FULL, Holding, holding_of, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, parents
@@ -41,12 +42,14 @@ __all__ = [
     "BLOCK",
     "DIR",
     "FILE",
+    "FULL",
     "LINK",
     "OTHER",
     "WORK_FOLDER",
     "Difference",
     "FilePlace",
     "FolderPlace",
+    "Holding",
     "ItemPlace",
     "JoinedPlace",
     "LaidPlace",
@@ -71,6 +74,8 @@ __all__ = [
     "folders_of",
     "hold",
     "hold_place",
+    "holding_of",
+    "holdings_of",
     "is_held",
     "join_folders",
     "look",

@@ -73,7 +73,7 @@ def is_held(path: str) -> bool:
 
 @contextlib.contextmanager
 def hold_place(root: str) -> Iterator[None]:
-    """Be the only one of this user's processes that changes the folder `root`, for the block.
+    """Be the only one of this user's processes that changes the folder or remote `root`, for the block.
 
     The lock lies among the user's own files, not in the place, which is left as it was.
     """
@@ -81,6 +81,7 @@ def hold_place(root: str) -> Iterator[None]:
 
     folder = os.path.join(user_state_dir("kindred-ledger", appauthor=False), "locks")
     os.makedirs(folder, exist_ok=True)
-    name = blake3(os.path.realpath(root).encode()).hexdigest()[:32]
+    whole = root if "://" in root else os.path.realpath(root)
+    name = blake3(whole.encode()).hexdigest()[:32]
     with hold(os.path.join(folder, name), busy=f"another command is changing {root}"):
         yield

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
 
 from ..errors import UsageError
 from .archive import ZipPlace
@@ -11,6 +12,9 @@ from .folder import FilePlace, FolderPlace, ItemPlace
 from .place import Place
 from .tarball import TarPlace, is_tar
 from .views import JoinedPlace
+
+if TYPE_CHECKING:
+    from .remotes import Remote
 
 _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
@@ -81,17 +85,14 @@ def roots_of(place: Place) -> dict[str, str]:
     return {"": place.location}
 
 
-def place_at(roots: Mapping[str, str]) -> Place:
-    """Open what `roots_of` described."""
+def place_at(roots: Mapping[str, str], connect: Callable[[str], Remote]) -> Place:
+    """Open what `roots_of` described; `connect` opens what is at a URL."""
     if "." in roots:
         return ItemPlace(roots["."])
-    far = next((root for root in roots.values() if "://" in root), "")
-    if far:
-        raise UsageError(
-            "what is on a remote can be read, not changed",
-            where=far,
-            remedy="Bring it to a folder here instead, with --into.",
-        )
+    if "://" in roots.get("", ""):
+        from .remotes import RemotePlace
+
+        return RemotePlace(connect(roots[""]))
     if "" not in roots:
         return join_folders(roots)
     return FilePlace(roots[""]) if os.path.isfile(roots[""]) else FolderPlace(roots[""])

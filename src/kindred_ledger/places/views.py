@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Mapping
+from typing import Protocol
 
 from ..errors import UsageError
 from .folder import FolderPlace
@@ -16,6 +17,14 @@ from .seen import Seen
 from .tree import DIR, Node, Tree
 
 __all__ = ["JoinedPlace", "LaidPlace", "SubPlace", "disk_path", "folders_of", "look"]
+
+
+class Lookable(Protocol):
+    """A place that can be asked about some paths without looking at all there is."""
+
+    def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
+        """Return what stands at the paths, where anything does."""
+        ...
 
 
 class SubPlace:
@@ -115,10 +124,11 @@ def folders_of(place: Place) -> dict[str, FolderPlace]:
 
 
 def look(place: Place, paths: Iterable[str], *, seen: Seen | None = None) -> Tree:
-    """Return the tree of what stands at some paths of a place made of folders."""
+    """Return the tree of what stands at some paths of a place made of folders, or a remote."""
     folders = folders_of(place)
-    if "" in folders:
-        return Tree(folders[""].look(paths, seen=seen))
+    if not isinstance(place, JoinedPlace):
+        one: Lookable = folders.get("") or place  # type: ignore[assignment]
+        return Tree(one.look(paths, seen=seen))
     found: dict[str, Node] = {}
     for name, some in _by_part(paths).items():
         if "" in some:

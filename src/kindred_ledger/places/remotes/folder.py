@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from urllib.parse import SplitResult
 from urllib.request import url2pathname
 
@@ -12,7 +12,7 @@ from ...errors import Vanished
 from ..durable import refusals, sync_dir, write_once
 from ..place import BLOCK
 from .credentials import Login
-from .remote import Capabilities, Found
+from .remote import Capabilities, Found, Inside
 
 __all__ = ["FolderRemote"]
 
@@ -30,28 +30,25 @@ class FolderRemote:
         return os.path.join(self._root, *path.split("/"))
 
     def list(self, folder: str) -> list[Found]:
-        out = []
+        return self.inside(folder).files
+
+    def inside(self, folder: str) -> Inside:
+        found = Inside([], [])
         with refusals(self.location):
             try:
                 entries = os.scandir(self._path(folder))
             except FileNotFoundError:
-                return []
+                return found
             with entries:
                 for entry in entries:
                     # One that goes meanwhile is left out; it must not take the others with it.
                     with contextlib.suppress(FileNotFoundError):
                         if entry.is_file():
                             stat = entry.stat()
-                            out.append(Found(entry.name, stat.st_size, stat.st_mtime))
-        return sorted(out)
-
-    def folders(self, folder: str) -> Sequence[str]:
-        with refusals(self.location):
-            try:
-                with os.scandir(self._path(folder)) as entries:
-                    return sorted(e.name for e in entries if e.is_dir(follow_symlinks=False))
-            except FileNotFoundError:
-                return []
+                            found.files.append(Found(entry.name, stat.st_size, stat.st_mtime))
+                        elif entry.is_dir(follow_symlinks=False):
+                            found.folders.append(entry.name)
+        return Inside(sorted(found.files), sorted(found.folders))
 
     def stat(self, path: str) -> Found | None:
         try:
@@ -110,6 +107,14 @@ class FolderRemote:
     def make_folder(self, path: str) -> None:
         with refusals(self.location):
             os.makedirs(self._path(path), exist_ok=True)
+
+    def remove_folder(self, path: str) -> None:
+        with refusals(self.location), contextlib.suppress(FileNotFoundError):
+            os.rmdir(self._path(path))
+
+    def set_time(self, path: str, seconds: float) -> None:
+        with contextlib.suppress(OSError):
+            os.utime(self._path(path), (seconds, seconds))
 
     def close(self) -> None:
         pass

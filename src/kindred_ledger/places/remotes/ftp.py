@@ -18,13 +18,15 @@ from urllib.parse import SplitResult
 
 from ...errors import PlaceError, Vanished
 from .credentials import Login
-from .remote import Found
+from .remote import Found, Inside
 from .server import ServerRemote
 
 __all__ = ["FtpRemote"]
 
 _TIMEOUT_SECONDS = 60
 _BLOCK = 256 << 10  # bytes a call: FTP knows nothing larger than what the network gives
+_NOT_KNOWN = ("500", "501", "502", "504")  # of commands a server has not (RFC 959, section 4.2)
+_FULL = ("452", "552")  # there is no room, or no more of it for this user
 _T = TypeVar("_T")
 
 
@@ -34,6 +36,8 @@ class FtpRemote(ServerRemote):
     def __init__(self, parts: SplitResult, login: Login) -> None:
         super().__init__(parts, login)
         self._client: ftplib.FTP | None = None
+        self._knows_facts = True
+        self._sets_times = True
 
     def _connected(self) -> ftplib.FTP:
         if self._client is not None:
@@ -78,7 +82,9 @@ class FtpRemote(ServerRemote):
         text = str(error)
         if text.startswith(("550", "501")) and "permission" not in text.lower():
             return Vanished("it is not there, or may not be used", where=where)
-        if text.startswith("530"):
+        if text.startswith(_FULL):
+            remedy = "The disk there is full, or your share of it. Make room, then run this again."
+        elif text.startswith("530"):
             remedy = "Check user and password; see docs/remotes.md."
         elif isinstance(error, ssl.SSLCertVerificationError):
             remedy = "If you know this certificate, name it as ca_file; see docs/remotes.md."
@@ -86,26 +92,55 @@ class FtpRemote(ServerRemote):
             remedy = "Check the connection and the room there, then run this again."
         return PlaceError(f"the server refused or broke off: {text}", where=where, remedy=remedy)
 
-    def _facts(self, folder: str) -> list[tuple[str, dict[str, str]]]:
-        """Return what is in a folder, each with its facts (RFC 3659, section 7)."""
+    def _inside(self, folder: str) -> Inside:
+        """Return what is in a folder, by facts (RFC 3659, section 7), or name by name on older servers."""
 
-        def work(client: ftplib.FTP) -> list[tuple[str, dict[str, str]]]:
+        def work(client: ftplib.FTP) -> list[tuple[str, dict[str, str]]] | None:
             try:
-                return list(client.mlsd(self._path(folder), ["type", "size", "modify"]))
+                return list(client.mlsd(self._path(folder)))
+            except ftplib.error_perm as error:
+                if str(error).startswith(_NOT_KNOWN):
+                    return None
+                raise
             finally:
                 client.voidcmd("TYPE I")  # the client lists in ASCII, and would then send files so
 
-        return self._do(folder, work)
+        facts = self._do(folder, work) if self._knows_facts else None
+        if facts is None:
+            self._knows_facts = False
+            return self._inside_by_name(folder)
+        return Inside(
+            [
+                Found(name, int(given.get("size", 0)), _seconds(given.get("modify", "")))
+                for name, given in facts
+                if given.get("type") == "file"
+            ],
+            [name for name, given in facts if given.get("type") == "dir"],
+        )
 
-    def _inner(self, folder: str) -> list[str]:
-        return [name for name, given in self._facts(folder) if given.get("type") == "dir"]
+    def _inside_by_name(self, folder: str) -> Inside:
+        def work(client: ftplib.FTP) -> list[str]:
+            try:
+                return client.nlst(self._path(folder))
+            except ftplib.error_perm as error:  # some say so of a folder that is empty
+                client.cwd(self._path(folder))
+                if str(error).startswith("550"):
+                    return []
+                raise
+            finally:
+                client.voidcmd("TYPE I")
 
-    def _listed(self, folder: str) -> list[Found]:
-        return [
-            Found(name, int(given.get("size", 0)), _seconds(given.get("modify", "")))
-            for name, given in self._facts(folder)
-            if given.get("type") == "file"
-        ]
+        found = Inside([], [])
+        for name in {path.rstrip("/").rpartition("/")[2] for path in self._do(folder, work)}:
+            path = f"{folder}/{name}" if folder else name
+            if name in ("", ".", ".."):
+                continue
+            file = self.stat(path)
+            if file is not None:
+                found.files.append(file)
+            elif self._is_folder(path):
+                found.folders.append(name)
+        return found
 
     def _is_folder(self, folder: str) -> bool:
         try:
@@ -202,6 +237,25 @@ class FtpRemote(ServerRemote):
         for folder in self._above(path):
             with contextlib.suppress(Vanished):  # it is there; if not, what follows will say so
                 self._do(path, lambda client, folder=folder: client.mkd(folder))  # type: ignore[misc]
+
+    def remove_folder(self, path: str) -> None:
+        try:
+            self._do(path, lambda client: client.rmd(self._path(path)))
+        except Vanished as error:
+            if self._is_folder(path):
+                raise PlaceError(
+                    "the folder cannot be removed: something is in it",
+                    where=error.where,
+                    remedy="Look what it is, then run this again.",
+                ) from error
+
+    def set_time(self, path: str, seconds: float) -> None:
+        if self._sets_times:
+            when = datetime.fromtimestamp(seconds, UTC).strftime("%Y%m%d%H%M%S")
+            try:
+                self._do(path, lambda client: client.voidcmd(f"MFMT {when} {self._path(path)}"))
+            except (PlaceError, Vanished):
+                self._sets_times = False
 
     def close(self) -> None:
         if self._client is not None:

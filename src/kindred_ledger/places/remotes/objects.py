@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from datetime import timedelta
 from typing import Any
 from urllib.parse import SplitResult, unquote
@@ -13,7 +13,7 @@ from obstore.store import S3Store
 
 from ...errors import PlaceError, Vanished
 from .credentials import Login
-from .remote import Capabilities, Found
+from .remote import Capabilities, Found, Inside
 
 __all__ = ["ObjectRemote"]
 
@@ -33,7 +33,7 @@ _RETRIES: Any = {
 class ObjectRemote:
     """`s3://bucket/prefix`."""
 
-    capabilities = Capabilities(whole=True, times=True)
+    capabilities = Capabilities(whole=True, times=True, folders=False)
 
     def __init__(self, parts: SplitResult, login: Login) -> None:
         self.location = f"s3://{parts.hostname}{parts.path.rstrip('/')}"
@@ -72,20 +72,22 @@ class ObjectRemote:
             ) from error
 
     def list(self, folder: str) -> list[Found]:
-        with self._asking(folder):
-            found = self._store.list_with_delimiter(prefix=folder or None)["objects"]
-        start = f"{folder}/" if folder else ""
-        return sorted(
-            Found(one["path"].removeprefix(start), one["size"], one["last_modified"].timestamp())
-            for one in found
-        )
+        return self.inside(folder).files
 
-    def folders(self, folder: str) -> Sequence[str]:
-        """Return the next parts of names that go on behind a folder's: a store of objects has no folders."""
+    def inside(self, folder: str) -> Inside:
+        """Return what is in a folder; its folders are the next parts of names that go on behind its own."""
         start = f"{folder}/" if folder else ""
         with self._asking(folder):
-            found = self._store.list_with_delimiter(prefix=folder or None)["common_prefixes"]
-        return sorted(name.removeprefix(start).strip("/") for name in found)
+            found = self._store.list_with_delimiter(prefix=folder or None)
+        return Inside(
+            sorted(
+                Found(
+                    one["path"].removeprefix(start), one["size"], one["last_modified"].timestamp()
+                )
+                for one in found["objects"]
+            ),
+            sorted(name.removeprefix(start).strip("/") for name in found["common_prefixes"]),
+        )
 
     def stat(self, path: str) -> Found | None:
         try:
@@ -131,6 +133,12 @@ class ObjectRemote:
 
     def make_folder(self, path: str) -> None:
         pass  # a store of objects has none
+
+    def remove_folder(self, path: str) -> None:
+        pass
+
+    def set_time(self, path: str, seconds: float) -> None:
+        pass  # an object's time is when it was put
 
     def close(self) -> None:
         pass

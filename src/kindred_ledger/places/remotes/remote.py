@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from typing import BinaryIO, NamedTuple, Protocol
 
 from blake3 import blake3
@@ -19,7 +19,7 @@ from msgspec import Struct
 from ...errors import PlaceError, Vanished
 from ..place import BLOCK
 
-__all__ = ["Capabilities", "Found", "Remote", "digest_of", "fetch", "send"]
+__all__ = ["Capabilities", "Found", "Inside", "Remote", "digest_of", "fetch", "gives_back", "send"]
 
 _PART = ".part"
 _PAUSES_SECONDS = (
@@ -36,16 +36,24 @@ class Found(NamedTuple):
     changed: float | None
 
 
+class Inside(NamedTuple):
+    """What is in a folder: its files, and the names of its folders."""
+
+    files: list[Found]
+    folders: list[str]
+
+
 class Capabilities(Struct, frozen=True):
     """What a kind of remote can do.
 
     `whole`: a file that is being written is not seen before it is complete; `resume`: writing can
-    go on from an offset; `times`: it tells when files were changed.
+    go on from an offset; `times`: it tells when files were changed; `folders`: a folder may be empty.
     """
 
     whole: bool = False
     resume: bool = False
     times: bool = False
+    folders: bool = True
 
 
 class Remote(Protocol):
@@ -62,8 +70,8 @@ class Remote(Protocol):
         """Return the files in a folder, by name; none where there is no such folder."""
         ...
 
-    def folders(self, folder: str) -> Sequence[str]:
-        """Return the names of the folders in a folder, sorted; none where there is no such folder."""
+    def inside(self, folder: str) -> Inside:
+        """Return the files and folders in a folder, by name; nothing where there is no such folder."""
         ...
 
     def stat(self, path: str) -> Found | None:
@@ -98,6 +106,18 @@ class Remote(Protocol):
         """Make a folder, and those on the way to it, where there are folders."""
         ...
 
+    def remove_folder(self, path: str) -> None:
+        """Remove an empty folder; one that is not there is fine.
+
+        Raises:
+            PlaceError: it cannot be removed; where the remote tells, because it is not empty.
+        """
+        ...
+
+    def set_time(self, path: str, seconds: float) -> None:
+        """Say when a file was changed, where the remote lets one; elsewhere nothing happens."""
+        ...
+
     def close(self) -> None:
         """Let go of the connection."""
         ...
@@ -122,7 +142,7 @@ def send(remote: Remote, local: str, path: str, *, sender: str = "") -> None:
         if start < size or not size:
             remote.write(aside, iter(lambda: file.read(BLOCK), b""), start=start)
         wanted = blake3().update_mmap(local)
-    if not _holds(remote, aside, wanted.digest()):
+    if not gives_back(remote, aside, wanted.digest()):
         with contextlib.suppress(PlaceError):
             remote.delete(aside)
         raise PlaceError(
@@ -134,8 +154,8 @@ def send(remote: Remote, local: str, path: str, *, sender: str = "") -> None:
         remote.rename(aside, path)
 
 
-def _holds(remote: Remote, path: str, digest: bytes) -> bool:
-    """Tell whether a remote gives back what has a digest."""
+def gives_back(remote: Remote, path: str, digest: bytes) -> bool:
+    """Tell whether a remote gives back what has a BLAKE3 digest."""
     for pause in (*_PAUSES_SECONDS, None):
         if digest_of(remote, path) == digest:
             return True

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import os
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from urllib.parse import SplitResult, unquote
 
 from ...errors import PlaceError, Vanished
 from .credentials import Login
-from .remote import Capabilities, Found
+from .remote import Capabilities, Found, Inside
 
 __all__ = ["ServerRemote"]
 
@@ -42,32 +42,26 @@ class ServerRemote(ABC):
         Servers say the same of a folder that is not there and of a file in it that went while they
         listed it; an empty answer to that would have others' packs taken for unused.
         """
+        return self.inside(folder).files
+
+    def inside(self, folder: str) -> Inside:
+        """Return the files and folders of a folder; see `list`."""
         for _ in range(_TRIES):
             try:
-                return sorted(self._listed(folder))
+                found = self._inside(folder)
+                return Inside(sorted(found.files), sorted(found.folders))
             except Vanished:
                 if not self._is_folder(folder):
-                    return []
+                    return Inside([], [])
         raise PlaceError(
             "the folder changes faster than the server can list it",
             where=f"{self.location}/{folder}",
             remedy="Run this again when fewer machines write there.",
         )
 
-    def folders(self, folder: str) -> Sequence[str]:
-        """Return the names of the folders in a folder; none if there is no such folder."""
-        try:
-            return sorted(self._inner(folder))
-        except Vanished:
-            return []
-
     @abstractmethod
-    def _inner(self, folder: str) -> Iterable[str]:
-        """Return the folders in a folder, or raise `Vanished`."""
-
-    @abstractmethod
-    def _listed(self, folder: str) -> Iterable[Found]:
-        """Return the files of a folder, or raise `Vanished`."""
+    def _inside(self, folder: str) -> Inside:
+        """Return the files and folders of a folder, or raise `Vanished`."""
 
     @abstractmethod
     def _is_folder(self, folder: str) -> bool:

@@ -13,7 +13,7 @@ import paramiko
 from ...errors import PlaceError, Vanished
 from ..place import BLOCK
 from .credentials import Login
-from .remote import Found
+from .remote import Found, Inside
 from .server import ServerRemote
 
 __all__ = ["SftpRemote"]
@@ -100,19 +100,17 @@ class SftpRemote(ServerRemote):
                 remedy="Check the connection and the room there, then run this again.",
             ) from error
 
-    def _inner(self, folder: str) -> list[str]:
+    def _inside(self, folder: str) -> Inside:
         with self._asking(folder) as sftp:
             found = sftp.listdir_attr(self._path(folder))
-        return [one.filename for one in found if stat.S_ISDIR(one.st_mode or 0)]
-
-    def _listed(self, folder: str) -> list[Found]:
-        with self._asking(folder) as sftp:
-            found = sftp.listdir_attr(self._path(folder))
-        return [
-            Found(one.filename, one.st_size or 0, _time(one))
-            for one in found
-            if stat.S_ISREG(one.st_mode or 0)
-        ]
+        return Inside(
+            [
+                Found(one.filename, one.st_size or 0, _time(one))
+                for one in found
+                if stat.S_ISREG(one.st_mode or 0)
+            ],
+            [one.filename for one in found if stat.S_ISDIR(one.st_mode or 0)],
+        )
 
     def _is_folder(self, folder: str) -> bool:
         return self.stat(folder) is not None
@@ -173,8 +171,14 @@ class SftpRemote(ServerRemote):
             sftp.rmdir(self._path(path))
 
     def rename(self, source: str, target: str) -> None:
+        one, other = self._path(source), self._path(target)
         with self._asking(source) as sftp:
-            sftp.posix_rename(self._path(source), self._path(target))
+            try:
+                sftp.posix_rename(one, other)
+            except FileNotFoundError:
+                raise
+            except OSError:  # an extension of OpenSSH's; without it nothing may have the new name
+                sftp.rename(one, other)
 
     def delete(self, path: str) -> None:
         with contextlib.suppress(Vanished), self._asking(path) as sftp:
@@ -189,6 +193,14 @@ class SftpRemote(ServerRemote):
                     with contextlib.suppress(OSError):  # somebody else made it just now
                         sftp.mkdir(folder)
                     sftp.stat(folder)
+
+    def remove_folder(self, path: str) -> None:
+        with contextlib.suppress(Vanished), self._asking(path) as sftp:
+            sftp.rmdir(self._path(path))
+
+    def set_time(self, path: str, seconds: float) -> None:
+        with contextlib.suppress(PlaceError, Vanished), self._asking(path) as sftp:
+            sftp.utime(self._path(path), (int(seconds), int(seconds)))
 
     def close(self) -> None:
         for client in (self._sftp, self._ssh):

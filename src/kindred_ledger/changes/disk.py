@@ -1,0 +1,186 @@
+"""DiskGround: folders of this machine. New contents are staged beside the old, on the same disk, so that
+only renames are left; what was moved is synced."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+from collections.abc import Iterable, Iterator, Sequence
+
+from ..errors import PlaceBusy, PlaceError
+from ..ledger import Ledger
+from ..places import (
+    DIR,
+    FILE,
+    LINK,
+    WORK_FOLDER,
+    FolderPlace,
+    Node,
+    Place,
+    Tree,
+    digest_of,
+    folders_of,
+    hold_place,
+    holdings_of,
+    lstat_node,
+    remove_tree,
+    same_content,
+    sync_dir,
+)
+from ..progress import Progress
+from .actions import Action
+from .ground import Owner, Sources
+from .journal import Op
+from .stage import Stages, stage_contents, unfinished_in
+
+__all__ = ["DiskGround", "check_room"]
+
+_MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
+
+
+class DiskGround:
+    """See `Ground`; spots are paths on disk."""
+
+    def __init__(self, place: Place, ledger: Ledger, id: str) -> None:
+        self.id = id
+        self._place = place
+        self._ledger = ledger
+        self._folders = folders_of(place)
+        self._holdings = holdings_of(place)
+        self._touched: set[str] = set()
+
+    @contextlib.contextmanager
+    def hold(self) -> Iterator[None]:
+        with contextlib.ExitStack() as locks:
+            for root in sorted({folder.root for folder in self._folders.values()}):
+                locks.enter_context(hold_place(root))
+            yield
+
+    def make_way(self) -> None:
+        for line in unfinished_in(self._place):
+            raise PlaceBusy(line, where=self._place.location)
+
+    def check_room(self, actions: Iterable[Action]) -> None:
+        check_room(self._place, actions, self._ledger)
+
+    def look(self, paths: Iterable[str], progress: Progress) -> Tree:
+        return self._ledger.look(self._place, paths, progress=progress)
+
+    def _stage(self, part: str) -> str:
+        """Return the folder in which the contents for one part are staged."""
+        return os.path.join(self._folders[part].root, WORK_FOLDER, self.id)
+
+    def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
+        stages = Stages({part: self._stage(part) for part in self._folders}, self._holdings)
+        owner = Owner(self._ledger.root, self.id, self._ledger.machine)
+        stage_contents(stages, ops, sources, owner, progress)
+
+    def final(self, op: Op) -> str:
+        spot = self._folders[op.part].path(op.path)
+        self._touched.add(spot.rpartition(os.sep)[0])
+        return spot
+
+    def new(self, op: Op) -> str:
+        return os.path.join(self._stage(op.part), "new", str(op.number))
+
+    def old(self, op: Op) -> str:
+        return os.path.join(self._stage(op.part), "old", str(op.number))
+
+    def foreign(self, op: Op) -> str:
+        spot = os.path.join(self._stage(op.part), "foreign", *op.path.split("/"))
+        os.makedirs(os.path.dirname(spot), exist_ok=True)
+        return spot
+
+    def there(self, spot: str) -> bool:
+        return os.path.lexists(spot)
+
+    def holds(self, spot: str, node: Node) -> bool:
+        now = lstat_node(spot)
+        if now is None or now.kind != node.kind:
+            return False
+        if now.kind == LINK:
+            return now.target == node.target
+        if (now.size, now.mtime_ns) == (node.size, node.mtime_ns):
+            return True
+        folder = FolderPlace(os.path.dirname(spot))
+        digest, _ = next(digest_of(blocks) for _, blocks in folder.read([os.path.basename(spot)]))
+        return same_content(now._replace(digest=digest), node)
+
+    def move(self, source: str, target: str) -> None:
+        os.rename(source, target)
+
+    def make_folder(self, spot: str) -> None:
+        os.mkdir(spot)
+
+    def remove_folder(self, spot: str) -> bool:
+        try:
+            os.rmdir(spot)
+        except OSError:
+            if os.listdir(spot):
+                return False
+            raise
+        return True
+
+    def set_metadata(self, spot: str, node: Node) -> None:
+        if node.mode and node.kind in (FILE, DIR) and self._keeps_modes(spot):
+            os.chmod(spot, node.mode)
+        if node.mtime_ns and node.kind == FILE:
+            os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
+
+    def _keeps_modes(self, spot: str) -> bool:
+        roots = {part: os.path.join(folder.root, "") for part, folder in self._folders.items()}
+        return all(
+            self._holdings[part].modes for part, root in roots.items() if spot.startswith(root)
+        )
+
+    def seal(self) -> None:
+        for folder in sorted(self._touched):
+            if os.path.isdir(folder):
+                sync_dir(folder)
+
+    def strangers(self) -> list[Place]:
+        folders = [os.path.join(self._stage(part), "foreign") for part in self._folders]
+        return [FolderPlace(folder) for folder in folders if os.path.isdir(folder)]
+
+    def abandon(self) -> bool:
+        self.clear()
+        return False
+
+    def clear(self) -> None:
+        for part in self._folders:
+            stage = self._stage(part)
+            remove_tree(stage)
+            work = os.path.dirname(stage)
+            if os.path.isdir(work):
+                if not os.listdir(work):
+                    os.rmdir(work)
+                sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
+
+
+def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:
+    """Raise `PlaceError` unless each disk has room for what will be written, before any of it is.
+
+    The new contents are written beside the old ones; the old ones go to the ledger too.
+    """
+    folders = folders_of(place)
+    sizes = dict.fromkeys((*(folder.root for folder in folders.values()), ledger.root), 0)
+    for action in actions:
+        if action.before is not None and action.before.kind == FILE:
+            sizes[ledger.root] += action.before.size
+        if action.after is not None and not same_content(action.before, action.after):
+            part = folders.get("") or folders.get(action.path.partition("/")[0])
+            if part is not None:
+                sizes[part.root] += action.after.size
+    needs: dict[int, tuple[str, int]] = {}
+    for folder, size in sizes.items():
+        device = os.stat(folder).st_dev
+        needs[device] = folder, needs.get(device, ("", 0))[1] + size
+    for folder, size in needs.values():
+        free = shutil.disk_usage(folder).free
+        if size + _MARGIN > free:
+            raise PlaceError(
+                f"the disk has {free / 1e6:,.0f} MB free and {(size + _MARGIN) / 1e6:,.0f} MB are needed",
+                where=folder,
+                remedy="Nothing was written. Free some space, then run this again.",
+            )

@@ -1,0 +1,135 @@
+"""Drawer: what is put aside on this machine, for a remote where nothing can be renamed.
+
+To move something into the drawer is to fetch it and to delete it there; to move it out, to send it, to
+read it back, and to delete it here. Which of them is under way is noted, so that what was cut off half
+way is not taken for anything else.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+
+from blake3 import blake3
+
+from ..errors import PlaceError
+from ..ledger import Ledger
+from ..places import BLOCK, refusals, sync_dir, write_atomic
+from ..places.remotes import Remote, fetch, gives_back
+from ..progress import Task
+
+__all__ = ["HERE", "Drawer"]
+
+HERE = "here:"  # begins a spot in the drawer
+_UNDER_WAY = "under-way"
+
+
+class Drawer:
+    """The drawer of one change, in the ledger's `work`."""
+
+    def __init__(self, ledger: Ledger, id: str) -> None:
+        self._root = _root(ledger, id)
+        with refusals(self._root):
+            os.makedirs(os.path.join(self._root, _UNDER_WAY), exist_ok=True)
+
+    @staticmethod
+    def at(ledger: Ledger, id: str) -> Drawer | None:
+        """Return the drawer that a change had; None if it needed none."""
+        return Drawer(ledger, id) if os.path.isdir(_root(ledger, id)) else None
+
+    def path(self, spot: str) -> str:
+        """Return where a spot is on disk."""
+        return os.path.join(self._root, *spot.removeprefix(HERE).split("/"))
+
+    def has(self, spot: str) -> bool:
+        """Tell whether a spot holds anything."""
+        return os.path.lexists(self.path(spot))
+
+    def keep(self, spot: str, blocks: Iterable[bytes], task: Task) -> None:
+        """Write a content to a spot, durably."""
+        path = self._ready(spot)
+        with refusals(path), open(f"{path}.part", "wb") as file:
+            for block in blocks:
+                file.write(block)
+                task.advance(len(block))
+            file.flush()
+            os.fsync(file.fileno())
+        self._named(path)
+
+    def digest(self, spot: str) -> bytes:
+        """Return the BLAKE3 digest of what a spot holds."""
+        with refusals(self.path(spot)):
+            return blake3().update_mmap(self.path(spot)).digest()
+
+    def move(self, remote: Remote, source: str, target: str) -> None:
+        """Move between here and there."""
+        if target.startswith(HERE) and source.startswith(HERE):
+            os.replace(self.path(source), self._ready(target))
+        elif target.startswith(HERE):
+            path = self._ready(target)
+            fetch(remote, source, f"{path}.part")
+            self._note(source, target)
+            self._named(path)
+            remote.delete(source)
+            self._done(source)
+        else:
+            self._send(remote, source, target)
+
+    def _send(self, remote: Remote, source: str, target: str) -> None:
+        path = self.path(source)
+        self._note(target, source)
+        with refusals(path):
+            when = os.stat(path).st_mtime
+            with open(path, "rb") as file:
+                remote.write(target, iter(lambda: file.read(BLOCK), b""))
+        if not gives_back(remote, target, self.digest(source)):
+            raise PlaceError(
+                "it does not hold what was sent",
+                where=f"{remote.location}/{target}",
+                remedy="Look at the room there is on that server, then run this again.",
+            )
+        remote.set_time(target, when)
+        with refusals(path):
+            os.remove(path)
+        self._done(target)
+
+    def settle(self, remote: Remote, spot: str) -> bool:
+        """Clear a spot on the remote of what was cut off there; tell whether anything was.
+
+        What is here still was fetched, but not deleted there yet; or was sent, but not to its end.
+        """
+        try:
+            with open(self._mark(spot), encoding="utf-8") as file:
+                here = file.read()
+        except FileNotFoundError:
+            return False
+        if self.has(here):
+            remote.delete(spot)
+        self._done(spot)
+        return True
+
+    def _note(self, spot: str, here: str) -> None:
+        """Note that a spot on the remote and one here are being exchanged."""
+        write_atomic(self._mark(spot), here.encode())
+
+    def _done(self, spot: str) -> None:
+        with refusals(self._root):
+            os.remove(self._mark(spot))
+
+    def _mark(self, spot: str) -> str:
+        return os.path.join(self._root, _UNDER_WAY, blake3(spot.encode()).hexdigest()[:32])
+
+    def _ready(self, spot: str) -> str:
+        path = self.path(spot)
+        with refusals(path):
+            os.makedirs(os.path.dirname(path), exist_ok=True)
+        return path
+
+    def _named(self, path: str) -> None:
+        with refusals(path):
+            os.replace(f"{path}.part", path)
+            sync_dir(os.path.dirname(path))
+
+
+def _root(ledger: Ledger, id: str) -> str:
+    return os.path.join(ledger.folder("work"), f"change-{id}", "drawer")

@@ -1,0 +1,143 @@
+"""Ground: what a change is carried out on, a disk of this machine or a remote, for one change of one place.
+
+The engine says what happens in which order; the ground knows how it is done there. A spot is where
+something stands or is put aside, in the ground's own terms: `final` is where an operation's path is,
+`new` where its content is staged, `old` where what it replaces is put, `foreign` where what somebody
+else wrote goes when a change is taken back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING, Protocol
+
+from msgspec import Struct
+
+from ..errors import UsageError
+from ..ledger import Ledger
+from ..places import Node, Place, Tree, folders_of
+from ..progress import Progress
+from .actions import Action
+from .journal import Op
+
+if TYPE_CHECKING:
+    from ..places.remotes import RemotePlace
+
+__all__ = ["Ground", "Owner", "Sources", "ground_of"]
+
+
+class Owner(Struct, frozen=True):
+    """Whose an unfinished change is, as noted in the place: a ledger, the change's id, and a machine."""
+
+    ledger: str
+    id: str = ""
+    machine: str = ""
+
+
+Sources = Mapping[int, tuple[Place, str]]  # by the number of the operation: where its content is
+
+
+class Ground(Protocol):
+    """See the module. `id` is the change's; it is set when there is one."""
+
+    id: str
+
+    def hold(self) -> AbstractContextManager[None]:
+        """Keep other commands of this user from changing the place, for the block."""
+        ...
+
+    def make_way(self) -> None:
+        """Look for changes that were cut off here.
+
+        Raises:
+            PlaceBusy: there is one that has to be finished or taken back first.
+        """
+        ...
+
+    def check_room(self, actions: Iterable[Action]) -> None:
+        """Raise `PlaceError` if it is known that what will be written has no room."""
+        ...
+
+    def look(self, paths: Iterable[str], progress: Progress) -> Tree:
+        """Return what stands at some paths now, with digests that prove it as well as can be."""
+        ...
+
+    def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
+        """Write the new content of every `put` to where it is staged, verified and durable.
+
+        Raises:
+            PlaceChanged: a source does not hold what it held when the change was computed.
+            PlaceError: the place refuses.
+        """
+        ...
+
+    def final(self, op: Op) -> str: ...
+
+    def new(self, op: Op) -> str: ...
+
+    def old(self, op: Op) -> str: ...
+
+    def foreign(self, op: Op) -> str: ...
+
+    def there(self, spot: str) -> bool:
+        """Tell whether anything stands at a spot."""
+        ...
+
+    def holds(self, spot: str, node: Node) -> bool:
+        """Tell whether what stands at a spot is what a node says."""
+        ...
+
+    def move(self, source: str, target: str) -> None:
+        """Move what stands at a spot to one where nothing does."""
+        ...
+
+    def make_folder(self, spot: str) -> None:
+        """Make a folder."""
+        ...
+
+    def remove_folder(self, spot: str) -> bool:
+        """Remove a folder; tell whether it could be, False if something is in it."""
+        ...
+
+    def set_metadata(self, spot: str, node: Node) -> None:
+        """Give what stands at a spot the time and mode of a node, as far as they can be held."""
+        ...
+
+    def seal(self) -> None:
+        """Make what was moved durable, and see that what was put aside is what was kept.
+
+        Raises:
+            PlaceChanged: it is not.
+        """
+        ...
+
+    def strangers(self) -> list[Place]:
+        """Return places with what somebody else wrote, if anything."""
+        ...
+
+    def abandon(self) -> bool:
+        """Give up before anything of the place was touched; tell whether what was staged waits."""
+        ...
+
+    def clear(self) -> None:
+        """Remove all that the change put aside."""
+        ...
+
+
+def ground_of(place: Place, ledger: Ledger, id: str = "") -> Ground:
+    """Return the ground a place is on.
+
+    Raises:
+        UsageError: it can be read, but not changed.
+    """
+    if folders_of(place):
+        from .disk import DiskGround
+
+        return DiskGround(place, ledger, id)
+    if getattr(place, "remote", None) is not None:
+        from .far import RemoteGround
+
+        far: RemotePlace = place  # type: ignore[assignment]
+        return RemoteGround(far, ledger, id)
+    raise UsageError("this place can be read but not changed", where=place.location)

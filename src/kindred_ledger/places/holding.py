@@ -1,0 +1,117 @@
+"""Holding: what a place can hold beside names and contents.
+
+A card in a handheld knows no permissions and no links, and counts time in steps of two seconds; a server
+says little of either. What a place cannot hold is not missing there, and not told as a difference.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from .folder import FolderPlace
+from .place import Place
+from .tree import FILE, LINK, Node, same_content
+from .views import JoinedPlace
+
+__all__ = ["FULL", "Holding", "holding_of", "holdings_of"]
+
+_MOUNTS = "/proc/self/mountinfo"  # Linux; see proc_pid_mountinfo(5)
+_SECOND_NS = 1_000_000_000
+
+
+class Holding(Struct, frozen=True):
+    """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, files of
+    up to so many bytes (0: of any size)."""
+
+    links: bool = True
+    modes: bool = True
+    time_step_ns: int = 1
+    empty_folders: bool = True
+    largest: int = 0
+    name: str = "this place"
+
+    def tells_apart(self, one: Node, other: Node) -> bool:
+        """Tell whether two nodes would still differ, in anything, once this place holds them."""
+        if not same_content(one, other):
+            return True
+        if self.modes and one.mode != other.mode:
+            return True
+        apart = abs(one.mtime_ns - other.mtime_ns)
+        return one.kind == FILE and bool(self.time_step_ns) and apart >= self.time_step_ns
+
+    def why_not(self, node: Node) -> str:
+        """Say why a node cannot be held; empty if it can."""
+        if node.kind == LINK and not self.links:
+            return f"a link, and {self.name} holds none"
+        if self.largest and node.kind == FILE and node.size > self.largest:
+            return f"a file of {node.size:,} bytes, and {self.name} holds up to {self.largest:,}"
+        return ""
+
+
+FULL = Holding()
+_FAT = Holding(
+    links=False, modes=False, time_step_ns=2 * _SECOND_NS, largest=(4 << 30) - 1, name="a FAT disk"
+)
+_EXFAT = Holding(links=False, modes=False, time_step_ns=_SECOND_NS // 100, name="an exFAT disk")
+_DISKS = {
+    **dict.fromkeys(("msdos", "vfat", "fuse.vfat", "fat", "fat32"), _FAT),
+    **dict.fromkeys(("exfat", "fuse.exfat"), _EXFAT),
+}
+
+
+def holdings_of(place: Place) -> dict[str, Holding]:
+    """Return what each part of a place can hold, by the part's name; see `roots_of`."""
+    if isinstance(place, JoinedPlace):
+        return {name: holding_of(part) for name, part in place.parts.items()}
+    return {"": holding_of(place)}
+
+
+def holding_of(place: Place) -> Holding:
+    """Return what a place of one part can hold: of a server or disk what is known; else all there is."""
+    if isinstance(place, FolderPlace):
+        return _DISKS.get(_disk_kind(place.root), FULL)
+    remote = getattr(place, "remote", None)
+    if remote is None:
+        return FULL
+    return Holding(
+        links=False,
+        modes=False,
+        time_step_ns=0,
+        empty_folders=remote.capabilities.folders,
+        name="a server",
+    )
+
+
+def _disk_kind(folder: str) -> str:
+    """Return the kind of file system that a folder lies on; empty if the system does not say."""
+    where = os.path.realpath(folder)
+    best, found = "", ""
+    for mounted, kind in _mounts():
+        inside = where == mounted or where.startswith(mounted.rstrip(os.sep) + os.sep)
+        if inside and len(mounted) >= len(best):
+            best, found = mounted, kind
+    return found.lower()
+
+
+def _mounts() -> Iterator[tuple[str, str]]:
+    """Yield the places where disks are, each with the kind of file system there."""
+    if sys.platform != "linux":
+        import psutil
+
+        for disk in psutil.disk_partitions(all=True):
+            yield disk.mountpoint, disk.fstype
+        return
+    try:
+        with open(_MOUNTS, encoding="utf-8", errors="surrogateescape") as file:
+            lines = file.read().splitlines()
+    except OSError:
+        return
+    for line in lines:
+        before, _, after = line.partition(" - ")
+        mounted = re.sub(r"\\([0-7]{3})", lambda code: chr(int(code[1], 8)), before.split(" ")[4])
+        yield mounted, after.partition(" ")[0]
