@@ -40,6 +40,7 @@ if TYPE_CHECKING:
         Watcher,
         assemble,
         carry,
+        carry_files,
         choose_release,
         compare,
         install_beside,
@@ -93,7 +94,7 @@ _HOMES = {
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
     "installs": "Assembly Begin CarryChoices Comparison MeetChoices UpdateChoices Watcher"
-    " assemble carry choose_release compare install_beside likenesses meet read_index"
+    " assemble carry carry_files choose_release compare install_beside likenesses meet read_index"
     " reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
     " plan_retirement verify",
@@ -152,6 +153,7 @@ __all__ = [
     "apply_patch",
     "assemble",
     "carry",
+    "carry_files",
     "check_card",
     "choose_release",
     "compare",

@@ -6,18 +6,27 @@ lost, never a mix after `recover`, and the next run goes on.
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import os
 import random
+import shutil
+import time
+import unittest
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from typing import Any, ClassVar
 
-from kindred_ledger.changes import Changeset, undo
+from kindred_ledger.changes import Action, Changeset, recover, restore, undo
 from kindred_ledger.demo.rented_server import rented_server
-from kindred_ledger.errors import KindredError
+from kindred_ledger.errors import KindredError, PlaceBusy, PlaceChanged, PlaceError
+from kindred_ledger.ledger import Ledger
+from kindred_ledger.places import MemoryPlace, read_bytes, scan
 from kindred_ledger.places.remotes import Login, Remote, RemotePlace, connect
+from kindred_ledger.statement import Outcome
 from tests.servers import object_store, sftp_server
-from tests.support import Case, change_to
+from tests.support import EXAMPLES, Case, change_to
 
 OLD = {
     "server.cfg": b"players = 4\n",
@@ -81,13 +90,12 @@ class FarCase(Case):
         change = change_to(self.place, new)
         filled = {part for path in new for part in _above(path)}
         gone = [p for p, n in change.after.items() if n.kind == "dir" and p not in filled]
-        from kindred_ledger.changes import Action
-
         actions = [Action(path, change.before[path], None, reason="empty") for path in gone]
         return Changeset(self.place, "test", "a test", change.before, (*change.actions, *actions))
 
     def assert_clean(self) -> None:
-        self.assertEqual(os.listdir(self.path("ledger", "work")), [])
+        left = os.listdir(self.path("ledger", "work"))
+        self.assertEqual([name for name in left if name.startswith("change-")], [])
         self.assertNotIn(".kindred-work", self.remote.inside("").folders)
 
 
@@ -176,6 +184,230 @@ class Objects(Contract, FarCase):
         return object_store()
 
 
+class Faults(FarCase):
+    """What a server over FTP does to people."""
+
+    def fresh(self) -> None:
+        """Put everything back to where it began, as if nothing had been tried."""
+        Manner.reset()
+        self.remote.close()
+        shutil.rmtree(self.path("served"))
+        os.mkdir(self.path("served"))
+        self.remote.make_folder("")
+        self.fill(OLD)
+        self.remote.close()
+
+    def test_it_drops_the_connection_at_each_command(self) -> None:
+        """Once, or for good: before or after, when recovered, and never a mix; the next run goes on."""
+        Manner.count = 0
+        self.change().apply(self.kept)
+        commands = Manner.count
+        self.assertGreater(commands, 60)
+        outcomes: Counter[str] = Counter()
+        for stay_away in (False, True):
+            for at in range(1, commands + 1, 1 if EXAMPLES >= 1000 else 7):
+                self.fresh()
+                Manner.drop_at, Manner.stay_away = at, stay_away
+                back = at % 2 == 1
+                try:
+                    self.change().apply(self.kept)
+                    outcomes["done"] += 1
+                except KindredError as error:
+                    outcomes[type(error).__name__] += 1
+                    self.assertTrue(error.remedy, error)
+                Manner.reset()
+                self.remote.close()
+                recover(self.kept, back=back)
+                self.assertIn(self.there(), (OLD, NEW), (at, stay_away))
+                self.assert_clean()
+                if self.there() == OLD:
+                    self.change().apply(self.kept)
+                    self.assertEqual(self.there(), NEW)
+                    self.assert_clean()
+        self.assertGreater(outcomes["PlaceError"], 20, outcomes)
+        self.assertGreater(outcomes["done"], 20, outcomes)
+
+    @unittest.skipUnless(hasattr(os, "fork"), "there is no fork")
+    def test_the_program_dies(self) -> None:
+        """Without a word, at each thing it asks of the server: `recover` ends it either way."""
+        for refused in (set[str](), {"RNFR"}):
+            at, alive = 0, False
+            outcomes: Counter[str] = Counter()
+            while not alive:
+                at += 1 if EXAMPLES >= 1000 else 5
+                self.fresh()
+                Manner.refused = refused
+                alive = self.dies_at(at)
+                self.remote.close()
+                outcomes += Counter(
+                    one.outcome for one in recover(self.kept, back=at // 2 % 2 == 1)
+                )
+                self.assertIn(self.there(), (OLD, NEW), (at, refused))
+                self.assert_clean()
+            self.assertEqual(self.there(), NEW)
+            self.assertTrue({"finished", "taken back"} <= outcomes.keys(), outcomes)
+
+    def dies_at(self, number: int) -> bool:
+        """Change everything in a process that dies before or after a call; tell whether it lived."""
+        child = os.fork()
+        if child:
+            return os.waitpid(child, 0)[1] == 0
+        with contextlib.suppress(BaseException):
+            remote: Any = _Dying(connect(self.url, self.login), number)
+            ledger = Ledger.open(self.path("ledger"), connect=lambda url: remote)
+            self.place = RemotePlace(remote)
+            self.change().apply(ledger)
+            os._exit(0)
+        os._exit(1)
+
+    def test_what_came_through_is_not_sent_again(self) -> None:
+        """A line that breaks in a large file: the next run sends what is left of it."""
+        large = {**OLD, "worlds/wide.world": os.urandom(6 << 20)}
+        sent: list[str] = []
+        Manner.before, Manner.cut_after = lambda cmd, *args: sent.append(cmd), 4 << 20
+        with self.assertRaisesRegex(PlaceError, "waits: run this again to go on"):
+            self.change(large).apply(self.kept)
+        Manner.reset()
+        self.assertEqual({**self.there(), **OLD}.keys() - OLD.keys(), {*self.waiting()})
+        part = sum(map(len, (self.there()[path] for path in self.waiting() if "/new/" in path)))
+        self.assertGreater(part, 1 << 20)
+        Manner.before = lambda cmd, *args: sent.append(cmd)
+        self.change(large).apply(self.kept)
+        self.assertLess(Manner.stored, len(large["worlds/wide.world"]) - part + 50_000)
+        self.assertIn("REST", sent)
+        self.assertEqual(self.there(), large)
+        self.assert_clean()
+
+    def waiting(self) -> list[str]:
+        return [path for path in self.there() if path.startswith(".kindred-work/")]
+
+    def test_recover_lets_go_of_what_waits(self) -> None:
+        Manner.room = 4500
+        with self.assertRaisesRegex(PlaceError, "disk there is full"):
+            self.change().apply(self.kept)
+        Manner.reset()
+        self.assertTrue(self.waiting())
+        self.assertEqual([one.outcome for one in recover(self.kept)], ["taken back"])
+        self.assertEqual(self.there(), OLD)
+        self.assert_clean()
+
+    def test_it_keeps_less_than_it_took(self) -> None:
+        """A server that says all is well and stores half: noticed before anything is replaced."""
+        Manner.halves = True
+        with self.assertRaisesRegex(PlaceError, "does not hold what was sent"):
+            self.change().apply(self.kept)
+        Manner.reset()
+        recover(self.kept)
+        self.assertEqual(self.there(), OLD)
+
+    def test_it_lies_about_sizes(self) -> None:
+        """A listing with wrong sizes is no reason to keep something that is not there."""
+        Manner.refused, Manner.lie = {"MLSD"}, 5
+        with self.assertRaisesRegex(PlaceChanged, "changes while it is read"):
+            scan(self.place, tries=2)
+        Manner.reset()
+        change = self.change()
+        Manner.lie = 5
+        with contextlib.suppress(KindredError):
+            change.apply(self.kept)
+        Manner.reset()
+        recover(self.kept, back=True)
+        self.assertIn(self.there(), (OLD, NEW))
+
+    def test_files_change_meanwhile(self) -> None:
+        """Between looking, keeping and replacing: what was written there is there, or is kept."""
+        path = self.path("served", "mossferry server", "worlds", "reed.world")
+        for moment in ("STOR", "RNFR", "RNTO", "RETR"):
+            for number in range(1, 12, 1 if EXAMPLES >= 1000 else 4):
+                self.fresh()
+                theirs = b"the server wrote this, %d\n" % number
+                writer = _Writer(path, moment, number, theirs)
+                change = self.change()
+                Manner.before = writer.write
+                with contextlib.suppress(KindredError):
+                    change.apply(self.kept)
+                Manner.reset()
+                recover(self.kept)
+                if writer.wrote:
+                    there = self.there()["worlds/reed.world"]
+                    self.assertIn(theirs, [there, *self.contents_kept()], (moment, number))
+                self.assert_clean()
+
+    def contents_kept(self) -> Iterator[bytes]:
+        for entry in self.kept.entries():
+            place = self.kept.place(entry)
+            for _, blocks in place.read(place.survey().files):
+                yield b"".join(blocks)
+
+    def test_evidence_is_no_proof(self) -> None:
+        """A file of the same size and time is another one: what is replaced was read, and is kept."""
+        self.kept.backup(self.place)
+        time.sleep(2.2)
+        self.kept.scan(self.place)
+        path = self.path("served", "mossferry server", "server.cfg")
+        stat = os.stat(path)
+        with open(path, "wb") as file:
+            file.write(b"players = 7\n")
+        os.utime(path, ns=(stat.st_atime_ns, stat.st_mtime_ns))
+        before = self.kept.scan(self.place)  # it looks as it was
+        source = MemoryPlace({"server.cfg": b"players = 9\n"})
+        action = Action(
+            "server.cfg", before["server.cfg"], source.survey()["server.cfg"], source, "server.cfg"
+        )
+        change = Changeset(self.place, "test", "a test", before, (action,))
+        with self.assertRaisesRegex(PlaceChanged, r"server\.cfg changed since"):
+            change.apply(self.kept)
+        self.assertEqual(self.there()["server.cfg"], b"players = 7\n")
+
+    def test_a_clock_that_is_an_hour_off(self) -> None:
+        """All times an hour on: everything is read again, and nothing is taken for changed."""
+        entry = self.kept.backup(self.place)
+        top = self.path("served", "mossferry server")
+        for folder, _, files in os.walk(top):
+            for name in files:
+                path = os.path.join(folder, name)
+                os.utime(path, (os.stat(path).st_mtime + 3600,) * 2)
+        now = self.kept.scan(self.place)
+        self.assertTrue(now.same_content(self.kept.tree(entry)))
+        self.assertEqual(restore(entry, self.kept, self.place).actions, ())
+
+    def test_names_that_cannot_be_held(self) -> None:
+        """They are told and left alone; all else is kept and changed."""
+        odd = ["logs/2026-11-26 10:04.log", "what?.cfg", "aux", "end. "]
+        for name in odd:
+            with open(os.path.join(self.path("served", "mossferry server"), name), "wb") as file:
+                file.write(b"odd")
+        entry = self.kept.backup(self.place)
+        tree = self.kept.tree(entry)
+        others = sorted(path for path, node in tree.items() if node.kind == "other")
+        self.assertEqual(
+            others,
+            ["aux", "end%2E%20", "logs/2026-11-26%2010%3A04%2Elog", "what%3F%2Ecfg"],
+        )
+        self.assertEqual({p: read_bytes(self.kept.place(entry), p) for p in tree.files}, OLD)
+        back = restore(entry, self.kept, self.place)
+        held = [line.item for line in back.statements[0].lines if line.outcome is Outcome.HELD]
+        self.assertEqual(sorted(held), others)
+        change = change_to(self.place, {"server.cfg": b"new"})
+        only = [a for a in change.actions if a.path == "server.cfg"]
+        Changeset(self.place, "test", "a test", change.before, tuple(only)).apply(self.kept)
+        there = self.there()
+        self.assertEqual({name: there[name] for name in odd}, dict.fromkeys(odd, b"odd"))
+        self.assertEqual(there["server.cfg"], b"new")
+
+    def test_another_machine_is_at_it(self) -> None:
+        """What another ledger began, or left, is not meddled with; it is said whose it is."""
+        Manner.room = 4500
+        with self.assertRaises(PlaceError):
+            self.change().apply(self.kept)
+        Manner.reset()
+        other = self.ledger("other", machine="laptop", connect=lambda url: self.open())
+        with self.assertRaisesRegex(PlaceBusy, "is changing this, or was cut off"):
+            self.change().apply(other)
+        self.change().apply(self.kept)
+        self.assertEqual(self.there(), NEW)
+
+
 class _Plain(AbstractContextManager[tuple[str, Login]]):
     def __init__(self, value: tuple[str, Login]) -> None:
         self._value = value
@@ -185,6 +417,63 @@ class _Plain(AbstractContextManager[tuple[str, Login]]):
 
     def __exit__(self, *exc: object) -> None:
         pass
+
+
+class _Counted:
+    """A file of the server that counts what is stored, and may store less, or break off."""
+
+    def __init__(self, file: Any) -> None:
+        self._file = file
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+    def write(self, data: bytes) -> None:
+        Manner.stored += len(data)
+        self._file.write(data[: len(data) // 2] if Manner.halves else data)
+        if 0 <= Manner.cut_after < Manner.stored:
+            Manner.away = True
+            raise OSError(errno.EIO, "the line broke")
+
+
+class _Writer:
+    """The program on the server: writes to a file of its own when the Nth of a command comes in."""
+
+    def __init__(self, path: str, moment: str, number: int, data: bytes) -> None:
+        self._path, self._moment, self._left, self._data = path, moment, number, data
+        self.wrote = False
+
+    def write(self, command: str, *args: str) -> None:
+        self._left -= command == self._moment
+        if not self._left and not self.wrote and os.path.exists(self._path):
+            with open(self._path, "wb") as file:
+                file.write(self._data)
+            self.wrote = True
+
+
+class _Dying:
+    """A remote in whose Nth call the process dies, before it or after."""
+
+    def __init__(self, remote: Remote, at: int) -> None:
+        self._remote = remote
+        self._left = (at + 1) // 2
+        self._after = at % 2 == 0
+
+    def __getattr__(self, name: str) -> Any:
+        found = getattr(self._remote, name)
+        if not callable(found):
+            return found
+
+        def call(*args: Any, **options: Any) -> Any:
+            self._left -= 1
+            if not self._left and not self._after:
+                os._exit(9)
+            result = found(*args, **options)
+            if not self._left:
+                os._exit(9)
+            return result
+
+        return call
 
 
 class Manner:
@@ -198,11 +487,26 @@ class Manner:
     room = -1  # bytes that can still be stored
     before: Any = None  # called with each command, before it is carried out
     lie = 0  # bytes that sizes are said to be larger
+    cut_after = -1  # bytes of one file; then the line breaks, for good
+    stored = 0
+    halves = False  # half of what is sent is stored
 
     @classmethod
     def reset(cls) -> None:
         cls.refused, cls.drop_at, cls.stay_away, cls.away = set(), 0, False, False
         cls.count, cls.room, cls.before, cls.lie = 0, -1, None, 0
+        cls.cut_after, cls.stored, cls.halves = -1, 0, False
+
+    @property
+    def abstracted_fs(self) -> type:
+        from pyftpdlib.filesystems import AbstractedFS
+
+        class Stored(AbstractedFS):  # type: ignore[misc]
+            def open(self, name: str, mode: str) -> Any:
+                file = super().open(name, mode)
+                return file if mode == "rb" else _Counted(file)
+
+        return Stored
 
     def process_command(self, cmd: str, *args: Any, **kwargs: Any) -> None:
         Manner.count += 1
@@ -219,10 +523,10 @@ class Manner:
 
     def ftp_STOR(self, file: str, mode: str = "w") -> Any:
         if Manner.room >= 0:
-            Manner.room -= 1000
-            if Manner.room < 0:
+            if Manner.room < 1000:
                 self.respond("552 There is no room left.")
                 return None
+            Manner.room -= 1000
         return super().ftp_STOR(file, mode)  # type: ignore[misc]
 
     def ftp_SIZE(self, path: str) -> None:

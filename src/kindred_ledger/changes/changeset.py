@@ -49,7 +49,8 @@ class Changeset(Struct, frozen=True, dict=True):
     Further statements account for other things, such as the fields of converted files. `proof` looks,
     once all is written, whether it is what was meant; what it raises takes the change back. With
     `keep_whole` all the place holds is kept before, not only what the change touches. `brings` is the
-    entry of another machine that is taken in.
+    entry of another machine that is taken in; `other` are the roots of another place from which files come
+    as they are, and `common` is what both will hold.
     """
 
     place: Place
@@ -69,6 +70,8 @@ class Changeset(Struct, frozen=True, dict=True):
     proof: Callable[[], None] | None = None
     keep_whole: bool = False
     brings: str = ""
+    other: Mapping[str, str] = field(default_factory=dict)
+    common: Tree = field(default_factory=Tree)
 
     def __post_init__(self) -> None:
         complete = [*_missing_folders(self.before, self.actions), *self.actions]

@@ -153,6 +153,8 @@ class _Application:
             undoes=changeset.undoes,
             machine=self.ledger.machine,
             brings=changeset.brings,
+            other=changeset.other,
+            common=changeset.common,
             paths=tuple(touched),
             before=before,
             after=changeset.after.select(set(touched).__contains__),

@@ -79,7 +79,7 @@ class RemoteGround:
         owner = self._owner()
         if owner is None:
             return
-        if (owner.ledger, owner.machine) != (self._ledger.location, self._ledger.machine):
+        if not self._is_mine(owner):
             raise PlaceBusy(
                 f"{owner.machine or 'another machine'} is changing this, or was cut off while it did",
                 where=self._remote.location,
@@ -97,6 +97,10 @@ class RemoteGround:
             journal.clear()  # what it sent is gone on with
         self._adopted = True
 
+    def _is_mine(self, owner: Owner) -> bool:
+        me = self._ledger.location, self._ledger.machine
+        return not owner.ledger or (owner.ledger, owner.machine) == me
+
     def _owner(self) -> Owner | None:
         if not self.there(_OWNER):
             return None
@@ -106,7 +110,7 @@ class RemoteGround:
         except Vanished:
             return None
         except msgspec.MsgspecError:
-            return Owner("unknown", "")
+            return Owner("")  # nobody's: it was not stored as it was sent
 
     def check_room(self, actions: Iterable[Action]) -> None:
         check_room(self._place, actions, self._ledger)
@@ -141,6 +145,7 @@ class RemoteGround:
 
     def _begin(self) -> None:
         """Say on the remote who is changing it."""
+        self._began = True
         self._remote.make_folder(WORK_FOLDER)
         if not self._can_rename():
             self._drawer = Drawer(self._ledger, self.id)
@@ -152,12 +157,12 @@ class RemoteGround:
             try:
                 self._remote.create(_OWNER, data)
             except FileExistsError:
+                self._began = False
                 raise PlaceBusy(
                     "another machine has just begun to change this",
                     where=self._remote.location,
                     remedy="Wait until it is done, then run this again.",
                 ) from None
-        self._began = True
         for folder in (_NEW, _OLD):
             self._remote.make_folder(folder)
         self._forget()
@@ -352,7 +357,8 @@ class RemoteGround:
 
     def clear(self) -> None:
         self._forget()
-        if self.there(WORK_FOLDER):
+        owner = self._owner()
+        if self.there(WORK_FOLDER) and (owner is None or self._is_mine(owner)):
             self._empty(WORK_FOLDER)
             self._remote.delete(_OWNER)  # as the last, so that it is known whose the rest is
             self._remote.remove_folder(WORK_FOLDER)

@@ -8,7 +8,17 @@ from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..ledger import Entry, Ledger, Record, Tag
-from ..places import DIR, FULL, OTHER, JoinedPlace, Place, Tree, holdings_of, same_content
+from ..places import (
+    DIR,
+    FULL,
+    OTHER,
+    JoinedPlace,
+    Place,
+    Tree,
+    holdings_of,
+    roots_of,
+    same_content,
+)
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -91,6 +101,8 @@ def restore(
         losses=losses,
         warnings=warnings,
         notes=notes,
+        other=entry.roots if roots_of(place) != dict(entry.roots) else {},
+        common=wanted,
     )
 
 

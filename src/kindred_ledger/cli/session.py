@@ -99,7 +99,8 @@ class Session:
 
         from ..places.remotes import connect, login_for
 
-        file = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "remotes.toml")
+        own = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "remotes.toml")
+        file = os.environ.get("KINDRED_REMOTES", "") or own
         ask = _hidden if sys.stdin.isatty() else None
         return connect(url, login_for(url, os.environ, file=file, ask=ask))
 
@@ -157,24 +158,32 @@ class Session:
         version = self.build if build is None else build
         return card.open(folder, version=version, folders=self.folders, around=self.around)
 
-    def subject(self, text: str) -> Install | EntryPlace | Place:
-        """Open what a person names: an install, a folder, archive or URL, entry:ID, release:NAME."""
-        if text.startswith(_RELEASE):
-            return self.release(text)
+    def place(self, text: str) -> Place:
+        """Open what a person names as nothing but a place: a folder, archive or URL, an entry, a release."""
+        if text.startswith("entry:"):
+            return self.ledger.place(self.ledger.entry(text))
         if "://" in text:
             from ..places.remotes import RemotePlace
 
             return RemotePlace(self.remote(text))
-        if text.startswith("entry:"):
-            return self.ledger.place(self.ledger.entry(text))
+        return self.release(text)
+
+    def is_install(self, text: str) -> bool:
+        """Tell whether what a person names is the folder of an install of a known title."""
+        folder = os.path.abspath(os.path.expanduser(text))
+        return os.path.isdir(folder) and any(card.is_install(folder) for card in self.cards)
+
+    def subject(self, text: str) -> Install | EntryPlace | Place:
+        """Open what a person names: an install, a folder, archive or URL, entry:ID, release:NAME."""
+        if text.startswith((_RELEASE, "entry:")) or "://" in text:
+            return self.place(text)
         if not os.path.exists(os.path.expanduser(text)):
             if "/" not in text and os.sep not in text:
                 return self.ledger.place(self.ledger.entry(text))
             raise UsageError("there is nothing here", where=text, remedy="Check the path.")
         place = open_place(text)
         if isinstance(place, FolderPlace):
-            known = any(card.is_install(place.root) for card in self.cards)
-            return self.install(text) if known else place
+            return self.install(text) if self.is_install(text) else place
         for card in self.cards:
             with contextlib.suppress(UsageError):
                 return card.open_release(place)

@@ -16,7 +16,7 @@ from typing import Any
 
 from ..places.remotes import Login
 
-__all__ = ["PASSWORD", "USER", "certificate_in", "rented_server"]
+__all__ = ["PASSWORD", "USER", "certificate_in", "rented_server", "write_remotes"]
 
 USER, PASSWORD = "ferry", "peat-and-moss-71"
 
@@ -45,7 +45,7 @@ def rented_server(
         certificate = certificate_in(scratch)
         settings |= {"certfile": certificate, "tls_control_required": True}
         settings |= {"tls_data_required": True}
-        login = Login(USER, PASSWORD, ca_file=certificate)
+        login = Login(USER, PASSWORD, ca_file=os.path.abspath(certificate))
     bases = (base,) if manner is None else (manner, base)
     server = FTPServer(("127.0.0.1", port), type("Handler", bases, settings))
     at = server.socket.getsockname()[1]
@@ -63,6 +63,17 @@ def rented_server(
     finally:
         ended.set()
         thread.join(10)
+
+
+def write_remotes(path: str, url: str, login: Login) -> None:
+    """Write the file in which `kindred` finds what there is to log in."""
+    lines = (f'["{url}"]', *(f'{name} = "{getattr(login, name)}"' for name in _KNOWN))
+    with open(path, "w", encoding="utf-8") as file:
+        os.chmod(path, 0o600)
+        file.write("\n".join(lines) + "\n")
+
+
+_KNOWN = ("user", "password", "ca_file")
 
 
 def certificate_in(folder: str) -> str:

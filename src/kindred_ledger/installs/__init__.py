@@ -4,6 +4,7 @@ from .arrivals import Arrival, State, check_arrivals
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .carry import CarryChoices, carry
+from .carry_files import carry_files
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .fetching import FolderSource, HttpSource, Patience, Source, source_at
@@ -42,6 +43,7 @@ __all__ = [
     "What",
     "assemble",
     "carry",
+    "carry_files",
     "check_arrivals",
     "choose_release",
     "combine",

@@ -16,7 +16,7 @@ from msgspec import Struct
 from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import DecisionNeeded, UsageError
-from ..ledger import Entry, Ledger, Record
+from ..ledger import Entry, Ledger, Record, standing
 from ..places import FILE, Node, Side, ThreeWay, Tree, roots_of, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -143,12 +143,7 @@ class _Journey:
 
     def _standing(self) -> list[Record]:
         """Return the meetings that were not taken back."""
-        records = self._ledger.records()
-        undone: set[str] = set()
-        for record in reversed(records):  # an undo that was undone itself counts for nothing
-            if record.undoes and record.id not in undone:
-                undone.add(record.undoes)
-        return [r for r in records if r.operation == OPERATION and r.id not in undone]
+        return [r for r in standing(self._ledger.records()) if r.operation == OPERATION]
 
 
 class _Found:

@@ -11,6 +11,7 @@ from .entries import (
     ReleaseTag,
     Tag,
     Tagged,
+    standing,
 )
 from .entry_place import EntryPlace
 from .exporting import export
@@ -56,6 +57,7 @@ __all__ = [
     "iso",
     "mirror",
     "plan_retirement",
+    "standing",
     "tree_digest",
     "verify",
 ]

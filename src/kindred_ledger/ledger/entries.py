@@ -3,7 +3,7 @@ found out of either later."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct, ValidationError, convert, field, to_builtins
@@ -23,6 +23,7 @@ __all__ = [
     "ReleaseTag",
     "Tag",
     "Tagged",
+    "standing",
 ]
 
 BEFORE = "before "  # begins the reason of what an operation kept
@@ -115,7 +116,8 @@ class Record(Struct, frozen=True):
     `before` and `after` hold the touched paths only (and the folders they lie in); a path of
     `paths` that is missing in one of them did not exist there. `entry` is where the content of
     `before` is kept; `undoes` is the record this one took back; `machine` made it; `brings` is the entry
-    of another machine that it took in.
+    of another machine that it took in. `other` are the roots of the place it brought files from as they
+    are, and `common` what both places held once it was done.
     """
 
     id: str
@@ -129,6 +131,8 @@ class Record(Struct, frozen=True):
     undoes: str = ""
     machine: str = ""
     brings: str = ""
+    other: Mapping[str, str] = field(default_factory=dict)
+    common: Tree = field(default_factory=Tree)
     paths: tuple[str, ...] = ()
     before: Tree = field(default_factory=Tree)
     after: Tree = field(default_factory=Tree)
@@ -169,7 +173,18 @@ class Mark(Struct, frozen=True):
         return _read(header, Mark)
 
 
-_BODY = ("paths", "before", "after", "statements")
+_BODY = ("paths", "before", "after", "statements", "common")
+
+
+def standing(records: Iterable[Record]) -> list[Record]:
+    """Return the changes that were not taken back, the oldest first, as they are given."""
+    undone: set[str] = set()
+    found = []
+    for record in reversed(list(records)):  # an undo that was undone itself counts for nothing
+        if record.undoes and record.id not in undone:
+            undone.add(record.undoes)
+        found.append(record)
+    return [record for record in reversed(found) if record.id not in undone]
 
 
 def _read(header: dict[str, Any], model: type[_Model]) -> _Model:

@@ -521,6 +521,7 @@ class Ledger:
             before=tree_from_columns(body["before"]),
             after=tree_from_columns(body["after"]),
             statements=tuple(body["statements"]),
+            common=tree_from_columns(body["common"]) if "common" in body else Tree(),
         )
 
     def take_in_record(self, id: str, path: str) -> None:
@@ -535,6 +536,8 @@ class Ledger:
             "after": tree_to_columns(record.after),
             "statements": record.statements,
         }
+        if record.other:
+            body["common"] = tree_to_columns(record.common)
         self._history.write(path, record.header(), body)
 
     def has_record(self, id: str) -> bool:

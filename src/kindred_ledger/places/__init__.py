@@ -15,7 +15,7 @@ from .folder import WORK_FOLDER, FilePlace, FolderPlace, ItemPlace, lstat_node
 from .holding import FULL, Holding, holding_of, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
-from .names import check_portable, collisions, parents
+from .names import check_portable, collisions, folded, parents
 from .opening import join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
@@ -71,6 +71,7 @@ __all__ = [
     "digest_of",
     "digested",
     "disk_path",
+    "folded",
     "folders_of",
     "hold",
     "hold_place",

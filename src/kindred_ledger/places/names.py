@@ -13,7 +13,7 @@ from collections.abc import Iterable, Iterator
 
 from ..errors import UnsafeName
 
-__all__ = ["check_portable", "collisions", "parents"]
+__all__ = ["check_portable", "collisions", "folded", "parents"]
 
 _DEVICE = re.compile(r"(con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])", re.I)
 _FORBIDDEN = re.compile(r'[\x00-\x1f\x7f<>:"|?*\\]')
@@ -86,13 +86,20 @@ def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
     inner = sorted({path.rpartition("/")[0] for path in given} - {""})
     names = dict.fromkeys(name for path in inner for name in (*parents(path), path))
     names |= dict.fromkeys(given)
-    folded = [name.lower() if name.isascii() else _fold(name) for name in names]
-    if len(set(folded)) == len(names):
+    folds = list(map(folded, names))
+    if len(set(folds)) == len(names):
         return []
     first: dict[str, str] = {}
-    pairs = ((first.setdefault(fold, name), name) for fold, name in zip(folded, names, strict=True))
+    pairs = ((first.setdefault(fold, name), name) for fold, name in zip(folds, names, strict=True))
     return [(one, other) for one, other in pairs if one != other]
 
 
-def _fold(name: str) -> str:
+def folded(name: str) -> str:
+    """Return what names share that are one on a system that ignores case or Unicode form.
+
+    >>> folded("Saves/EEL.voyage") == folded("saves/eel.voyage")
+    True
+    """
+    if name.isascii():
+        return name.lower()
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", name).casefold())

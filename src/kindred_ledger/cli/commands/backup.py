@@ -6,6 +6,7 @@ import click
 
 from ...cards import Install, unlisted
 from ...errors import UsageError
+from ...ledger import Tag
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -15,10 +16,18 @@ from ..session import Session
 @click.argument("place")
 @click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
 @click.option("--note", default="", help="Why; shown in the list of entries.")
+@click.option("--title", default="", help="What it is, where no card says (and --build, of which).")
 @click.option("--pin", is_flag=True, help="Never to be retired.")
 @placing
 @session("backup")
-def command(session: Session, place: str, categories: tuple[str, ...], note: str, pin: bool) -> int:
+def command(
+    session: Session,
+    place: str,
+    categories: tuple[str, ...],
+    note: str,
+    title: str,
+    pin: bool,
+) -> int:
     """Keep what PLACE holds, under the version it is of, as a new entry of the ledger.
 
     \b
@@ -31,8 +40,13 @@ def command(session: Session, place: str, categories: tuple[str, ...], note: str
         if not isinstance(subject, Install):
             raise UsageError("categories need an install that a card describes", where=place)
         only = subject.select(categories)
+    tag = None
+    if title or (session.build and not isinstance(subject, Install)):
+        if isinstance(subject, Install):
+            raise UsageError("a card says what this is", where=place, remedy="Leave --title out.")
+        tag = Tag(title, session.build, "what you said")
     entry = session.ledger.backup(
-        subject, only=only, note=note, pinned=pin, progress=session.progress
+        subject, only=only, tag=tag, note=note, pinned=pin, progress=session.progress
     )
     missed = []
     if isinstance(subject, Install):

@@ -6,7 +6,8 @@ from typing import Any
 
 import click
 
-from ...installs import CarryChoices, carry
+from ...errors import UsageError
+from ...installs import CarryChoices, carry, carry_files
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -16,7 +17,7 @@ from ..session import Session, patterns
 @click.argument("source")
 @click.argument("target")
 @click.option(
-    "--category", "categories", multiple=True, required=True, help="What to carry (repeatable)."
+    "--category", "categories", multiple=True, help="What to carry between installs (repeatable)."
 )
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
 @click.option(
@@ -27,6 +28,9 @@ from ..session import Session, patterns
 @click.option(
     "--merge", multiple=True, metavar="PATTERN", help="Of these settings, my values by key."
 )
+@click.option(
+    "--exact", is_flag=True, help="Of files as they are: remove what the source has no more."
+)
 @writing
 @placing
 @session("carry")
@@ -36,28 +40,57 @@ def command(
     target: str,
     categories: tuple[str, ...],
     only: tuple[str, ...],
+    exact: bool,
     **options: Any,
 ) -> int:
-    """Bring categories of the install SOURCE into the install TARGET, converted where needed.
+    """Bring what SOURCE holds into TARGET: categories between installs, or files as they are.
 
-    What the target has already, and has otherwise, is never replaced unasked: say which of it gives
-    way, stays, stands beside what arrives, or is merged with it.
+    Categories are converted where needed. Without --category both are any places: folders, archives,
+    cards, servers; what changed since files last went between them is sent, and nothing else. What the
+    target has already, and has otherwise, is never replaced unasked: say which of it gives way, stays,
+    stands beside what arrives, or is merged with it.
 
     \b
     Examples, in the demo's folder:
       kindred carry mossferry second/mossferry --category saves --dry-run
       kindred carry mossferry second/mossferry --category settings --merge "*" --dry-run
+      kindred carry server handheld --only "*.pocket" --dry-run
     """
     ways = {name: patterns(options.pop(name)) for name in ("overwrite", "keep", "both", "merge")}
     ways["replace"] = ways.pop("overwrite")
     choices = CarryChoices(**{name: wanted for name, wanted in ways.items() if wanted is not None})
-    change = carry(
-        session.install(source, build=""),
-        session.install(target),
-        categories,
+    if categories:
+        _refuse(exact, "--exact")
+        change = carry(
+            session.install(source, build=""),
+            session.install(target),
+            categories,
+            ledger=session.ledger,
+            only=patterns(only),
+            choices=choices,
+            progress=session.progress,
+        )
+        return carry_out(session, change, **options)
+    if session.is_install(source) and session.is_install(target):
+        known = session.install(source, build="").card.categories
+        raise UsageError(
+            "between installs it must be said what to carry",
+            remedy=f"Name it: --category {' --category '.join(known)}",
+        )
+    _refuse(ways["merge"] is not None, "--merge")
+    change = carry_files(
+        session.place(source),
+        session.place(target),
         ledger=session.ledger,
         only=patterns(only),
         choices=choices,
+        exact=exact,
         progress=session.progress,
     )
     return carry_out(session, change, **options)
+
+
+def _refuse(given: bool, name: str) -> None:
+    if given:
+        what = "files as they are" if name == "--exact" else "categories between installs"
+        raise UsageError(f"{name} is for {what}", remedy="Leave it out; see kindred carry --help.")

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sys
 
 import click
 
 from ...demo.release_server import release_server
 from ...demo.story import tell
+from ...errors import UsageError
 
-_PORT = 8531  # of the release server: the same each time, so that commands can be typed again
+_RELEASES, _RENTED = 8531, 8532  # ports: the same each time, so that commands can be typed again
 
 
 @click.command()
 @click.option("--dir", "folder", default="kindred-demo", metavar="DIR", help="Where to play.")
 @click.option("--quick", is_flag=True, help="Do not pause between the chapters.")
 @click.option("--only-build", is_flag=True, help="Make the play area and stop.")
-@click.option("--serve", is_flag=True, help="Run the release server until you stop it, instead.")
+@click.option("--serve", is_flag=True, help="Run the play area's servers until you stop them.")
 def command(folder: str, quick: bool, only_build: bool, serve: bool) -> int:
     """Build a play area with a made-up game and tell the whole story by running the real commands.
 
@@ -25,12 +28,27 @@ def command(folder: str, quick: bool, only_build: bool, serve: bool) -> int:
       kindred demo --quick
     """
     if serve:
-        return _serve()
+        return _serve(folder)
     return tell(folder, quick=quick, only_build=only_build)
 
 
-def _serve() -> int:
-    with release_server(port=_PORT) as url:
-        print(f"The release server of Mossferry: {url}\nStop it with Enter.", flush=True)
+def _serve(folder: str) -> int:
+    root = os.path.join(folder, "server")
+    with release_server(port=_RELEASES) as url, contextlib.ExitStack() as more:
+        print(f"The release server of Mossferry: {url}")
+        if os.path.isdir(root):
+            try:
+                from ...demo.rented_server import rented_server, write_remotes
+
+                rented, login = more.enter_context(rented_server(root, folder, port=_RENTED))
+            except ImportError as error:
+                raise UsageError(
+                    f"the rented server needs the package {error.name}",
+                    remedy="Install it: pip install 'kindred-ledger[demo]'",
+                ) from error
+            known = os.path.join(os.path.abspath(folder), "remotes.toml")
+            write_remotes(known, rented, login)
+            print(f"The rented server: {rented}\n    export KINDRED_REMOTES={known}")
+        print("Stop with Enter.", flush=True)
         sys.stdin.readline()
     return 0

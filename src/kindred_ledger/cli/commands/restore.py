@@ -54,12 +54,12 @@ def command(
     place: Place | None = None
     tag = None
     target = into or found.roots.get("program", "")
-    if target and os.path.isdir(os.path.expanduser(target)):
+    if target and "://" not in target and os.path.isdir(os.path.expanduser(target)):
         subject = session.subject(target)
         if isinstance(subject, Install):
             place, tag = subject.place, subject.tag
     if into and place is None:
-        place = _folder(into)
+        place = _folder(session, into)
     change = restore(
         found,
         session.ledger,
@@ -73,7 +73,9 @@ def command(
     return carry_out(session, change, **options)
 
 
-def _folder(path: str) -> Place:
+def _folder(session: Session, path: str) -> Place:
+    if "://" in path:
+        return session.place(path)
     full = os.path.abspath(os.path.expanduser(path))
     if os.path.exists(full) and not os.path.isdir(full):
         raise UsageError("an entry is restored into a folder", where=path)

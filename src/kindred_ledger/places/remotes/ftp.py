@@ -97,13 +97,11 @@ class FtpRemote(ServerRemote):
 
         def work(client: ftplib.FTP) -> list[tuple[str, dict[str, str]]] | None:
             try:
-                return list(client.mlsd(self._path(folder)))
+                return list(map(_facts, _lines(client, f"MLSD {self._path(folder)}")))
             except ftplib.error_perm as error:
                 if str(error).startswith(_NOT_KNOWN):
                     return None
                 raise
-            finally:
-                client.voidcmd("TYPE I")  # the client lists in ASCII, and would then send files so
 
         facts = self._do(folder, work) if self._knows_facts else None
         if facts is None:
@@ -121,14 +119,12 @@ class FtpRemote(ServerRemote):
     def _inside_by_name(self, folder: str) -> Inside:
         def work(client: ftplib.FTP) -> list[str]:
             try:
-                return client.nlst(self._path(folder))
+                return _lines(client, f"NLST {self._path(folder)}")
             except ftplib.error_perm as error:  # some say so of a folder that is empty
                 client.cwd(self._path(folder))
                 if str(error).startswith("550"):
                     return []
                 raise
-            finally:
-                client.voidcmd("TYPE I")
 
         found = Inside([], [])
         for name in {path.rstrip("/").rpartition("/")[2] for path in self._do(folder, work)}:
@@ -196,8 +192,7 @@ class FtpRemote(ServerRemote):
             with data:
                 for block in blocks:
                     data.sendall(block)
-                if isinstance(data, ssl.SSLSocket):
-                    data.unwrap()
+                _end(data)
             self._connected().voidresp()
             done = True
         except (ftplib.Error, OSError, EOFError) as error:
@@ -262,6 +257,32 @@ class FtpRemote(ServerRemote):
             with contextlib.suppress(ftplib.Error, OSError, EOFError):
                 self._client.quit()
         self._drop()
+
+
+def _lines(client: ftplib.FTP, command: str) -> list[str]:
+    """Return the lines that a command sends."""
+    whole = bytearray()
+    with client.transfercmd(command) as data:
+        while block := data.recv(_BLOCK):
+            whole += block
+        _end(data)
+    client.voidresp()
+    text = whole.decode("utf-8", "surrogateescape")
+    return [line.rstrip("\r") for line in text.split("\n") if line.strip()]
+
+
+def _facts(line: str) -> tuple[str, dict[str, str]]:
+    """Return name and facts of a line of MLSD (RFC 3659, section 7.2)."""
+    facts, _, name = line.partition(" ")
+    pairs = (fact.partition("=") for fact in facts.split(";") if fact)
+    return name, {key.lower(): value for key, _, value in pairs}
+
+
+def _end(data: socket.socket) -> None:
+    """Say that nothing more comes. How the other side takes it, it says where it was asked."""
+    if isinstance(data, ssl.SSLSocket):
+        with contextlib.suppress(OSError):
+            data.unwrap()
 
 
 def _seconds(text: str) -> float | None:

@@ -100,7 +100,7 @@ def _held(start: str, name: str) -> tuple[str, bool]:
             return check_portable(start + name), True
     except UnsafeName:
         pass
-    return start + quote(name, safe="").replace(".", "%2E"), False
+    return start + quote(name, safe="", errors="surrogateescape").replace(".", "%2E"), False
 
 
 def _node(path: str, found: Found, seen: Seen | None) -> Node:

@@ -91,6 +91,12 @@ class SftpRemote(ServerRemote):
                 if unknown
                 else "Check the connection, then run this again.",
             ) from error
+        except UnicodeDecodeError as error:
+            raise PlaceError(
+                "the server names a file in no valid text",
+                where=where,
+                remedy="Rename it there, then run this again.",
+            ) from error
         except (OSError, EOFError) as error:
             if not isinstance(error, PermissionError):
                 self.close()

@@ -1,0 +1,225 @@
+"""Carrying files as they are, between any two places: a folder and a rented server, a card, an archive.
+
+Three-way where it can be: what both places held when files last went between them (the history says it),
+what the source has now, what the target has now. What only the source changed arrives; what only the
+target changed stays; what both changed, or what nobody knows the past of, is asked about, never replaced
+unasked. Nothing is converted: for that there are installs, cards and categories; see `carry`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..changes import Action, Changeset, Conflict, Loss
+from ..ledger import Ledger, Tag, standing
+from ..places import (
+    DIR,
+    FILE,
+    Node,
+    Place,
+    Side,
+    ThreeWay,
+    Tree,
+    folded,
+    holdings_of,
+    parents,
+    roots_of,
+    three_way,
+)
+from ..progress import Progress
+from ..statement import Line, Outcome, Statement
+from .carry import CarryChoices
+from .naming import beside_name
+
+__all__ = ["carry_files"]
+
+_REMEDY = (
+    "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, or have both with --both"
+    " PATTERN."
+)
+
+
+def carry_files(
+    source: Place,
+    target: Place,
+    *,
+    ledger: Ledger,
+    only: Callable[[str], bool] | None = None,
+    choices: CarryChoices | None = None,
+    exact: bool = False,
+    tag: Tag | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that brings the files of one place, or those that are wanted, into another.
+
+    `exact` also removes what the source had when files last went between the two, and has no more. `tag`
+    is what the target holds.
+
+    Raises:
+        PlaceError: one of them cannot be read.
+    """
+    chosen = only or (lambda path: True)
+    theirs = ledger.scan(source, progress=progress)
+    now = ledger.scan(target, progress=progress)
+    load = _Load(source, target, now, choices or CarryChoices(), exact=exact)
+    offered = load.as_spelled_there(theirs.select(chosen))
+    base, since = _common(ledger, source, target)
+    base = load.as_spelled_there(base.select(chosen))
+    for path in three_way(base, now.select(lambda p: p in offered or p in base), offered):
+        load.take(path)
+    notes = [f"compared with {since}" if since else "no files went between the two before"]
+    if load.stay:
+        notes.append(
+            f"{len(load.stay)} files that the source has no more stay (--exact removes them)"
+        )
+    return Changeset(
+        place=target,
+        operation="carry",
+        summary=f"carry files from {source.location}",
+        before=now,
+        actions=(*load.actions, *load.folders(offered)),
+        tag=tag or Tag(),
+        version_after=tag.version if tag is not None else "",
+        offered=Tree({load.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
+        statements=(Statement(source.location, "files", tuple(load.lines)),),
+        losses=tuple(load.losses),
+        conflicts=tuple(load.conflicts),
+        notes=tuple(notes),
+        other=roots_of(source),
+        common=Tree(load.common),
+    )
+
+
+def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
+    """Return what both places held when files last went between them, and what is to be said of that."""
+    here, there = roots_of(source), roots_of(target)
+    base, last = Tree(), ""
+    for record in standing(ledger.records()):
+        pair = dict(record.roots), dict(record.other)
+        if record.machine == ledger.machine and pair in ((there, here), (here, there)):
+            whole = ledger.record(record.id)
+            gone = {path for path in whole.paths if path not in whole.after}
+            both = base.overlay(whole.common)
+            base = both.select((both.keys() - gone).__contains__)
+            last = f"what both held after change {record.id}"
+    return base, last
+
+
+class _Load:
+    """What is carried, file by file."""
+
+    def __init__(
+        self, source: Place, target: Place, now: Tree, choices: CarryChoices, *, exact: bool
+    ) -> None:
+        self._source = source
+        self._now = now
+        self._choices = choices
+        self._exact = exact
+        self._spelled = {folded(path): path for path in now}
+        self._from: dict[str, str] = {}  # of those spelled otherwise in the target, their path here
+        self._holdings = holdings_of(target)
+        self.names: dict[str, str] = {}  # of those that stand beside, their name
+        self.actions: list[Action] = []
+        self.lines: list[Line] = []
+        self.losses: list[Loss] = []
+        self.conflicts: list[Conflict] = []
+        self.common: dict[str, Node] = {}
+        self.stay: list[str] = []
+
+    def as_spelled_there(self, tree: Tree) -> Tree:
+        """Return a tree under the names the target has for the same, which may differ in case only."""
+        spelled: dict[str, Node] = {}
+        for path, node in tree.items():
+            there = path if path in self._now else self._spelled.get(folded(path), path)
+            if there == path:
+                for folder in reversed(list(parents(path))):
+                    known = self._spelled.get(folded(folder), folder)
+                    if known != folder:
+                        there = known + path[len(folder) :]
+                        break
+            if there != path:
+                self._from[there] = path
+            spelled[there] = node
+        return Tree(spelled)
+
+    def take(self, path: ThreeWay) -> None:
+        """Decide about one file."""
+        if path.theirs is None or path.theirs.kind == DIR:
+            if path.mine is not None and path.base is not None:
+                self._gone(path)
+            return
+        part = "" if "" in self._holdings else path.path.partition("/")[0]
+        why = self._holdings[part].why_not(path.theirs) if part in self._holdings else ""
+        if why or path.theirs.kind not in (FILE, "link"):
+            self._line(path, Outcome.HELD, why or "neither file nor link")
+        elif path.changed_by is Side.NOBODY:
+            self.common[path.path] = path.theirs
+            self._line(path, Outcome.KEPT, "the same there")
+        elif path.changed_by is Side.THEIRS:
+            self._put(path, "changed here" if path.base is not None else "new")
+        elif path.changed_by is Side.MINE:
+            self._line(path, Outcome.HELD, "only the target changed it, so it stays")
+        else:
+            self._choose(path)
+
+    def _choose(self, path: ThreeWay) -> None:
+        if self._choices.keep(path.path):
+            self._line(path, Outcome.HELD, "the target's own stays: you decided so")
+        elif self._choices.both(path.path):
+            if path.mine is not None:
+                self._beside(path)
+            else:
+                self._put(path, "you decided so")
+        elif self._choices.replace(path.path):
+            if path.mine is not None:
+                self.losses.append(Loss(path.path, "the target's own gives way"))
+            self._put(path, "you decided so")
+        else:
+            if path.mine is None:
+                why = "it was removed there, and changed here"
+            elif path.base is None:
+                why = "the target has another one"
+            else:
+                why = "both changed it since files last went between them"
+            self._line(path, Outcome.CONFLICT, why)
+            self.conflicts.append(Conflict(path.path, why, _REMEDY))
+
+    def _gone(self, path: ThreeWay) -> None:
+        if path.changed_by is not Side.THEIRS:
+            return  # the target made another one of it; it is its own
+        if not self._exact:
+            self.stay.append(path.path)
+            return
+        reason = "the source has it no more"
+        self.losses.append(Loss(path.path, reason))
+        self.actions.append(Action(path.path, path.mine, None, reason=reason))
+
+    def folders(self, offered: Tree) -> list[Action]:
+        """Return the actions for empty folders of the source that are not there yet."""
+        return [
+            Action(path, None, node, reason="a folder of the source")
+            for path, node in offered.items()
+            if node.kind == DIR and path not in self._now
+        ]
+
+    def _line(self, path: ThreeWay, outcome: Outcome, reason: str) -> None:
+        self.lines.append(Line(outcome, path.path, reason))
+
+    def _put(self, path: ThreeWay, reason: str, name: str = "") -> None:
+        node = path.theirs
+        assert node is not None
+        at = name or path.path
+        source = self._source if node.kind == FILE else None
+        before = None if name else path.mine
+        self.actions.append(
+            Action(at, before, node, source, self._from.get(path.path, path.path), reason)
+        )
+        self.lines.append(Line(Outcome.KEPT, at, reason))
+        if not name:
+            self.common[at] = node
+
+    def _beside(self, path: ThreeWay) -> None:
+        label = self._source.location.rstrip("/").rpartition("/")[2]
+        name = beside_name(path.path, label, taken=self._now.__contains__)
+        self.names[path.path] = name
+        self._put(path, f"stands beside the target's own {path.path.rpartition('/')[2]}", name)
