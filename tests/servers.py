@@ -1,14 +1,18 @@
-"""Real servers on loopback for the tests: SFTP and a store of objects; FTP is the demo's."""
+"""Real servers on loopback for the tests: SFTP and a store of objects; FTP is the demo's. How they fail."""
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import errno
 import logging
 import os
+import socket
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, ClassVar
+from urllib.parse import urlsplit
 
 from kindred_ledger.demo.rented_server import PASSWORD, USER
 from kindred_ledger.places.remotes import Login
@@ -19,7 +23,8 @@ def sftp_server(root: str) -> Iterator[tuple[str, Login]]:
     """Serve a folder; yield URL and login."""
     import asyncssh
 
-    logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
+    for name in ("asyncio", "asyncssh"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
     logging.getLogger("paramiko").setLevel(logging.CRITICAL)
     key = asyncssh.generate_private_key("ssh-ed25519")
 
@@ -97,3 +102,134 @@ def object_store() -> Iterator[tuple[str, Login]]:
         yield f"s3://{bucket}", login
     finally:
         server.stop()
+
+
+@contextmanager
+def broken_line(url: str) -> Iterator[tuple[str, Line]]:
+    """Lead to a server through a line that can be told to break; yield the URL to use, and the line."""
+    parts = urlsplit(url)
+    line = Line((parts.hostname or "", parts.port or 0))
+    try:
+        yield parts._replace(netloc=f"127.0.0.1:{line.port}").geturl(), line
+    finally:
+        line.close()
+
+
+class Line:
+    """Passes on what comes, until so many bytes went to the server; then nothing gets through."""
+
+    def __init__(self, server: tuple[str, int]) -> None:
+        self._server = server
+        self._socket = socket.create_server(("127.0.0.1", 0))
+        self.port = self._socket.getsockname()[1]
+        self.left = -1  # bytes that still get through; -1: all
+        self.passed = 0
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                near, _ = self._socket.accept()
+                far = socket.create_connection(self._server)
+                for end in (near, far):
+                    end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                for one, other, counts in ((near, far, True), (far, near, False)):
+                    threading.Thread(
+                        target=self._pass, args=(one, other, counts), daemon=True
+                    ).start()
+
+    def _pass(self, source: socket.socket, target: socket.socket, counts: bool) -> None:
+        with contextlib.suppress(OSError), source, target:
+            while data := source.recv(1 << 16):
+                if counts:
+                    self.passed += len(data)
+                    if self.left >= 0:
+                        self.left = max(0, self.left - len(data))
+                if not self.left:
+                    for end in (source, target):
+                        end.shutdown(socket.SHUT_RDWR)
+                    return
+                target.sendall(data)
+
+    def close(self) -> None:
+        self._socket.close()
+
+
+class _Counted:
+    """A file of the server that counts what is stored, and may store less, or break off."""
+
+    def __init__(self, file: Any) -> None:
+        self._file = file
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+    def write(self, data: bytes) -> None:
+        Manner.stored += len(data)
+        self._file.write(data[: len(data) // 2] if Manner.halves else data)
+        if 0 <= Manner.cut_after < Manner.stored:
+            Manner.away = True
+            Manner.last.close()
+            raise OSError(errno.EIO, "the line broke")
+
+
+class Manner:
+    """How the FTP server misbehaves: comes before pyftpdlib's own handler."""
+
+    refused: ClassVar[set[str]] = set()
+    drop_at = 0  # of the commands that come in
+    stay_away = False  # after that nobody gets in
+    away = False
+    count = 0
+    last: Any = None  # the connection that the last command came from
+    room = -1  # bytes that can still be stored
+    before: Any = None  # called with each command, before it is carried out
+    lie = 0  # bytes that sizes are said to be larger
+    cut_after = -1  # bytes of one file; then the line breaks, for good
+    stored = 0
+    halves = False  # half of what is sent is stored
+
+    @classmethod
+    def reset(cls) -> None:
+        cls.refused, cls.drop_at, cls.stay_away, cls.away = set(), 0, False, False
+        cls.count, cls.room, cls.before, cls.lie = 0, -1, None, 0
+        cls.cut_after, cls.stored, cls.halves = -1, 0, False
+
+    @property
+    def abstracted_fs(self) -> type:
+        from pyftpdlib.filesystems import AbstractedFS
+
+        class Stored(AbstractedFS):  # type: ignore[misc]
+            def open(self, name: str, mode: str) -> Any:
+                file = super().open(name, mode)
+                return file if mode == "rb" else _Counted(file)
+
+        return Stored
+
+    def process_command(self, cmd: str, *args: Any, **kwargs: Any) -> None:
+        Manner.count += 1
+        Manner.last = self
+        if Manner.away or Manner.count == Manner.drop_at:
+            Manner.away = Manner.stay_away
+            self.close()
+            return
+        if Manner.before is not None:
+            Manner.before(cmd, *args)
+        if cmd in Manner.refused:
+            self.respond(f"502 {cmd} is not known here.")
+            return
+        super().process_command(cmd, *args, **kwargs)  # type: ignore[misc]
+
+    def ftp_STOR(self, file: str, mode: str = "w") -> Any:
+        if Manner.room >= 0:
+            if Manner.room < 1000:
+                self.respond("552 There is no room left.")
+                return None
+            Manner.room -= 1000
+        return super().ftp_STOR(file, mode)  # type: ignore[misc]
+
+    def ftp_SIZE(self, path: str) -> None:
+        if not Manner.lie:
+            super().ftp_SIZE(path)  # type: ignore[misc]
+            return
+        self.respond(f"213 {os.path.getsize(path) + Manner.lie}")

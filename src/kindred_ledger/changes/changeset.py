@@ -185,7 +185,7 @@ def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) ->
         before, after = action.before, action.after
         if before is not None and after is not None and not holding.tells_apart(before, after):
             continue
-        why = holding.why_not(after) if after is not None else ""
+        why = holding.why_not(action.path, after) if after is not None else ""
         if why:
             raise UnsafeName(
                 f"{action.path} is {why}",

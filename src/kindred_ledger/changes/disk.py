@@ -32,7 +32,7 @@ from ..progress import Progress
 from .actions import Action
 from .ground import Owner, Sources
 from .journal import Op
-from .stage import Stages, stage_contents, unfinished_in
+from .stage import Stages, clear_dropped, stage_contents, unfinished_in
 
 __all__ = ["DiskGround", "check_room"]
 
@@ -58,6 +58,8 @@ class DiskGround:
             yield
 
     def make_way(self) -> None:
+        for folder in self._folders.values():
+            clear_dropped(folder, self._ledger)
         for line in unfinished_in(self._place):
             raise PlaceBusy(line, where=self._place.location)
 
@@ -76,6 +78,16 @@ class DiskGround:
         owner = Owner(self._ledger.root, self.id, self._ledger.machine)
         stage_contents(stages, ops, sources, owner, progress)
 
+    def check_present(self) -> None:
+        for part in self._folders:
+            stage = self._stage(part)
+            if not _there(stage):
+                raise PlaceError(
+                    "what was put aside here is not there: is the disk another one, or out?",
+                    where=os.path.dirname(os.path.dirname(stage)),
+                    remedy="Put it back, then run: kindred recover",
+                )
+
     def final(self, op: Op) -> str:
         spot = self._folders[op.part].path(op.path)
         self._touched.add(spot.rpartition(os.sep)[0])
@@ -93,7 +105,7 @@ class DiskGround:
         return spot
 
     def there(self, spot: str) -> bool:
-        return os.path.lexists(spot)
+        return _there(spot)
 
     def holds(self, spot: str, node: Node) -> bool:
         now = lstat_node(spot)
@@ -156,6 +168,15 @@ class DiskGround:
                 if not os.listdir(work):
                     os.rmdir(work)
                 sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
+
+
+def _there(path: str) -> bool:
+    """Tell whether anything is at a path; a disk that does not answer raises, as it is no answer."""
+    try:
+        os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return False
+    return True
 
 
 def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:

@@ -92,7 +92,8 @@ class _Application:
                 self._write_record(record)
                 journal.at(SWAPPING).write()
             swapping = True
-            swap_forward(journal.ops, self.ground, self.progress)
+            with refusals(where):
+                swap_forward(journal.ops, self.ground, self.progress)
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
             if changeset.proof is not None:
@@ -121,7 +122,11 @@ class _Application:
 
     def _abandon(self, error: BaseException) -> None:
         """Give up: nothing of the place was touched."""
-        if not self.ground.abandon():
+        try:
+            waits = self.ground.abandon()
+        except (KindredError, OSError):  # what was staged stays, and the journal, which says so
+            return
+        if not waits:
             self.journal.clear()
         elif isinstance(error, KindredError):
             error.remedy = (
@@ -169,7 +174,8 @@ class _Application:
             close(self.journal, self.ground)  # it is done and recorded; only this was cut off
             return
         try:
-            files = unwind(self.journal, self.ground, self.ledger)
+            with refusals(self.changeset.place.location):
+                files = unwind(self.journal, self.ground, self.ledger)
         except (KindredError, OSError) as second:
             raise PlaceError(
                 f"the change failed ({error}) and could not be taken back yet: {second}",

@@ -243,6 +243,16 @@ class RemoteGround:
 
     # Swapping
 
+    def check_present(self) -> None:
+        self._forget()
+        owner = self._owner()
+        if owner is None or not self._is_mine(owner) or owner.id not in ("", self.id):
+            raise PlaceError(
+                f"what was put aside in {WORK_FOLDER} is not there: is this another server, or folder?",
+                where=self._remote.location,
+                remedy="Put right what it is, then run: kindred recover",
+            )
+
     def final(self, op: Op) -> str:
         return self._place.path(op.path)
 

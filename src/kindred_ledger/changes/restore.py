@@ -234,7 +234,7 @@ def _refused(tree: Tree, place: Place) -> dict[str, str]:
     if all(holding == FULL for holding in holdings.values()):
         return {}
     whys = (
-        (path, (holdings.get("") or holdings.get(path.partition("/")[0], FULL)).why_not(node))
+        (path, (holdings.get("") or holdings.get(path.partition("/")[0], FULL)).why_not(path, node))
         for path, node in tree.items()
     )
     return {path: why for path, why in whys if why}

@@ -13,16 +13,18 @@ from blake3 import blake3
 from msgspec import Struct
 
 from ..errors import PlaceChanged
-from ..ledger import EntryPlace
+from ..ledger import EntryPlace, Ledger
 from ..places import (
     LINK,
     WORK_FOLDER,
+    FolderPlace,
     Holding,
     Place,
     disk_path,
     folders_of,
     refusals,
     refused,
+    remove_tree,
     sync_dir,
     sync_files,
 )
@@ -30,12 +32,13 @@ from ..progress import Progress, Task
 from .ground import Owner, Sources
 from .journal import Op
 
-__all__ = ["Stages", "stage_contents", "unfinished_in"]
+__all__ = ["Stages", "clear_dropped", "stage_contents", "unfinished_in"]
 
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
 _COPIES = 2  # at once; more fight over the disk
+_NOBODY = Owner("unknown")
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 
 
@@ -79,6 +82,7 @@ def stage_contents(
                 task.advance(_write(stages, by_path[path], path, blocks, source))
     for part, stage in stages.folders.items():
         new = os.path.join(stage, "new")
+        sync_files(stage, ["owner.json"])
         sync_files(new, [str(op.number) for op in files.values() if op.part == part])
         for folder in (new, stage, *_above(stage)):
             sync_dir(folder)
@@ -96,18 +100,32 @@ def unfinished_in(place: Place) -> list[str]:
     for folder in folders_of(place).values():
         work = folder.path(WORK_FOLDER)
         for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
-            owner = _owner_of(os.path.join(work, name))
+            owner = _owner_of(os.path.join(work, name)).ledger
             found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
     return found
 
 
-def _owner_of(stage: str) -> str:
-    """Return the ledger that an abandoned stage belongs to, as it is shown to people."""
+def clear_dropped(folder: FolderPlace, ledger: Ledger) -> None:
+    """Remove what a change staged in a folder and its ledger knows no more of: it had touched nothing.
+
+    A disk that was out when the change was dropped still has it. Whose a stage is stands in it durably
+    before anything is touched.
+    """
+    work = folder.path(WORK_FOLDER)
+    for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
+        owner = _owner_of(os.path.join(work, name))
+        known = os.path.isdir(os.path.join(ledger.folder("work"), f"change-{name}"))
+        if owner == _NOBODY or ((owner.ledger, owner.id) == (ledger.root, name) and not known):
+            remove_tree(os.path.join(work, name))
+
+
+def _owner_of(stage: str) -> Owner:
+    """Return whose an abandoned stage is."""
     try:
         with open(os.path.join(stage, "owner.json"), "rb") as file:
-            return msgspec.json.decode(file.read(), type=Owner).ledger
+            return msgspec.json.decode(file.read(), type=Owner)
     except (OSError, msgspec.MsgspecError):
-        return "unknown"
+        return _NOBODY
 
 
 def _open_stage(stage: str, owner: Owner) -> None:

@@ -32,6 +32,7 @@ def swap_forward(ops: Sequence[Op], ground: Ground, progress: Progress | None = 
         PlaceChanged: a path does not hold what was kept of it.
         PlaceError: the place refuses.
     """
+    ground.check_present()
     watch = progress or Progress()
     ordered = _in_order(ops)
     with watch.task("changing", total=len(ordered)) as task:
@@ -53,12 +54,14 @@ def swap_back(ops: Sequence[Op], ground: Ground) -> int:
     Raises:
         PlaceError: the place refuses; doing it again is safe.
     """
+    ground.check_present()
     files = 0
     for op in reversed(_in_order(ops)):
         final = ground.final(op)
         with refusals(final):
             files += _back(op, final, ground)
     ground.seal()
+    ground.check_present()  # or it went meanwhile, and what was not there may be
     return files
 
 

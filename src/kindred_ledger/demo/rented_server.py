@@ -14,6 +14,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from msgspec.structs import asdict
+
 from ..places.remotes import Login
 
 __all__ = ["PASSWORD", "USER", "certificate_in", "rented_server", "write_remotes"]
@@ -67,13 +69,11 @@ def rented_server(
 
 def write_remotes(path: str, url: str, login: Login) -> None:
     """Write the file in which `kindred` finds what there is to log in."""
-    lines = (f'["{url}"]', *(f'{name} = "{getattr(login, name)}"' for name in _KNOWN))
+    known = {name: value for name, value in asdict(login).items() if value}
+    lines = (f'["{url}"]', *(f'{name} = "{value}"' for name, value in known.items()))
     with open(path, "w", encoding="utf-8") as file:
         os.chmod(path, 0o600)
         file.write("\n".join(lines) + "\n")
-
-
-_KNOWN = ("user", "password", "ca_file")
 
 
 def certificate_in(folder: str) -> str:

@@ -149,7 +149,7 @@ class _Load:
                 self._gone(path)
             return
         part = "" if "" in self._holdings else path.path.partition("/")[0]
-        why = self._holdings[part].why_not(path.theirs) if part in self._holdings else ""
+        why = self._holdings[part].why_not(path.path, path.theirs) if part in self._holdings else ""
         if why or path.theirs.kind not in (FILE, "link"):
             self._line(path, Outcome.HELD, why or "neither file nor link")
         elif path.changed_by is Side.NOBODY:

@@ -24,6 +24,7 @@ __all__ = [
 _MANY = 32  # files; fewer are synced one by one, which disturbs nobody else's writing
 _SYNC_THREADS = 8
 
+_GONE = "The disk does not answer. Is it still in its slot? Put it back, then run: kindred recover"
 _REMEDIES = {
     errno.EACCES: "You may not write or read here. Check the permissions of the folder.",
     errno.EPERM: "You may not write or read here. Check the permissions of the folder.",
@@ -33,6 +34,9 @@ _REMEDIES = {
     errno.EFBIG: "This disk takes no files that large. Choose another place.",
     errno.ENOENT: "Check the path; something may have been moved or deleted.",
     errno.ENAMETOOLONG: "The path is too long for this system. Choose a shorter folder.",
+    errno.EIO: _GONE,
+    errno.ENODEV: _GONE,
+    errno.ENXIO: _GONE,
     errno.EBUSY: "Something holds this file open. Close the game and its launcher.",
     errno.ETXTBSY: "The program is running. Close it first.",
 }

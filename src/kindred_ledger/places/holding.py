@@ -13,7 +13,9 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from ..errors import UnsafeName
 from .folder import FolderPlace
+from .names import check_portable
 from .place import Place
 from .tree import FILE, LINK, Node, same_content
 from .views import JoinedPlace
@@ -25,13 +27,14 @@ _SECOND_NS = 1_000_000_000
 
 
 class Holding(Struct, frozen=True):
-    """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, files of
-    up to so many bytes (0: of any size)."""
+    """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, none but
+    portable names, files of up to so many bytes (0: of any size)."""
 
     links: bool = True
     modes: bool = True
     time_step_ns: int = 1
     empty_folders: bool = True
+    portable: bool = False
     largest: int = 0
     name: str = "this place"
 
@@ -44,8 +47,13 @@ class Holding(Struct, frozen=True):
         apart = abs(one.mtime_ns - other.mtime_ns)
         return one.kind == FILE and bool(self.time_step_ns) and apart >= self.time_step_ns
 
-    def why_not(self, node: Node) -> str:
-        """Say why a node cannot be held; empty if it can."""
+    def why_not(self, path: str, node: Node) -> str:
+        """Say why a node cannot be held at a path; empty if it can."""
+        if self.portable:
+            try:
+                check_portable(path)
+            except UnsafeName:
+                return f"of a name that {self.name} cannot hold"
         if node.kind == LINK and not self.links:
             return f"a link, and {self.name} holds none"
         if self.largest and node.kind == FILE and node.size > self.largest:
@@ -55,9 +63,16 @@ class Holding(Struct, frozen=True):
 
 FULL = Holding()
 _FAT = Holding(
-    links=False, modes=False, time_step_ns=2 * _SECOND_NS, largest=(4 << 30) - 1, name="a FAT disk"
+    links=False,
+    modes=False,
+    time_step_ns=2 * _SECOND_NS,
+    portable=True,
+    largest=(4 << 30) - 1,
+    name="a FAT disk",
 )
-_EXFAT = Holding(links=False, modes=False, time_step_ns=_SECOND_NS // 100, name="an exFAT disk")
+_EXFAT = Holding(
+    links=False, modes=False, time_step_ns=_SECOND_NS // 100, portable=True, name="an exFAT disk"
+)
 _DISKS = {
     **dict.fromkeys(("msdos", "vfat", "fuse.vfat", "fat", "fat32"), _FAT),
     **dict.fromkeys(("exfat", "fuse.exfat"), _EXFAT),

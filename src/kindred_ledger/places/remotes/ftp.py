@@ -24,6 +24,7 @@ from .server import ServerRemote
 __all__ = ["FtpRemote"]
 
 _TIMEOUT_SECONDS = 60
+_FAREWELL_SECONDS = 5  # for the other side to say that it has heard the end
 _BLOCK = 256 << 10  # bytes a call: FTP knows nothing larger than what the network gives
 _NOT_KNOWN = ("500", "501", "502", "504")  # of commands a server has not (RFC 959, section 4.2)
 _FULL = ("452", "552")  # there is no room, or no more of it for this user
@@ -282,6 +283,7 @@ def _end(data: socket.socket) -> None:
     """Say that nothing more comes. How the other side takes it, it says where it was asked."""
     if isinstance(data, ssl.SSLSocket):
         with contextlib.suppress(OSError):
+            data.settimeout(_FAREWELL_SECONDS)
             data.unwrap()
 
 

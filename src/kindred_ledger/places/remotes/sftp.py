@@ -211,7 +211,8 @@ class SftpRemote(ServerRemote):
     def close(self) -> None:
         for client in (self._sftp, self._ssh):
             if client is not None:
-                client.close()
+                with contextlib.suppress(OSError, EOFError, paramiko.SSHException):
+                    client.close()
         self._sftp = self._ssh = None
 
 
