@@ -105,6 +105,33 @@ def object_store() -> Iterator[tuple[str, Login]]:
 
 
 @contextmanager
+def webdav_server(root: str) -> Iterator[tuple[str, Login]]:
+    """Serve a folder; yield URL and login."""
+    from cheroot import wsgi
+    from wsgidav.wsgidav_app import WsgiDAVApp
+
+    for name in ("wsgidav", "cheroot"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    settings = {
+        "provider_mapping": {"/": root},
+        "simple_dc": {"user_mapping": {"*": {USER: {"password": PASSWORD}}}},
+        "http_authenticator": {"accept_digest": False, "default_to_digest": False},
+        "logging": {"enable": False},
+        "verbose": 0,
+    }
+    server = wsgi.Server(("127.0.0.1", 0), WsgiDAVApp(settings))
+    server.error_log = lambda *args, **more: None
+    server.prepare()
+    thread = threading.Thread(target=server.serve, daemon=True)
+    thread.start()
+    try:
+        yield f"webdav://127.0.0.1:{server.bind_addr[1]}", Login(USER, PASSWORD)
+    finally:
+        server.stop()
+        thread.join(10)
+
+
+@contextmanager
 def broken_line(url: str) -> Iterator[tuple[str, Line]]:
     """Lead to a server through a line that can be told to break; yield the URL to use, and the line."""
     parts = urlsplit(url)

@@ -16,6 +16,7 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from typing import Any
+from unittest import mock
 
 from kindred_ledger.changes import Action, Changeset, recover, restore, undo
 from kindred_ledger.demo.rented_server import rented_server
@@ -24,9 +25,11 @@ from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import MemoryPlace, read_bytes, scan
 from kindred_ledger.places.remotes import Login, Remote, RemotePlace, connect
 from kindred_ledger.statement import Outcome
-from tests.servers import Manner, object_store, sftp_server
+from tests.servers import Manner, object_store, sftp_server, webdav_server
 from tests.support import EXAMPLES, Case, change_to
 
+# KINDRED_EXAMPLES=10000 asks for every point.
+_STEP = max(1, 3000 // EXAMPLES) if EXAMPLES < 10_000 else 1
 OLD = {
     "server.cfg": b"players = 4\n",
     "worlds/bog.world": b"bog" * 100_000,
@@ -176,6 +179,13 @@ class Sftp(Contract, FarCase):
         return sftp_server(self.path("served"))
 
 
+class Webdav(Contract, FarCase):
+    kind = "webdav"
+
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return webdav_server(self.path("served"))
+
+
 class Objects(Contract, FarCase):
     kind = "s3"
 
@@ -185,6 +195,10 @@ class Objects(Contract, FarCase):
 
 class Faults(FarCase):
     """What a server over FTP does to people."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.enterContext(mock.patch("kindred_ledger.changes.far._PAUSES_SECONDS", (0.0, 0.0)))
 
     def fresh(self) -> None:
         """Put everything back to where it began, as if nothing had been tried."""
@@ -204,7 +218,7 @@ class Faults(FarCase):
         self.assertGreater(commands, 60)
         outcomes: Counter[str] = Counter()
         for stay_away in (False, True):
-            for at in range(1, commands + 1, 1 if EXAMPLES >= 1000 else 7):
+            for at in range(1, commands + 1, _STEP):
                 self.fresh()
                 Manner.drop_at, Manner.stay_away = at, stay_away
                 back = at % 2 == 1
@@ -233,7 +247,7 @@ class Faults(FarCase):
             at, alive = 0, False
             outcomes: Counter[str] = Counter()
             while not alive:
-                at += 1 if EXAMPLES >= 1000 else 5
+                at += _STEP
                 self.fresh()
                 Manner.refused = refused
                 alive = self.dies_at(at)
@@ -317,7 +331,7 @@ class Faults(FarCase):
         """Between looking, keeping and replacing: what was written there is there, or is kept."""
         path = self.path("served", "mossferry server", "worlds", "reed.world")
         for moment in ("STOR", "RNFR", "RNTO", "RETR"):
-            for number in range(1, 12, 1 if EXAMPLES >= 1000 else 4):
+            for number in range(1, 12, _STEP):
                 self.fresh()
                 theirs = b"the server wrote this, %d\n" % number
                 writer = _Writer(path, moment, number, theirs)

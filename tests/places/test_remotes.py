@@ -23,7 +23,7 @@ from kindred_ledger.places.remotes import (
     login_for,
     send,
 )
-from tests.servers import PASSWORD, USER, object_store, sftp_server
+from tests.servers import PASSWORD, USER, object_store, sftp_server, webdav_server
 from tests.support import Case
 
 
@@ -259,6 +259,11 @@ class Sftp(Contract, Case):
         false = connect(self.url, Login(USER, PASSWORD, host_key=other))
         with self.assertRaisesRegex(PlaceError, "not the one that is known"):
             false.stat("packs/x")
+
+
+class Webdav(Contract, Case):
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return webdav_server(self.path("served"))
 
 
 class Objects(Contract, Case):

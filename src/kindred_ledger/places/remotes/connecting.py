@@ -17,6 +17,8 @@ _KINDS = {
     "ftps": ("ftp", "FtpRemote"),
     "sftp": ("sftp", "SftpRemote"),
     "s3": ("objects", "ObjectRemote"),
+    "webdav": ("webdav", "WebdavRemote"),
+    "webdavs": ("webdav", "WebdavRemote"),
 }
 
 
@@ -26,7 +28,7 @@ def is_remote(text: str) -> bool:
 
 
 def connect(url: str, login: Login | None = None) -> Remote:
-    """Return the remote at a URL: file, ftp, ftps (explicit TLS), sftp or s3.
+    """Return the remote at a URL: file, ftp, ftps (explicit TLS), sftp, s3, webdav or webdavs (TLS).
 
     Nothing is sent before it is used.
 
