@@ -31,6 +31,7 @@ _ASKED = (
     b"<getlastmodified/></prop></propfind>"
 )
 _LARGEST_ANSWER = 256 << 20  # bytes of a listing; more is no listing
+_CLAIMS = 8  # tries for a claim that is released and taken while it is asked for
 _MADE, _THERE, _NO_PARENT = 201, 405, 409  # what MKCOL answers (RFC 4918, section 9.3.1)
 
 
@@ -214,7 +215,14 @@ class WebdavRemote(ServerRemote):
         self._do("PUT", path, body=filled, tries=1)
 
     def _claim(self, path: str) -> bool:
-        return self._do("MKCOL", path, _THERE) == _MADE
+        for last in (*[False] * _CLAIMS, True):
+            allowed = () if last else (500, 423)  # so some say that another was quicker just now
+            status = self._do("MKCOL", path, _THERE, *allowed)
+            if status in (_MADE, _THERE):
+                return status == _MADE
+            if self._is_folder(path):
+                return False
+        raise AssertionError("the last try returns or raises")
 
     def _release(self, path: str) -> None:
         with contextlib.suppress(PlaceError, Vanished):
