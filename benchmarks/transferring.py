@@ -1,9 +1,9 @@
 """Carrying, switching and watching, beside what people use instead.
 
-    python -m benchmarks.transferring [carry] [switch] [watch] [--rounds 3] [--dir DIR] [--json FILE]
+    python -m benchmarks.transferring [carry] [switch] [upload] [watch] [--rounds 3] [--dir DIR]
 
-Needs rsync on the path; `watch` needs the extra `watch`. Ours syncs what it writes; the others are
-followed by a sync of their own.
+Needs rsync on the path; `watch` and `upload` need the extras `watch` and `demo`. Ours syncs what it
+writes; the others are followed by a sync of their own.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ import time
 
 from benchmarks.made_up import build_install, build_small
 from benchmarks.measure import Ratio, compare, in_memory, report
+from kindred_ledger.demo.rented_server import PASSWORD, USER, rented_server, write_remotes
 
 _CARD = """card = 1
 title = "marsh"
@@ -36,7 +37,7 @@ include = ["/user/"]
 def main() -> int:
     """Measure, print the table, and return 0."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("works", nargs="*", default=("carry", "switch", "watch"))
+    parser.add_argument("works", nargs="*", default=("carry", "switch", "upload", "watch"))
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--scale", type=float, default=1.0)
     parser.add_argument("--dir", default="", help="where to work")
@@ -48,6 +49,45 @@ def main() -> int:
         rows = [row for work in options.works for row in getattr(bench, work)()]
         report("transferring", rows, bench.facts, options.json)
     return 0
+
+
+_SEND_ALL = """
+import ftplib, os, sys
+from urllib.parse import urlsplit
+url, user, password, here = sys.argv[1:]
+at = urlsplit(url)
+client = ftplib.FTP()
+client.connect(at.hostname, at.port)
+client.login(user, password)
+for top, _, names in os.walk(here):
+    folder = os.path.join("/plain", os.path.relpath(top, here)).rstrip("/.")
+    try:
+        client.mkd(folder)
+    except ftplib.error_perm:
+        pass
+    for name in names:
+        with open(os.path.join(top, name), "rb") as file:
+            client.storbinary(f"STOR {folder}/{name}", file)
+client.quit()
+"""
+
+
+class _Metered:
+    """A server that counts what goes over its data connections, either way."""
+
+    passed = 0
+
+    @property
+    def dtp_handler(self) -> type:
+        from pyftpdlib.handlers import DTPHandler
+
+        class Meter(DTPHandler):  # type: ignore[misc]
+            def close(self) -> None:
+                if not self._closed:
+                    _Metered.passed += self.get_transmitted_bytes()
+                super().close()
+
+        return Meter
 
 
 class _Bench:
@@ -108,6 +148,39 @@ class _Bench:
             "switch there and back, 1% changed", ours, {"rsync -a, twice": ["sh", "-c", theirs]},
             rounds=self._rounds, prepare=play,
         )  # fmt: skip
+
+    def upload(self) -> list[Ratio]:
+        """Send 1% of 3,000 files that changed over FTP, beside a plain client that sends them all."""
+        here, served = self._path("here"), self._path("served")
+        build_small(here, int(3_000 * self._scale))
+        os.makedirs(os.path.join(served, "ours"))
+        files = sorted(os.path.join(top, name) for top, _, names in os.walk(here) for name in names)
+        turn = 0
+
+        def edit() -> None:
+            nonlocal turn
+            turn += 1
+            for path in files[turn % 100 :: 100]:
+                with open(path, "r+b") as file:
+                    file.write(b"%08d" % turn)
+
+        with rented_server(served, self._folder, tls=False, manner=_Metered) as (url, login):
+            write_remotes(self._path("remotes.toml"), url, login)
+            known = f"KINDRED_REMOTES={self._path('remotes.toml')}"
+            ours = ["env", known, *self._kindred("carry", here, f"{url}/ours", "--yes")]
+            everything = [sys.executable, "-c", _SEND_ALL, url, USER, PASSWORD, here]
+            subprocess.run(ours, check=True, stdout=subprocess.DEVNULL)
+            sizes = {}
+            for name, command in (("ours", ours), ("everything", everything)):
+                edit()
+                _Metered.passed = 0
+                subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+                sizes[name] = _Metered.passed
+            self.facts["upload, bytes over the data connections"] = str(sizes)
+            return compare(
+                f"upload 1% of {len(files):,} files", ours, {"sending everything": everything},
+                rounds=self._rounds, prepare=edit,
+            )  # fmt: skip
 
     def watch(self) -> list[Ratio]:
         """Say how much of a core it takes to watch 10,000 files in which nothing happens."""

@@ -401,10 +401,7 @@ class RemoteGround:
     def _moved(self, source: str, target: str) -> None:
         folder, _, name = source.rpartition("/")
         found = self._lists[folder].pop(name, None) if folder in self._lists else None
-        if found is None:
-            self._forget()
-        else:
-            self._note(target, found)
+        self._note(target, found or Found(name, 0, None))  # that it is there is all that is asked
 
     def _forget(self) -> None:
         self._lists.clear()

@@ -26,7 +26,7 @@ __all__ = ["FtpRemote"]
 _TIMEOUT_SECONDS = 60
 _FAREWELL_SECONDS = 5  # for the other side to say that it has heard the end
 _BLOCK = 256 << 10  # bytes a call: FTP knows nothing larger than what the network gives
-_NOT_KNOWN = ("500", "501", "502", "504")  # of commands a server has not (RFC 959, section 4.2)
+_NOT_KNOWN = ("500", "502", "504")  # of commands a server has not (RFC 959, section 4.2)
 _FULL = ("452", "552")  # there is no room, or no more of it for this user
 _T = TypeVar("_T")
 
