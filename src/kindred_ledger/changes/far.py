@@ -68,6 +68,7 @@ class RemoteGround:
         self._adopted = False
         self._began = False
         self._lists: dict[str, dict[str, Found | None]] = {}  # None is a folder
+        self._left: set[str] = set()  # spots that something was moved from since
         self._proven: dict[str, _Proven] = {}
 
     @contextlib.contextmanager
@@ -116,7 +117,14 @@ class RemoteGround:
         check_room(self._place, actions, self._ledger)
 
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
-        now = self._ledger.look(self._place, paths, anew=True, progress=progress)
+        wanted = list(paths)
+        now = self._ledger.look(self._place, wanted, progress=progress)
+        # Of what the ledger holds nothing will be read to keep it; so it is read here, for proof.
+        held = self._ledger.held(node.digest for node in now.values() if node.digest)
+        doubtful = [path for path in now.files if now[path].digest in held]
+        if doubtful:
+            again = self._ledger.look(self._place, doubtful, anew=True, progress=progress)
+            now = Tree({**{p: n for p, n in now.items() if p not in set(doubtful)}, **again})
         for path in now.files:
             node = now[path]
             if node.digest is not None:
@@ -142,6 +150,13 @@ class RemoteGround:
                     self._drawer.keep(self.new(op), _content(source, path, op), task)
                 else:
                     self._send(op, source, path, task)
+        if self._drawer is None:
+            self._forget()
+            for op in puts:
+                spot = self.new(op)
+                found = self._list(_NEW).get(spot.rpartition("/")[2])
+                if found is not None and op.after is not None and op.after.digest is not None:
+                    self._proven[spot] = _Proven(found.size, found.changed, op.after.digest)
 
     def _begin(self) -> None:
         """Say on the remote who is changing it."""
@@ -206,16 +221,13 @@ class RemoteGround:
             )
         if node.mtime_ns:
             self._remote.set_time(spot, node.mtime_ns / 1e9)
-        sent = self._remote.stat(spot)
-        if sent is not None and node.digest is not None:
-            self._note(spot, sent)
-            self._proven[spot] = _Proven(sent.size, sent.changed, node.digest)
 
     def _sent(self, spot: str, op: Op, source: Place, path: str, task: Task) -> bool:
         """Send what is not there yet; tell whether all that is wanted is given back then."""
         assert op.after is not None and op.after.digest is not None
         size = op.after.size
-        there = self._remote.stat(spot)
+        name = spot.rpartition("/")[2]
+        there = self._remote.stat(spot) if name in self._list(_NEW) else None
         start = there.size if there is not None and 0 < there.size <= size else 0
         if start < size and not self._remote.capabilities.resume:
             start = 0
@@ -231,6 +243,7 @@ class RemoteGround:
 
         try:
             if start < size or there is None:
+                self._list(_NEW)[name] = Found(name, 0, None)  # from now on it has to be looked at
                 self._remote.write(spot, counted(), start=start)
             if gives_back(self._remote, spot, op.after.digest):
                 return True
@@ -284,6 +297,8 @@ class RemoteGround:
                 return self._drawer.has(spot)
             if self._drawer.settle(self._remote, spot):
                 self._forget()
+        if spot in self._left:
+            return False
         folder, _, name = spot.rpartition("/")
         return name in self._list(folder)
 
@@ -402,9 +417,12 @@ class RemoteGround:
         folder, _, name = source.rpartition("/")
         found = self._lists[folder].pop(name, None) if folder in self._lists else None
         self._note(target, found or Found(name, 0, None))  # that it is there is all that is asked
+        self._left.add(source)
+        self._left.discard(target)
 
     def _forget(self) -> None:
         self._lists.clear()
+        self._left.clear()
 
 
 def _content(source: Place, path: str, op: Op) -> Iterator[bytes]:

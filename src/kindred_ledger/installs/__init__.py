@@ -7,12 +7,12 @@ from .carry import CarryChoices, carry
 from .carry_files import carry_files
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
-from .fetching import FolderSource, HttpSource, Patience, Source, source_at
 from .meet import MeetChoices, meet
 from .recognizing import Likeness, known_by_content, likenesses
 from .reinstall import reinstall
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
 from .shelving import Shelved, shelve, shelve_from
+from .sources import Patience, Source, source_at
 from .switch import Begin, Turn, live_build, switch
 from .update import UpdateChoices, update
 from .watching import Event, Watcher, What, notified
@@ -27,8 +27,6 @@ __all__ = [
     "Combined",
     "Comparison",
     "Event",
-    "FolderSource",
-    "HttpSource",
     "IndexedRelease",
     "Likeness",
     "MeetChoices",

@@ -10,8 +10,8 @@ from enum import StrEnum
 from msgspec import Struct
 
 from ..places import refusals
-from .fetching import file_digest
 from .release_index import Part
+from .sources import file_digest
 
 __all__ = ["Arrival", "State", "check_arrivals"]
 

@@ -15,90 +15,22 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
-from typing import IO, Protocol
+from typing import IO
 from urllib.parse import quote, urljoin, urlsplit
 
 from blake3 import blake3
 from msgspec import Struct
 
-from ..errors import PlaceError, UsageError
+from ..errors import PlaceError
 from ..places import BLOCK, make_folders, refusals, sync_dir
 from ..progress import Progress, Task
 from .release_index import Part
+from .sources import ASK, LARGEST_INDEX, Patience, check_part
 
-__all__ = ["FolderSource", "HttpSource", "Patience", "Source", "fetch_part", "source_at"]
+__all__ = ["HttpSource", "fetch_part"]
 
 _CHUNK = 256 << 10  # bytes asked for at a time: often enough to tell that it grows
-_LARGEST_INDEX = 17 << 20
 _PARTIAL, _OK, _NOT_SATISFIABLE = 206, 200, 416
-
-
-class Patience(Struct, frozen=True):
-    """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead."""
-
-    quiet: float = 15.0
-    tries: int = 4
-    pause: float = 0.5  # seconds before the next try, doubled each time
-
-
-class Source(Protocol):
-    """Where an index and its parts are."""
-
-    name: str  # of the index
-    location: str
-
-    def read(self, name: str) -> bytes:
-        """Return a small file whole."""
-        ...
-
-    def address(self, part: Part) -> str:
-        """Return where a person would get a part."""
-        ...
-
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
-        """Return the path of a part on this machine, verified."""
-        ...
-
-
-def source_at(where: str) -> Source:
-    """Return the source whose index is at a path or an http(s) URL.
-
-    Raises:
-        UsageError: it is neither.
-    """
-    kind = urlsplit(where).scheme if "://" in where else ""
-    if kind in ("http", "https"):
-        return HttpSource(where)
-    if kind:
-        raise UsageError("a release index is at an http(s) address or in a file", where=where)
-    path = os.path.abspath(os.path.expanduser(where))
-    if not os.path.isfile(path):
-        raise UsageError("there is no release index here", where=where, remedy="Check the path.")
-    return FolderSource(path)
-
-
-class FolderSource:
-    """An index in a folder, its parts beside it: they are used where they are."""
-
-    def __init__(self, path: str) -> None:
-        self._folder, self.name = os.path.split(path)
-        self.location = path
-
-    def read(self, name: str) -> bytes:
-        path = os.path.join(self._folder, *name.split("/"))
-        with refusals(path), open(path, "rb") as file:
-            return file.read(_LARGEST_INDEX)
-
-    def address(self, part: Part) -> str:
-        return os.path.join(self._folder, *part.file.split("/"))
-
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
-        path = self.address(part)
-        if not os.path.isfile(path):
-            raise PlaceError(f"the part {part.name} is missing", where=path, remedy=_ASK)
-        with progress.task(f"checking {part.name}", total=part.size, unit="bytes") as task:
-            check_part(part, path, task)
-        return path
 
 
 class HttpSource:
@@ -132,7 +64,7 @@ class HttpSource:
         for attempt in range(patience.tries):
             try:
                 with self._opener.open(url, timeout=patience.quiet) as answer:
-                    return bytes(answer.read(_LARGEST_INDEX))
+                    return bytes(answer.read(LARGEST_INDEX))
             except (OSError, http.client.HTTPException) as error:
                 if attempt == patience.tries - 1 or isinstance(error, urllib.error.HTTPError):
                     raise _refused(error, url) from error
@@ -301,7 +233,7 @@ class _Fetch:
             f"{self._part.name} is not what the release index describes: "
             + (trouble or "its digest is another"),
             where=self._source.url(self._part.file),
-            remedy=f"It was not used. {_ASK}",
+            remedy=f"It was not used. {ASK}",
         )
 
     def _dead(self, trouble: str) -> PlaceError:
@@ -313,40 +245,9 @@ class _Fetch:
         )
 
 
-_ASK = "Ask whoever keeps the index, or take the release from elsewhere."
-
-
-def check_part(part: Part, path: str, task: Task | None = None) -> None:
-    """Raise `PlaceError` unless a file is the part that an index describes."""
-    size = os.path.getsize(path)
-    if size != part.size:
-        raise PlaceError(
-            f"{part.name} has {size:,} bytes, the index says {part.size:,}",
-            where=path,
-            remedy="It is cut short, or another file. Move it away, then run this again.",
-        )
-    if file_digest(path, task) != part.digest:
-        raise PlaceError(
-            f"{part.name} does not have the digest the index says",
-            where=path,
-            remedy="It is damaged, or another file. Move it away, then run this again.",
-        )
-
-
-def file_digest(path: str, task: Task | None = None) -> str:
-    """Return the BLAKE3 digest of a file on disk, in hex, as an index gives it."""
-    hasher = blake3()
-    with refusals(path), open(path, "rb") as file:
-        while block := file.read(BLOCK):
-            hasher.update(block)
-            if task is not None:
-                task.advance(len(block))
-    return hasher.hexdigest()
-
-
 def _refused(error: Exception, url: str) -> PlaceError:
     if isinstance(error, urllib.error.HTTPError):
-        return PlaceError(f"the server says {error.code} {error.reason}", where=url, remedy=_ASK)
+        return PlaceError(f"the server says {error.code} {error.reason}", where=url, remedy=ASK)
     reason = getattr(error, "reason", "") or getattr(error, "strerror", "") or error
     return PlaceError(
         f"nothing is to be had here: {reason}", where=url, remedy="Check the address."

@@ -14,8 +14,8 @@ from ..ledger import Ledger, Release, ReleaseTag, Tag
 from ..places import Place, Tree, open_place, remove_tree
 from ..progress import Progress
 from .combining import Combined, combine
-from .fetching import Patience, Source
 from .release_index import IndexedRelease, parts_with
+from .sources import Patience, Source
 
 __all__ = ["Shelved", "shelve", "shelve_from"]
 

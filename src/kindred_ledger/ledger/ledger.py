@@ -460,6 +460,10 @@ class Ledger:
         """Return an entry as a place to read from."""
         return EntryPlace(entry, self.index, lambda: self.tree(entry))
 
+    def held(self, digests: Iterable[bytes]) -> set[bytes]:
+        """Return which contents are held, of those with some BLAKE3 digests."""
+        return {*self.index.locate_all(digests, lasting=True)}
+
     def check(self, entry: Entry) -> list[str]:
         """Read everything an entry refers to and return what is wrong, a line a fault."""
         faults: list[str] = []

@@ -11,6 +11,7 @@ import contextlib
 import ftplib
 import socket
 import ssl
+from calendar import timegm
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from typing import TypeVar
@@ -57,6 +58,8 @@ class FtpRemote(ServerRemote):
             client.connect(host, port)
             client.login(self._login.user, self._login.password)
         client.voidcmd("TYPE I")
+        with contextlib.suppress(ftplib.error_perm):  # half of a listing is facts nobody asked for
+            client.sendcmd("OPTS MLST type;size;modify;")
         self._client = client
         return client
 
@@ -289,7 +292,8 @@ def _end(data: socket.socket) -> None:
 
 def _seconds(text: str) -> float | None:
     """Return the time that MLSD and MDTM give (RFC 3659, section 2.3)."""
-    try:
-        return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC).timestamp()
+    try:  # by hand: `strptime` takes most of the time of reading a listing
+        parts = int(text[:4]), *(int(text[at : at + 2]) for at in range(4, 14, 2))
     except ValueError:
         return None
+    return float(timegm(parts))

@@ -19,6 +19,8 @@ from .remote import Found, Inside, Remote
 
 __all__ = ["RemotePlace"]
 
+_FEW = 4  # files of a folder; more are sooner found by listing it
+
 
 class RemotePlace:
     """All files below a remote's own folder, or one in it; links and the like are left out.
@@ -54,8 +56,16 @@ class RemotePlace:
     def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
         """Return what stands at some paths, where anything does, as `survey` would."""
         wanted = set(paths)
+        by_folder: dict[str, list[str]] = {}
+        for path in sorted(wanted):
+            by_folder.setdefault(path.rpartition("/")[0], []).append(path)
         nodes: dict[str, Node] = {}
-        for folder in sorted({path.rpartition("/")[0] for path in wanted}):
+        for folder, some in by_folder.items():
+            if len(some) <= _FEW:
+                files = {path: self.remote.stat(self.path(path)) for path in some}
+                if None not in files.values():
+                    nodes |= {p: _node(p, file, seen) for p, file in files.items() if file}
+                    continue
             nodes.update(_nodes(folder, self._inside(folder), seen, wanted))
         return nodes
 

@@ -1,0 +1,127 @@
+"""Sources: where a release index and its parts are, and what a part must be to be taken."""
+
+from __future__ import annotations
+
+import os
+from typing import Protocol
+from urllib.parse import urlsplit
+
+from blake3 import blake3
+from msgspec import Struct
+
+from ..errors import PlaceError, UsageError
+from ..places import BLOCK, refusals
+from ..progress import Progress, Task
+from .release_index import Part
+
+__all__ = [
+    "ASK",
+    "LARGEST_INDEX",
+    "FolderSource",
+    "Patience",
+    "Source",
+    "check_part",
+    "file_digest",
+    "source_at",
+]
+
+ASK = "Ask whoever keeps the index, or take the release from elsewhere."
+LARGEST_INDEX = 17 << 20
+
+
+class Patience(Struct, frozen=True):
+    """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead."""
+
+    quiet: float = 15.0
+    tries: int = 4
+    pause: float = 0.5  # seconds before the next try, doubled each time
+
+
+class Source(Protocol):
+    """Where an index and its parts are."""
+
+    name: str  # of the index
+    location: str
+
+    def read(self, name: str) -> bytes:
+        """Return a small file whole."""
+        ...
+
+    def address(self, part: Part) -> str:
+        """Return where a person would get a part."""
+        ...
+
+    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+        """Return the path of a part on this machine, verified."""
+        ...
+
+
+def source_at(where: str) -> Source:
+    """Return the source whose index is at a path or an http(s) URL.
+
+    Raises:
+        UsageError: it is neither.
+    """
+    kind = urlsplit(where).scheme if "://" in where else ""
+    if kind in ("http", "https"):
+        from .fetching import HttpSource
+
+        return HttpSource(where)
+    if kind:
+        raise UsageError("a release index is at an http(s) address or in a file", where=where)
+    path = os.path.abspath(os.path.expanduser(where))
+    if not os.path.isfile(path):
+        raise UsageError("there is no release index here", where=where, remedy="Check the path.")
+    return FolderSource(path)
+
+
+class FolderSource:
+    """An index in a folder, its parts beside it: they are used where they are."""
+
+    def __init__(self, path: str) -> None:
+        self._folder, self.name = os.path.split(path)
+        self.location = path
+
+    def read(self, name: str) -> bytes:
+        path = os.path.join(self._folder, *name.split("/"))
+        with refusals(path), open(path, "rb") as file:
+            return file.read(LARGEST_INDEX)
+
+    def address(self, part: Part) -> str:
+        return os.path.join(self._folder, *part.file.split("/"))
+
+    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+        path = self.address(part)
+        if not os.path.isfile(path):
+            raise PlaceError(f"the part {part.name} is missing", where=path, remedy=ASK)
+        with progress.task(f"checking {part.name}", total=part.size, unit="bytes") as task:
+            check_part(part, path, task)
+        return path
+
+
+def check_part(part: Part, path: str, task: Task | None = None) -> None:
+    """Raise `PlaceError` unless a file is the part that an index describes."""
+    size = os.path.getsize(path)
+    if size != part.size:
+        raise PlaceError(
+            f"{part.name} has {size:,} bytes, the index says {part.size:,}",
+            where=path,
+            remedy="It is cut short, or another file. Move it away, then run this again.",
+        )
+    if file_digest(path, task) != part.digest:
+        raise PlaceError(
+            f"{part.name} does not have the digest the index says",
+            where=path,
+            remedy="It is damaged, or another file. Move it away, then run this again.",
+        )
+
+
+def file_digest(path: str, task: Task | None = None) -> str:
+    """Return the BLAKE3 digest of a file on disk, in hex, as an index gives it."""
+    hasher = blake3()
+    with refusals(path), open(path, "rb") as file:
+        while block := file.read(BLOCK):
+            hasher.update(block)
+            if task is not None:
+                task.advance(len(block))
+    return hasher.hexdigest()
