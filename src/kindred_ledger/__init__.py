@@ -63,6 +63,7 @@ if TYPE_CHECKING:
         Release,
         ReleaseTag,
         Retirement,
+        Tag,
         Verified,
         export,
         heal,
@@ -82,7 +83,7 @@ if TYPE_CHECKING:
         open_place,
         scan,
     )
-    from .places.remotes import Login, connect
+    from .places.remotes import Login, RemotePlace, connect
     from .progress import Progress
     from .statement import Line, Outcome, Statement
     from .versions import Version, VersionRange, scheme
@@ -96,11 +97,11 @@ _HOMES = {
     "installs": "Assembly Begin CarryChoices Comparison MeetChoices UpdateChoices Watcher"
     " assemble carry carry_files choose_release compare install_beside likenesses meet read_index"
     " reinstall shelve shelve_from source_at switch update",
-    "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Verified export heal mirror"
+    "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Tag Verified export heal mirror"
     " plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
-    "places.remotes": "Login connect",
+    "places.remotes": "Login RemotePlace connect",
     "progress": "Progress",
     "statement": "Line Outcome Statement",
     "versions": "Version VersionRange scheme",
@@ -140,8 +141,10 @@ __all__ = [
     "Progress",
     "Release",
     "ReleaseTag",
+    "RemotePlace",
     "Retirement",
     "Statement",
+    "Tag",
     "TarPlace",
     "Tree",
     "UpdateChoices",

@@ -99,6 +99,9 @@ class Examples(Case):
             "mod_a_program_archive.py": "taken back; the very archive: True",
             "two_machines_meet.py": "the same on both: True: first-crossing.voyage, "
             "long-way-round.voyage, midwinter (laptop).voyage, midwinter.voyage, thaw.voyage",
+            "on_a_rented_server.py": "taken back: True",
+            "on_a_handheld.py": "on the card now: evening.pocket, evening.pocket.bak, night-0.pocket, "
+            "night-1.pocket, night-2.pocket",
             "write_a_step.py": '{"format": 3, "name": "Nowhere", "planks": null, "kind": "Stage"}',
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
         }

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import time
 from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
@@ -24,18 +23,17 @@ from ..places import (
     Tree,
     digested,
     look,
-    make_folders,
     place_at,
-    refusals,
     roots_of,
     running_in,
     scan,
     still_changing,
-    write_once,
 )
 from ..progress import Progress
 from . import settings
 from .binder import Binder
+from .creating import create as create_in
+from .creating import holds_something
 from .depot import Depot
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
@@ -53,7 +51,6 @@ if TYPE_CHECKING:
 __all__ = ["Ledger"]
 
 _LIST = "To see what is kept: kindred entries"
-_FOLDERS = ("packs", "entries", "history", "marks", "work")
 
 
 class Ledger:
@@ -106,7 +103,7 @@ class Ledger:
         try:
             settings.read(root)
         except FileNotFoundError:
-            if _holds_something(root):
+            if holds_something(root):
                 return Ledger(  # only that file is lost: `verify` tells it
                     root, clock=clock, machine=machine, connect=connect
                 )
@@ -114,7 +111,7 @@ class Ledger:
                 raise LedgerError(
                     "there is no ledger here", where=root, remedy="Check the path."
                 ) from None
-            _create(root)
+            create_in(root)
         if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
             with contextlib.suppress(OSError):
                 os.mkdir(os.path.join(root, "marks"))
@@ -579,28 +576,6 @@ def _remote_at(where: str | os.PathLike[str] | Remote) -> Remote:
     from ..places.remotes import connect
 
     return connect(Path(os.path.abspath(os.path.expanduser(os.fspath(where)))).as_uri())
-
-
-def _holds_something(root: str) -> bool:
-    folders = [os.path.join(root, name) for name in ("packs", "entries")]
-    return all(map(os.path.isdir, folders)) and any(map(os.listdir, folders))
-
-
-def _create(root: str) -> None:
-    """Make a ledger in a folder, unless another process just did."""
-    names = os.listdir(root) if os.path.isdir(root) else []
-    path = os.path.join(root, settings.SETTINGS)
-    begun = re.compile(rf"{re.escape(settings.SETTINGS)}\..*part")  # a creation that was cut off
-    strange = [name for name in names if name not in _FOLDERS and not begun.fullmatch(name)]
-    if strange and not os.path.exists(path):
-        raise LedgerError(
-            "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
-        )
-    with refusals(root):
-        for name in _FOLDERS:
-            make_folders(os.path.join(root, name))
-        with contextlib.suppress(FileExistsError):
-            write_once(path, settings.new())
 
 
 def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:
