@@ -97,8 +97,8 @@ _HOMES = {
     "installs": "Assembly Begin CarryChoices Comparison MeetChoices UpdateChoices Watcher"
     " assemble carry carry_files choose_release compare install_beside likenesses meet read_index"
     " reinstall shelve shelve_from source_at switch update",
-    "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag Retirement Tag Verified export heal mirror"
-    " plan_retirement verify",
+    "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag"
+    " Retirement Tag Verified export heal mirror plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login RemotePlace connect",

@@ -14,9 +14,11 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib.util import find_spec
 
 from .play_area import build_play_area
 from .release_server import release_server
+from .rented_server import rented_server, write_remotes
 
 __all__ = ["tell"]
 
@@ -62,6 +64,7 @@ class _Story:
         self._update_and_convert()
         self._back_and_forth()
         self._releases()
+        self._rented()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -143,6 +146,37 @@ class _Story:
         self._kindred(*beside)
         self._game("second/mossferry-2.1")
         self._kindred("undo", "--yes")
+
+    def _rented(self) -> None:
+        self._chapter(
+            "9. A rented server.",
+            "It runs Mossferry for friends, and is reached by FTP over TLS: simulated on this machine, too.",
+        )
+        if find_spec("pyftpdlib") is None or find_spec("OpenSSL") is None:
+            self._say("It needs: pip install 'kindred-ledger[demo]'. The story goes on without it.")
+            return
+        tables = os.path.join(self._where, "work", "tables.xml")
+        with rented_server(os.path.join(self._where, "server"), self._where) as (url, login):
+            known = os.path.join(self._where, "remotes.toml")
+            write_remotes(known, url, login)
+            self._environment["KINDRED_REMOTES"] = known
+            self._print_command("export KINDRED_REMOTES=remotes.toml")
+            self._kindred("backup", url, "--title", "mossferry", "--build", "2.0")
+            self._kindred("restore", "latest", "--into", "work", "--yes")
+            with open(tables, "rb") as file:
+                text = file.read()
+            with open(tables, "wb") as file:
+                file.write(text.replace(b'slots="12"', b'slots="16"'))
+            self._say(
+                "There shall be room for sixteen: one number in tables.xml was edited. What is sent?"
+            )
+            self._kindred("carry", "work", url, "--yes")
+            self._kindred("compare", "work", url)
+            self._print_command("python server/mossferry_server.py")
+            server = os.path.join(self._where, "server", "mossferry_server.py")
+            self._run([sys.executable, server], 0)
+            self._say("And back to twelve:")
+            self._kindred("undo", "--yes")
 
     def _last_changes(self, number: int) -> list[str]:
         """Return the ids of the last changes, the newest first."""
