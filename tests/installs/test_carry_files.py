@@ -224,7 +224,7 @@ class Between(Case):
         os.remove(self.path("here", "c"))
         change = carry_files(here, there, ledger=ledger)
         self.assertEqual((change.conflicts, change.losses), ((), ()))
-        self.assertIn("1 files that the source has no more stay", change.notes[1])
+        self.assertIn("there they stay (or --exact): c", change.notes[1])
         exact = carry_files(here, there, ledger=ledger, exact=True)
         self.assertEqual([loss.item for loss in exact.losses], ["c"])
         exact.apply(ledger, allow_loss=True)

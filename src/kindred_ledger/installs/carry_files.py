@@ -69,9 +69,8 @@ def carry_files(
         load.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
     if load.stay:
-        notes.append(
-            f"{len(load.stay)} files that the source has no more stay (--exact removes them)"
-        )
+        some = ", ".join(load.stay[:3]) + (f" +{len(load.stay) - 3}" if load.stay[3:] else "")
+        notes.append(f"the source has these no more, and there they stay (or --exact): {some}")
     return Changeset(
         place=target,
         operation="carry",

@@ -54,7 +54,7 @@ def command(
     Examples, in the demo's folder:
       kindred carry mossferry second/mossferry --category saves --dry-run
       kindred carry mossferry second/mossferry --category settings --merge "*" --dry-run
-      kindred carry server handheld --only "*.pocket" --dry-run
+      kindred carry handheld server --only "*.pocket" --dry-run
     """
     ways = {name: patterns(options.pop(name)) for name in ("overwrite", "keep", "both", "merge")}
     ways["replace"] = ways.pop("overwrite")
