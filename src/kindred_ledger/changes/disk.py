@@ -146,7 +146,7 @@ class DiskGround:
             self._holdings[part].modes for part, root in roots.items() if spot.startswith(root)
         )
 
-    def seal(self) -> None:
+    def seal(self, ops: Sequence[Op]) -> None:
         for folder in sorted(self._touched):
             if os.path.isdir(folder):
                 sync_dir(folder)

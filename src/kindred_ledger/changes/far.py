@@ -18,6 +18,7 @@ from typing import NamedTuple
 
 import msgspec
 from blake3 import blake3
+from msgspec.structs import replace
 
 from ..errors import PlaceBusy, PlaceChanged, PlaceError, Vanished
 from ..ledger import Ledger
@@ -45,6 +46,7 @@ _OWNER = f"{WORK_FOLDER}/owner.json"
 _NEW, _OLD, _FOREIGN = (f"{WORK_FOLDER}/{name}" for name in ("new", "old", "foreign"))
 _PROBE = f"{WORK_FOLDER}/probe"
 _PAUSES_SECONDS = (0.2, 1.0)  # before what broke off is gone on with
+_LARGEST_OWNER = 64 << 10  # bytes
 _PART = 256 << 10  # bytes sent between two looks at how far it is
 
 
@@ -106,12 +108,15 @@ class RemoteGround:
         if not self.there(_OWNER):
             return None
         try:
-            data = b"".join(self._remote.read(_OWNER))
-            return msgspec.json.decode(data, type=Owner)
+            data = b"".join(self._remote.read(_OWNER, length=_LARGEST_OWNER))
+            owner = msgspec.json.decode(data, type=Owner)
         except Vanished:
             return None
         except msgspec.MsgspecError:
             return Owner("")  # nobody's: it was not stored as it was sent
+        if not all(map(str.isprintable, (owner.ledger, owner.machine))):
+            return Owner("unknown")
+        return owner if owner.id.isalnum() else replace(owner, id="", ledger="unknown")
 
     def check_room(self, actions: Iterable[Action]) -> None:
         check_room(self._place, actions, self._ledger)
@@ -164,6 +169,8 @@ class RemoteGround:
         self._remote.make_folder(WORK_FOLDER)
         if not self._can_rename():
             self._drawer = Drawer(self._ledger, self.id)
+            self._forget()
+            self.make_way()  # nothing can be made exclusively there; at least it is looked at again
         me = Owner(self._ledger.location, self.id, self._ledger.machine)
         data = msgspec.json.encode(me)
         if self._adopted or self._drawer is not None:  # a file is made exclusively by renaming it
@@ -184,7 +191,7 @@ class RemoteGround:
 
     def _can_rename(self) -> bool:
         """Try whether the remote renames; twice, as the line may have broken at that."""
-        one, other = f"{_PROBE}-1", f"{_PROBE}-2"
+        one, other = f"{_PROBE}-{self.id}-1", f"{_PROBE}-{self.id}-2"
         for last in (False, True):
             self._remote.write(one, [b"?"])
             try:
@@ -304,8 +311,7 @@ class RemoteGround:
 
     def holds(self, spot: str, node: Node) -> bool:
         if spot.startswith(HERE):
-            assert self._drawer is not None
-            return self._drawer.digest(spot) == node.digest
+            return self._digest(spot) == node.digest
         if node.kind != FILE:
             folder, _, name = spot.rpartition("/")
             return node.kind == DIR and self._list(folder).get(name, False) is None
@@ -352,29 +358,29 @@ class RemoteGround:
         if node.kind == FILE and node.mtime_ns:
             self._remote.set_time(spot, node.mtime_ns / 1e9)
 
-    def seal(self) -> None:
+    def seal(self, ops: Sequence[Op]) -> None:
         """See that nobody wrote to what was moved aside, after it was kept and before it was moved."""
         self._forget()
-        aside = [spot for spot in self._proven if spot.startswith(f"{_OLD}/")]
-        for spot in aside:
-            name = spot.rpartition("/")[2]
-            now, was = self._list(_OLD).get(name), self._proven[spot]
-            if now is None or (was.changed is not None and (now.size, now.changed) == was[:2]):
+        for op in ops:
+            if op.kind not in ("put", "remove") or op.before is None or op.before.kind != FILE:
                 continue
-            if digest_of(self._remote, spot) != was.digest:
+            spot = self.old(op)
+            if self.there(spot) and self._digest(spot) != op.before.digest:
                 raise PlaceChanged(
-                    "a file changed on the server while it was being replaced",
+                    f"{op.path} changed on the server while it was being replaced",
                     where=self._remote.location,
                     remedy="Stop what writes there, then run this again.",
                 )
 
+    def _digest(self, spot: str) -> bytes:
+        if self._drawer is not None and spot.startswith(HERE):
+            return self._drawer.digest(spot)
+        return digest_of(self._remote, spot)
+
     def strangers(self) -> list[Place]:
         if self._drawer is not None:
-            return (
-                [FolderPlace(folder)]
-                if os.path.isdir(folder := self._drawer.path(_FOREIGN))
-                else []
-            )
+            folder = self._drawer.path(_FOREIGN)
+            return [FolderPlace(folder)] if os.path.isdir(folder) else []
         return [RemotePlace(self._remote, _FOREIGN)] if self.there(_FOREIGN) else []
 
     def abandon(self) -> bool:

@@ -108,8 +108,8 @@ class Ground(Protocol):
         """Give what stands at a spot the time and mode of a node, as far as they can be held."""
         ...
 
-    def seal(self) -> None:
-        """Make what was moved durable, and see that what was put aside is what was kept.
+    def seal(self, ops: Sequence[Op]) -> None:
+        """Make what was moved durable, and see that what `ops` put aside is what was kept.
 
         Raises:
             PlaceChanged: it is not.

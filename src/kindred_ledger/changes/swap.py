@@ -45,7 +45,7 @@ def swap_forward(ops: Sequence[Op], ground: Ground, progress: Progress | None = 
                 except OSError as error:
                     raise refused(error, final) from error
             task.advance(len(some))
-    ground.seal()
+    ground.seal(ordered)
 
 
 def swap_back(ops: Sequence[Op], ground: Ground) -> int:
@@ -60,7 +60,7 @@ def swap_back(ops: Sequence[Op], ground: Ground) -> int:
         final = ground.final(op)
         with refusals(final):
             files += _back(op, final, ground)
-    ground.seal()
+    ground.seal(())
     ground.check_present()  # or it went meanwhile, and what was not there may be
     return files
 
