@@ -68,7 +68,8 @@ class Contract:
     def test_what_is_not_there(self) -> None:
         self.assertEqual(self.remote.list("nowhere"), [])
         self.assertEqual(self.remote.list("packs"), [])
-        self.assertIsNone(self.remote.stat("packs/none"))
+        for none in ("packs/none", "packs"):  # a folder is no file
+            self.assertIsNone(self.remote.stat(none))
         self.remote.delete("packs/none")
         with self.assertRaises(Vanished):
             self.read("packs/none")

@@ -15,13 +15,14 @@ from blake3 import blake3
 from ..errors import PlaceError
 from ..ledger import Ledger
 from ..places import BLOCK, refusals, sync_dir, write_atomic
-from ..places.remotes import Remote, fetch, gives_back
+from ..places.remotes import Remote, digest_of, fetch, gives_back
 from ..progress import Task
 
 __all__ = ["HERE", "Drawer"]
 
 HERE = "here:"  # begins a spot in the drawer
 _UNDER_WAY = "under-way"
+_FETCHED, _BEING_SENT = "fetched", "being-sent"
 
 
 class Drawer:
@@ -45,8 +46,8 @@ class Drawer:
         """Tell whether a spot holds anything."""
         return os.path.lexists(self.path(spot))
 
-    def keep(self, spot: str, blocks: Iterable[bytes], task: Task) -> None:
-        """Write a content to a spot, durably."""
+    def keep(self, spot: str, blocks: Iterable[bytes], mtime_ns: int, task: Task) -> None:
+        """Write a content to a spot, durably; 0 is no time that is known."""
         path = self._ready(spot)
         with refusals(path), open(f"{path}.part", "wb") as file:
             for block in blocks:
@@ -54,7 +55,7 @@ class Drawer:
                 task.advance(len(block))
             file.flush()
             os.fsync(file.fileno())
-        self._named(path)
+        self._named(path, mtime_ns)
 
     def digest(self, spot: str) -> bytes:
         """Return the BLAKE3 digest of what a spot holds."""
@@ -66,10 +67,10 @@ class Drawer:
         if target.startswith(HERE) and source.startswith(HERE):
             os.replace(self.path(source), self._ready(target))
         elif target.startswith(HERE):
-            path = self._ready(target)
+            path, there = self._ready(target), remote.stat(source)
             fetch(remote, source, f"{path}.part")
-            self._note(source, target)
-            self._named(path)
+            self._note(source, _FETCHED, target)
+            self._named(path, int((there.changed or 0) * 1e9) if there is not None else 0)
             remote.delete(source)
             self._done(source)
         else:
@@ -77,7 +78,7 @@ class Drawer:
 
     def _send(self, remote: Remote, source: str, target: str) -> None:
         path = self.path(source)
-        self._note(target, source)
+        self._note(target, _BEING_SENT, source)
         with refusals(path):
             when = os.stat(path).st_mtime
             with open(path, "rb") as file:
@@ -96,21 +97,24 @@ class Drawer:
     def settle(self, remote: Remote, spot: str) -> bool:
         """Clear a spot on the remote of what was cut off there; tell whether anything was.
 
-        What is here still was fetched, but not deleted there yet; or was sent, but not to its end.
+        What is here still was fetched, but not deleted there yet; or was sent, but not to its end. What
+        somebody else wrote there after it was fetched stays.
         """
         try:
             with open(self._mark(spot), encoding="utf-8") as file:
-                here = file.read()
+                what, _, here = file.read().partition(" ")
         except FileNotFoundError:
             return False
-        if self.has(here):
+        if self.has(here) and (
+            what == _BEING_SENT or digest_of(remote, spot) in (b"", self.digest(here))
+        ):
             remote.delete(spot)
         self._done(spot)
         return True
 
-    def _note(self, spot: str, here: str) -> None:
-        """Note that a spot on the remote and one here are being exchanged."""
-        write_atomic(self._mark(spot), here.encode())
+    def _note(self, spot: str, what: str, here: str) -> None:
+        """Note what is being done with a spot on the remote and one here."""
+        write_atomic(self._mark(spot), f"{what} {here}".encode())
 
     def _done(self, spot: str) -> None:
         with refusals(self._root):
@@ -125,8 +129,10 @@ class Drawer:
             os.makedirs(os.path.dirname(path), exist_ok=True)
         return path
 
-    def _named(self, path: str) -> None:
+    def _named(self, path: str, mtime_ns: int) -> None:
         with refusals(path):
+            if mtime_ns:
+                os.utime(f"{path}.part", ns=(mtime_ns, mtime_ns))
             os.replace(f"{path}.part", path)
             sync_dir(os.path.dirname(path))
 

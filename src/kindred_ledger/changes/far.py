@@ -152,7 +152,9 @@ class RemoteGround:
             for op in puts:
                 source, path = sources[op.number]
                 if self._drawer is not None:
-                    self._drawer.keep(self.new(op), _content(source, path, op), task)
+                    content = _content(source, path, op)
+                    when = op.after.mtime_ns if op.after is not None else 0
+                    self._drawer.keep(self.new(op), content, when, task)
                 else:
                     self._send(op, source, path, task)
         if self._drawer is None:

@@ -53,7 +53,7 @@ def carry_files(
     """Compute the change that brings the files of one place, or those that are wanted, into another.
 
     `exact` also removes what the source had when files last went between the two, and has no more. `tag`
-    is what the target holds.
+    says what the target holds; None takes what it was last kept as.
 
     Raises:
         PlaceError: one of them cannot be read.
@@ -64,7 +64,8 @@ def carry_files(
     load = _Load(source, target, now, choices or CarryChoices(), exact=exact)
     offered = load.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
-    base = load.as_spelled_there(base.select(chosen))
+    base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
+    tag = tag or _known_as(ledger, target)
     for path in three_way(base, now.select(lambda p: p in offered or p in base), offered):
         load.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
@@ -77,8 +78,8 @@ def carry_files(
         summary=f"carry files from {source.location}",
         before=now,
         actions=(*load.actions, *load.folders(offered)),
-        tag=tag or Tag(),
-        version_after=tag.version if tag is not None else "",
+        tag=tag,
+        version_after=tag.version,
         offered=Tree({load.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
         statements=(Statement(source.location, "files", tuple(load.lines)),),
         losses=tuple(load.losses),
@@ -102,6 +103,13 @@ def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
             base = both.select((both.keys() - gone).__contains__)
             last = f"what both held after change {record.id}"
     return base, last
+
+
+def _known_as(ledger: Ledger, place: Place) -> Tag:
+    """Return the tag under which a place was last kept."""
+    roots = roots_of(place)
+    entries = (entry for entry in reversed(ledger.entries()) if dict(entry.roots) == roots)
+    return next((entry.tag for entry in entries), Tag())
 
 
 class _Load:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import stat
 from collections.abc import Iterable, Iterator
 from urllib.parse import SplitResult
 from urllib.request import url2pathname
@@ -44,8 +45,8 @@ class FolderRemote:
                     # One that goes meanwhile is left out; it must not take the others with it.
                     with contextlib.suppress(FileNotFoundError):
                         if entry.is_file():
-                            stat = entry.stat()
-                            found.files.append(Found(entry.name, stat.st_size, stat.st_mtime))
+                            status = entry.stat()
+                            found.files.append(Found(entry.name, status.st_size, status.st_mtime))
                         elif entry.is_dir(follow_symlinks=False):
                             found.folders.append(entry.name)
         return Inside(sorted(found.files), sorted(found.folders))
@@ -53,7 +54,9 @@ class FolderRemote:
     def stat(self, path: str) -> Found | None:
         try:
             found = os.stat(self._path(path))
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        if not stat.S_ISREG(found.st_mode):
             return None
         return Found(path.rpartition("/")[2], found.st_size, found.st_mtime)
 

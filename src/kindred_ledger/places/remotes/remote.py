@@ -75,7 +75,7 @@ class Remote(Protocol):
         ...
 
     def stat(self, path: str) -> Found | None:
-        """Look at one file; None if it is not there."""
+        """Look at one file; None if it is not there, or is none."""
         ...
 
     def read(self, path: str, *, start: int = 0, length: int | None = None) -> Iterator[bytes]:

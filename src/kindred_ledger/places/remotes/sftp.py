@@ -119,13 +119,19 @@ class SftpRemote(ServerRemote):
         )
 
     def _is_folder(self, folder: str) -> bool:
-        return self.stat(folder) is not None
+        found = self._stat(folder)
+        return found is not None and stat.S_ISDIR(found.st_mode or 0)
 
-    def stat(self, path: str) -> Found | None:
+    def _stat(self, path: str) -> paramiko.SFTPAttributes | None:
         try:
             with self._asking(path) as sftp:
-                found = sftp.stat(self._path(path))
+                return sftp.stat(self._path(path))
         except Vanished:
+            return None
+
+    def stat(self, path: str) -> Found | None:
+        found = self._stat(path)
+        if found is None or not stat.S_ISREG(found.st_mode or 0):
             return None
         return Found(path.rpartition("/")[2], found.st_size or 0, _time(found))
 
