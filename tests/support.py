@@ -160,6 +160,17 @@ def write(folder: str, contents: Contents) -> None:
                 file.write(data)
 
 
+def files_in(folder: str) -> dict[str, bytes]:
+    """Return the bytes of all files below a folder, by the standard library alone."""
+    found = {}
+    for top, _, names in os.walk(folder):
+        for name in names:
+            path = os.path.join(top, name)
+            with open(path, "rb") as file:
+                found[os.path.relpath(path, folder).replace(os.sep, "/")] = file.read()
+    return found
+
+
 def snapshot(folder: str) -> dict[str, Any]:
     """Read everything below a folder, apart from the library: kind, bytes, mode, time of files."""
     found: dict[str, Any] = {}

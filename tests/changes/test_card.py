@@ -12,12 +12,13 @@ from hypothesis import given
 
 from kindred_ledger.changes import recover, restore, undo
 from kindred_ledger.demo.handheld import simulated_card
-from kindred_ledger.errors import KindredError, UnsafeName
+from kindred_ledger.errors import Cancelled, KindredError, UnsafeName
 from kindred_ledger.installs import CarryChoices, carry_files
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace, check_portable, collisions, scan
+from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import Outcome
-from tests.support import Case, change_to, contents, kindred, side_law, write
+from tests.support import Case, change_to, contents, files_in, kindred, side_law, write
 
 OLD = {"SAVES/EVENING.POCKET": b"old" * 4000, "SAVES/EVENING.BAK": b"older", "CONFIG": b"x"}
 NEW = {"saves/evening.pocket": b"new" * 9000, "saves/night.pocket": b"night", "maps/bog": b"b"}
@@ -36,13 +37,13 @@ class Laws(unittest.TestCase):
             ledger = Ledger.open(f"{folder}/ledger")
             place = FolderPlace(f"{folder}/card")
             with simulated_card(place.root):
-                before = _files(place.root)
+                before = files_in(place.root)
                 done = change_to(place, new).apply(ledger)
-                self.assertEqual(_files(place.root), new)
+                self.assertEqual(files_in(place.root), new)
                 books = done.statements[0]
                 self.assertEqual((books.counted_in, books.counted_out), (len(old), len(new)))
                 undo(ledger, done.record.id).apply(ledger, allow_loss=True)
-                self.assertEqual(_files(place.root), before)
+                self.assertEqual(files_in(place.root), before)
             ledger.index.close()
 
 
@@ -63,7 +64,7 @@ class OnACard(Case):
             done = self.carry().apply(self.kept, allow_loss=True)
             undo(self.kept, done.record.id).apply(self.kept)
         total, after = card.changes, {**OLD, **_as_on_card(NEW)}
-        self.assertEqual(_files(self.card.root), OLD)
+        self.assertEqual(files_in(self.card.root), OLD)
         outcomes: Counter[str] = Counter()
         for at in range(1, total):
             with simulated_card(self.card.root, pulled_at=at, unmounts=at % 3 == 0):
@@ -75,17 +76,36 @@ class OnACard(Case):
                     self.assertTrue(error.remedy, at)
             with simulated_card(self.card.root):
                 outcomes += Counter(one.outcome for one in recover(self.kept, back=at % 2 == 0))
-                now = {p: d for p, d in _files(self.card.root).items() if "kindred-work" not in p}
+                now = {p: d for p, d in files_in(self.card.root).items() if "kindred-work" not in p}
                 self.assertTrue(
                     now in (OLD, after), (at, sorted((p, len(d), d[:3]) for p, d in now.items()))
                 )
                 change = self.carry()
                 if change.actions:
                     change.apply(self.kept, allow_loss=True)
-                self.assertEqual(_files(self.card.root), after, at)
+                self.assertEqual(files_in(self.card.root), after, at)
                 self.assertEqual(os.listdir(self.path("ledger", "work")), [])
                 undo(self.kept).apply(self.kept)
         self.assertTrue({"finished", "taken back", "refused"} <= outcomes.keys(), outcomes)
+
+    def test_a_slow_one(self) -> None:
+        """It is told how far it is, in bytes; and can be stopped in the middle, with nothing changed."""
+        total = sum(map(len, NEW.values()))
+        told = _Watching()
+        with simulated_card(self.card.root, bytes_per_second=500_000):
+            change = self.carry()
+            change.apply(self.kept, allow_loss=True, progress=told)
+            self.assertEqual(
+                [done for done in told.writing if done], sorted(set(told.writing) - {0})
+            )
+            self.assertEqual((told.writing[-1], told.total), (total, total))
+            undo(self.kept).apply(self.kept)
+            with self.assertRaises(Cancelled):
+                self.carry().apply(
+                    self.kept, allow_loss=True, progress=_Watching(stop_at=total // 2)
+                )
+        self.assertEqual(files_in(self.card.root), OLD)
+        self.assertEqual(os.listdir(self.path("ledger", "work")), [])
 
     def test_what_it_cannot_hold(self) -> None:
         """Links and names are held back and told; what insists on them is refused before anything."""
@@ -133,11 +153,30 @@ class OnACard(Case):
                 "carry", "card", "back", "--only", "*.POCKET", "--yes", folder=self._ready("back")
             )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual(_files(self.path("back")), {k: v for k, v in OLD.items() if "POCKET" in k})
+        self.assertEqual(
+            files_in(self.path("back")), {k: v for k, v in OLD.items() if "POCKET" in k}
+        )
 
     def _ready(self, name: str) -> str:
         os.mkdir(self.path(name))
         return self.folder
+
+
+class _Watching(Progress):
+    """Notes how far writing is, and may stop it there."""
+
+    def __init__(self, stop_at: int = 0) -> None:
+        super().__init__()
+        self.writing: list[int] = []
+        self.total = 0
+        self._stop_at = stop_at
+
+    def moved(self, task: Task) -> None:
+        if task.label == "writing":
+            self.writing.append(task.done)
+            self.total = task.total
+            if self._stop_at and task.done >= self._stop_at:
+                self.cancel()
 
 
 def _fits(path: str) -> bool:
@@ -154,16 +193,6 @@ def _as_on_card(files: dict[str, bytes]) -> dict[str, bytes]:
         known.get(path.casefold(), path.replace("saves/", "SAVES/")): data
         for path, data in files.items()
     }
-
-
-def _files(folder: str) -> dict[str, bytes]:
-    found = {}
-    for top, _, names in os.walk(folder):
-        for name in names:
-            path = os.path.join(top, name)
-            with open(path, "rb") as file:
-                found[os.path.relpath(path, folder).replace(os.sep, "/")] = file.read()
-    return found
 
 
 if __name__ == "__main__":

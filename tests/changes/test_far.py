@@ -14,7 +14,7 @@ import time
 import unittest
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 from unittest import mock
 
@@ -144,7 +144,7 @@ class Folder(Contract, FarCase):
     kind = "folder"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
-        return _Plain((f"file://{self.path('served')}", Login()))
+        return nullcontext((f"file://{self.path('served')}", Login()))
 
 
 class FtpWithTls(Contract, FarCase):
@@ -419,17 +419,6 @@ class Faults(FarCase):
             self.change().apply(other)
         self.change().apply(self.kept)
         self.assertEqual(self.there(), NEW)
-
-
-class _Plain(AbstractContextManager[tuple[str, Login]]):
-    def __init__(self, value: tuple[str, Login]) -> None:
-        self._value = value
-
-    def __enter__(self) -> tuple[str, Login]:
-        return self._value
-
-    def __exit__(self, *exc: object) -> None:
-        pass
 
 
 class _Writer:

@@ -5,7 +5,6 @@ What must come out is computed here from the plain contents, without any code of
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 from kindred_ledger.cards import Card
@@ -100,17 +99,6 @@ class SmallCase(Case):
     @property
     def install(self) -> Any:
         return self.card.open(self.path("games", "quill"))
-
-
-def files_in(folder: str) -> dict[str, bytes]:
-    """Return the bytes of all files below a folder, by the standard library alone."""
-    found = {}
-    for top, _, names in os.walk(folder):
-        for name in names:
-            path = os.path.join(top, name)
-            with open(path, "rb") as file:
-                found[os.path.relpath(path, folder).replace(os.sep, "/")] = file.read()
-    return found
 
 
 def size_of(files: dict[str, bytes]) -> int:

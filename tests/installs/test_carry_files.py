@@ -8,7 +8,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 from hypothesis import given
@@ -22,7 +22,7 @@ from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import Login
 from kindred_ledger.statement import Outcome
 from tests.servers import Line, Manner, broken_line, sftp_server
-from tests.support import Case, PlayCase, contents, kindred, side_law, write
+from tests.support import Case, PlayCase, contents, files_in, kindred, side_law, write
 
 _LARGE = "worlds/drowned.bog"
 
@@ -47,12 +47,12 @@ class Story:
         self.enterContext(_Environment(KINDRED_REMOTES=self.path("remotes.toml")))
 
     def test_the_whole_story(self) -> None:
-        before = _files(self.path("server"))
+        before = files_in(self.path("server"))
         kept = self.kindred("backup", self.url, "--title", "mossferry", "--build", "2.0")["entry"]
         self.assertEqual((kept["files"], kept["size_bytes"]), (len(before), _bytes(before)))
         self.assertEqual(kept["tag"]["version"], "2.0")
         self.kindred("restore", kept["id"], "--into", "work", "--yes")
-        self.assertEqual(_files(self.path("work")), before)
+        self.assertEqual(files_in(self.path("work")), before)
 
         edited = {
             **before,
@@ -65,26 +65,26 @@ class Story:
             sorted(x["item"] for x in planned["place_books"]["lines"] if x["outcome"] != "kept"),
             sorted(path for path in edited if edited[path] != before.get(path)),
         )
-        self.assertEqual(_files(self.path("server")), before)
+        self.assertEqual(files_in(self.path("server")), before)
 
         self.mend_line()
         self.break_line(1_500_000)
         told = kindred("carry", "work", self.url, "--yes", folder=self.folder)
         self.assertEqual(told.returncode, 4, told.stderr)
         self.assertIn("What was sent so far waits: run this again to go on", told.stderr)
-        self.assertEqual(_files(self.path("server"), theirs=True), before)
+        self.assertEqual(_theirs(files_in(self.path("server"))), before)
         self.mend_line()
 
         done = self.kindred("carry", "work", self.url, "--yes")["applied"]
         self.assertLess(self.mend_line(), 2_700_000)  # of three million, and what reading back asks
-        self.assertEqual(_files(self.path("server")), edited)
+        self.assertEqual(files_in(self.path("server")), edited)
         for books, ins in zip(done["books"], (before, edited), strict=True):
             self.assertEqual((books["in"], books["out"]), (len(ins), len(edited)))
         self.kindred("compare", "work", self.url)
         self.assertEqual(self.judged(), 0)
 
         self.kindred("undo", done["id"], "--yes")
-        self.assertEqual(_files(self.path("server")), before)
+        self.assertEqual(files_in(self.path("server")), before)
         self.assertEqual(self.judged(), 0)
         self.kindred("compare", kept["id"], self.url)
         self.assertEqual(self.kindred("recover")["recovered"], [])
@@ -100,15 +100,15 @@ class Story:
         asked = self.kindred("carry", "work", self.url, "--yes", status=3)["error"]
         self.assertIn("tables.xml: both changed it since files last went", asked["remedy"])
         self.assertNotIn("northbog", asked["remedy"])
-        self.assertEqual(_files(self.path("server"))["tables.xml"], b"<theirs/>")
+        self.assertEqual(files_in(self.path("server"))["tables.xml"], b"<theirs/>")
         self.kindred("carry", "work", self.url, "--yes", "--keep", "tables.xml")
-        there = _files(self.path("server"))
+        there = files_in(self.path("server"))
         self.assertEqual(there["worlds/northbog.bog"], b"played on")
         self.assertEqual(there["tables.xml"], b"<theirs/>")
         self.assertEqual(there["notes.txt"], b"mine")
         # and the other way, from there to here: what only the server changed comes
         self.kindred("carry", self.url, "work", "--yes", "--both", "tables.xml")
-        here = _files(self.path("work"))
+        here = files_in(self.path("work"))
         self.assertEqual(here["worlds/northbog.bog"], b"played on")
         self.assertEqual(here["tables.xml"], b"<mine/>")
         self.assertIn(b"<theirs/>", here.values())
@@ -146,7 +146,7 @@ class OverSftp(Story, PlayCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         url, login = self.enterContext(sftp_server(self.path("server")))
         led, self.line = self.enterContext(broken_line(url))
-        return _Plain((led, login))
+        return nullcontext((led, login))
 
     def break_line(self, after: int) -> None:
         self.line.left = after
@@ -176,7 +176,7 @@ class Laws(unittest.TestCase):
             source, target = FolderPlace(f"{folder}/here"), FolderPlace(f"{folder}/there")
             write(source.root, base)
             carry_files(source, target, ledger=ledger).apply(ledger)
-            self.assertEqual(_files(target.root), base)
+            self.assertEqual(files_in(target.root), base)
             for place, side in ((source, here), (target, there)):
                 shutil.rmtree(place.root)
                 write(place.root, side)
@@ -192,7 +192,7 @@ class Laws(unittest.TestCase):
             if asked:
                 with self.assertRaises(DecisionNeeded):
                     change.apply(ledger, allow_loss=True)
-                self.assertEqual(_files(target.root), there)
+                self.assertEqual(files_in(target.root), there)
                 choices = CarryChoices(keep=lambda path: True)
                 change = carry_files(source, target, ledger=ledger, choices=choices)
             expected = dict(there)
@@ -200,13 +200,13 @@ class Laws(unittest.TestCase):
                 if path not in both and data != base.get(path):
                     expected[path] = data
             done = change.apply(ledger)
-            self.assertEqual(_files(target.root), expected)
+            self.assertEqual(files_in(target.root), expected)
             books = done.statements[1]
             self.assertEqual(books.counted_in, len(here))
             lines = [line.outcome for line in books.lines]
             self.assertLessEqual(lines.count(Outcome.KEPT), books.counted_out)
             undo(ledger, done.record.id).apply(ledger, allow_loss=True)
-            self.assertEqual(_files(target.root), there)
+            self.assertEqual(files_in(target.root), there)
             ledger.index.close()
 
 
@@ -228,10 +228,10 @@ class Between(Case):
         exact = carry_files(here, there, ledger=ledger, exact=True)
         self.assertEqual([loss.item for loss in exact.losses], ["c"])
         exact.apply(ledger, allow_loss=True)
-        self.assertEqual(_files(there.root), {"a": b"1 and more", "b": b"2 and more"})
+        self.assertEqual(files_in(there.root), {"a": b"1 and more", "b": b"2 and more"})
         write(here.root, {"c": b"again"})
         carry_files(here, there, ledger=ledger).apply(ledger)
-        self.assertEqual(_files(there.root), _files(here.root))
+        self.assertEqual(files_in(there.root), files_in(here.root))
 
     def test_a_restore_elsewhere_is_remembered(self) -> None:
         """Of an entry restored into another folder both held the same; one undone counts for nothing."""
@@ -255,7 +255,7 @@ class Between(Case):
         choices = CarryChoices(replace=lambda path: True)
         change = carry_files(here, there, ledger=ledger, choices=choices)
         change.apply(ledger, allow_loss=True)
-        self.assertEqual(_files(there.root), {"SAVES/EEL.VOYAGE": b"new", "SAVES/two": b"2"})
+        self.assertEqual(files_in(there.root), {"SAVES/EEL.VOYAGE": b"new", "SAVES/two": b"2"})
 
 
 def _clash(*sides: dict[str, bytes]) -> bool:
@@ -267,17 +267,9 @@ def _clash(*sides: dict[str, bytes]) -> bool:
     )
 
 
-def _files(folder: str, *, theirs: bool = False) -> dict[str, bytes]:
-    """Read all files below a folder; `theirs`: but for what a change put aside."""
-    found = {}
-    for top, _, names in os.walk(folder):
-        for name in names:
-            path = os.path.join(top, name)
-            key = os.path.relpath(path, folder).replace(os.sep, "/")
-            if not (theirs and key.startswith(".kindred-work/")):
-                with open(path, "rb") as file:
-                    found[key] = file.read()
-    return found
+def _theirs(files: dict[str, bytes]) -> dict[str, bytes]:
+    """Return files but for what a change put aside."""
+    return {path: data for path, data in files.items() if not path.startswith(".kindred-work/")}
 
 
 def _bytes(files: dict[str, bytes]) -> int:
@@ -294,17 +286,6 @@ class _Environment(AbstractContextManager[None]):
     def __exit__(self, *exc: object) -> None:
         for name in self._values:
             os.environ.pop(name, None)
-
-
-class _Plain(AbstractContextManager[tuple[str, Login]]):
-    def __init__(self, value: tuple[str, Login]) -> None:
-        self._value = value
-
-    def __enter__(self) -> tuple[str, Login]:
-        return self._value
-
-    def __exit__(self, *exc: object) -> None:
-        pass
 
 
 if __name__ == "__main__":

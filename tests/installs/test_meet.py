@@ -14,8 +14,8 @@ from kindred_ledger.changes import undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
 from kindred_ledger.installs import MeetChoices, meet
 from kindred_ledger.ledger import Ledger
-from tests.installs.small import CARD, SmallCase, files_in
-from tests.support import side_law, snapshot, write
+from tests.installs.small import CARD, SmallCase
+from tests.support import files_in, side_law, snapshot, write
 
 _MACHINES = ("marsh", "hill")
 _states = st.dictionaries(

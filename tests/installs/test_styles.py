@@ -38,8 +38,16 @@ from kindred_ledger.installs import (
 from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
 from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
 from tests.changes.killed import is_change
-from tests.installs.small import MINE, NEW, OLD, SmallCase, files_in, size_of
-from tests.support import opened_files, side_law, small_disk, snapshot, unprivileged, write
+from tests.installs.small import MINE, NEW, OLD, SmallCase, size_of
+from tests.support import (
+    files_in,
+    opened_files,
+    side_law,
+    small_disk,
+    snapshot,
+    unprivileged,
+    write,
+)
 
 GAMES = "games"
 

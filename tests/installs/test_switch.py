@@ -15,8 +15,8 @@ from kindred_ledger.changes import confirm, recover, undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
 from kindred_ledger.installs import Begin, live_build, switch
 from kindred_ledger.ledger import Ledger, Policy, plan_retirement
-from tests.installs.small import CARD, SmallCase, files_in
-from tests.support import kindred, side_law, snapshot, write
+from tests.installs.small import CARD, SmallCase
+from tests.support import files_in, kindred, side_law, snapshot, write
 
 BUILDS = ("1.0", "2.0", "3.0")
 _LOCATION = """

@@ -8,7 +8,7 @@ import time
 import unittest
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 
 from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import KindredError, PlaceError, UsageError, Vanished
@@ -221,7 +221,7 @@ class Contract:
 
 class Folder(Contract, Case):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
-        return _Plain((f"file://{self.path('served')}", Login()))
+        return nullcontext((f"file://{self.path('served')}", Login()))
 
 
 class Ftp(Contract, Case):
@@ -318,17 +318,6 @@ class Credentials(Case):
             with self.assertRaises(UsageError) as caught:
                 connect(url)
             self.assertNotIn("secret", str(caught.exception).replace("docs", ""))
-
-
-class _Plain(AbstractContextManager[tuple[str, Login]]):
-    def __init__(self, value: tuple[str, Login]) -> None:
-        self._value = value
-
-    def __enter__(self) -> tuple[str, Login]:
-        return self._value
-
-    def __exit__(self, *exc: object) -> None:
-        pass
 
 
 class _Watched:

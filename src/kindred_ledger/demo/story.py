@@ -65,6 +65,7 @@ class _Story:
         self._back_and_forth()
         self._releases()
         self._rented()
+        self._handheld()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -177,6 +178,18 @@ class _Story:
             self._run([sys.executable, server], 0)
             self._say("And back to twelve:")
             self._kindred("undo", "--yes")
+
+    def _handheld(self) -> None:
+        self._chapter(
+            "10. A handheld.",
+            "Its card is in the slot, in the folder handheld. Its live file comes to the desk, into the "
+            "format of 2.1, and goes back; nothing else on the card is touched.",
+        )
+        self._kindred("backup", "handheld", "--title", "mossferry", "--build", "2.0")
+        self._kindred("restore", "latest", "--into", "desk", "--only", "*.pocket", "--yes")
+        self._kindred("convert", "desk/evening.pocket", "--to", "2.1", "--yes", "--allow-loss")
+        self._kindred("carry", "desk", "handheld", "--only", "*.pocket", "--yes")
+        self._kindred("undo", "--yes")
 
     def _last_changes(self, number: int) -> list[str]:
         """Return the ids of the last changes, the newest first."""
