@@ -182,8 +182,8 @@ class _Story:
     def _handheld(self) -> None:
         self._chapter(
             "10. A handheld.",
-            "Its card is in the slot, in the folder handheld. Its live file comes to the desk, into the "
-            "format of 2.1, and goes back; nothing else on the card is touched.",
+            "It plays 2.1 since today; its card is in the slot, in the folder handheld. The live file comes "
+            "to the desk, into the format of 2.1, and goes back; nothing else on the card is touched.",
         )
         self._kindred("backup", "handheld", "--title", "mossferry", "--build", "2.0")
         self._kindred("restore", "latest", "--into", "desk", "--only", "*.pocket", "--yes")
