@@ -258,6 +258,20 @@ class Between(Case):
         self.assertEqual(files_in(there.root), {"SAVES/EEL.VOYAGE": b"new", "SAVES/two": b"2"})
 
 
+class Direction(PlayCase):
+    def test_what_the_target_does_not_read_needs_consent(self) -> None:
+        """Known from what it was last kept as; a build that is named counts instead."""
+        self.kindred("backup", "handheld", "--title", "mossferry", "--build", "2.0")
+        self.kindred("restore", "latest", "--into", "desk", "--yes")
+        self.kindred("convert", "desk/evening.pocket", "--to", "2.1", "--yes", "--allow-loss")
+        before = files_in(self.path("handheld"))
+        told = self.kindred("carry", "desk", "handheld", "--yes", status=3)["error"]
+        self.assertIn("evening.pocket: Mossferry 2.0 does not read pocket format 3", told["remedy"])
+        self.assertEqual(files_in(self.path("handheld")), before)
+        self.kindred("carry", "desk", "handheld", "--build", "2.1", "--yes")
+        self.assertEqual(files_in(self.path("handheld")), files_in(self.path("desk")))
+
+
 def _clash(*sides: dict[str, bytes]) -> bool:
     """Tell whether a file of one side is a folder of another, or names are one but for case."""
     paths = {path for side in sides for path in side}

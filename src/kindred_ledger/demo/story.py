@@ -188,7 +188,10 @@ class _Story:
         self._kindred("backup", "handheld", "--title", "mossferry", "--build", "2.0")
         self._kindred("restore", "latest", "--into", "desk", "--only", "*.pocket", "--yes")
         self._kindred("convert", "desk/evening.pocket", "--to", "2.1", "--yes", "--allow-loss")
-        self._kindred("carry", "desk", "handheld", "--only", "*.pocket", "--yes")
+        carry = ("carry", "desk", "handheld", "--only", "*.pocket", "--yes")
+        self._kindred(*carry, status=3)
+        self._say("What is kept of the card is of 2.0, which would not read it. It is 2.1 now:")
+        self._kindred(*carry, "--build", "2.1")
         self._kindred("undo", "--yes")
 
     def _last_changes(self, number: int) -> list[str]:

@@ -4,7 +4,7 @@ from .arrivals import Arrival, State, check_arrivals
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .carry import CarryChoices, carry
-from .carry_files import carry_files
+from .carry_files import carry_files, known_as
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .meet import MeetChoices, meet
@@ -47,6 +47,7 @@ __all__ = [
     "combine",
     "compare",
     "install_beside",
+    "known_as",
     "known_by_content",
     "likenesses",
     "live_build",

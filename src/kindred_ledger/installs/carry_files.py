@@ -10,7 +10,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ..cards import Card
 from ..changes import Action, Changeset, Conflict, Loss
+from ..convert import unread_by
 from ..ledger import Ledger, Tag, standing
 from ..places import (
     DIR,
@@ -31,7 +33,7 @@ from ..statement import Line, Outcome, Statement
 from .carry import CarryChoices
 from .naming import beside_name
 
-__all__ = ["carry_files"]
+__all__ = ["carry_files", "known_as"]
 
 _REMEDY = (
     "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, or have both with --both"
@@ -48,12 +50,14 @@ def carry_files(
     choices: CarryChoices | None = None,
     exact: bool = False,
     tag: Tag | None = None,
+    card: Card | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings the files of one place, or those that are wanted, into another.
 
     `exact` also removes what the source had when files last went between the two, and has no more. `tag`
-    says what the target holds; None takes what it was last kept as.
+    says what the target holds; None takes what it was last kept as. With the `card` of that title, what the
+    target's build does not read is a loss, and needs consent.
 
     Raises:
         PlaceError: one of them cannot be read.
@@ -65,7 +69,7 @@ def carry_files(
     offered = load.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
     base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
-    tag = tag or _known_as(ledger, target)
+    tag = tag or known_as(ledger, target)
     for path in three_way(base, now.select(lambda p: p in offered or p in base), offered):
         load.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
@@ -82,7 +86,7 @@ def carry_files(
         version_after=tag.version,
         offered=Tree({load.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
         statements=(Statement(source.location, "files", tuple(load.lines)),),
-        losses=tuple(load.losses),
+        losses=(*load.losses, *_unread(card, source, load.actions, tag)),
         conflicts=tuple(load.conflicts),
         notes=tuple(notes),
         other=roots_of(source),
@@ -105,7 +109,21 @@ def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
     return base, last
 
 
-def _known_as(ledger: Ledger, place: Place) -> Tag:
+def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -> list[Loss]:
+    """Return what of what arrives the target's build does not read."""
+    if card is None or not tag.version:
+        return []
+    arriving = {a.source_path: a for a in actions if a.source is not None and a.after is not None}
+    tree = Tree({path: action.after for path, action in arriving.items() if action.after})
+    unread = unread_by(card, source, tree, card.build(tag.version))
+    return [
+        Loss(arriving[path].path, f"{card.name} {tag.version} does not read {what}")
+        for what, paths in unread.items()
+        for path in paths
+    ]
+
+
+def known_as(ledger: Ledger, place: Place) -> Tag:
     """Return the tag under which a place was last kept."""
     roots = roots_of(place)
     entries = (entry for entry in reversed(ledger.entries()) if dict(entry.roots) == roots)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from ...errors import UsageError
-from ...installs import CarryChoices, carry, carry_files
+from ...installs import CarryChoices, carry, carry_files, known_as
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -78,13 +79,19 @@ def command(
             remedy=f"Name it: --category {' --category '.join(known)}",
         )
     _refuse(ways["merge"] is not None, "--merge")
+    place = session.place(target)
+    tag = known_as(session.ledger, place)
+    if session.build:
+        tag = replace(tag, version=session.build, read_from="what you said")
     change = carry_files(
         session.place(source),
-        session.place(target),
+        place,
         ledger=session.ledger,
         only=patterns(only),
         choices=choices,
         exact=exact,
+        tag=tag,
+        card=session.card_of(tag.title) if tag.title else None,
         progress=session.progress,
     )
     return carry_out(session, change, **options)
