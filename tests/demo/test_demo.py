@@ -19,7 +19,7 @@ class Story(Case):
         done = kindred("demo", "--quick", "--dir", "play", folder=self.folder)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         told = done.stdout
-        self.assertEqual(told.count("Everything loads."), 5)
+        self.assertEqual(told.count("Everything loads."), 6)
         self.assertEqual(told.count("6 files were refused."), 1)
         self.assertIn("were taken back; the place is as it was", done.stderr)
         self.assertIn("No difference: 206 files hold the same, byte for byte.", told)

@@ -48,6 +48,7 @@ class DiskGround:
         self._ledger = ledger
         self._folders = folders_of(place)
         self._holdings = holdings_of(place)
+        self._stages: dict[str, str] = {}  # by the part's name
         self._touched: set[str] = set()
 
     @contextlib.contextmanager
@@ -71,7 +72,11 @@ class DiskGround:
 
     def _stage(self, part: str) -> str:
         """Return the folder in which the contents for one part are staged."""
-        return os.path.join(self._folders[part].root, WORK_FOLDER, self.id)
+        known = self._stages.get(part)
+        if known is None:
+            known = os.path.join(self._folders[part].root, WORK_FOLDER, self.id)
+            self._stages[part] = known
+        return known
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
         stages = Stages({part: self._stage(part) for part in self._folders}, self._holdings)
@@ -94,10 +99,10 @@ class DiskGround:
         return spot
 
     def new(self, op: Op) -> str:
-        return os.path.join(self._stage(op.part), "new", str(op.number))
+        return f"{self._stage(op.part)}{os.sep}new{os.sep}{op.number}"
 
     def old(self, op: Op) -> str:
-        return os.path.join(self._stage(op.part), "old", str(op.number))
+        return f"{self._stage(op.part)}{os.sep}old{os.sep}{op.number}"
 
     def foreign(self, op: Op) -> str:
         spot = os.path.join(self._stage(op.part), "foreign", *op.path.split("/"))
@@ -141,6 +146,8 @@ class DiskGround:
             os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
 
     def _keeps_modes(self, spot: str) -> bool:
+        if all(holding.modes for holding in self._holdings.values()):
+            return True
         roots = {part: os.path.join(folder.root, "") for part, folder in self._folders.items()}
         return all(
             self._holdings[part].modes for part, root in roots.items() if spot.startswith(root)
