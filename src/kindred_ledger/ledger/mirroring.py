@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 
@@ -30,6 +31,7 @@ __all__ = ["Mirrored", "adopt", "mirror"]
 
 _Check = Callable[[str, Sealing], None]
 _PASSES = 10  # a source that retires all the while is looked at so often
+_PAUSE_SECONDS = 0.1  # before the next pass
 
 
 class Mirrored(Struct, frozen=True):
@@ -60,8 +62,9 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
         for _ in range(_PASSES):
             copying.vanished, copying.held = False, []
             copying.copy_all(source, progress or Progress())
-            if not copying.vanished:  # nothing was retired there meanwhile
-                break
+            if not copying.vanished and not (copying.held and copying.retiring):
+                break  # nothing was retired there meanwhile
+            time.sleep(_PAUSE_SECONDS)
         copied = copying.copied
         return Mirrored(
             packs=copied["packs"],
@@ -115,6 +118,7 @@ class _Copying:
         self.held: list[str] = []
         self.copied: Counter[str] = Counter()
         self.vanished = False  # whether something went away before it was copied
+        self.retiring = False  # whether packs were left out, as they are about to go
 
     def copy_all(self, source: Ledger, watch: Progress) -> None:
         """Copy all that is missing."""
@@ -126,6 +130,7 @@ class _Copying:
         if source.depot.sealing.key != target.depot.sealing.key:
             self._translate_all(source, missing, watch)
             return
+        self.retiring = bool(source.sessions.condemned())
         packs = _missing(source, target, "packs")
         total = sum(_size(source.depot, name) for name in packs)
         with watch.task("mirroring", total=total, unit="bytes") as task:
