@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 
 from benchmarks.made_up import build_install, build_small
 from benchmarks.measure import Ratio, compare, in_memory, report
@@ -132,21 +133,12 @@ class _Bench:
         files = sorted(
             os.path.join(top, name) for top, _, names in os.walk(shared) for name in names
         )
-        turn = 0
-
-        def play() -> None:
-            nonlocal turn
-            turn += 1
-            for path in files[turn % 100 :: 100]:
-                with open(path, "r+b") as file:
-                    file.write(b"%08d" % turn)
-
         there = " ".join(self._switch("old")), " ".join(self._switch("new"))
         ours = ["sh", "-c", f"{there[0]} && {there[1]}"]
         theirs = f"rsync -a {shared}/ {other}/; rsync -a {other}/ {shared}/; sync -f {shared}"
         return compare(
             "switch there and back, 1% changed", ours, {"rsync -a, twice": ["sh", "-c", theirs]},
-            rounds=self._rounds, prepare=play,
+            rounds=self._rounds, prepare=_one_percent(files),
         )  # fmt: skip
 
     def upload(self) -> list[Ratio]:
@@ -157,15 +149,7 @@ class _Bench:
         files = sorted(os.path.join(top, name) for top, _, names in os.walk(here) for name in names)
         for path in files:  # what was written just now may change again within a tick of its clock
             os.utime(path, (time.time() - 86_400,) * 2)
-        turn = 0
-
-        def edit() -> None:
-            nonlocal turn
-            turn += 1
-            for path in files[turn % 100 :: 100]:
-                with open(path, "r+b") as file:
-                    file.write(b"%08d" % turn)
-
+        edit = _one_percent(files)
         with rented_server(served, self._folder, tls=False, manner=_Metered) as (url, login):
             write_remotes(self._path("remotes.toml"), url, login)
             known = f"KINDRED_REMOTES={self._path('remotes.toml')}"
@@ -222,6 +206,20 @@ class _Bench:
     def _switch(self, name: str, *more: str) -> list[str]:
         folder = f"user={self._path('shared')}"
         return self._kindred("switch", self._path(name), "--folder", folder, "--yes", *more)
+
+
+def _one_percent(files: list[str]) -> Callable[[], None]:
+    """Return what changes every hundredth of some files, other ones each time."""
+    turn = 0
+
+    def change() -> None:
+        nonlocal turn
+        turn += 1
+        for path in files[turn % 100 :: 100]:
+            with open(path, "r+b") as file:
+                file.write(b"%08d" % turn)
+
+    return change
 
 
 def _cpu_seconds(pid: int) -> float:
