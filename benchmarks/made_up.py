@@ -10,6 +10,14 @@ import numpy as np
 __all__ = ["build_install", "build_small", "region"]
 
 _REGION = 2_000_000  # bytes
+CARD = """card = 1
+title = "marsh"
+[program]
+markers = ["version.txt"]
+[[detect]]
+file = "version.txt"
+pattern = "build {version}"
+"""
 _WORDS = np.array(["reed", "peat", "ferry", "quay", "lantern", "eel", "fog", "tide", "moor"])
 
 

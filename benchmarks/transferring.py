@@ -17,19 +17,12 @@ import tempfile
 import time
 from collections.abc import Callable
 
-from benchmarks.made_up import build_install, build_small
+from benchmarks.made_up import CARD, build_install, build_small
 from benchmarks.measure import Ratio, compare, in_memory, report
 from kindred_ledger.demo.rented_server import PASSWORD, USER, rented_server, write_remotes
 
-_CARD = """card = 1
-title = "marsh"
-[program]
-markers = ["version.txt"]
-[[detect]]
-file = "version.txt"
-pattern = "build {version}"
-[locations.user]
-portable = { marker = "portable.txt", folder = "userdata" }
+_CARD = f"""{CARD}[locations.user]
+portable = {{ marker = "portable.txt", folder = "userdata" }}
 [categories.saves]
 include = ["/user/"]
 """

@@ -18,17 +18,9 @@ import sys
 import tempfile
 from collections.abc import Sequence
 
-from benchmarks.made_up import build_install
+from benchmarks.made_up import CARD, build_install
 from benchmarks.measure import Ratio, compare, in_memory, report
 
-_CARD = """card = 1
-title = "marsh"
-[program]
-markers = ["version.txt"]
-[[detect]]
-file = "version.txt"
-pattern = "build {version}"
-"""
 _HASH_LOOP = """
 import os, sys
 from blake3 import blake3
@@ -86,7 +78,7 @@ class _Bench:
         size = int(2_000_000_000 * scale)
         build_install(self._old, size, texts=int(3_000 * scale) or 1, banks=100)
         with open(self._card, "w", encoding="utf-8") as file:
-            file.write(_CARD)
+            file.write(CARD)
         shutil.copytree(self._old, self._new)
         self._changed = random.Random(5).sample(
             sorted(_files(self._old)), len(_files(self._old)) // 20

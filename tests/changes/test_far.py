@@ -26,7 +26,7 @@ from kindred_ledger.places import MemoryPlace, read_bytes, scan
 from kindred_ledger.places.remotes import Login, Remote, RemotePlace, connect
 from kindred_ledger.statement import Outcome
 from tests.servers import Manner, object_store, sftp_server, webdav_server
-from tests.support import EXAMPLES, Case, change_to
+from tests.support import EXAMPLES, Case, change_to, write
 
 # KINDRED_EXAMPLES=10000 asks for every point.
 _STEP = max(1, 3000 // EXAMPLES) if EXAMPLES < 10_000 else 1
@@ -407,6 +407,45 @@ class Faults(FarCase):
         there = self.there()
         self.assertEqual({name: there[name] for name in odd}, dict.fromkeys(odd, b"odd"))
         self.assertEqual(there["server.cfg"], b"new")
+
+    @unittest.skipUnless(hasattr(os, "fork"), "there is no fork")
+    def test_another_folder_is_not_taken_for_the_one_that_was_changed(self) -> None:
+        """Cut off while renaming, and then the address leads elsewhere: nothing is given up or touched."""
+        at = 1
+        while not self.waiting() or not any("/old/" in path for path in self.waiting()):
+            recover(self.kept, back=True)
+            self.fresh()
+            at += 2
+            self.assertFalse(self.dies_at(at))
+            self.remote.close()
+        served, hidden = self.path("served", "mossferry server"), self.path("hidden")
+        os.rename(served, hidden)
+        os.mkdir(served)
+        for back in (False, True):
+            with self.assertRaisesRegex(PlaceError, "is this another server, or folder"):
+                recover(self.kept, back=back)
+        self.assertEqual(os.listdir(served), [])
+        os.rmdir(served)
+        os.rename(hidden, served)
+        self.assertEqual([one.outcome for one in recover(self.kept, back=True)], ["taken back"])
+        self.assertEqual(self.there(), OLD)
+        self.assert_clean()
+
+    def test_what_a_server_says_of_owners_is_not_trusted(self) -> None:
+        """Ids that lead elsewhere, escape codes, no end: refused in plain words, nothing here is touched."""
+        self.remote.make_folder(".kindred-work")
+        victim = self.path("ledger", "victim")
+        write(victim, {"journal.json": b"{}"})
+        for said in (
+            b'{"ledger": "%s", "id": "../victim", "machine": "%s"}'
+            % (self.kept.location.encode(), self.kept.machine.encode()),
+            b'{"ledger": "x\\u001b[2J", "id": "a", "machine": "\\u0007"}',
+        ):
+            self.remote.write(".kindred-work/owner.json", [said])
+            with self.assertRaises(PlaceBusy) as caught:
+                self.change().apply(self.kept)
+            self.assertTrue(str(caught.exception).replace("\n", "").isprintable())
+        self.assertEqual(os.listdir(victim), ["journal.json"])
 
     def test_another_machine_is_at_it(self) -> None:
         """What another ledger began, or left, is not meddled with; it is said whose it is."""

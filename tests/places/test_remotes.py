@@ -138,6 +138,20 @@ class Contract:
         found = [(d.path, d.status) for d in kept.survey().diff(later) if d.status != "touched"]
         self.assertEqual(found, [("top.cfg", "changed")])
 
+    def test_a_folder_goes_only_when_it_is_empty(self) -> None:
+        """What is in it is never taken with it; one that is not there is fine."""
+        self.remote.make_folder("worlds/deep")
+        self.remote.write("worlds/deep/a.bog", [b"bog"])
+        if self.remote.capabilities.folders:
+            for folder in ("worlds/deep", "worlds"):
+                with self.assertRaises(PlaceError):
+                    self.remote.remove_folder(folder)
+        self.assertEqual(self.read("worlds/deep/a.bog"), b"bog")
+        self.remote.delete("worlds/deep/a.bog")
+        self.remote.remove_folder("worlds/deep")
+        self.remote.remove_folder("worlds/deep")
+        self.assertEqual(self.remote.inside("worlds").folders, [])
+
     def test_names_are_given_and_taken(self) -> None:
         """Over what has them; a folder is made once or twice."""
         self.remote.write("packs/a", [b"one"])

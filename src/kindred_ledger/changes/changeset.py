@@ -26,6 +26,7 @@ from ..places import (
     Running,
     Tree,
     collisions,
+    holding_at,
     holdings_of,
     parents,
     roots_of,
@@ -181,7 +182,7 @@ def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) ->
     filled = {part for action in actions if action.after for part in parents(action.path)}
     kept = []
     for action in actions:
-        holding = holdings.get("") or holdings.get(action.path.partition("/")[0], FULL)
+        holding = holding_at(holdings, action.path)
         before, after = action.before, action.after
         if before is not None and after is not None and not holding.tells_apart(before, after):
             continue

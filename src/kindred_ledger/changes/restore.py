@@ -15,6 +15,7 @@ from ..places import (
     JoinedPlace,
     Place,
     Tree,
+    holding_at,
     holdings_of,
     roots_of,
     same_content,
@@ -233,10 +234,7 @@ def _refused(tree: Tree, place: Place) -> dict[str, str]:
     holdings = holdings_of(place)
     if all(holding == FULL for holding in holdings.values()):
         return {}
-    whys = (
-        (path, (holdings.get("") or holdings.get(path.partition("/")[0], FULL)).why_not(path, node))
-        for path, node in tree.items()
-    )
+    whys = ((path, holding_at(holdings, path).why_not(path, node)) for path, node in tree.items())
     return {path: why for path, why in whys if why}
 
 

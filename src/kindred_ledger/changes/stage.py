@@ -38,7 +38,7 @@ _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
 _COPIES = 2  # at once; more fight over the disk
-_NOBODY = Owner("unknown")
+_NOBODY = Owner("")
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 
 
@@ -100,7 +100,7 @@ def unfinished_in(place: Place) -> list[str]:
     for folder in folders_of(place).values():
         work = folder.path(WORK_FOLDER)
         for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
-            owner = _owner_of(os.path.join(work, name)).ledger
+            owner = _owner_of(os.path.join(work, name)).ledger or "unknown"
             found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
     return found
 
@@ -115,17 +115,20 @@ def clear_dropped(folder: FolderPlace, ledger: Ledger) -> None:
     for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
         owner = _owner_of(os.path.join(work, name))
         known = os.path.isdir(os.path.join(ledger.folder("work"), f"change-{name}"))
-        if owner == _NOBODY or ((owner.ledger, owner.id) == (ledger.root, name) and not known):
+        ours = (owner.ledger, owner.id) == (ledger.root, name)
+        if not known and (ours or owner == _NOBODY):
             remove_tree(os.path.join(work, name))
 
 
 def _owner_of(stage: str) -> Owner:
-    """Return whose an abandoned stage is."""
+    """Return whose an abandoned stage is: nobody's if that was not written to its end."""
     try:
         with open(os.path.join(stage, "owner.json"), "rb") as file:
             return msgspec.json.decode(file.read(), type=Owner)
-    except (OSError, msgspec.MsgspecError):
+    except (FileNotFoundError, msgspec.MsgspecError):
         return _NOBODY
+    except OSError:  # somebody's who does not let us look
+        return Owner("unknown")
 
 
 def _open_stage(stage: str, owner: Owner) -> None:

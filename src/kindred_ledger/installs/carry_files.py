@@ -17,12 +17,14 @@ from ..ledger import Ledger, Tag, standing
 from ..places import (
     DIR,
     FILE,
+    LINK,
     Node,
     Place,
     Side,
     ThreeWay,
     Tree,
     folded,
+    holding_at,
     holdings_of,
     parents,
     roots_of,
@@ -173,9 +175,8 @@ class _Load:
             if path.mine is not None and path.base is not None:
                 self._gone(path)
             return
-        part = "" if "" in self._holdings else path.path.partition("/")[0]
-        why = self._holdings[part].why_not(path.path, path.theirs) if part in self._holdings else ""
-        if why or path.theirs.kind not in (FILE, "link"):
+        why = holding_at(self._holdings, path.path).why_not(path.path, path.theirs)
+        if why or path.theirs.kind not in (FILE, LINK):
             self._line(path, Outcome.HELD, why or "neither file nor link")
         elif path.changed_by is Side.NOBODY:
             self.common[path.path] = path.theirs

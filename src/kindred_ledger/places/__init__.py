@@ -12,7 +12,7 @@ from .durable import (
     write_once,
 )
 from .folder import WORK_FOLDER, FilePlace, FolderPlace, ItemPlace, lstat_node
-from .holding import FULL, Holding, holding_of, holdings_of
+from .holding import FULL, Holding, holding_at, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, folded, parents
@@ -75,7 +75,7 @@ __all__ = [
     "folders_of",
     "hold",
     "hold_place",
-    "holding_of",
+    "holding_at",
     "holdings_of",
     "is_held",
     "join_folders",

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
@@ -20,7 +20,7 @@ from .place import Place
 from .tree import FILE, LINK, Node, same_content
 from .views import JoinedPlace
 
-__all__ = ["FULL", "Holding", "holding_of", "holdings_of"]
+__all__ = ["FULL", "Holding", "holding_at", "holding_of", "holdings_of"]
 
 _MOUNTS = "/proc/self/mountinfo"  # Linux; see proc_pid_mountinfo(5)
 _SECOND_NS = 1_000_000_000
@@ -84,6 +84,11 @@ def holdings_of(place: Place) -> dict[str, Holding]:
     if isinstance(place, JoinedPlace):
         return {name: holding_of(part) for name, part in place.parts.items()}
     return {"": holding_of(place)}
+
+
+def holding_at(holdings: Mapping[str, Holding], path: str) -> Holding:
+    """Return what can be held at a path of a place, of what `holdings_of` says of it."""
+    return holdings.get("") or holdings.get(path.partition("/")[0], FULL)
 
 
 def holding_of(place: Place) -> Holding:
