@@ -176,6 +176,23 @@ class Refusals(ChangeCase):
         with self.assertRaisesRegex(PlaceBusy, "kindred recover --ledger /far/ledger"):
             change.apply(self.kept)
 
+    def test_what_is_left_of_a_change_that_was_dropped(self) -> None:
+        """It is cleared only if no journal speaks of it, and it is ours or says nobody's name."""
+        change = change_to(self.where, NEW)
+        mine = b'{"ledger": "%s", "id": "x1"}' % self.kept.root.encode()
+        for owner in (mine, b'{"led', b""):
+            left = {"x1/owner.json": owner, "x1/old/0": b"moved aside"}
+            write(self.where.path(WORK_FOLDER), left)
+            journal = os.path.join(self.kept.folder("work"), "change-x1")
+            os.mkdir(journal)
+            with self.assertRaises(PlaceBusy):
+                change.apply(self.kept)
+            self.assertTrue(os.path.exists(self.where.path(f"{WORK_FOLDER}/x1/old/0")))
+            os.rmdir(journal)
+            done = change.apply(self.kept)
+            self.assertFalse(os.path.exists(self.where.path(WORK_FOLDER)))
+            undo(self.kept, done.record.id).apply(self.kept)
+
     def test_places_that_can_only_be_read(self) -> None:
         """An entry is no place to change."""
         entry = self.kept.place(self.kept.backup(self.where))

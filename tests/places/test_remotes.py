@@ -9,6 +9,7 @@ import unittest
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, nullcontext
+from http.server import BaseHTTPRequestHandler, HTTPServer
 
 from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import KindredError, PlaceError, UsageError, Vanished
@@ -279,6 +280,36 @@ class Sftp(Contract, Case):
 class Webdav(Contract, Case):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return webdav_server(self.path("served"))
+
+
+class StrangeAnswers(Case):
+    def test_a_listing_with_a_document_type_is_refused(self) -> None:
+        """Nothing is resolved, expanded, or taken from it; nor from what is no XML."""
+
+        class Answering(BaseHTTPRequestHandler):
+            def do_PROPFIND(self) -> None:
+                self.send_response(207)
+                self.send_header("Content-Length", str(len(said[0])))
+                self.end_headers()
+                self.wfile.write(said[0])
+
+            def log_message(self, format: str, *args: object) -> None:
+                pass
+
+        bomb = b'<!DOCTYPE a [<!ENTITY b "bbbbbbbb"><!ENTITY c SYSTEM "file:///etc/passwd">]>'
+        said = [
+            bomb + b'<multistatus xmlns="DAV:"><response><href>/&c;</href></response></multistatus>'
+        ]
+        server = HTTPServer(("127.0.0.1", 0), Answering)
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        remote = connect(f"webdav://127.0.0.1:{server.server_address[1]}/x", Login())
+        with self.assertRaisesRegex(PlaceError, "it has a document type"):
+            remote.inside("")
+        said[0] = b"<html>welcome"
+        with self.assertRaisesRegex(PlaceError, "listing cannot be read"):
+            remote.inside("")
 
 
 class Objects(Contract, Case):
