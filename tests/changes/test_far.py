@@ -237,8 +237,9 @@ class Faults(FarCase):
                     self.change().apply(self.kept)
                     self.assertEqual(self.there(), NEW)
                     self.assert_clean()
-        self.assertGreater(outcomes["PlaceError"], 10, outcomes)
-        self.assertGreater(outcomes["done"], 5, outcomes)
+        points = commands // _STEP
+        self.assertGreater(outcomes["PlaceError"], points // 3, outcomes)
+        self.assertGreater(outcomes["done"], points // 3, outcomes)
 
     @unittest.skipUnless(hasattr(os, "fork"), "there is no fork")
     def test_the_program_dies(self) -> None:
