@@ -159,12 +159,12 @@ def not_reordered(path: Path) -> FormatError:
 
 
 def same_value(one: Any, other: Any) -> bool:
-    """Compare values without taking 1 for True or 1.0 for 1."""
+    """Compare values without taking 1 for True; what is no number is the same as itself."""
     numbers = (int, Decimal)
     if isinstance(one, bool) or isinstance(other, bool):
         return one is other
     if isinstance(one, numbers) and isinstance(other, numbers):
-        return one == other
+        return one == other or (one != one and other != other)
     return type(one) is type(other) and bool(one == other)
 
 

@@ -333,7 +333,7 @@ class JsonDocument(TreeDocument[_Value]):
         self._mark(old.parent)
 
     def _append(self, parent: _Value, node: _Value, path: Path) -> None:
-        node.lead = node.trail = node.after = node.colon = ""
+        node.lead = node.trail = node.after = node.colon = node.key_text = ""
         if node.key is not None:
             node.key_text, node.colon = json.dumps(node.key, ensure_ascii=False), ": "
         members = self._members(parent)

@@ -3,14 +3,16 @@
 A codec says where each value, key and member begins and ends. Edits collect as splices over the
 text that was read; nothing is read again until an edit needs the place of something that an
 earlier one wrote. Then, and before the bytes are handed out, the spliced text is read anew and held
-against the tree that was meant: what cannot be written so that it reads back is an error.
+against the tree that was meant, value by value: what cannot be written so that it reads back is an
+error. An edit that fails half way is taken back.
 """
 
 from __future__ import annotations
 
 from abc import abstractmethod
-from bisect import bisect_left, bisect_right, insort_right
-from collections.abc import Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
 from msgspec import Struct
@@ -57,7 +59,7 @@ class Splice(Struct, frozen=True):
 class SplicedDocument(TreeDocument[Spanned]):
     """A text file edited by splices; see the module."""
 
-    _safe = False  # whether a scalar that was put in a scalar's place need not be read again
+    _state: tuple[str, ...] = ("_data", "_root", "_splices")  # what reading the text anew replaces
 
     def __init__(self, data: bytes) -> None:
         text = self._decoded(data)
@@ -66,6 +68,9 @@ class SplicedDocument(TreeDocument[Spanned]):
         self._newline = text.newline
         self._encoding = Text("", text.encoding, text.mark)
         self._splices: list[Splice] = []
+        self._undo: list[Callable[[], Any]] = []  # what takes the edit back that is under way
+        self._editing = False
+        self._read_again = False
         self._root = self._scan()
         self._root.origin = ()
         stack = [self._root]
@@ -112,6 +117,10 @@ class SplicedDocument(TreeDocument[Spanned]):
         """Return the splices that take a member out."""
         return [Splice(*self._extent(node), b"")]
 
+    def _has_room(self, parent: Spanned) -> bool:
+        """Tell whether the places are known that `_put` needs."""
+        return parent.start >= 0
+
     def _can_go(self, node: Spanned) -> bool:
         """Tell whether the places are known that `_without` needs."""
         return node.start >= 0
@@ -131,12 +140,76 @@ class SplicedDocument(TreeDocument[Spanned]):
     # ---- the engine ----------------------------------------------------------------------
 
     def encode(self) -> bytes:
-        if not (self._safe and all(splice.in_place for splice in self._splices)):
-            self._settle()
-        data = spliced(self._data, self._splices)
+        self._settle()
         if self._encoding.encoding == "utf-8":
-            return self._encoding.mark + data
-        return self._encoding.encode(data.decode())
+            data = self._encoding.mark + self._data
+        else:
+            data = self._encoding.encode(self._data.decode())
+        if self._read_again:
+            text = self._decoded(data)
+            if (text.mark, text.text.encode()) != (self._encoding.mark, self._data):
+                raise unreadable("it would be taken for text in another encoding", "the file")
+        return data
+
+    def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        with self._whole():
+            super().set(path, value, note=note)
+
+    def remove(self, path: Path) -> None:
+        with self._whole():
+            super().remove(path)
+
+    def move(self, path: Path, to: Path) -> None:
+        with self._whole():
+            super().move(path, to)
+
+    def reorder(self, path: Path, order: Sequence[int]) -> None:
+        with self._whole():
+            self._settle()  # what changes places is taken from the text as it is
+            super().reorder(path, order)
+            self._settle()
+
+    @contextmanager
+    def _whole(self) -> Iterator[None]:
+        """Take an edit back if it fails half way."""
+        if self._editing:
+            yield
+            return
+        state = [(name, getattr(self, name)) for name in self._state]
+        self._editing = True
+        try:
+            yield
+        except Exception:
+            for undo in reversed(self._undo):
+                undo()
+            for name, value in state:
+                setattr(self, name, value)
+            raise
+        finally:
+            self._editing = False
+            self._undo.clear()
+
+    def _put_member(self, parent: Spanned, at: int, node: Spanned) -> None:
+        """Put a node among the members of a container."""
+        members = self._members(parent)
+        members.insert(at, node)
+        parent.table = None
+        self._undo.append(lambda: _removed(parent, at))
+
+    def _take_member(self, node: Spanned) -> None:
+        """Take a node from among the members of its container."""
+        parent = node.parent
+        self._members(parent)  # all of them, of a list of which only some were looked at
+        at = self._position(node)
+        del parent.members[at]
+        parent.table = None
+        self._undo.append(lambda: _inserted(parent, at, node))
+
+    def _alter(self, node: Spanned, **values: Any) -> None:
+        """Change what is known of a node."""
+        before = {name: getattr(node, name) for name in values}
+        self._undo.append(lambda: _assign(node, before))
+        _assign(node, values)
 
     def _text(self, node: Spanned) -> str:
         return self._data[node.start : node.end].decode() if node.text is None else node.text
@@ -168,21 +241,31 @@ class SplicedDocument(TreeDocument[Spanned]):
         if old.parent is None:
             self._root = new
         elif old.parent.members is None:
-            old.parent.some[old.at] = new
+            some, at = old.parent.some, old.at
+            some[at] = new
+            self._undo.append(lambda: some.__setitem__(at, old))
         else:
-            old.parent.members[self._position(old)] = new
+            members, at = old.parent.members, self._position(old)
+            members[at] = new
             old.parent.table = None
+            self._undo.append(lambda: _exchanged(old, at))
+
+    def _add(self, parent: Spanned, node: Spanned, path: Path) -> None:
+        key = path[-1] if isinstance(path[-1], str) else None
+        self._alter(node, parent=parent, key=key)
+        self._append(parent, node, path)
 
     def _append(self, parent: Spanned, node: Spanned, path: Path) -> None:
-        parent = self._placed(parent)
-        node.parent = parent
+        if not self._has_room(parent):
+            there = self._path(parent)
+            self._settle()
+            parent = self._node(there)
+        self._alter(node, parent=parent)
         self._splice(self._put(parent, node, path))
         for _, inner in self._walk(node, ()):
-            if inner.kind == SCALAR:
-                inner.text = self._text(inner)
-            inner.start = -1
-        self._members(parent).append(node)
-        parent.table = None
+            text = self._text(inner) if inner.kind == SCALAR else None
+            self._alter(inner, text=text, **dict.fromkeys(_SPAN, -1))
+        self._put_member(parent, len(self._members(parent)), node)
 
     def _detach(self, node: Spanned) -> None:
         if not self._can_go(node):
@@ -190,28 +273,24 @@ class SplicedDocument(TreeDocument[Spanned]):
             self._settle()
             node = self._node(path)
         self._splice(self._without(node))
-        del node.parent.members[self._position(node)]
-        node.parent.table = None
+        self._take_member(node)
 
     def _rename(self, node: Spanned, key: str, path: Path) -> None:
         node = self._placed(node)
         self._splice(self._renamed(node, key, path))
-        node.key = key
         node.parent.table = None
+        self._alter(node, key=key)
 
-    def reorder(self, path: Path, order: Sequence[int]) -> None:
-        self._settle()  # what changes places is taken from the text as it is
-        node = self._node(self._full(path))
-        data, root, members = self._data, self._root, list(self._members(node))
-        super().reorder(path, order)
-        wanted = self._plain(node)
-        try:
-            self._settle()
-            if self.get(path) != wanted:
-                raise _differs(path)
-        except FormatError:
-            self._data, self._root, self._splices, node.members = data, root, [], members
-            raise
+    def _relocate(self, path: Path, to: Path) -> None:
+        holder = self._holder(to)
+        node = self._node(path)
+        begin, stop = self._extent(node) if node.start >= 0 else (0, 0)
+        moved = any(begin <= splice.start <= stop for splice in self._splices)
+        if node.start < 0 or moved or not (self._has_room(holder) and self._can_go(node)):
+            self._settle()  # what moves is taken from the text as it is
+            holder, node = self._node(to[:-1]), self._node(path)
+        self._detach(node)
+        self._add(holder, node, to)
 
     def _permute(self, node: Spanned, members: list[Spanned]) -> None:
         """The values of a list change places; what stands around them stays."""
@@ -225,14 +304,7 @@ class SplicedDocument(TreeDocument[Spanned]):
                 if here is not there
             ]
         )
-        node.members, node.some = list(members), None
-
-    def move(self, path: Path, to: Path) -> None:
-        node = self._node(path)
-        begin, stop = self._extent(node) if node.start >= 0 else (0, 0)
-        if node.start < 0 or any(begin <= s.start <= stop for s in self._splices):
-            self._settle()  # what moves is taken from the text as it is
-        super().move(path, to)
+        self._alter(node, members=list(members), some=None)
 
     def _placed(self, node: Spanned) -> Spanned:
         """Return a node, or the one that stands for it once the text is read again."""
@@ -256,44 +328,52 @@ class SplicedDocument(TreeDocument[Spanned]):
             if new.end > new.start:
                 first = bisect_left(kept, new.start, key=_start)
                 last = bisect_right(kept, new.end, key=_start)
-                kept[first:last] = [
+                before = kept[first:last]
+                after = [
                     old
-                    for old in kept[first:last]
+                    for old in before
                     if old.end > new.end
                     or (old.start == old.end and old.start in (new.start, new.end))
                 ]
-            insort_right(kept, new, key=_order)
+                if len(after) < len(before):
+                    kept[first:last] = after
+                    stop = first + len(after)
+                    self._undo.append(_restoring(kept, first, stop, before))
+            at = bisect_right(kept, _order(new), key=_order)
+            kept.insert(at, new)
+            self._undo.append(_restoring(kept, at, at + 1, []))
 
     def _settle(self) -> None:
         """Write the splices, read the text again and hold it against the tree that was meant."""
         if not self._splices:
             return
-        before, meant = self._data, self._root
-        self._data = spliced(before, self._splices)
+        state = {name: getattr(self, name) for name in self._state}
+        meant = self._root
         try:
+            self._data = spliced(self._data, self._splices)
             self._root = self._scan()
-            self._carry_over(meant)
+            self._carry_over(meant, state)
         except FormatError as error:
-            self._data, self._root = before, meant
-            raise FormatError(
-                f"the change cannot be written so that it reads back: {error.what}",
-                where=error.where,
-                remedy="Change it by hand.",
-            ) from error
+            _assign(self, state)
+            raise unreadable(error.what, error.where or "") from error
         self._splices = []
+        self._read_again = True
 
-    def _carry_over(self, meant: Spanned) -> None:
-        """Check the tree that was read against the one that was meant, and take its origins."""
+    def _carry_over(self, meant: Spanned, state: dict[str, Any]) -> None:
+        """Check the tree that was read against the one that was meant, and take its origins.
+
+        `state` is what was read before: the text that untouched nodes lie in.
+        """
         stack: list[tuple[Path, Spanned, Spanned]] = [((), meant, self._root)]
         while stack:
             path, old, new = stack.pop()
             new.origin, new.was_leaf, new.note = old.origin, old.was_leaf, old.note
             if SCALAR in (old.kind, new.kind):
-                empty = not (old.members or new.members) and self._text(new).strip() in _EMPTY
-                if old.kind != new.kind and not empty:
-                    raise _differs(path)
-                told = old.kind == SCALAR == new.kind and old.plain is not UNTOUCHED
-                if told and not same_value(self._written(old.plain), self._value(new)):
+                if old.kind == new.kind:
+                    same = self._reads_as(old, new, state)
+                else:
+                    same = self._same_in_other_form(old, new, state)
+                if not same:
                     raise _differs(path)
             elif old.members is not None:
                 olds, news = old.members, self._members(new)
@@ -306,11 +386,33 @@ class SplicedDocument(TreeDocument[Spanned]):
                     stack.append(((*path, at if one.key is None else one.key), one, other))
                 new.was_leaf = old.was_leaf and not news
             else:
+                if not self._same_unseen(old, new, state):
+                    raise _differs(path)
                 for at, one in (old.some or {}).items():
                     stack.append(((*path, at), one, self._fitting(new, at)[0][1]))
 
+    def _same_in_other_form(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        """Tell whether a container and a single value are the same: both are empty."""
+        if new.kind == SCALAR:
+            return not old.members and self._text(new).strip() in _EMPTY
+        return not self._members(new) and (old.text or "").strip() in _EMPTY
 
-_PLACES = ("start", "end", "key_start", "key_end", "begin", "stop", "token")
+    def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        """Tell whether a scalar was read with the value that was meant."""
+        if old.plain is not UNTOUCHED:
+            return same_value(self._written(old.plain), self._value(new))
+        text = old.text
+        if text is None:
+            text = state["_data"][old.start : old.end].decode()
+        return text == self._text(new)
+
+    def _same_unseen(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        """Tell whether a container is the same whose members nobody looked at, but for `some`."""
+        raise NotImplementedError
+
+
+_SPAN = ("start", "end", "key_start", "key_end", "begin", "stop")
+_PLACES = (*_SPAN, "token")
 _EMPTY = ("", "{}", "[]", "~", "null")
 
 
@@ -333,6 +435,42 @@ def _start(splice: Splice) -> int:
 
 def _order(splice: Splice) -> tuple[int, int]:
     return splice.start, splice.end
+
+
+def _removed(parent: Spanned, at: int) -> None:
+    del parent.members[at]  # type: ignore[union-attr]
+    parent.table = None
+
+
+def _inserted(parent: Spanned, at: int, node: Spanned) -> None:
+    parent.members.insert(at, node)  # type: ignore[union-attr]
+    parent.table = None
+
+
+def _exchanged(node: Spanned, at: int) -> None:
+    node.parent.members[at] = node
+    node.parent.table = None
+
+
+def _restoring(kept: list[Splice], first: int, last: int, before: list[Splice]) -> Callable[[], None]:
+    def restore() -> None:
+        kept[first:last] = before
+
+    return restore
+
+
+def _assign(target: Any, values: dict[str, Any]) -> None:
+    for name, value in values.items():
+        setattr(target, name, value)
+
+
+def unreadable(what: str, where: str) -> FormatError:
+    """Return the error for a change that would be read back as something else."""
+    return FormatError(
+        f"the change cannot be written so that it reads back: {what}",
+        where=where,
+        remedy="Change it by hand.",
+    )
 
 
 def _differs(path: Path) -> FormatError:

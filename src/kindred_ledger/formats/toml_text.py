@@ -130,16 +130,21 @@ class TomlDocument(SplicedDocument):
         text = line + self._newline if ends else self._newline + line
         return [Splice(at, at, text.encode())]
 
+    def _has_room(self, parent: Spanned) -> bool:
+        members = self._members(parent)
+        inline = not isinstance(parent.token, _Table)
+        unplaced = inline and members and all(member.start < 0 for member in members)
+        return super()._has_room(parent) and not unplaced
+
     def _put_inline(self, parent: Spanned, text: str) -> Splice:
         members = self._members(parent)
-        placed = [member for member in members if member.stop >= 0]
+        placed = [member for member in members if member.start >= 0]
         if not placed:
             close = parent.end - 1
             bare = self._data[parent.start + 1 : close].strip() == b""
             start = parent.start + 1 if bare else close
             pad = " " if parent.kind == MAPPING else ""
-            before = ", " if len(members) else ""
-            return Splice(start, close, f"{before}{pad}{text}{pad}".encode())
+            return Splice(start, close, f"{pad}{text}{pad}".encode())
         last = max(placed, key=lambda m: m.end)
         lead = self._data[last.begin : last.key_start if last.key_start >= 0 else last.start]
         lead = lead.replace(b",", b"")
@@ -150,6 +155,12 @@ class TomlDocument(SplicedDocument):
         if isinstance(node.token, _Table):
             return [Splice(start, end, b"") for start, end in sorted(set(node.token.lines))]
         parent = node.parent
+        if node.end < 0 or (parent.end < 0 and not isinstance(parent.token, _Table)):
+            raise FormatError(
+                "what dotted keys in a table in line make is not taken out",
+                where=format_path(self._path(node)),
+                remedy="Write it as a table in braces, by hand.",
+            )
         if isinstance(parent.token, _Table):
             return [Splice(node.begin, node.stop, b"")]
         at = self._position(node)

@@ -153,14 +153,12 @@ class TreeDocument(ABC, Generic[N]):
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
         path = self._full(path)
-        fresh = self._made(value, path)
-        for _, inner in self._walk(fresh, ()):
-            inner.note = note
         try:
             old = self._node(path)
         except UsageError:
-            self._insert(path, fresh)
+            self._insert(path, value, note)
             return
+        fresh = self._noted(value, path, note)
         if not (self._members(old) or self._members(fresh)):  # a leaf in a leaf's place
             fresh.origin, fresh.was_leaf = old.origin, old.was_leaf
             fresh.note = old.note or note
@@ -178,17 +176,28 @@ class TreeDocument(ABC, Generic[N]):
         if self.find(to):
             raise occupied(to)
         node = self._node(path)
+        if to[: len(path)] == path:
+            raise FormatError("a value cannot be moved into itself", where=format_path(path))
         if path[:-1] == to[:-1] and isinstance(to[-1], str) and node.key is not None:
             self._rename(node, to[-1], to)
             return
-        if to[: len(path)] == path:
-            raise FormatError("a value cannot be moved into itself", where=format_path(path))
         self._check_room(to)
+        self._relocate(path, to)
+
+    def _relocate(self, path: Path, to: Path) -> None:
+        """Take a value out and put it where nothing is.
+
+        Where it goes is found first: what goes out of a list gives those behind it other numbers.
+        """
+        holder = self._holder(to)
+        node = self._node(path)
         self._detach(node)
-        self._insert(to, node)
+        self._add(holder, node, to)
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
         node = self._node(self._full(path))
+        if node.kind == SCALAR:
+            raise not_reordered(path)
         if sorted(order) != list(range(len(self._members(node)))):
             raise UsageError("an order has every member once", where=format_path(path))
         self._permute(node, [node.members[at] for at in order])  # type: ignore[index]
@@ -281,19 +290,28 @@ class TreeDocument(ABC, Generic[N]):
             return [self._plain(member) for member in self._members(node)]
         return {member.key: self._plain(member) for member in self._members(node)}
 
-    def _insert(self, path: Path, node: N) -> None:
-        """Put a node where nothing is, making the mappings on the way."""
+    def _insert(self, path: Path, value: Any, note: str) -> None:
+        """Put a value where nothing is, in one piece with the mappings it needs."""
         self._check_room(path)
-        parent = self._root
-        for depth, part in enumerate(path[:-1]):
-            found = self._fitting(parent, part)
-            if found:
-                parent = found[0][1]
-                continue
-            made = self._made({}, path[: depth + 1])
-            self._add(parent, made, path[: depth + 1])
-            parent = made
-        self._add(parent, node, path)
+        depth = len(path) - 1
+        while depth and not self.find(path[:depth]):
+            depth -= 1
+        for part in reversed(path[depth + 1 :]):
+            value = {part: value}
+        self._add(self._node(path[:depth]), self._noted(value, path, note), path[: depth + 1])
+
+    def _holder(self, path: Path) -> N:
+        """Return the container that a path lies in, made if it is not there."""
+        if not self.find(path[:-1]):
+            self._insert(path[:-1], {}, "")
+        return self._node(path[:-1])
+
+    def _noted(self, value: Any, path: Path, note: str) -> N:
+        """Return a new node for plain values that carries a note."""
+        fresh = self._made(value, path)
+        for _, inner in self._walk(fresh, ()):
+            inner.note = note
+        return fresh
 
     def _add(self, parent: N, node: N, path: Path) -> None:
         node.parent = parent

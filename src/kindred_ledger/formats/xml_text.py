@@ -19,7 +19,7 @@ from .document import ANY, Path, format_path
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR
-from .xml_scan import scan
+from .xml_scan import Tags, scan
 
 __all__ = ["XmlDocument"]
 
@@ -32,13 +32,14 @@ _PIECE = re.compile(r"<!\[CDATA\[(.*?)\]\]>|([^<]+)|<", re.S)
 _ENTITIES = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 _XML_NAME = re.compile(r"[^\W\d][\w.:-]*")
 _UNHEARD = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
-_ASIDE = re.compile(rb"(<!--.*?-->|<\?.*?\?>)", re.S)
+_BLANK = b" \t\r\n"
+_ASIDE = re.compile(rb"<!\[CDATA\[.*?\]\]>|(<!--.*?-->|<\?.*?\?>)", re.S)
 
 
 class XmlDocument(SplicedDocument):
     """An XML file as a document; see the module for its paths."""
 
-    _safe = True  # escaped, any text reads back
+    _state = (*SplicedDocument._state, "_tags")
 
     def _decoded(self, data: bytes) -> Text:
         declared = _ENCODING.match(data)
@@ -72,7 +73,7 @@ class XmlDocument(SplicedDocument):
             and data[self._tags.starts[token + 1] + 1] == 0x2F
         ):
             close = int(self._tags.starts[token + 1])
-            if data.find(b"<!--", end, close) < 0 and data.find(b"<?", end, close) < 0:
+            if not any(match[1] for match in _ASIDE.finditer(data, end, close)):
                 node.kind, node.start, node.end = SCALAR, end, close
                 return node
         node.start = start
@@ -128,18 +129,67 @@ class XmlDocument(SplicedDocument):
 
     def _add_texts(self, start: int, end: int, texts: list[Spanned]) -> None:
         """Note the text of a gap between tags, without the space and the comments around it."""
-        if start == end or not self._data[start:end].strip():
+        if start == end or not self._data[start:end].strip(_BLANK):
             return
-        at = start
-        for piece in _ASIDE.split(self._data[start:end]):
-            if piece.strip() and not piece.startswith((b"<!--", b"<?")):
-                begin = at + len(piece) - len(piece.lstrip())
-                stop = at + len(piece.rstrip())
+        asides = [m.span() for m in _ASIDE.finditer(self._data, start, end) if m[1]]
+        for at, until in zip(
+            (start, *(stop for _, stop in asides)), (*(at for at, _ in asides), end), strict=True
+        ):
+            begin, stop = self._stripped(at, until)
+            if begin < stop:
                 texts.append(Spanned(SCALAR, start=begin, end=stop, begin=begin, stop=stop))
-            at += len(piece)
+
+    def _stripped(self, start: int, end: int) -> tuple[int, int]:
+        """Return a span without the space at its ends."""
+        text = self._data[start:end]
+        begin = start + len(text) - len(text.lstrip(_BLANK))
+        return begin, max(begin, start + len(text.rstrip(_BLANK)))
 
     def _value(self, node: Spanned) -> str:
         return _resolved(self._text(node))
+
+    def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        if old.plain is not UNTOUCHED or super()._reads_as(old, new, state):
+            return super()._reads_as(old, new, state)
+        text = old.text
+        if text is None:
+            text = state["_data"][old.start : old.end].decode()
+        return _resolved(text) == self._value(new)
+
+    def _same_in_other_form(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        """An element that lost all but its text is that text."""
+        if new.kind == SCALAR and len(old.members or ()) == 1:
+            (text,) = old.members or ()
+            if text.key == TEXT and text.kind == SCALAR:
+                new.origin, new.was_leaf, new.note = text.origin, text.was_leaf, text.note
+                start, end = self._stripped(new.start, new.end)
+                bare = Spanned(SCALAR, start=start, end=end, token=new.token)
+                return self._reads_as(text, bare, state)
+        return super()._same_in_other_form(old, new, state)
+
+    def _same_unseen(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        if old.kind != LIST:
+            return self._body(old.token, state["_tags"], state["_data"]) == self._body(
+                new.token, self._tags, self._data
+            )
+        if new.kind != LIST or new.token is None or len(old.token) != len(new.token):
+            return False
+        seen = old.some or {}
+        return all(
+            self._body(one, state["_tags"], state["_data"])
+            == self._body(other, self._tags, self._data)
+            for at, (one, other) in enumerate(zip(old.token, new.token, strict=True))
+            if at not in seen
+        )
+
+    @staticmethod
+    def _body(token: int, tags: Tags, data: bytes) -> bytes:
+        """Return the text of an element behind its name, to its closing tag."""
+        start, end = tags.span(token)
+        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
+        if data[end - 2] != 0x2F:
+            end = tags.span(tags.nesting.inside(token)[1])[0]
+        return data[name_end:end]
 
     def _fitting(self, node: Spanned, part: str | int) -> list[tuple[str | int, Spanned]]:
         """Look at one element of many without making them all."""
@@ -259,6 +309,8 @@ class XmlDocument(SplicedDocument):
             text = indent + self._moving(name, node, indent)
             return [Splice(end, end, text.encode())]
         key = str(node.key)
+        if not _is_element(key) and node.kind != SCALAR:
+            raise FormatError("only text can be put there", where=format_path(path))
         tag_start, tag_end = self._tags.span(parent.token)
         empty = self._is_empty_tag(parent)
         if key.startswith("@"):
@@ -301,20 +353,31 @@ class XmlDocument(SplicedDocument):
             start = at - (2 if at > 1 and self._data[at - 2] == 0x0D else 1)
         return start, end
 
+    def _has_room(self, parent: Spanned) -> bool:
+        if parent.kind == LIST:
+            return bool(self._members(parent)) and self._members(parent)[-1].start >= 0
+        if not super()._has_room(parent):
+            return False
+        return self._has_elements(parent) or all(m.start >= 0 for m in self._members(parent))
+
+    def _can_go(self, node: Spanned) -> bool:
+        if node.kind == LIST:
+            return all(member.start >= 0 for member in self._members(node))
+        return super()._can_go(node)
+
     def _detach(self, node: Spanned) -> None:
-        node = self._placed(node)
+        if not self._can_go(node):
+            path = self._path(node)
+            self._settle()
+            node = self._node(path)
         if node.kind == LIST:
             for member in reversed(self._members(node)):
                 self._splice(self._without(member))
         else:
             self._splice(self._without(node))
-        self._drop(node)
+        self._take_member(node)
         if node.parent.kind == LIST and not node.parent.members:
-            self._drop(node.parent)
-
-    def _drop(self, node: Spanned) -> None:
-        del node.parent.members[self._position(node)]
-        node.parent.table = None
+            self._take_member(node.parent)
 
     def _renamed(self, node: Spanned, key: str, path: Path) -> list[Splice]:
         if key.startswith("@") != str(node.key).startswith("@") or TEXT in (key, node.key):
@@ -334,84 +397,116 @@ class XmlDocument(SplicedDocument):
         return out
 
     def move(self, path: Path, to: Path) -> None:
-        path, to = self._full(path), self._full(to)
-        same_parent = path[:-2] == to[:-2] and len(path) == len(to) > 1
-        if same_parent and path[-1] == to[-1] == 0 and _is_element(path[-2]):
-            group = self._node(path[:-1])
-            if len(self._members(group)) == 1 and not self.find(to):
-                self._rename(group, str(to[-2]), to[:-1])
-                return
-        super().move(path, to)
+        with self._whole():
+            path, to = self._full(path), self._full(to)
+            group = self._node(path)
+            if group.kind != LIST and path[-1] == 0 and group.parent is not None:
+                group = group.parent
+            renamed = to[-1] == 0 and len(to) > 1 and to[:-2] == self._path(group)[:-1]
+            if group.kind == LIST and renamed and not self.find(to[:-1]):
+                if path[-1] != 0 or len(self._members(group)) == 1:
+                    self._rename(group, str(to[-2]), to[:-1])
+                    return
+            if self._node(path).kind == LIST:
+                raise FormatError("elements are moved one by one", where=format_path(path))
+            super().move(path, to)
+
+    def _relocate(self, path: Path, to: Path) -> None:
+        """Put an element into the list of its name, or an attribute or text into its element."""
+        depth = len(to) - 1
+        if isinstance(to[-1], int) and not self.find(to[:-1]):
+            depth -= 1
+        if depth and not self.find(to[:depth]):
+            self._insert(to[:depth], {}, "")
+        self._settle()  # what moves is taken from the text as it is
+        holder, node = self._node(to[:depth]), self._node(path)
+        if _is_element(to[depth]) and self._text_alone(holder):
+            raise self._no_room(to, holder)
+        self._detach(node)
+        self._put_in(holder, node, to[: depth + 1])
+
+    def _put_in(self, holder: Spanned, node: Spanned, path: Path) -> None:
+        """Put a node behind the members of an element, or of a list of elements."""
+        holder = self._opened(holder)
+        if not _is_element(path[-1]):
+            self._add(holder, node, path)
+            return
+        group = Spanned(LIST, members=[node], plain=None, note=node.note)
+        self._alter(node, parent=group, key=None)
+        self._add(holder, group, path)
+
+    def _opened(self, element: Spanned) -> Spanned:
+        """Return an element as one that has members; its text becomes one of them."""
+        if element.kind != SCALAR or element.token is None:
+            return element
+        element = self._placed(element)
+        start, end = self._stripped(element.start, element.end)
+        members = []
+        if start < end and not self._is_empty_tag(element):
+            text = Spanned(SCALAR, key=TEXT, start=start, end=end, begin=start, stop=end)
+            text.parent, text.origin, text.was_leaf = element, element.origin, element.was_leaf
+            text.note, text.plain, text.text = element.note, element.plain, element.text
+            members.append(text)
+        self._alter(
+            element, kind=MAPPING, members=members, plain=UNTOUCHED, text=None,
+            start=self._tags.span(element.token)[0], was_leaf=element.was_leaf and not members,
+        )  # fmt: skip
+        return element
+
+    def _text_alone(self, node: Spanned) -> bool:
+        """Tell whether a node is an element that holds text and nothing else."""
+        return node.kind == SCALAR and bool(self._text(node).strip())
+
+    def _no_room(self, path: Path, node: Spanned) -> FormatError:
+        return FormatError(
+            f"nothing can be put there: it lies in a {node.kind}", where=format_path(path)
+        )
 
     def _check_room(self, path: Path) -> None:
-        if len(path) > 1 and path[-1] == 0 and _is_element(path[-2]):
-            path = path[:-1]
-        super()._check_room(tuple(p for p in path if p != 0) if self._missing(path) else path)
+        """Raise unless a path leads behind the last element of a name, or to what is to be made."""
+        node: Spanned | None = self._root
+        for depth, part in enumerate(path):
+            found = self._fitting(node, part) if node is not None and part != ANY else []
+            if found:
+                node = found[0][1]
+                continue
+            if isinstance(part, int):
+                in_list = node is not None and node.kind == LIST
+                fits = part == (len(self._members(node)) if node is not None and in_list else 0)
+                fits = fits and (in_list or (depth > 0 and node is None))
+            elif node is None:
+                fits = part != ANY and _is_element(path[depth - 1]) | (path[depth - 1] == 0)
+            else:
+                element = node.kind == MAPPING or (node.kind == SCALAR and node.token is not None)
+                taken = _is_element(part) and self._text_alone(node)
+                fits = part != ANY and element and not taken
+            if not fits:
+                raise self._no_room(path[: depth + 1], node or self._root)
+            node = None
 
-    def _missing(self, path: Path) -> bool:
-        return len(path) > 1 and not self.find(path[:-1])
-
-    def _insert(self, path: Path, node: Spanned) -> None:
-        """Put a node where nothing is; parents that are not there are made in one piece with it."""
+    def _insert(self, path: Path, value: Any, note: str) -> None:
+        self._check_room(path)
         depth = len(path) - 1
         while depth and not self.find(path[:depth]):
             depth -= 1
-        while (
-            depth
-            and isinstance(path[depth], int)
-            and not self._fitting(self._node(path[:depth]), path[depth])
-            and path[depth] == 0
-        ):
+        if path[depth] == 0 and self._node(path[:depth]).kind != LIST:
             depth -= 1
-        missing = path[depth:]
-        names = [part for part in missing if part != 0]
-        if any(isinstance(part, int) for part in names[1:]):
-            raise FormatError("nothing can be put there", where=format_path(path))
-        if len(names) > 1 and node.plain is UNTOUCHED:
-            raise FormatError(
-                "what it should move into is not there", where=format_path(path),
-                remedy="Make that first.",
-            )  # fmt: skip
-        for name in reversed(names[1:]):
-            outer = Spanned(MAPPING, plain={}, members=[node], note=node.note)
-            node.parent, node.key = outer, str(name)
-            if _is_element(name):
-                self._into_list(node)
-            node = outer
-        parent = self._node(path[:depth])
-        if names and isinstance(names[0], str):
-            node.key = names[0]
-            node.parent = parent
-            if (
-                parent.kind == SCALAR
-                and parent.token is not None
-                and not self._text(parent).strip()
-            ):
-                parent = self._placed(parent)
-                parent.kind, parent.members, parent.was_leaf = MAPPING, [], False
-                parent.start = self._tags.span(parent.token)[0]
-            if parent.kind != MAPPING:
-                raise FormatError(
-                    f"nothing can be put there: it lies in a {parent.kind}", where=format_path(path)
-                )
-            if _is_element(names[0]):
-                group = Spanned(LIST, key=node.key, members=[node], plain=None)
-                node.parent, node.key = group, None
-                self._append(parent, group, path)
-                return
-        self._add(parent, node, (*path[:depth], missing[0]))
+        for part in reversed(path[depth + 1 :]):
+            value = value if isinstance(part, int) else {part: value}
+        node, holder = self._noted(value, path, note), self._node(path[:depth])
+        if holder.kind == LIST:
+            self._add(holder, node, path[: depth + 1])
+        else:
+            self._put_in(holder, node, path[: depth + 1])
 
     def _moving(self, name: str, node: Spanned, indent: str) -> str:
         """Return an element of a name: what was made, or text that moves as it is."""
-        if node.plain is not UNTOUCHED or node.start < 0:
+        if node.plain is not UNTOUCHED:
             return self._rendered(name, node, indent)
         if node.token is None:
             return f"<{name}>{escape(self._value(node))}</{name}>"
-        text = self._data[node.key_end : self._span(node)[1]]
-        if not self._is_empty_tag(node):
-            close = self._tags.span(self._tags.nesting.inside(node.token)[1])[0]
-            text = self._data[node.key_end : close] + f"</{name}>".encode()
-        return f"<{name}{text.decode()}"
+        body = self._body(node.token, self._tags, self._data).decode()
+        return f"<{name}{body}" + ("" if self._is_empty_tag(node) else f"</{name}>")
 
     def _rendered(self, name: str, node: Spanned, indent: str) -> str:
         """Return a made node as an element."""
@@ -429,7 +524,7 @@ class XmlDocument(SplicedDocument):
                 self._check_name(key[1:], (key,))
                 attributes += f' {key[1:]}="{self._scalar_text(member.plain, (key,), None)}"'
             elif key == TEXT:
-                children += escape(str(self._written(member.plain)))
+                children += self._scalar_text(member.plain, (key,), member)
             else:
                 each = self._members(member) if member.kind == LIST else [member]
                 children += "".join(step + self._rendered(key, one, step) for one in each)

@@ -17,7 +17,7 @@ import yaml
 from msgspec import Struct
 
 from ..errors import FormatError
-from .document import Path, format_path
+from .document import Path, format_path, same_value
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
 from .tree import LIST, MAPPING, SCALAR
 
@@ -35,15 +35,19 @@ _WORDS = {
 }
 _SAFE = re.compile(r"[A-Za-z_/.][\w ./+()-]*(?:[:][\w/]+[\w ./+()-]*)*")
 _LONGEST_INT = 4000
+_CORE = "tag:yaml.org,2002:"
+_CORE_TAG = re.compile(r"!!\w+\s*")
 
 
 class _Style(Struct, frozen=True):
-    """How a node is written: `flow` of containers; quotes and the value of scalars."""
+    """How a node is written: `flow` of containers; quotes and the value of scalars; its properties."""
 
     flow: bool = False
     quote: str = ""  # ' " | > or none
     value: Any = None
     column: int = 0  # of a container in block style, in characters
+    properties: str = ""  # its anchor and tag, and the space behind them
+    properties_at: int = -1  # where they begin
 
 
 class YamlDocument(SplicedDocument):
@@ -80,6 +84,11 @@ class YamlDocument(SplicedDocument):
     def _written(self, value: Any) -> Any:
         return Decimal(str(value)) if isinstance(value, float) else value
 
+    def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
+        if old.plain is not UNTOUCHED:
+            return super()._reads_as(old, new, state)
+        return same_value(old.token.value, self._value(new))
+
     # ---- editing -------------------------------------------------------------------------
 
     def _scalar_text(self, value: Any, path: Path, instead: Spanned | None) -> str:
@@ -107,6 +116,15 @@ class YamlDocument(SplicedDocument):
         text = node.text if node.kind == SCALAR else self._flow(node)
         assert text is not None
         start, end = instead.start, instead.end
+        properties = instead.token.properties
+        if properties and (node.kind != instead.kind or not isinstance(node.plain, str)):
+            if "&" in properties or not _CORE_TAG.fullmatch(properties):
+                raise FormatError(
+                    f"a value of another kind cannot have its properties, {properties.strip()}",
+                    where=format_path(path),
+                    remedy="Change it by hand.",
+                )
+            start = instead.token.properties_at
         if start == end and self._data[start - 1 : start] not in (b" ", b"\t", b"\n", b""):
             text = " " + text
         elif instead.kind == SCALAR and instead.token.quote in ("|", ">"):
@@ -181,17 +199,22 @@ class YamlDocument(SplicedDocument):
         return len(self._data) if end < 0 else end + 1
 
     def _flow(self, node: Spanned) -> str:
+        """Return a node in flow style, with its anchor and tag if it moves."""
+        moved = node.plain is UNTOUCHED and node.token is not None
+        properties = node.token.properties if moved else ""
         if node.kind == SCALAR:
             text = self._text(node)
-            style = node.token
-            if node.plain is UNTOUCHED and style and style.quote in ("|", ">"):
-                return json.dumps(style.value, ensure_ascii=False)
-            return text
+            if moved and node.token.quote in ("|", ">"):
+                text = json.dumps(node.token.value, ensure_ascii=False)
+            elif moved and not node.token.quote:
+                text = _in_one_line(text, node.token.value)
+            return properties + text
         parts = [self._flow(member) for member in self._members(node)]
         if node.kind == LIST:
-            return f"[{', '.join(parts)}]"
+            return f"{properties}[{', '.join(parts)}]"
         keys = [_key_text(str(member.key)) for member in self._members(node)]
-        return "{" + ", ".join(f"{k}: {p}" for k, p in zip(keys, parts, strict=True)) + "}"
+        pairs = ", ".join(f"{k}: {p}" for k, p in zip(keys, parts, strict=True))
+        return f"{properties}{{{pairs}}}"
 
     def _block(self, node: Spanned, indent: str, *, in_list: bool = False) -> str:
         """Return what follows the key and its colon, or the dash."""
@@ -213,12 +236,12 @@ class _Reader:
         self._data = data
         self._offsets = offsets
         self._events: Any = yaml.parse(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
-        self._anchors: dict[str, Any] = {}
+        self._anchors: dict[str, Any] = {}  # values of scalars; UNTOUCHED of containers
 
     def document(self) -> Spanned:
         documents: list[Spanned] = []
         stack: list[Spanned] = []
-        keys: list[tuple[str, int, int] | None] = []
+        keys: list[tuple[str, int, int, int] | None] = []  # with where their properties begin
         skipping = 0  # inside a key that is no scalar
         event: Any
         for event in self._events:
@@ -229,10 +252,9 @@ class _Reader:
                 if skipping:
                     skipping -= 1
                     if not skipping:
-                        start, _, _ = keys[-1]  # type: ignore[misc]
-                        begin = int(start)
+                        _, start, _, begin = keys[-1]  # type: ignore[misc]
                         end = self._at(event.end_mark)
-                        keys[-1] = (self._data[begin:end].decode(), begin, end)
+                        keys[-1] = (self._data[start:end].decode(), start, end, begin)
                     continue
                 node = stack.pop()
                 keys.pop()
@@ -241,23 +263,25 @@ class _Reader:
                     node.end = max([node.start, *(m.end for m in node.members or ())])
                 continue
             if skipping:
+                self._name(event, kind)
                 skipping += kind.endswith("StartEvent")
                 continue
             if stack and stack[-1].kind == MAPPING and keys[-1] is None:
                 start, end = self._span(event)
+                begin = self._at(event.start_mark)
+                self._name(event, kind)
                 if kind.endswith("StartEvent"):
-                    keys[-1] = (str(start), start, -1)
+                    keys[-1] = ("", start, -1, begin)
                     skipping = 1
                 else:
                     text = self._data[start:end].decode()
-                    keys[-1] = (event.value if kind == "ScalarEvent" else text, start, end)
+                    keys[-1] = (event.value if kind == "ScalarEvent" else text, start, end, begin)
                 continue
             node = self._node(event, kind)
             if stack:
                 parent = stack[-1]
                 if parent.kind == MAPPING:
-                    node.key, node.key_start, node.key_end = keys[-1]  # type: ignore[misc]
-                    node.begin = node.key_start
+                    node.key, node.key_start, node.key_end, node.begin = keys[-1]  # type: ignore[misc]
                     keys[-1] = None
                 elif not parent.token.flow:
                     node.begin = self._dash(node.begin, parent)
@@ -290,25 +314,39 @@ class _Reader:
         begin = self._at(event.start_mark)
         if kind == "AliasEvent":
             text = self._data[start:end].decode()
-            value = self._anchors.get(event.anchor, text)
+            if event.anchor not in self._anchors:
+                raise FormatError(
+                    f"this is no valid YAML: nothing before {text} has that anchor",
+                    where=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}",
+                )
+            value = self._anchors[event.anchor]
+            value = text if value is UNTOUCHED else value
             return Spanned(SCALAR, start=start, end=end, begin=begin, token=_Style(value=value))
+        properties = self._data[begin:start].decode() if start > begin else ""
+        self._name(event, kind)
         if kind == "ScalarEvent":
-            value = event.value
             quote = event.style or ""
-            if not quote and event.tag is None:
-                value = _resolved(value)
-            if event.anchor:
-                self._anchors[event.anchor] = value
-            token = _Style(quote=quote, value=value)
+            token = _Style(
+                quote=quote, value=_scalar(event), properties=properties, properties_at=begin
+            )
             return Spanned(SCALAR, start=start, end=end, begin=begin, token=token)
-        if event.anchor:
-            self._anchors.pop(event.anchor, None)
-        style = _Style(flow=bool(event.flow_style), column=event.start_mark.column)
-        of = MAPPING if kind.startswith("Mapping") else LIST
-        if not style.flow and (event.anchor or event.tag):
+        column = event.start_mark.column
+        if not event.flow_style and properties:
             line = self._data.rfind(b"\n", 0, start) + 1
-            style = _Style(column=len(self._data[line:start].decode()))
+            column = len(self._data[line:start].decode())
+        style = _Style(
+            flow=bool(event.flow_style),
+            column=0 if event.flow_style else column,
+            properties=properties,
+            properties_at=begin,
+        )
+        of = MAPPING if kind.startswith("Mapping") else LIST
         return Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
+
+    def _name(self, event: Any, kind: str) -> None:
+        """Note what an anchor stands for from here on."""
+        if kind != "AliasEvent" and event.anchor:
+            self._anchors[event.anchor] = _scalar(event) if kind == "ScalarEvent" else UNTOUCHED
 
     def _span(self, event: Any) -> tuple[int, int]:
         start, end = self._at(event.start_mark), self._at(event.end_mark)
@@ -322,6 +360,21 @@ class _Reader:
 
     def _at(self, mark: Any) -> int:
         return mark.index if self._offsets is None else int(self._offsets[mark.index])
+
+
+def _scalar(event: Any) -> Any:
+    """Return the value of a scalar; one with a tag of its own is its text."""
+    tag = (event.tag or "").removeprefix(_CORE)
+    if event.tag is None and not event.style:
+        return _resolved(event.value)
+    return _resolved(event.value) if tag in ("int", "float", "bool", "null") else event.value
+
+
+def _in_one_line(text: str, value: Any) -> str:
+    """Return a plain scalar that goes on in further lines, or holds what flow style ends at, quoted."""
+    if isinstance(value, str) and not text.startswith("*") and re.search(r"[\n,\[\]{}]", text):
+        return json.dumps(value, ensure_ascii=False)
+    return text
 
 
 def _resolved(text: str) -> Any:

@@ -1,0 +1,376 @@
+"""Sequences of edits, held against the same edits on plain values, read by parsers of somebody else."""
+
+from __future__ import annotations
+
+import copy
+import json
+import unittest
+from collections import Counter
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any, ClassVar
+
+import cbor2
+import msgpack
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from kindred_ledger.errors import KindredError
+from kindred_ledger.formats import Document, Path, decode
+from tests.formats.plain import READERS, UnreadError, read_plain
+from tests.formats.test_documents import TEXTS, _packed, databases
+from tests.support import law
+
+_NESTED = ("json", "toml", "yaml", "msgpack", "cbor")
+_ORDERED = ("json", "msgpack", "cbor", "csv", "text")
+_FLAT = ("ini", "csv", "text")
+
+_odd_texts = st.sampled_from(
+    ("", " x", "a: b", "# c", "true", "1", "1.10", "~", "ü", "it's", 'a "b"', "- x", "*x", "&x", "!t",
+     "a,b", "a;b", "<b>", "a & b", "]]>", "x # y", "x ; y", "[a]", "{a", "null", "1979-05-27", "\ttab")
+)  # fmt: skip
+_scalars = st.one_of(
+    st.integers(-(2**40), 2**40),
+    st.booleans(),
+    st.none(),
+    st.sampled_from((Decimal("2.50"), Decimal("-0.5"))),
+    _odd_texts,
+    _odd_texts,
+    st.sampled_from(("two\nlines", "ends\n", "\n", "a\r\nb")),
+)
+_keys = st.sampled_from(("alpha", "new", "a b", "ü", "true", "1", "a.b", 'q"', "#", "x: y", ";k", "k]", "-"))
+_values = st.recursive(
+    _scalars,
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(_keys, inner, max_size=3)),
+    max_leaves=4,
+)
+
+
+def _encoded(texts: st.SearchStrategy[str]) -> st.SearchStrategy[bytes]:
+    encodings = st.sampled_from(("utf-8", "utf-8", "utf-8-sig", "utf-16"))
+    return st.tuples(texts, encodings).map(lambda drawn: drawn[0].encode(drawn[1]))
+
+
+@st.composite
+def _block_yaml(draw: Callable[..., Any]) -> str:
+    """Return a YAML file of what the plainer strategy has not: block scalars, anchors, tags, odd ends."""
+    value = st.sampled_from(
+        ("1", "|\n  one\n  two", ">-\n  folded\n  on", "|+\n  kept\n", "&here 7", "!!str 5", "'q'",
+         "&m\n  in: 1\n  at: 2", "\n  - 1\n  - two", "\n  in: 1\n  deep:\n    at: x", "[1, 2]", "{a: 1}", "")
+    )  # fmt: skip
+    lines = [f"{key}: {draw(value)}" for key in draw(st.lists(_plain_keys, unique=True, max_size=4, min_size=1))]
+    if any("&here" in line for line in lines):
+        lines.append("alias: *here")
+    return "\n".join(lines) + draw(st.sampled_from(("\n", "", "\n# end\n", "\n...\n")))
+
+
+_plain_keys = st.sampled_from(("alpha", "beta", "c1", "Delta", "eps"))
+
+
+@st.composite
+def _dotted_toml(draw: Callable[..., Any]) -> str:
+    """Return a TOML file of what the plainer strategy has not: dotted keys and tables."""
+    head = draw(st.sampled_from(("", "a.x = 1\na.y.z = 2\n", 'b."q r".s = 1 # why\n', "e = {f.g = 1}\n")))
+    body = draw(st.sampled_from(("", "[c.d]\nx = 1\n", "[c]\nd.e = 1\n[c.f]\ng = [1, 2]\n", "[[h]]\ni.j = 1\n[[h]]\n")))
+    return head + body.removesuffix(draw(st.sampled_from(("", "\n"))))
+
+
+@st.composite
+def _odd_ini(draw: Callable[..., Any]) -> str:
+    """Return an INI file with values that go on in indented lines."""
+    lines = draw(st.lists(st.sampled_from(("[A]", "[B]", "k = 1", "k2=v", "   more", "m: 1", "", "; c")), max_size=7))
+    return draw(st.sampled_from(("\n", "\r\n"))).join(lines)
+
+
+@st.composite
+def _odd_csv(draw: Callable[..., Any]) -> str:
+    """Return a CSV file with line ends of every kind, and of one column."""
+    ends = st.sampled_from(("\n", "\r\n", "\r"))
+    count = draw(st.integers(1, 3))
+    cell = st.sampled_from(("1", "words", '"q"', "", '"a""b"'))
+    rows = [["one", "two", "three"][:count]]
+    rows += draw(st.lists(st.lists(cell, min_size=count, max_size=count), max_size=4))
+    text = "".join(",".join(row) + draw(ends) for row in rows)
+    return text if draw(st.booleans()) else text.rstrip("\r\n")
+
+
+STRATEGIES: dict[str, st.SearchStrategy[bytes]] = {
+    **{codec: _encoded(texts) for codec, texts in TEXTS.items()},
+    "yaml": _encoded(st.one_of(TEXTS["yaml"], _block_yaml())),
+    "toml": st.one_of(TEXTS["toml"], _dotted_toml()).map(str.encode),
+    "ini": _encoded(st.one_of(TEXTS["ini"], _odd_ini())),
+    "csv": _encoded(st.one_of(TEXTS["csv"], _odd_csv())),
+    "msgpack": _packed.map(msgpack.packb),
+    "cbor": _packed.map(cbor2.dumps),
+    "sqlite": databases(),
+}
+
+
+WHY = Counter()
+def is_element(part: Any) -> bool:
+    return isinstance(part, str) and part[:1] != "@" and part != "text()"
+
+
+class RefusedError(Exception):
+    """The plain values have no such place."""
+
+
+class Plain:
+    """The plain values of a file, and what edits do to them."""
+
+    def __init__(self, codec: str, value: Any) -> None:
+        self.codec, self.value = codec, value
+
+    def at(self, path: Path) -> Any:
+        value = self.value
+        for part in path:
+            if not isinstance(value, (dict, list)):
+                raise RefusedError
+            try:
+                value = value[part]
+            except (KeyError, IndexError, TypeError) as error:
+                raise RefusedError from error
+        return value
+
+    def has(self, path: Path) -> bool:
+        try:
+            self.at(path)
+        except RefusedError:
+            return False
+        return True
+
+    def paths(self) -> list[Path]:
+        """Return the paths of all values but the root."""
+        found: list[Path] = []
+        waiting: list[tuple[Path, Any]] = [((), self.value)]
+        while waiting:
+            path, value = waiting.pop()
+            keys = list(value) if isinstance(value, dict) else range(len(value)) if isinstance(value, list) else ()
+            for key in keys:
+                found.append((*path, key))
+                waiting.append(((*path, key), value[key]))
+        return found
+
+    def full(self, path: Path) -> Path:
+        """Return a path in XML with the index of each element, 0 where it was left out."""
+        out: list[str | int] = []
+        for at, part in enumerate(path if self.codec == "xml" else ()):
+            out.append(part)
+            follows = path[at + 1] if at + 1 < len(path) else None
+            if is_element(part) and not isinstance(follows, int):
+                there = self.at(tuple(out)) if self.has(tuple(out)) else [0]
+                out += [0] if len(there) == 1 else []
+        return tuple(out) if self.codec == "xml" else path
+
+    def opened(self, path: Path, part: str | int) -> None:
+        """Make an element of text one that has members, if that may be."""
+        text = self.at(path)
+        if self.codec == "xml" and isinstance(text, str) and isinstance(part, str):
+            if text.strip() and is_element(part):
+                raise RefusedError
+            made = {"text()": text.strip()} if text.strip() else {}
+            if path:
+                self.at(path[:-1])[path[-1]] = made
+            else:
+                self.value = made
+
+    def room(self, path: Path) -> Any:
+        """Return the container a path lies in; mappings on the way are made."""
+        for depth, part in enumerate(path):
+            if not self.has(path[: depth + 1]):
+                self.opened(path[:depth], part)
+                break
+        value = self.value
+        for depth, part in enumerate(path[:-1]):
+            if not self.has(path[: depth + 1]):
+                self.put(value, part, [] if isinstance(path[depth + 1], int) and self.codec in ("xml", "csv", "sqlite") else {})
+            value = value[part]
+        return value
+
+    def put(self, holder: Any, part: Any, value: Any) -> None:
+        if isinstance(holder, dict) and isinstance(part, str):
+            holder[part] = value
+        elif isinstance(holder, list) and isinstance(part, int) and part <= len(holder):
+            holder[part : part + 1] = [value]
+        else:
+            raise RefusedError
+
+    def set(self, path: Path, value: Any) -> None:
+        path = self.full(path)
+        self.put(self.room(path), path[-1], self.written(value))
+
+    def written(self, value: Any) -> Any:
+        """Return a value as files of this kind hold it."""
+        if self.codec not in (*_FLAT, "xml"):
+            return copy.deepcopy(value)
+        if isinstance(value, list):
+            return [self.written(inner) for inner in value]
+        if isinstance(value, dict):
+            made = {key: self.written(inner) for key, inner in value.items()}
+            if self.codec == "xml":
+                made = {k: [v] if is_element(k) and not isinstance(v, list) else v for k, v in made.items()}
+            return made
+        return str(value).lower() if isinstance(value, bool) else "" if value is None else str(value)
+
+    def remove(self, path: Path) -> None:
+        path = self.full(path)
+        self.at(path)
+        del self.at(path[:-1])[path[-1]]
+        self.tidy(path[:-1])
+
+    def tidy(self, path: Path) -> None:
+        """Take out a name in XML that has no elements left."""
+        if self.codec == "xml" and path and self.at(path) == []:
+            del self.at(path[:-1])[path[-1]]
+
+    def move(self, path: Path, to: Path) -> None:
+        path, to = self.full(path), self.full(to)
+        if self.has(to) or to[: len(path)] == path:
+            raise RefusedError
+        value, holder = self.at(path), self.at(path[:-1])
+        if path[:-1] == to[:-1] and isinstance(holder, dict) and isinstance(to[-1], str):
+            pairs = [(to[-1] if key == path[-1] else key, inner) for key, inner in holder.items()]
+            holder.clear()
+            holder.update(pairs)
+            return
+        room = self.room(to)
+        if isinstance(room, list) and to[-1] != len(room):
+            raise RefusedError
+        del holder[path[-1]]
+        self.tidy(path[:-1])
+        self.put(room, len(room) if isinstance(room, list) else to[-1], value)
+
+    def reorder(self, path: Path, order: list[int]) -> None:
+        value = self.at(path)
+        if not isinstance(value, (dict, list)):
+            raise RefusedError
+        if isinstance(value, list):
+            value[:] = [value[at] for at in order]
+        else:
+            pairs = list(value.items())
+            value.clear()
+            value.update([pairs[at] for at in order])
+
+
+def draw_edit(draw: Callable[..., Any], plain: Plain) -> tuple[Any, ...]:
+    """Return an edit that often makes sense: its name and its arguments."""
+    paths = plain.paths()
+    kind = draw(st.sampled_from(("set", "set", "remove", "move", "move", "reorder", "append")))
+    holders = [path for path in [(), *paths] if isinstance(plain.at(path), (dict, list))]
+    path = draw(st.sampled_from(paths)) if paths else ("new",)
+    if kind == "remove":
+        return "remove", path
+    holder = draw(st.sampled_from(holders)) if holders else ()
+    inside = plain.at(holder)
+    if kind == "reorder":
+        return "reorder", holder, draw(st.permutations(range(len(inside)))) if isinstance(inside, (dict, list)) else []
+    fresh: Path = (*holder, len(inside) if isinstance(inside, list) else draw(_keys))
+    if draw(st.integers(0, 3)) == 0:
+        fresh = (*fresh, draw(_keys))
+    if kind == "move":
+        return "move", path, fresh
+    return "set", fresh if kind == "append" else path, draw(_values)
+
+
+def normal(codec: str, value: Any) -> Any:
+    """Return plain values without what files of a kind do not tell apart."""
+    if codec == "csv" and isinstance(value, list):
+        rows = [list(row.items()) if isinstance(row, dict) else list(enumerate(row)) for row in value]
+        return [{key: cell for key, cell in row if cell} for row in rows]
+    if codec == "ini":
+        return {section: keys for section, keys in value.items() if section or keys}
+    if codec == "xml" and isinstance(value, dict):
+        held = {key: normal(codec, inner) for key, inner in value.items() if inner != []}
+        for key in [k for k in held if k == "text()"]:
+            texts = [t.strip() for t in (held[key] if isinstance(held[key], list) else [held[key]])]
+            held[key] = texts[0] if len(texts) == 1 else texts
+        if set(held) <= {"text()"}:
+            return held.get("text()", "")
+        return held
+    if codec == "xml" and isinstance(value, str) and not value.strip():
+        return ""
+    if isinstance(value, list):
+        return [normal(codec, inner) for inner in value]
+    if isinstance(value, dict):
+        return {key: normal(codec, inner) for key, inner in value.items()}
+    return value
+
+
+def told(value: Any, *, ordered: bool) -> str:
+    """Return plain values as text: truth is no number, 1.0 is 1; with the order of keys or without."""
+    if isinstance(value, dict):
+        pairs = [f"{key!r}: {told(inner, ordered=ordered)}" for key, inner in value.items()]
+        return "{" + ", ".join(pairs if ordered else sorted(pairs)) + "}"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(told(inner, ordered=ordered) for inner in value) + "]"
+    if isinstance(value, Decimal) and value.is_finite() and value == value.to_integral_value():
+        return str(int(value))
+    return f"{value.normalize()}" if isinstance(value, Decimal) else repr(value)
+
+
+class Edits(unittest.TestCase):
+    done: ClassVar[dict[str, Counter[str]]] = {}
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        for codec, count in cls.done.items():
+            print(codec, dict(count))
+        for k, n in WHY.most_common(12): print(n, k)
+
+    def sequence(self, codec: str, content: bytes, data: st.DataObject) -> None:
+        """Edit a document and plain values alike; what is written must read as those."""
+        try:
+            plain = Plain(codec, read_plain(content, codec))
+        except UnreadError:
+            assume(False)
+        count = self.done.setdefault(codec, Counter())
+        document = decode(content, codec)
+        steps = []
+        for _ in range(data.draw(st.integers(1, 10))):
+            edit = draw_edit(data.draw, plain)
+            outcome = self.carry_out(document, plain, edit)
+            steps.append((edit, outcome))
+            count[outcome] += 1
+        try:
+            written = document.encode()
+        except KindredError as error:
+            self.assertTrue(error.what)
+            count["files refused"] += 1
+            WHY[codec + ": " + error.what] += 1
+            if __import__("os").environ.get("WHY") and __import__("os").environ["WHY"] in error.what: print(content, steps, error, "\n")
+            return
+        count["files"] += 1
+        ordered = codec in _ORDERED
+        self.assertEqual(
+            told(normal(codec, read_plain(written, codec)), ordered=ordered),
+            told(normal(codec, plain.value), ordered=ordered),
+            f"{content!r}\n{steps}\n{written!r}",
+        )
+
+    def carry_out(self, document: Document, plain: Plain, edit: tuple[Any, ...]) -> str:
+        name, *arguments = edit
+        before = copy.deepcopy(plain.value)
+        try:
+            getattr(document, name)(*arguments)
+        except KindredError:
+            return "refused: " + name
+        try:
+            getattr(plain, name)(*arguments)
+        except RefusedError:
+            plain.value = before
+            self.fail(f"{edit} was done, but there is no such place")
+        return "done"
+
+
+def _law(codec: str) -> Any:
+    @law
+    @given(STRATEGIES[codec], st.data())
+    def test(self: Edits, content: bytes, data: st.DataObject) -> None:
+        self.sequence(codec, content, data)
+
+    test.__doc__ = f"{codec}: any ten edits, or refused without a trace."
+    return test
+
+
+for _codec in STRATEGIES:
+    setattr(Edits, f"test_{_codec}", _law(_codec))
