@@ -24,7 +24,7 @@ from ..formats import (
     format_path,
 )
 from ..statement import Line, Outcome, Statement
-from .tables import FEW, column_tables, differing, same_column, same_together
+from ..formats.tables import FEW, column_tables, differing, same_column, same_together
 
 __all__ = ["Bookkeeper", "Census"]
 

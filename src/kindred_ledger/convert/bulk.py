@@ -26,7 +26,7 @@ from ..formats import Document
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .converter import Converted, Converter
-from .tables import FEW
+from ..formats.tables import FEW
 
 __all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
 

@@ -18,7 +18,7 @@ from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
 from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
-from .tables import FEW
+from ..formats.tables import FEW
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
 Watch = Callable[

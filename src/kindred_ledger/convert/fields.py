@@ -25,7 +25,7 @@ from ..formats import (
 )
 from .bookkeeper import Bookkeeper
 from .expressions import Expression
-from .tables import FEW, differ
+from ..formats.tables import FEW, differ
 from .values import MISSING, column_of
 
 __all__ = ["Fields", "as_key", "exact"]

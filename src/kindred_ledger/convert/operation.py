@@ -20,7 +20,7 @@ from .converter import Converted, Converter, convert_bytes, format_version, know
 from .coverage import covered
 from .proof import Proof, prove
 from .routes import Hop
-from .tables import FEW
+from ..formats.tables import FEW
 
 __all__ = [
     "Fitted",

@@ -18,6 +18,7 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .reading_back import unreadable
 from .text import Text
 
 __all__ = ["CsvDocument"]
@@ -33,7 +34,12 @@ class _Cell(Struct, eq=False):
     note: str = ""
 
 
-_Row = dict[Any, _Cell]  # of a row somebody looked into or made
+class _Row(Struct, eq=False):
+    """A row somebody looked into or made: its cells, and the line they were read from."""
+
+    cells: dict[Any, _Cell]
+    line: int | None = None
+    touched: bool = False
 
 
 class CsvDocument:
@@ -43,6 +49,7 @@ class CsvDocument:
         text = Text.decode(data)
         utf8 = text.encoding == "utf-8"
         self._encoding = Text("", text.encoding, text.mark)
+        self._utf8 = utf8
         self._newline = text.newline
         self._data = data[len(text.mark) :] if utf8 else text.text.encode()
         if b"\0" in self._data:
@@ -64,7 +71,7 @@ class CsvDocument:
         for number in range(len(self._rows)) if not at else [at[0]]:
             if not isinstance(number, int) or not 0 <= number < len(self._rows):
                 continue
-            row = self._row(number)
+            row = self._row(number).cells
             for key, cell in row.items():
                 if len(at) < 2 or at[1] == key:
                     yield Leaf((number, key), _value(cell.raw), cell.raw, cell.origin, cell.note)
@@ -80,25 +87,26 @@ class CsvDocument:
         rows = [n for n in numbers if isinstance(n, int) and 0 <= n < len(self._rows)]
         if len(pattern) == 1:
             return [(n,) for n in rows]
-        return [(n, key) for n in rows for key in self._row(n) if pattern[1] in (ANY, key)]
+        return [(n, key) for n in rows for key in self._row(n).cells if pattern[1] in (ANY, key)]
 
     def get(self, path: Path) -> Any:
         if not path:
             return [self.get((number,)) for number in range(len(self._rows))]
         if len(path) == 1:
-            row = self._row(self._number(path))
+            cells = self._row(self._number(path)).cells
             if self._named:
-                return {key: _value(cell.raw) for key, cell in row.items()}
-            return [_value(cell.raw) for cell in row.values()]
+                return {key: _value(cell.raw) for key, cell in cells.items()}
+            return [_value(cell.raw) for cell in cells.values()]
         return _value(self._cell(path).raw)
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
-        if len(path) == 1:
+        if len(path) < 2:
             self._set_row(path, value, note)
             return
         if self.find(path):
             cell = self._cell(path)
             cell.raw = self._quoted(value, path, cell.raw)
+            self._row(self._number(path)).touched = True
             return
         self._check_room(path)
         self._put(path, _Cell(self._quoted(value, path, ""), note=note))
@@ -108,10 +116,11 @@ class CsvDocument:
             del self._rows[self._number(path)]
             return
         self._cell(path)
-        if not self._named and path[1] != len(self._row(path[0])) - 1:  # type: ignore[arg-type]
+        row = self._row(self._number(path))
+        if not self._named and path[1] != len(row.cells) - 1:
             raise FormatError("only the last cell of a row can go", where=format_path(path))
-        del self._row(path[0])[path[1]]  # type: ignore[arg-type]
-        self._reshaped = True
+        del row.cells[path[1]]
+        self._reshaped = row.touched = True
 
     def move(self, path: Path, to: Path) -> None:
         if self.find(to):
@@ -121,12 +130,13 @@ class CsvDocument:
             self._rows.append(self._rows.pop(self._number(path)))
             return
         cell = self._cell(path)
+        if len(to) != 2:
+            raise FormatError("a cell does not become a row", where=format_path(to))
         self._check_room(to)
-        row = self._row(path[0])  # type: ignore[arg-type]
+        row = self._row(self._number(path))
         if path[0] == to[0] and self._named:
-            items = [(to[1] if key == path[1] else key, each) for key, each in row.items()]
-            row.clear()
-            row.update(items)
+            items = [(to[1] if key == path[1] else key, each) for key, each in row.cells.items()]
+            row.cells, row.touched = dict(items), True
             if str(to[1]) not in self._keys:
                 self._moved_from.setdefault(str(to[1]), str(path[1]))
         else:
@@ -148,45 +158,70 @@ class CsvDocument:
             else:
                 old = dict(zip(self._keys, self._header, strict=True))
                 names = [old.get(key) or self._quoted(key, (key,), "") for key in keys]
-                out.append(self._joined(names))
+                out.append(self._joined(names) + self._line_end(0))
         begin = stop = -1  # a run of rows that are as they were
         for row in self._rows:
-            if isinstance(row, int) and keys == self._keys:
-                if row == stop:
+            line = row if isinstance(row, int) else None if row.touched else row.line
+            if line is not None and keys == self._keys:
+                if line == stop:
                     stop += 1
                     continue
                 if stop >= 0:
                     out.append(self._cells.lines(begin, stop))
-                begin, stop = row, row + 1
+                begin, stop = line, line + 1
                 continue
             if stop >= 0:
                 out.append(self._cells.lines(begin, stop))
             begin = stop = -1
-            cells = self._read(row, -1) if isinstance(row, int) else row
-            out.append(self._line(cells, keys))
+            cells = self._read(row) if isinstance(row, int) else row
+            out.append(self._line(cells, keys) + self._line_end(cells.line))
         if stop >= 0:
             out.append(self._cells.lines(begin, stop))
+        newline = self._newline.encode()
         for at in range(len(out) - 1):
-            if out[at] and not out[at].endswith((b"\n", b"\r")):
-                out[at] += self._newline.encode()
-        data = b"".join(out)
+            if not out[at].endswith((b"\n", b"\r")):
+                out[at] += newline
         ended = self._data.endswith((b"\n", b"\r")) or not self._data
-        if not ended and not isinstance(self._rows[-1] if self._rows else 0, int):
-            data = data[: -len(self._newline)] if data.endswith(b"\n") else data
+        if out and not ended and not self._is_last_line():
+            out[-1] = out[-1].removesuffix(b"\n").removesuffix(b"\r")
+        data = b"".join(out)
         if data != self._data:
             self._check(data, keys)
-        if self._encoding.encoding == "utf-8":
-            return self._encoding.mark + data
-        return self._encoding.encode(data.decode())
+        return self._encoding.mark + data if self._utf8 else self._encoding.encode(data.decode())
+
+    def _is_last_line(self) -> bool:
+        """Tell whether the last row is the one that was last, as it was."""
+        last = self._rows[-1] if self._rows else 0
+        return isinstance(last, int) and last == self._cells.rows - 1
+
+    def _line_end(self, line: int | None) -> bytes:
+        """Return the line end that a row had; the file's, if it is new or had none."""
+        text = self._cells.line(line) if line is not None else b""
+        if not text.endswith((b"\n", b"\r")):
+            return self._newline.encode()
+        return b"\r\n" if text.endswith(b"\r\n") else text[-1:]
 
     def _check(self, data: bytes, keys: list[str]) -> None:
-        """Raise if the columns would be read back as others."""
-        again = CsvDocument(data[: data.find(b"\n") + 1] or data)
-        if _delimiter(data) != self._sign or (self._named and again._keys != keys):
-            raise FormatError(
-                "the change cannot be written so that it reads back: the columns would be others",
-                where="line 1",
-            )
+        """Raise unless what is written reads back: the columns, and each row that was not copied."""
+        whole = self._encoding.mark + data if self._utf8 else self._encoding.encode(data.decode())
+        again = CsvDocument(whole)
+        if again._sign != self._sign or again._named != self._named or again._keys != keys:
+            raise unreadable("the columns would be others", "line 1")
+        if len(again._rows) != len(self._rows):
+            raise unreadable("there would be other rows", "the file")
+        newline = self._newline.encode()
+        for number, row in enumerate(self._rows):
+            line = row if isinstance(row, int) else None if row.touched else row.line
+            there = number + int(again._named)
+            if line is not None and keys == self._keys:
+                before, after = self._cells.line(line), again._cells.line(there)
+                if before == after or before.rstrip(b"\r\n") + newline == after:
+                    continue
+            meant = self._read(row) if isinstance(row, int) else row
+            found = {key: _value(cell.raw) for key, cell in again._read(there).cells.items()}
+            wanted = {key: _value(cell.raw) for key, cell in meant.cells.items()}
+            if any(found.get(key, "") != wanted.get(key, "") for key in {**found, **wanted}):
+                raise unreadable("the row would be another", format_path((number,)))
 
     # ---- rows ----------------------------------------------------------------------------
 
@@ -194,17 +229,17 @@ class CsvDocument:
         """Return a row to look into; from then on it is kept as cells."""
         row = self._rows[number]
         if isinstance(row, int):
-            row = self._rows[number] = self._read(row, row - int(self._named))
+            row = self._rows[number] = self._read(row)
         return row
 
-    def _read(self, line: int, was: int) -> _Row:
-        raws = self._raw_row(line)
+    def _read(self, line: int) -> _Row:
+        raws, was = self._raw_row(line), line - int(self._named)
         if raws == [""]:
-            return {}
+            return _Row({}, line)
         keys: Any = range(len(raws))
         if self._named:
             keys = [*self._keys, *map(str, range(len(self._keys) + 1, len(raws) + 1))]
-        return {key: _Cell(raw, (was, key)) for key, raw in zip(keys, raws, strict=False)}
+        return _Row({k: _Cell(raw, (was, k)) for k, raw in zip(keys, raws, strict=False)}, line)
 
     def _raw_row(self, line: int) -> list[str]:
         return [self._data[a:b].decode() for a, b in self._cells.row(line)]
@@ -216,31 +251,35 @@ class CsvDocument:
         return number
 
     def _cell(self, path: Path) -> _Cell:
-        row = self._row(self._number(path))
-        if len(path) != 2 or path[1] not in row:
+        cells = self._row(self._number(path)).cells
+        if len(path) != 2 or path[1] not in cells:
             raise UsageError("there is no such cell", where=format_path(path))
-        return row[path[1]]
+        return cells[path[1]]
 
     def _set_row(self, path: Path, value: Any, note: str) -> None:
+        if not path:
+            raise FormatError("a table is edited row by row", where="the document")
         pairs: Any = value.items() if isinstance(value, dict) else None
         if pairs is None and isinstance(value, (list, tuple)):
             pairs = enumerate(value)
         if pairs is None or isinstance(value, dict) != self._named:
             kind = "mapping" if self._named else "list"
             raise FormatError(f"a row of this file is a {kind}", where=format_path(path))
-        row = {key: _Cell(self._quoted(v, (*path, key), ""), note=note) for key, v in pairs}
+        cells = {key: _Cell(self._quoted(v, (*path, key), ""), note=note) for key, v in pairs}
         if path[0] == len(self._rows):
-            self._rows.append(row)
+            self._rows.append(_Row(cells, touched=True))
         else:
-            self._rows[self._number(path)] = row
-        self._reshaped |= any(key not in self._keys for key in row)
+            before = self._row(self._number(path))
+            self._rows[self._number(path)] = _Row(cells, before.line, touched=True)
+        self._reshaped |= self._named and any(key not in self._keys for key in cells)
 
     def _put(self, path: Path, cell: _Cell) -> None:
         number, key = path
         if number == len(self._rows):
-            self._rows.append({})
-        self._row(number)[key] = cell  # type: ignore[arg-type]
-        self._reshaped = True
+            self._rows.append(_Row({}))
+        row = self._row(number)  # type: ignore[arg-type]
+        row.cells[key] = cell
+        self._reshaped = row.touched = True
 
     def _check_room(self, path: Path) -> None:
         number = path[0] if path else None
@@ -249,8 +288,8 @@ class CsvDocument:
             if self._named:
                 fits = isinstance(path[1], str) and path[1] != ANY
             else:
-                row = self._row(number) if number < len(self._rows) else {}  # type: ignore
-                fits = path[1] == len(row)
+                there = number < len(self._rows)  # type: ignore[operator]
+                fits = path[1] == (len(self._row(number).cells) if there else 0)  # type: ignore[arg-type]
         if not fits or not 1 <= len(path) <= 2:
             raise FormatError("nothing can be put there", where=format_path(path))
 
@@ -263,7 +302,7 @@ class CsvDocument:
             if isinstance(row, int):
                 there.update(dict.fromkeys(self._keys))
             else:
-                there.update(dict.fromkeys(row))
+                there.update(dict.fromkeys(row.cells))
         keys = [key for key in self._keys if key in there] if self._rows else list(self._keys)
         for key in there:
             if key in self._keys or key.isdigit():
@@ -281,27 +320,28 @@ class CsvDocument:
     def _check_lengths(self) -> None:
         """Raise if a row has more cells than there were columns: their numbers would change."""
         for number, row in enumerate(self._rows):
-            cells = self._read(row, -1) if isinstance(row, int) else row
+            cells = (self._read(row) if isinstance(row, int) else row).cells
             if any(key.isdigit() for key in cells):
-                raise FormatError(
-                    "the change cannot be written so that it reads back: "
+                raise unreadable(
                     "this row has more cells than there are columns",
-                    where=format_path((number,)),
-                    remedy="Give the columns names first, or cut the row.",
+                    format_path((number,)),
+                    "Give the columns names first, or cut the row.",
                 )
 
     def _line(self, row: _Row, keys: list[str]) -> bytes:
+        """Return a row without its line end; a row without cells is no empty line, which readers skip."""
+        cells = row.cells
         if not self._named:
-            return self._joined([cell.raw for cell in row.values()])
-        raws = [row[key].raw if key in row else "" for key in keys]
-        if all(key in keys for key in row):  # what a short row lacked it still lacks
-            while raws and keys[len(raws) - 1] not in row:
+            return self._joined([cell.raw for cell in cells.values()])
+        raws = [cells[key].raw if key in cells else "" for key in keys]
+        if all(key in keys for key in cells):  # what a short row lacked it still lacks
+            while raws and keys[len(raws) - 1] not in cells:
                 raws.pop()
-        raws += [cell.raw for key, cell in row.items() if key not in keys]
+        raws += [cell.raw for key, cell in cells.items() if key not in keys]
         return self._joined(raws)
 
     def _joined(self, raws: list[str]) -> bytes:
-        return self._sign.decode().join(raws).encode() + self._newline.encode()
+        return (self._sign.decode().join(raws) or '""').encode()
 
     def _quoted(self, value: Any, path: Path, old: str) -> str:
         if isinstance(value, bool):

@@ -19,12 +19,15 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .reading_back import unreadable
 from .text import Text
 
 __all__ = ["IniDocument"]
 
-_LINE = re.compile(r"[^\n]*\n|[^\n]+")
-_SECTION = re.compile(r"^[^\S\n]*\[([^\]\r\n]*)\][^\S\n]*(?:[;#][^\n]*)?$", re.M)
+_LINE = re.compile(r"[^\r\n]*+(?:\r\n|\n|\r)|[^\r\n]+")
+_SECTION = re.compile(
+    r"(?<![^\r\n])[^\S\r\n]*\[([^\]\r\n]*)\][^\S\r\n]*(?:[;#][^\r\n]*)?(?![^\r\n])"
+)
 
 
 class _Line(Struct, eq=False):
@@ -62,6 +65,7 @@ class IniDocument:
         self._text = text = self._encoding.text
         if "\0" in text:
             raise FormatError("this is no text file", where=f"byte {data.index(0)}")
+        self._edited = False
         self._parts = [_Part("", 0, len(text))]
         self._named: dict[str, list[_Part]] = {"": self._parts[:]}
         for match in _SECTION.finditer(text):
@@ -106,17 +110,19 @@ class IniDocument:
         return self._line(path)[1].value
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
+        self._edited = True
         text = _text_of(value, path)
         if len(path) == 2 and self.find(path):
             line = self._line(path)[1]
-            line.value = text
-            if not line.separator:
-                line.separator = "="
+            _write(line, line.key, text, path)
             return
         self._insert(path, _Line("", value=text, is_pair=True, note=note))
 
     def remove(self, path: Path) -> None:
+        self._edited = True
         if len(path) == 1:
+            if not self.find(path):
+                raise UsageError("there is no such section", where=format_path(path))
             for part in self._named.get(str(path[0]), []):
                 kept = [ln for ln in self._lines(part) if not (ln.is_pair or ln.is_section)]
                 part.lines = kept
@@ -125,17 +131,20 @@ class IniDocument:
         self._lines(part).remove(line)
 
     def move(self, path: Path, to: Path) -> None:
+        self._edited = True
         if self.find(to):
             raise occupied(to)
+        if len(to) > 2:
+            raise FormatError("an INI path is section and key", where=format_path(to))
         if len(path) == 1 or len(to) == 1:
             self._rename_section(path, to)
             return
         part, line = self._line(path)
         if path[0] == to[0]:
-            line.key = str(to[1])
+            _write(line, str(to[1]), line.value, to)
             return
-        self._lines(part).remove(line)
         self._insert(to, line)
+        self._lines(part).remove(line)
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
         """Put the keys of a section into another order: lines change places, comments stay."""
@@ -144,6 +153,7 @@ class IniDocument:
             raise not_reordered(path)
         if sorted(order) != list(range(len(pairs))):
             raise UsageError("an order has every member once", where=format_path(path))
+        self._edited = True
         texts = [(pair.lead, pair.key, pair.separator, pair.value) for pair in pairs]
         known = [(pair.origin, pair.note) for pair in pairs]
         for pair, at in zip(pairs, order, strict=True):
@@ -164,7 +174,29 @@ class IniDocument:
             else:
                 out += (line.text for line in part.lines)
         out.append(self._text[begin:stop])
-        return self._encoding.encode("".join(out))
+        data = self._encoding.encode("".join(out))
+        if self._edited:
+            self._check(IniDocument(data))
+        return data
+
+    def _check(self, again: IniDocument) -> None:
+        """Raise unless what is written reads back; parts nobody looked into are told by their text."""
+        meant = [part for part in self._parts if part.lines is None or part.lines]
+        found = [part for part in again._parts if part.end > part.start]
+        if len(meant) != len(found):  # what was left of a section belongs to the one before
+            meant, found = [_Part("", 0, 0)], [_Part("", 0, 0)]
+            one, other = [(leaf.path, leaf.value) for leaf in self.leaves()], None
+            other = [(leaf.path, leaf.value) for leaf in again.leaves()]
+            if sorted(one, key=repr) != sorted(other, key=repr):
+                raise unreadable("there would be other keys", "the file")
+        for before, after in zip(meant, found, strict=True):
+            if before.lines is None:
+                same = self._text[before.start : before.end] == again._text[after.start : after.end]
+            else:
+                pairs = [(line.key, line.value) for line in before.lines if line.is_pair]
+                same = pairs == [(ln.key, ln.value) for ln in again._lines(after) if ln.is_pair]
+            if not same or before.section != after.section:
+                raise unreadable("the section would be another", before.section or "the file")
 
     def _lines(self, part: _Part) -> list[_Line]:
         if part.lines is None:
@@ -206,7 +238,12 @@ class IniDocument:
             raise FormatError("a section cannot become a key", where=format_path(path))
         if not self.find(path):
             raise UsageError("there is no such section", where=format_path(path))
+        if not path[0] or not to[0]:
+            raise FormatError(
+                "what stands before the first section has no name", where=format_path(path) or "the file"
+            )
         new = str(to[0])
+        _check_section(new, to)
         for part in self._named.pop(str(path[0])):
             for line in self._lines(part):
                 if line.is_section:
@@ -218,10 +255,15 @@ class IniDocument:
         """Put a pair behind the last one of its section, in the style of its neighbours."""
         if len(path) != 2:
             raise FormatError("an INI path is section and key", where=format_path(path))
-        section, pair.key = str(path[0]), str(path[1])
-        newline = pair.end = self._encoding.newline
-        part, at = self._last_of(section)
+        section = str(path[0])
+        _check_section(section, path)
+        newline = self._encoding.newline
+        like = self._neighbour(self._last_of(section)[0])
+        lead, separator = (like.lead, like.separator) if like else ("", "=")
+        fresh = _Line(lead, pair.key, separator, pair.value, newline, is_pair=True)
+        _write(fresh, str(path[1]), pair.value, path)
         self._end_last_line(newline)
+        part, at = self._last_of(section)
         if part is None:
             if any(p.lines if p.lines is not None else p.end > p.start for p in self._parts):
                 self._lines(self._parts[-1]).append(_Line(newline))
@@ -229,10 +271,8 @@ class IniDocument:
             part, at = _Part(section, -1, -1, [header]), 1
             self._parts.append(part)
             self._named.setdefault(section, []).append(part)
-        like = self._neighbour(part)
-        pair.separator = like.separator if like else "="
-        pair.lead = like.lead if like else ""
-        self._lines(part).insert(at, pair)
+        fresh.origin, fresh.note = pair.origin, pair.note
+        self._lines(part).insert(at, fresh)
 
     def _last_of(self, section: str) -> tuple[_Part | None, int]:
         """Return where a pair of a section goes: its last part that has any line of it."""
@@ -243,18 +283,47 @@ class IniDocument:
         return (self._parts[0], 0) if not section else (None, 0)
 
     def _end_last_line(self, newline: str) -> None:
-        if self._text and not self._text.endswith("\n"):
+        if self._text and not self._text.endswith(("\n", "\r")):
             lines = next((ls for p in reversed(self._parts) if (ls := self._lines(p))), None)
-            if lines and not lines[-1].text.endswith("\n"):
+            if lines and not lines[-1].text.endswith(("\n", "\r")):
                 lines[-1].end += newline
 
-    def _neighbour(self, part: _Part) -> _Line | None:
-        """Return a pair to write like: of the section, else the last one before the file's end."""
-        for each in (part, *reversed(self._parts)):
-            for line in reversed(self._lines(each)):
-                if line.is_pair and line.separator:
-                    return line
+    def _neighbour(self, part: _Part | None) -> _Line | None:
+        """Return a pair to write like: of the section, else the last one before the file's end.
+
+        It is the last of those that are indented least: some readers take what is indented deeper
+        for more of the value above.
+        """
+        for each in (*([part] if part is not None else ()), *reversed(self._parts)):
+            pairs = [line for line in self._lines(each) if line.is_pair and line.separator]
+            if pairs:
+                least = min(len(line.lead) for line in pairs)
+                return [line for line in pairs if len(line.lead) == least][-1]
         return None
+
+
+def _write(line: _Line, key: str, value: str, path: Path) -> None:
+    """Give a line a key and a value that are read back from it; else change nothing and raise."""
+    separator = line.separator or "="
+    for sign in dict.fromkeys((separator, separator.replace(":", "="))):
+        text = line.lead + key + sign + value
+        again = _read_line(text, "", is_header=False)
+        plain = not re.search(r"[\r\n\0]", text) and not _SECTION.fullmatch(text)
+        if plain and again.is_pair and (again.key, again.value) == (key, value):
+            line.key, line.separator, line.value = key, sign, value
+            return
+    what = f"{key} = {value}"
+    raise FormatError(
+        f"{what!r} cannot be written in an INI file so that it reads back", where=format_path(path)
+    )
+
+
+def _check_section(name: str, path: Path) -> None:
+    match = _SECTION.fullmatch(f"[{name}]")
+    if match is None or match[1] != name:
+        raise FormatError(
+            f"{name!r} cannot be the name of a section in an INI file", where=format_path(path)
+        )
 
 
 def _read_line(text: str, section: str, *, is_header: bool) -> _Line:

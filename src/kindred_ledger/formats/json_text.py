@@ -18,7 +18,9 @@ from ..errors import FormatError
 from .document import Path, format_path
 from .json_scan import COMMENT, SPACE, by_columns, scan
 from .json_table import Edit, JsonColumns, read_table, scalar, string, text_of
+from .reading_back import check_tree, unreadable
 from .stretches import Stretch, tally
+from .tables import same_column
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
@@ -76,6 +78,17 @@ class JsonDocument(TreeDocument[_Value]):
             self._encoding = Text("", "utf-8", self._encoding.mark)  # one copy is enough
 
     def encode(self) -> bytes:
+        data = self.encode_unread()
+        if self._root.dirty or self._root.token < 0:
+            try:
+                again = JsonDocument(data)
+            except FormatError as error:
+                raise unreadable(error.what, error.where or "") from error
+            check_tree(self, again)
+        return data
+
+    def encode_unread(self) -> bytes:
+        """Return the bytes without reading them again, for those who do that themselves."""
         out: list[bytes] = [self._head]
         self._emit(self._root, out)
         out.append(self._tail)
@@ -154,6 +167,20 @@ class JsonDocument(TreeDocument[_Value]):
     def _both(self, node: _Value) -> tuple[str, Any]:
         text = self._text(node)
         return text, scalar(text)
+
+    def _same_whole(self, node: _Value, found: Any, other: _Value, path: Path) -> bool | None:
+        if node.columns is not None and node.columns.touched:
+            read = found.open_columns(path)
+            return (
+                read is not None
+                and list(read.cells) == list(node.columns.cells)
+                and all(same_column(node.columns, read, name) for name in read.cells)
+            )
+        if not _is_whole(node):
+            return None
+        return bool(
+            self._data[node.start : node.end] == found._data[other.start : other.end]
+        )
 
     # ---- what nobody touched -------------------------------------------------------------
 

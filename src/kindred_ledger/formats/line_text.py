@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .reading_back import unreadable
 from .text import Text
 
 __all__ = ["LineDocument"]
@@ -26,6 +27,11 @@ class _Line(Struct, eq=False):
     end: str
     origin: Path | None = None
     note: str = ""
+
+    def open(self) -> None:
+        """Take the line end away; a line that is empty would be none without it."""
+        if self.text:
+            self.end = ""
 
 
 class LineDocument:
@@ -72,7 +78,7 @@ class LineDocument:
         line = self._line(path)
         self._lines.remove(line)
         if not line.end and self._lines:  # the last line had no end, so now the one before has none
-            self._lines[-1].end = ""
+            self._lines[-1].open()
 
     def move(self, path: Path, to: Path) -> None:
         if self.find(to):
@@ -90,10 +96,13 @@ class LineDocument:
         for line in self._lines:
             line.end = line.end or self._encoding.newline
         if self._lines and not last:
-            self._lines[-1].end = ""
+            self._lines[-1].open()
 
     def encode(self) -> bytes:
-        return self._encoding.encode("".join(line.text + line.end for line in self._lines))
+        text = "".join(line.text + line.end for line in self._lines)
+        if [match[1] for match in _LINE.finditer(text) if match[0]] != self.get(()):
+            raise unreadable("there would be other lines", "the file")
+        return self._encoding.encode(text)
 
     def _line(self, path: Path) -> _Line:
         if len(path) != 1 or not self.find(path):
@@ -108,5 +117,6 @@ class LineDocument:
         self._check_room(path)
         line.end = self._encoding.newline
         if self._lines and not self._lines[-1].end:
-            self._lines[-1].end, line.end = line.end, ""
+            self._lines[-1].end = line.end
+            line.open()
         self._lines.append(line)

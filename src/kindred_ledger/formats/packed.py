@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ..errors import FormatError
 from .document import Path, format_path
+from .reading_back import check_tree, unreadable
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
 __all__ = ["Head", "PackedDocument", "truncated"]
@@ -210,9 +211,25 @@ class PackedDocument(TreeDocument[_Value]):
             node = node.parent
 
     def encode(self) -> bytes:
+        data = self.encode_unread()
+        if self._root.dirty or self._root.raw is not None:
+            try:
+                again = type(self)(data)
+            except FormatError as error:
+                raise unreadable(error.what, error.where or "") from error
+            check_tree(self, again)
+        return data
+
+    def encode_unread(self) -> bytes:
+        """Return the bytes without reading them again, for those who do that themselves."""
         out: list[bytes] = []
         self._emit(self._root, out)
         return b"".join(out)
+
+    def _same_whole(self, node: _Value, found: Any, other: _Value, path: Path) -> bool | None:
+        if node.dirty and node.kind != SCALAR:
+            return None
+        return bool(self._bytes(node) == found._bytes(other))
 
     def _emit(self, node: _Value, out: list[bytes]) -> None:
         if not node.dirty or node.kind == SCALAR:

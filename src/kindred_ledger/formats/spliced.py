@@ -19,7 +19,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import FormatError
-from .document import Path, format_path, not_reordered, same_value
+from .document import Path, not_reordered, same_value
+from .reading_back import differs, unreadable
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
 
@@ -66,7 +67,7 @@ class SplicedDocument(TreeDocument[Spanned]):
         utf8 = text.encoding == "utf-8"
         self._data = data[len(text.mark) :] if utf8 else text.text.encode("utf-8")
         self._newline = text.newline
-        self._encoding = Text("", text.encoding, text.mark)
+        self._encoding = Text("", text.encoding, text.mark, text.is_declared)
         self._splices: list[Splice] = []
         self._undo: list[Callable[[], Any]] = []  # what takes the edit back that is under way
         self._editing = False
@@ -355,7 +356,8 @@ class SplicedDocument(TreeDocument[Spanned]):
             self._carry_over(meant, state)
         except FormatError as error:
             _assign(self, state)
-            raise unreadable(error.what, error.where or "") from error
+            told = error.what.rpartition("reads back: ")[2]
+            raise unreadable(told, error.where or "") from error
         self._splices = []
         self._read_again = True
 
@@ -374,20 +376,20 @@ class SplicedDocument(TreeDocument[Spanned]):
                 else:
                     same = self._same_in_other_form(old, new, state)
                 if not same:
-                    raise _differs(path)
+                    raise differs(path)
             elif old.members is not None:
                 olds, news = old.members, self._members(new)
                 if [m.key for m in olds] != [m.key for m in news]:
                     by_key = {m.key: m for m in news}  # what came may stand elsewhere in the text
                     if len(olds) != len(news) or {m.key for m in olds} != by_key.keys():
-                        raise _differs(path)
+                        raise differs(path)
                     news = [by_key[m.key] for m in olds]
                 for at, (one, other) in enumerate(zip(olds, news, strict=True)):
                     stack.append(((*path, at if one.key is None else one.key), one, other))
                 new.was_leaf = old.was_leaf and not news
             else:
                 if not self._same_unseen(old, new, state):
-                    raise _differs(path)
+                    raise differs(path)
                 for at, one in (old.some or {}).items():
                     stack.append(((*path, at), one, self._fitting(new, at)[0][1]))
 
@@ -462,16 +464,3 @@ def _restoring(kept: list[Splice], first: int, last: int, before: list[Splice]) 
 def _assign(target: Any, values: dict[str, Any]) -> None:
     for name, value in values.items():
         setattr(target, name, value)
-
-
-def unreadable(what: str, where: str) -> FormatError:
-    """Return the error for a change that would be read back as something else."""
-    return FormatError(
-        f"the change cannot be written so that it reads back: {what}",
-        where=where,
-        remedy="Change it by hand.",
-    )
-
-
-def _differs(path: Path) -> FormatError:
-    return FormatError("it reads back as something else", where=format_path(path))

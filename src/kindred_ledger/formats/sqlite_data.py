@@ -18,7 +18,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .document import ANY, Leaf, Path, format_path, not_reordered, occupied, same_value
 
 __all__ = ["SqliteDocument"]
 
@@ -139,7 +139,12 @@ class SqliteDocument:
             done = self._run(sql if value else f"INSERT INTO {_quoted(name)} DEFAULT VALUES",
                              [_bound(v, path) for v in value.values()], path)  # fmt: skip
             notes = dict.fromkeys(table.columns, note)
-            table.rows.append(_Row(int(done.lastrowid or 0), None, notes))
+            row = _Row(int(done.lastrowid or 0), None, notes)
+            fault = self._changed(name, row, value)
+            if fault:
+                self._run(f"DELETE FROM {_quoted(name)} WHERE rowid = ?", [row.number], path)
+                raise FormatError(fault, where=format_path(path))
+            table.rows.append(row)
             return
         row = self._row(path)
         if len(path) != 3 or path[2] not in table.columns:
@@ -147,8 +152,14 @@ class SqliteDocument:
         if path[2] == table.number:
             raise FormatError("a row's number is not changed", where=format_path(path),
                               remedy="Remove the row, and add it under the other number.")  # fmt: skip
-        sql = f"UPDATE {_quoted(name)} SET {_quoted(str(path[2]))} = ? WHERE rowid = ?"
+        column = str(path[2])
+        before = self._values(name, row)[column]
+        sql = f"UPDATE {_quoted(name)} SET {_quoted(column)} = ? WHERE rowid = ?"
         self._run(sql, [_bound(value, path), row.number], path)
+        fault = self._changed(name, row, {column: value})
+        if fault:
+            self._run(sql, [before, row.number], path)
+            raise FormatError(fault, where=format_path(path))
 
     def remove(self, path: Path) -> None:
         table = self._editable(path)
@@ -215,6 +226,16 @@ class SqliteDocument:
             raise FormatError(f"the database refuses: {error}", where=format_path(path)) from error
         self._edited = True
         return done
+
+    def _changed(self, name: str, row: _Row, wanted: dict[str, Any]) -> str:
+        """Return what is wrong with a row that was written; a column may make another kind of a value."""
+        held = self._values(name, row)
+        for column, value in wanted.items():
+            value = int(value) if isinstance(value, bool) else value  # SQLite has no truth
+            if not same_value(_plain(held[column]), _plain(value)):
+                told = f"the column {column!r} makes {held[column]!r} of {value!r}"
+                return f"{told}, as it is of another type"
+        return ""
 
     def _known(self, path: Path) -> _Table:
         if path[0] not in self._tables:

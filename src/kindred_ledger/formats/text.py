@@ -27,6 +27,7 @@ class Text(Struct, frozen=True):
     text: str
     encoding: str
     mark: bytes
+    is_declared: bool = False  # by the file itself; else it is guessed where there is no mark
 
     @staticmethod
     def decode(data: bytes) -> Text:
@@ -57,25 +58,43 @@ class Text(Struct, frozen=True):
                 return None
         except (LookupError, UnicodeError):
             return None
-        return Text(text, name, b"")
+        return Text(text, name, b"", is_declared=True)
 
     def encode(self, text: str) -> bytes:
         """Return `text` in the encoding the file had.
 
         Raises:
-            FormatError: a character has no place in that encoding.
+            FormatError: a character has no place in that encoding, or the bytes would be taken for
+                text in another one.
         """
         try:
-            return self.mark + text.encode(self.encoding)
+            data = self.mark + text.encode(self.encoding)
         except UnicodeEncodeError as error:
             raise FormatError(
                 f"{text[error.start]!r} cannot be written in {self.encoding}, the file's encoding"
             ) from error
+        if not self.read_back(data, text):
+            raise FormatError(
+                "the change cannot be written so that it reads back: the file would be taken for "
+                "text in another encoding",
+                where="the file",
+                remedy="Save the file as UTF-8 first.",
+            )
+        return data
+
+    def read_back(self, data: bytes, text: str) -> bool:
+        """Tell whether bytes would be read as this text: without a mark an encoding is guessed."""
+        if self.mark or self.is_declared:
+            return True
+        again = Text.decode(data)
+        return not again.mark and again.text == text
 
     @property
     def newline(self) -> str:
-        """The line ending of the first line; `\\n` where there is none."""
+        """The line end of the first line; `\n` where there is none."""
         end = self.text.find("\n")
+        if end < 0 and "\r" in self.text:
+            return "\r"
         return "\r\n" if end > 0 and self.text[end - 1] == "\r" else "\n"
 
 

@@ -90,7 +90,16 @@ class TreeDocument(ABC, Generic[N]):
 
     @abstractmethod
     def encode(self) -> bytes:
-        """Return the bytes; those of an unedited document are the bytes it was read from."""
+        """Return the bytes; those of an unedited document are the bytes it was read from.
+
+        Raises:
+            FormatError: they would be read back as something else than the document holds.
+        """
+
+    def _same_whole(self, node: N, found: Any, other: N, path: Path) -> bool | None:
+        """Tell whether a node is one that was read back, told by bytes or columns; None if it must be
+        looked at value by value."""
+        return None
 
     # ---- the document --------------------------------------------------------------------
 

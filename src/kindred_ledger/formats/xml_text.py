@@ -162,7 +162,9 @@ class XmlDocument(SplicedDocument):
             (text,) = old.members or ()
             if text.key == TEXT and text.kind == SCALAR:
                 new.origin, new.was_leaf, new.note = text.origin, text.was_leaf, text.note
-                start, end = self._stripped(new.start, new.end)
+                start, end = new.start, new.end
+                if text.start >= 0:  # the space around it was no part of it, and still is there
+                    start, end = self._stripped(start, end)
                 bare = Spanned(SCALAR, start=start, end=end, token=new.token)
                 return self._reads_as(text, bare, state)
         return super()._same_in_other_form(old, new, state)
@@ -335,6 +337,8 @@ class XmlDocument(SplicedDocument):
             return [Splice(tag_end - 2, tag_end, f">{text}</{label}>".encode())]
         close = self._tags.span(self._tags.nesting.inside(parent.token)[1])[0]
         at = close
+        if key == TEXT and not self._data[tag_end:close].strip(_BLANK):
+            return [Splice(tag_end, close, text.encode())]
         if key != TEXT and self._has_elements(parent):
             while self._data[at - 1] in b" \t\r\n":
                 at -= 1

@@ -65,7 +65,7 @@ class Checksum(Struct, frozen=True):
 
             def place(path: str) -> tuple[int, int] | None:
                 found = scope.find(path)
-                return None if found is None else end.spans.get(id(found))
+                return None if found is None else end.span(found)
 
             span = self._span(place, at, at + size, len(end.out))
             if span is None:

@@ -137,7 +137,7 @@ class Each(Struct, frozen=True):
     def _tell(self, writing: Writing, table: Item, places: list[tuple[int, int]], field: Field,
               base: int) -> None:  # fmt: skip
         """Write the new places into the table, which was written already, and in the same size."""
-        span = writing.spans.get(id(table))
+        span = writing.span(table)
         kind = table.maker
         if span is None or kind is None:
             writing.fail(field, "the table cannot be told of the new places")

@@ -9,6 +9,7 @@ from typing import Any, BinaryIO
 from ...errors import FormatError
 from ..columns import Columns, Words
 from ..document import Path, format_path, not_reordered
+from ..reading_back import check_fields, unreadable
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
 from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
@@ -58,18 +59,26 @@ class LayoutDocument(TreeDocument[Item]):
         return self._root
 
     def encode(self) -> bytes:
-        out = b"".join(self._pieces())
-        if self.layout.refers and self._root.dirty:  # rows may be gone that others refer to
-            LayoutDocument(out, self.layout)
-        return out
+        data = self.encode_unread()
+        if self._root.dirty:
+            try:
+                again = LayoutDocument(data, self.layout)
+            except FormatError as error:
+                raise unreadable(error.what, error.where or "") from error
+            check_fields(self, again)
+        return data
+
+    def encode_unread(self) -> bytes:
+        """Return the bytes without reading them again, for those who do that themselves."""
+        return b"".join(self._pieces())
 
     def encode_to(self, file: BinaryIO) -> None:
-        """Write the bytes to an open file without putting them together in memory first.
+        """Write the bytes to an open file.
 
         Raises:
-            FormatError: a value cannot be written; nothing was.
+            FormatError: a value cannot be written so that it reads back; nothing was.
         """
-        file.writelines((self.encode(),) if self.layout.refers else self._pieces())
+        file.write(self.encode())
 
     def _mark_columns(self) -> None:
         """Mark the tables whose columns were edited since they were opened."""
@@ -123,13 +132,15 @@ class LayoutDocument(TreeDocument[Item]):
     def set_table(self, path: Path, rows: Any) -> None:
         """Put a structured array, or columns, in the place of a table's rows."""
         item = self._table(path)
-        if isinstance(rows, dict):
-            columns = item.maker.open(item)
-            columns.count = len(next(iter(rows.values()), ()))
-            for name, values in rows.items():
-                columns.write(name, values)
-            rows = columns
-        item.value = rows
+        names = rows if isinstance(rows, dict) else rows.dtype.names
+        columns = item.maker.open(item)
+        for name in [name for name in columns.cells if name not in names]:
+            columns.remove(name)
+        columns.count = len(next(iter(rows.values()), ()) if isinstance(rows, dict) else rows)
+        for name in names:
+            columns.write(name, rows[name])
+        item.value = columns
+        self._opened.append(item)
         self._mark(item)
 
     def open_columns(self, path: Path, least: int = 0) -> Columns | None:
@@ -159,7 +170,8 @@ class LayoutDocument(TreeDocument[Item]):
             path, node = stack.pop()
             columns = node.value if isinstance(node.value, Columns) else None
             if node.maker is not None and node.rows is not None and node.kind == LIST:
-                enough = node.rows.count >= max(least, 1)
+                touched = columns is not None and columns.touched
+                enough = touched or node.rows.count >= max(least, 1)
                 if enough and (columns is not None or not node.dirty):
                     found.append(path)
             elif node.members:

@@ -183,6 +183,8 @@ class Writing:
         self.path: list[str] = []
         self.checks: list[Any] = []
         self.spans: dict[int, tuple[int, int]] = {}  # of items, by identity, for checks
+        self.derived: dict[int, bool] = {}  # by kind, by identity: whether it holds what is derived
+        self.copied: set[int] = set()  # of those items, which were written as they were read
         self.changed = False  # another version is written than was read
         self.told: dict[int, int] = {}  # what fields were told of the size of others
 
@@ -190,8 +192,22 @@ class Writing:
         """Return a writing of what a block holds."""
         inner = Writing(self.layout, self.version)
         inner.scope, inner.path = self.scope, [*self.path, name]
-        inner.changed = self.changed
+        inner.changed, inner.derived = self.changed, self.derived
         return inner
+
+    def span(self, item: Item) -> tuple[int, int] | None:
+        """Return where an item was written; in what was copied, things lie as they were read."""
+        node: Item | None = item
+        while node is not None:
+            span = self.spans.get(id(node))
+            if span is not None:
+                if node is item:
+                    return span
+                start = span[0] - node.start
+                inside = id(node) in self.copied and node.buffer is item.buffer
+                return (start + item.start, start + item.end) if inside else None
+            node = node.parent
+        return None
 
     def finish(self) -> Pieces:
         """Fill in the checksums, and return what was written."""

@@ -105,6 +105,9 @@ class Group(Struct, frozen=True):
                             inner, f"there is no {inner.name!r}, and the layout has no default"
                         )
                     member.value = value
+                    if item.members is not None:  # from now on the document has it
+                        member.at = len(item.members)
+                        item.members.append(member)
             write_item(writing, member, inner)
         for key in members:
             version = writing.version
@@ -325,17 +328,33 @@ def write_item(writing: Writing, item: Item, field: Field) -> None:
         as_read = False  # what is in it may be another thing in this version
     elif writing.changed and item.field is not None and item.field.kind != field.kind:
         as_read = False  # the field is of another kind in this version
-    elif hasattr(field.kind, "derived") or hasattr(field.kind, "follows"):
+    elif _derives(field.kind, writing.derived):
         as_read = False
     if as_read:
         size = getattr(field.kind, "size", None) or getattr(field.kind, "count", None)
         if isinstance(size, Size) and size.path:
             size.write(_count(item), writing, field)
         writing.out += item.raw
+        writing.copied.add(id(item))
     else:
         field.kind.write(writing, item, field)
     if field.name:
         writing.spans[id(item)] = (start, len(writing.out))
+
+
+def _derives(kind: Any, known: dict[int, bool]) -> bool:
+    """Tell whether a kind is, or holds, what is made of other bytes: checksums, directories."""
+    if id(kind) not in known:
+        known[id(kind)] = False
+        inner = [field.kind for field in kind.fields] if isinstance(kind, Group) else []
+        inner += [kind.inner] if getattr(kind, "inner", None) is not None else []
+        if isinstance(kind, Choice):
+            inner += kind.kinds
+        if isinstance(kind, Sections):
+            inner += [case[1] for case in kind.cases.values()]
+        made = hasattr(kind, "derived") or hasattr(kind, "follows")
+        known[id(kind)] = made or any(_derives(each, known) for each in inner)
+    return known[id(kind)]
 
 
 def _count(item: Item) -> int:

@@ -59,7 +59,7 @@ class Size(Struct, frozen=True):
         writing.told[id(found)] = count
         if found.value == count:
             return
-        span = writing.spans.get(id(found))
+        span = writing.span(found)
         part = writing.inside("")
         found.value, found.dirty = count, True
         found.field.kind.write(part, found, found.field)

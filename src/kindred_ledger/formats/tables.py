@@ -1,10 +1,11 @@
-"""Large tables in the books: which are taken by columns, and how many values of a column differ."""
+"""Large tables held against each other: which are taken by columns, and how many values of a column differ."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from ..formats import Columns, Document, Path, Words, as_tabular, runs_together
+from .columns import Columns, Words, as_tabular, runs_together
+from .document import Document, Path
 
 __all__ = ["FEW", "column_tables", "differ", "differing", "same_column", "same_together"]
 
