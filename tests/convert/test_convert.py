@@ -30,7 +30,7 @@ from kindred_ledger.errors import (
     NoRoute,
     PreconditionUnmet,
 )
-from kindred_ledger.formats import decode
+from kindred_ledger.formats import Path, decode
 from kindred_ledger.places import read_bytes, scan
 from kindred_ledger.versions import INTEGER, NUMBER, Version
 from tests.support import PlayCase, law, snapshot, write
@@ -128,19 +128,36 @@ class Books(unittest.TestCase):
                 run(text, {"set": "a", "value": 1})
 
     def test_what_is_written_is_read_again(self) -> None:
-        """An encoder that writes something else than was meant is caught."""
+        """An encoder that writes something else than was meant is caught, in Python as in steps."""
         from kindred_ledger.formats.json_text import JsonDocument
 
-        whole = JsonDocument.encode
+        whole = JsonDocument.encode_unread
 
         def wrong(document: Any) -> bytes:
             return whole(document).replace(b"7", b"8")
 
+        with mock.patch.object(JsonDocument, "encode_unread", wrong):
+            with self.assertRaisesRegex(BooksUnbalanced, "does not read back"):
+                run(b'{"format": 1, "a": 1}', {"set": "a", "value": 7})
+            document = decode(b'{"a": 1}', "json")
+            document.set(("a",), 7)
+            with self.assertRaisesRegex(FormatError, "reads back as something else"):
+                document.encode()
+
+    def test_a_value_that_only_moved_stays_what_it_was(self) -> None:
+        """A codec that moves another value than the one that was meant is caught."""
+        from kindred_ledger.formats.json_text import JsonDocument
+
+        def wrong(document: Any, path: Path, to: Path) -> None:
+            move(document, path, to)
+            document.set(to, "garbage")
+
+        move = JsonDocument.move
         with (
-            mock.patch.object(JsonDocument, "encode", wrong),
-            self.assertRaisesRegex(BooksUnbalanced, "does not read back"),
+            mock.patch.object(JsonDocument, "move", wrong),
+            self.assertRaisesRegex(BooksUnbalanced, "no step changed it"),
         ):
-            run(b'{"format": 1, "a": 1}', {"set": "a", "value": 7})
+            run(b'{"format": 1, "a": 1}', {"move": "a", "to": "b"})
 
 
 class Steps(unittest.TestCase):

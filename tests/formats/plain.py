@@ -36,7 +36,11 @@ def read_plain(data: bytes, codec: str) -> Any:
 
 def text_of(data: bytes) -> str:
     """Decode text by its byte-order mark."""
-    for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
+    for mark, encoding in (
+        (b"\xff\xfe", "utf-16"),
+        (b"\xfe\xff", "utf-16"),
+        (b"\xef\xbb\xbf", "utf-8-sig"),
+    ):
         if data.startswith(mark):
             return data.decode(encoding)
     try:
@@ -121,7 +125,9 @@ def _csv(data: bytes) -> Any:
 
 
 def _text(data: bytes) -> Any:
-    return [line for line in re.split(r"\r\n|\n|\r", text_of(data))][: -1 if re.search(r"[\r\n]\Z", text_of(data)) or not text_of(data) else None]
+    return [line for line in re.split(r"\r\n|\n|\r", text_of(data))][
+        : -1 if re.search(r"[\r\n]\Z", text_of(data)) or not text_of(data) else None
+    ]
 
 
 def _xml(data: bytes) -> Any:
@@ -160,7 +166,10 @@ def _sqlite(data: bytes) -> Any:
     base = sqlite3.connect(":memory:")
     base.deserialize(data[:18] + b"\1\1" + data[20:])
     base.row_factory = sqlite3.Row
-    names = [row[0] for row in base.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
+    names = [
+        row[0]
+        for row in base.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")
+    ]
     return {
         name: [_packed(dict(row)) for row in base.execute(f'SELECT * FROM "{name}" ORDER BY rowid')]
         for name in names

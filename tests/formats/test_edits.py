@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import copy
-import json
 import unittest
 from collections import Counter
 from collections.abc import Callable
@@ -17,7 +16,7 @@ from hypothesis import strategies as st
 
 from kindred_ledger.errors import KindredError
 from kindred_ledger.formats import Document, Path, decode
-from tests.formats.plain import READERS, UnreadError, read_plain
+from tests.formats.plain import UnreadError, read_plain
 from tests.formats.test_documents import TEXTS, _packed, databases
 from tests.support import law
 
@@ -38,11 +37,15 @@ _scalars = st.one_of(
     _odd_texts,
     st.sampled_from(("two\nlines", "ends\n", "\n", "a\r\nb")),
 )
-_keys = st.sampled_from(("alpha", "new", "a b", "ü", "true", "1", "a.b", 'q"', "#", "x: y", ";k", "k]", "-"))
+_keys = st.sampled_from(
+    ("alpha", "new", "a b", "ü", "true", "1", "a.b", 'q"', "#", "x: y", ";k", "k]", "-")
+)
 _KEYS = {
     "xml": st.sampled_from(("alpha", "beta", "new", "@alpha", "@id", "text()", "a b", "1", "x:y")),
     "csv": st.sampled_from(("alpha", "beta", "one", "two", "new", "a,b", 'q"', "7", "")),
-    "ini": st.sampled_from(("A", "B", "Video", "Width", "k", "new", "a b", ";k", "k]", "a=b", "k\n[b]", " k", "")),
+    "ini": st.sampled_from(
+        ("A", "B", "Video", "Width", "k", "new", "a b", ";k", "k]", "a=b", "k\n[b]", " k", "")
+    ),
 }
 _values = st.recursive(
     _scalars,
@@ -63,7 +66,10 @@ def _block_yaml(draw: Callable[..., Any]) -> str:
         ("1", "|\n  one\n  two", ">-\n  folded\n  on", "|+\n  kept\n", "&here 7", "!!str 5", "'q'",
          "&m\n  in: 1\n  at: 2", "\n  - 1\n  - two", "\n  in: 1\n  deep:\n    at: x", "[1, 2]", "{a: 1}", "")
     )  # fmt: skip
-    lines = [f"{key}: {draw(value)}" for key in draw(st.lists(_plain_keys, unique=True, max_size=4, min_size=1))]
+    lines = [
+        f"{key}: {draw(value)}"
+        for key in draw(st.lists(_plain_keys, unique=True, max_size=4, min_size=1))
+    ]
     if any("&here" in line for line in lines):
         lines.append("alias: *here")
     return "\n".join(lines) + draw(st.sampled_from(("\n", "", "\n# end\n", "\n...\n")))
@@ -75,15 +81,26 @@ _plain_keys = st.sampled_from(("alpha", "beta", "c1", "Delta", "eps"))
 @st.composite
 def _dotted_toml(draw: Callable[..., Any]) -> str:
     """Return a TOML file of what the plainer strategy has not: dotted keys and tables."""
-    head = draw(st.sampled_from(("", "a.x = 1\na.y.z = 2\n", 'b."q r".s = 1 # why\n', "e = {f.g = 1}\n")))
-    body = draw(st.sampled_from(("", "[c.d]\nx = 1\n", "[c]\nd.e = 1\n[c.f]\ng = [1, 2]\n", "[[h]]\ni.j = 1\n[[h]]\n")))
+    head = draw(
+        st.sampled_from(("", "a.x = 1\na.y.z = 2\n", 'b."q r".s = 1 # why\n', "e = {f.g = 1}\n"))
+    )
+    body = draw(
+        st.sampled_from(
+            ("", "[c.d]\nx = 1\n", "[c]\nd.e = 1\n[c.f]\ng = [1, 2]\n", "[[h]]\ni.j = 1\n[[h]]\n")
+        )
+    )
     return head + body.removesuffix(draw(st.sampled_from(("", "\n"))))
 
 
 @st.composite
 def _odd_ini(draw: Callable[..., Any]) -> str:
     """Return an INI file with values that go on in indented lines."""
-    lines = draw(st.lists(st.sampled_from(("[A]", "[B]", "k = 1", "k2=v", "   more", "m: 1", "", "; c")), max_size=7))
+    lines = draw(
+        st.lists(
+            st.sampled_from(("[A]", "[B]", "k = 1", "k2=v", "   more", "m: 1", "", "; c")),
+            max_size=7,
+        )
+    )
     return draw(st.sampled_from(("\n", "\r\n"))).join(lines)
 
 
@@ -112,6 +129,8 @@ STRATEGIES: dict[str, st.SearchStrategy[bytes]] = {
 
 
 WHY = Counter()
+
+
 def is_element(part: Any) -> bool:
     return isinstance(part, str) and part[:1] != "@" and part != "text()"
 
@@ -150,7 +169,13 @@ class Plain:
         waiting: list[tuple[Path, Any]] = [((), self.value)]
         while waiting:
             path, value = waiting.pop()
-            keys = list(value) if isinstance(value, dict) else range(len(value)) if isinstance(value, list) else ()
+            keys = (
+                list(value)
+                if isinstance(value, dict)
+                else range(len(value))
+                if isinstance(value, list)
+                else ()
+            )
             for key in keys:
                 found.append((*path, key))
                 waiting.append(((*path, key), value[key]))
@@ -188,7 +213,13 @@ class Plain:
         value = self.value
         for depth, part in enumerate(path[:-1]):
             if not self.has(path[: depth + 1]):
-                self.put(value, part, [] if isinstance(path[depth + 1], int) and self.codec in ("xml", "csv", "sqlite") else {})
+                self.put(
+                    value,
+                    part,
+                    []
+                    if isinstance(path[depth + 1], int) and self.codec in ("xml", "csv", "sqlite")
+                    else {},
+                )
             value = value[part]
         return value
 
@@ -202,7 +233,9 @@ class Plain:
 
     def set(self, path: Path, value: Any) -> None:
         path = self.full(path)
-        if self.codec == "sqlite" and len(path) == 2 and isinstance(value, dict):  # what the table fills in
+        if (
+            self.codec == "sqlite" and len(path) == 2 and isinstance(value, dict)
+        ):  # what the table fills in
             highest = max([row["id"] for row in self.at(path[:1])], default=0)
             value = {"id": highest + 1, "alpha": None, "beta": None, **value}
         self.put(self.room(path), path[-1], self.written(value))
@@ -218,9 +251,14 @@ class Plain:
         if isinstance(value, dict):
             made = {key: self.written(inner) for key, inner in value.items()}
             if self.codec == "xml":
-                made = {k: [v] if is_element(k) and not isinstance(v, list) else v for k, v in made.items()}
+                made = {
+                    k: [v] if is_element(k) and not isinstance(v, list) else v
+                    for k, v in made.items()
+                }
             return made
-        return str(value).lower() if isinstance(value, bool) else "" if value is None else str(value)
+        return (
+            str(value).lower() if isinstance(value, bool) else "" if value is None else str(value)
+        )
 
     def remove(self, path: Path) -> None:
         path = self.full(path)
@@ -274,7 +312,11 @@ def draw_edit(draw: Callable[..., Any], plain: Plain) -> tuple[Any, ...]:
     holder = draw(st.sampled_from(holders)) if holders else ()
     inside = plain.at(holder)
     if kind == "reorder":
-        return "reorder", holder, draw(st.permutations(range(len(inside)))) if isinstance(inside, (dict, list)) else []
+        return (
+            "reorder",
+            holder,
+            draw(st.permutations(range(len(inside)))) if isinstance(inside, (dict, list)) else [],
+        )
     fresh: Path = (*holder, len(inside) if isinstance(inside, list) else draw(keys))
     if draw(st.integers(0, 3)) == 0:
         fresh = (*fresh, draw(keys))
@@ -293,7 +335,9 @@ def _values_of(codec: str, keys: st.SearchStrategy[str]) -> st.SearchStrategy[An
 def normal(codec: str, value: Any) -> Any:
     """Return plain values without what files of a kind do not tell apart."""
     if codec == "csv" and isinstance(value, list):
-        rows = [list(row.items()) if isinstance(row, dict) else list(enumerate(row)) for row in value]
+        rows = [
+            list(row.items()) if isinstance(row, dict) else list(enumerate(row)) for row in value
+        ]
         return [{key: cell for key, cell in row if cell} for row in rows]
     if codec == "ini":
         return {section: keys for section, keys in value.items() if section or keys}
@@ -333,7 +377,8 @@ class Edits(unittest.TestCase):
     def tearDownClass(cls) -> None:
         for codec, count in cls.done.items():
             print(codec, dict(count))
-        for k, n in WHY.most_common(30): print(n, k)
+        for k, n in WHY.most_common(30):
+            print(n, k)
 
     def sequence(self, codec: str, content: bytes, data: st.DataObject) -> None:
         """Edit a document and plain values alike; what is written must read as those."""
@@ -355,7 +400,11 @@ class Edits(unittest.TestCase):
             self.assertTrue(error.what)
             count["files refused"] += 1
             WHY[codec + ": " + error.what] += 1
-            if __import__("os").environ.get("WHY") and __import__("os").environ["WHY"] in error.what: print(content, steps, error, "\n")
+            if (
+                __import__("os").environ.get("WHY")
+                and __import__("os").environ["WHY"] in error.what
+            ):
+                print(content, steps, error, "\n")
             return
         count["files"] += 1
         ordered = codec in _ORDERED
@@ -372,6 +421,7 @@ class Edits(unittest.TestCase):
             getattr(document, name)(*arguments)
         except KindredError as error:
             import re as _re
+
             WHY[plain.codec + " " + name + ": " + _re.sub("'.*'", "…", error.what)] += 1
             return "refused: " + name
         try:

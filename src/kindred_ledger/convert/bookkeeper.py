@@ -16,15 +16,17 @@ from ..formats import (
     ANY,
     Columns,
     Document,
+    LayoutDocument,
     Leaf,
     Path,
     Stretch,
     as_stretched,
     as_tabular,
     format_path,
+    same_value,
 )
-from ..statement import Line, Outcome, Statement
 from ..formats.tables import FEW, column_tables, differing, same_column, same_together
+from ..statement import Line, Outcome, Statement
 
 __all__ = ["Bookkeeper", "Census"]
 
@@ -109,6 +111,8 @@ class Bookkeeper:
         self._least = few * _LEAF
         self._reasons: dict[Path, list[str]] = {}
         self._below: dict[Path, list[str]] = {}  # of all that was read below a path
+        self._altered: set[Path] = set()  # what was given another value, or may have been
+        self._derives = False  # whether values follow from others, as sizes and checksums do
         self._dropped: dict[Path, str] = {}
         self._dropped_whole: list[tuple[Stretch, str]] = []
         self._dropped_tables: list[Path] = []  # taken by columns; where they were read
@@ -123,14 +127,20 @@ class Bookkeeper:
         singly = as_stretched(document) is None and as_tabular(document) is None
         return Census(document) if singly or size < self._few else None
 
-    def explain(self, document: Document, path: Path, reason: str) -> None:
-        """Note why the leaves at or below a path change."""
+    def explain(
+        self, document: Document, path: Path, reason: str, *, keeps_value: bool = False
+    ) -> None:
+        """Note why the leaves at or below a path change; `keeps_value`: where they are, not what."""
         whole, tables = self._stretches(document, path), self._tables(document, path)
         for origin in (*(stretch.origin for stretch in whole), *tables.values()):
             self._below.setdefault(origin, []).append(reason)
+            if not keeps_value:
+                self._altered.add(origin)
         for leaf in _leaves(document, path, whole, tables):
             if leaf.origin is not None:
                 self._reasons.setdefault(leaf.origin, []).append(reason)
+                if not keeps_value:
+                    self._altered.add(leaf.origin)
 
     def drop(self, document: Document, path: Path, reason: str, *, loss: bool) -> None:
         """Note why the leaves at or below a path are left out."""
@@ -161,10 +171,14 @@ class Bookkeeper:
         stretched = as_stretched(document)
         return stretched.stretches(self._least, path) if stretched is not None else []
 
-    def explain_column(self, table: Path, column: str | None, reason: str) -> None:
+    def explain_column(
+        self, table: Path, column: str | None, reason: str, *, keeps_value: bool = False
+    ) -> None:
         """Note why the values of a column change; `column` is its name when it was read."""
         if column is not None:
             self._reasons.setdefault((*table, ANY, column), []).append(reason)
+            if not keeps_value:
+                self._altered.add((*table, ANY, column))
 
     def drop_column(
         self,
@@ -207,6 +221,7 @@ class Bookkeeper:
         paths, origins = [each.path for each in whole], [each.origin for each in whole]
         meant = Census(result, tables, paths)
         found = Census(again, tables, paths)
+        self._derives = isinstance(result, LayoutDocument)
         gone = [stretch.origin for stretch, _ in self._dropped_whole]
         read = [*tables.values(), *self._dropped_tables]
         if isinstance(source, Census):
@@ -281,9 +296,26 @@ class Bookkeeper:
         same = before.text == after.text and type(before.value) is type(after.value)
         if before.path == after.path and same:
             return Line(Outcome.KEPT, name(before.path))
+        if not same and not self._may_differ(before, after):
+            raise BooksUnbalanced(
+                "its value is another, and no step changed it",
+                where=format_path(before.path),
+                remedy=f"It was {before.text[:80]!r}, and is {after.text[:80]!r}.",
+            )
         reason = "; ".join(self._told(before.path)) or _FOLLOWS
         became = name(after.path) if after.path != before.path else ""
         return Line(Outcome.CHANGED, name(before.path), reason, became)
+
+    def _may_differ(self, before: Leaf, after: Leaf) -> bool:
+        """Tell whether a leaf may have another value: a step gave it one, or it follows from others."""
+        where = [before.path[:depth] for depth in range(len(before.path) + 1)]
+        if self._derives or any(at in self._altered for at in (*where, *_columns_of(before.path))):
+            return True
+        texts = isinstance(before.value, str) and isinstance(after.value, str)
+        if texts and before.value.strip() == after.value.strip():
+            return True  # the space around the text of an element
+        empty = not before.value and not after.value  # an element without members is empty text
+        return empty or same_value(before.value, after.value)
 
     def _told(self, path: Path) -> Iterable[str]:
         """Return why what was read at a path changed."""

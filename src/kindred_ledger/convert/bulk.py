@@ -23,10 +23,10 @@ from msgspec.structs import replace
 from ..cards import Card, Format
 from ..errors import KindredError
 from ..formats import Document
+from ..formats.tables import FEW
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .converter import Converted, Converter
-from ..formats.tables import FEW
 
 __all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
 

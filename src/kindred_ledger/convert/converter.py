@@ -12,13 +12,14 @@ from msgspec import Struct
 from ..cards import Format
 from ..errors import KindredError
 from ..formats import Document, LayoutDocument, changes_between, format_path
+from ..formats.reading_back import encode_unread
+from ..formats.tables import FEW
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
 from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
-from ..formats.tables import FEW
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
 Watch = Callable[
@@ -180,7 +181,7 @@ class Converter:
                 self._carry_out(hop, Fields(document, books, few=self._few))
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     notes.append(format.table.steps[hop.number].note)
-            result = document.encode()
+            result = encode_unread(document)  # the statement reads it again, and compares
             statement = books.statement(
                 name, before or format.decode(data), document, format.decode(result)
             )

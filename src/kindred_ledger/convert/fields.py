@@ -23,9 +23,9 @@ from ..formats import (
     format_path,
     same_value,
 )
+from ..formats.tables import FEW, differ
 from .bookkeeper import Bookkeeper
 from .expressions import Expression
-from ..formats.tables import FEW, differ
 from .values import MISSING, column_of
 
 __all__ = ["Fields", "as_key", "exact"]
@@ -122,7 +122,8 @@ class Fields:
             target = tuple(
                 path[at] if part == ANY and at < len(path) else part for at, part in enumerate(to)
             )
-            self.books.explain(self.document, path, f"moved to {format_path(to)}")
+            told = f"moved to {format_path(to)}"
+            self.books.explain(self.document, path, told, keeps_value=True)
             self.document.move(path, target)
 
     def drop(
@@ -202,7 +203,7 @@ class Fields:
 
     def _reorder(self, path: Path, order: list[int], reason: str) -> None:
         if order != list(range(len(order))):
-            self.books.explain(self.document, path, reason)
+            self.books.explain(self.document, path, reason, keeps_value=True)
             self.document.reorder(path, order)
 
     def _holds(self, condition: Expression, path: Path, *, inside: bool = False) -> bool:
@@ -430,7 +431,7 @@ class Column:
         if to in self._columns.cells:
             remedy = "Drop or move that first."
             raise FormatError("something is there already", where=path, remedy=remedy)
-        self._explain(f"moved to {path}")
+        self._explain(f"moved to {path}", keeps_value=True)
         self._columns.rename(self._name, to)
 
     def drop(self, reason: str, *, loss: bool) -> bool:
@@ -470,7 +471,7 @@ class Column:
         if (order[1:] < order[:-1]).any():
             for name in self._columns.cells:
                 self._name = name
-                self._explain(reason)
+                self._explain(reason, keeps_value=True)
             self._columns.take(order)
 
     def check(self, holds: Callable[[Any], str], remedy: str) -> None:
@@ -491,9 +492,9 @@ class Column:
         bad = (~self._truth(condition)).nonzero()[0]
         return (*self._table, int(bad[0]), self._name) if len(bad) else None
 
-    def _explain(self, reason: str) -> None:
+    def _explain(self, reason: str, *, keeps_value: bool = False) -> None:
         read = self._columns.origins[self._name]
-        self._fields.books.explain_column(self._origin, read, reason)
+        self._fields.books.explain_column(self._origin, read, reason, keeps_value=keeps_value)
 
 
 def as_key(value: Any) -> str:

@@ -10,6 +10,7 @@ from msgspec import Struct
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import FormatError, KindredError, NoRoute, UsageError
+from ..formats.tables import FEW
 from ..ledger import Ledger, Tag
 from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, parents, read_bytes
 from ..progress import Progress
@@ -20,7 +21,6 @@ from .converter import Converted, Converter, convert_bytes, format_version, know
 from .coverage import covered
 from .proof import Proof, prove
 from .routes import Hop
-from ..formats.tables import FEW
 
 __all__ = [
     "Fitted",

@@ -240,7 +240,8 @@ class IniDocument:
             raise UsageError("there is no such section", where=format_path(path))
         if not path[0] or not to[0]:
             raise FormatError(
-                "what stands before the first section has no name", where=format_path(path) or "the file"
+                "what stands before the first section has no name",
+                where=format_path(path) or "the file",
             )
         new = str(to[0])
         _check_section(new, to)

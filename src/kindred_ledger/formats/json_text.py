@@ -173,14 +173,12 @@ class JsonDocument(TreeDocument[_Value]):
             read = found.open_columns(path)
             return (
                 read is not None
-                and list(read.cells) == list(node.columns.cells)
+                and {*read.cells} == {*node.columns.cells}
                 and all(same_column(node.columns, read, name) for name in read.cells)
             )
         if not _is_whole(node):
             return None
-        return bool(
-            self._data[node.start : node.end] == found._data[other.start : other.end]
-        )
+        return bool(self._data[node.start : node.end] == found._data[other.start : other.end])
 
     # ---- what nobody touched -------------------------------------------------------------
 

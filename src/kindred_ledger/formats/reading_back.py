@@ -11,10 +11,15 @@ from typing import Any
 from ..errors import FormatError
 from .columns import as_tabular
 from .document import Document, Path, format_path
-from .tables import FEW, column_tables, same_column
+from .tables import column_tables, same_column
 from .tree import SCALAR, Node, TreeDocument
 
-__all__ = ["check_fields", "check_tree", "unreadable"]
+__all__ = ["check_fields", "check_tree", "differs", "encode_unread", "unreadable"]
+
+
+def encode_unread(document: Document) -> Any:
+    """Return the bytes of a document without reading them again, for who does that at once."""
+    return getattr(document, "encode_unread", document.encode)()
 
 
 def unreadable(what: str, where: str, remedy: str = "Change it by hand.") -> FormatError:
@@ -54,7 +59,7 @@ def check_fields(meant: Document, found: Document) -> None:
     for path in tables:
         wanted = tabular.open_columns(path) if tabular is not None else None
         read = there.open_columns(path) if there is not None else None
-        if wanted is None or read is None or list(wanted.cells) != list(read.cells):
+        if wanted is None or read is None or {*wanted.cells} != {*read.cells}:
             raise differs(path)
         for name in wanted.cells:
             if not same_column(wanted, read, name):

@@ -454,7 +454,9 @@ def _exchanged(node: Spanned, at: int) -> None:
     node.parent.table = None
 
 
-def _restoring(kept: list[Splice], first: int, last: int, before: list[Splice]) -> Callable[[], None]:
+def _restoring(
+    kept: list[Splice], first: int, last: int, before: list[Splice]
+) -> Callable[[], None]:
     def restore() -> None:
         kept[first:last] = before
 

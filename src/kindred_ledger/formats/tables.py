@@ -72,9 +72,11 @@ def _count(differing: Any, rows: Any) -> int:
 
 def _comparable(one: Columns, name: str, other: Columns, became: str) -> tuple[Any, Any]:
     """Return two columns as they lie in their files if they are of one kind, else their values."""
-    kind = one.kind(name)
-    if kind is not None and kind == other.kind(became):
-        return one.cells[name], other.cells[became]
+    kind, cells = one.kind(name), one.cells[name]
+    form = getattr(getattr(cells, "dtype", None), "kind", "")
+    as_stored = kind is None and (hasattr(cells, "differ") or form in ("S", "V"))  # put as bytes
+    if as_stored or (kind is not None and kind == other.kind(became)):
+        return cells, other.cells[became]
     return one.read(name), other.read(became)
 
 

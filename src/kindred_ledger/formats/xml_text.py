@@ -159,7 +159,7 @@ class XmlDocument(SplicedDocument):
     def _same_in_other_form(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         """An element that lost all but its text is that text."""
         if new.kind == SCALAR and len(old.members or ()) == 1:
-            (text,) = old.members or ()
+            text = self._members(old)[0]
             if text.key == TEXT and text.kind == SCALAR:
                 new.origin, new.was_leaf, new.note = text.origin, text.was_leaf, text.note
                 start, end = new.start, new.end
@@ -407,10 +407,10 @@ class XmlDocument(SplicedDocument):
             if group.kind != LIST and path[-1] == 0 and group.parent is not None:
                 group = group.parent
             renamed = to[-1] == 0 and len(to) > 1 and to[:-2] == self._path(group)[:-1]
-            if group.kind == LIST and renamed and not self.find(to[:-1]):
-                if path[-1] != 0 or len(self._members(group)) == 1:
-                    self._rename(group, str(to[-2]), to[:-1])
-                    return
+            whole = group.kind == LIST and (path[-1] != 0 or len(self._members(group)) == 1)
+            if whole and renamed and not self.find(to[:-1]):
+                self._rename(group, str(to[-2]), to[:-1])
+                return
             if self._node(path).kind == LIST:
                 raise FormatError("elements are moved one by one", where=format_path(path))
             super().move(path, to)
@@ -573,6 +573,16 @@ class XmlDocument(SplicedDocument):
     def _check_name(self, name: str, path: Path) -> None:
         if not _XML_NAME.fullmatch(name):
             raise FormatError(f"{name!r} is no name in XML", where=format_path(path))
+        prefix, colon, _ = name.partition(":")
+        if (
+            colon
+            and prefix not in ("xml", "xmlns")
+            and f"xmlns:{prefix}=".encode() not in self._data
+        ):
+            raise FormatError(
+                f"the file declares no namespace {prefix!r}", where=format_path(path),
+                remedy=f"Add xmlns:{prefix}=\"…\" to its first element by hand.",
+            )  # fmt: skip
 
 
 def _is_element(part: Any) -> bool:

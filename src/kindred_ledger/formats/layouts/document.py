@@ -347,5 +347,7 @@ def _single(column: Any) -> list[Any]:
     """Return the values of a column one by one."""
     if isinstance(column, Words):
         return [column.texts[code] for code in column.codes.tolist()]
+    if hasattr(column, "strings"):
+        return list(column.strings())
     values: list[Any] = column.tolist()
     return [Decimal(repr(value)) if isinstance(value, float) else value for value in values]

@@ -309,21 +309,12 @@ class Table(Struct, frozen=True):
         write_item(writing, row, Field(f"{field.name}[{number}]", self.inner, field.at))
 
     def _write_columns(self, writing: Writing, item: Item, field: Field) -> None:
-        """Write a table that was given by columns, or as one array."""
-        import numpy as np
-
+        """Write a table that was given by columns."""
         version, columns = writing.version, item.value
-        if isinstance(columns, np.ndarray):
-            dtype = self.dtype(version, writing.big)
-            if columns.dtype.names != dtype.names:
-                writing.fail(field, f"its columns are {dtype.names}, not {columns.dtype.names}")
-            rows = np.ascontiguousarray(columns.astype(dtype, copy=False))
-            self.count.write(len(rows), writing, field)
-            writing.out += rows.view(np.uint8).data if len(rows) else b""
-            return
         cells = self._cells(writing, columns, field)
         self.count.write(columns.count, writing, field)
         as_read = not writing.changed and columns.rows is None and item.rows is not None
+        as_read = as_read and columns.count == item.rows.count
         if self.step(version):
             writing.out += self._fixed_rows(writing, item, cells, as_read)
         elif self.ragged(version) is not None:
