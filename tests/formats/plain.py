@@ -70,6 +70,7 @@ def _toml(data: bytes) -> Any:
 
 def _yaml(data: bytes) -> Any:
     reader = YAML(typ="safe", pure=True)
+    reader.constructor.add_constructor(None, lambda _, node: node.value)  # tags of their own
     found = list(reader.load_all(text_of(data)))
     if not found:
         return {}
@@ -93,9 +94,9 @@ def _plain(value: Any) -> Any:
 def _ini(data: bytes) -> Any:
     held: dict[str, dict[str, str]] = {}
     section = ""
-    for line in text_of(data).split("\n"):
+    for line in re.split(r"\r\n|\n|\r", text_of(data)):
         stripped = line.strip()
-        header = re.fullmatch(r"\s*\[([^\]]*)\]\s*(?:[;#].*)?", line.rstrip("\r"))
+        header = re.fullmatch(r"\s*\[([^\]]*)\]\s*(?:[;#].*)?", line)
         if header:
             section = header[1]
             if section in held:
@@ -125,9 +126,8 @@ def _csv(data: bytes) -> Any:
 
 
 def _text(data: bytes) -> Any:
-    return [line for line in re.split(r"\r\n|\n|\r", text_of(data))][
-        : -1 if re.search(r"[\r\n]\Z", text_of(data)) or not text_of(data) else None
-    ]
+    lines = re.split(r"\r\n|\n|\r", text_of(data))
+    return lines[:-1] if not lines[-1] else lines
 
 
 def _xml(data: bytes) -> Any:

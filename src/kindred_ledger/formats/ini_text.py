@@ -134,8 +134,7 @@ class IniDocument:
         self._edited = True
         if self.find(to):
             raise occupied(to)
-        if len(to) > 2:
-            raise FormatError("an INI path is section and key", where=format_path(to))
+        _check_path(to)
         if len(path) == 1 or len(to) == 1:
             self._rename_section(path, to)
             return
@@ -254,8 +253,7 @@ class IniDocument:
 
     def _insert(self, path: Path, pair: _Line) -> None:
         """Put a pair behind the last one of its section, in the style of its neighbours."""
-        if len(path) != 2:
-            raise FormatError("an INI path is section and key", where=format_path(path))
+        _check_path(path, least=2)
         section = str(path[0])
         _check_section(section, path)
         newline = self._encoding.newline
@@ -317,6 +315,11 @@ def _write(line: _Line, key: str, value: str, path: Path) -> None:
     raise FormatError(
         f"{what!r} cannot be written in an INI file so that it reads back", where=format_path(path)
     )
+
+
+def _check_path(path: Path, *, least: int = 1) -> None:
+    if not least <= len(path) <= 2 or not all(isinstance(part, str) for part in path):
+        raise FormatError("an INI path is section and key", where=format_path(path))
 
 
 def _check_section(name: str, path: Path) -> None:

@@ -231,8 +231,8 @@ class SqliteDocument:
         """Return what is wrong with a row that was written; a column may make another kind of a value."""
         held = self._values(name, row)
         for column, value in wanted.items():
-            value = int(value) if isinstance(value, bool) else value  # SQLite has no truth
-            if not same_value(_plain(held[column]), _plain(value)):
+            meant = int(value) if isinstance(value, bool) else _plain(value)  # SQLite has no truth
+            if not same_value(_plain(held[column]), meant):
                 told = f"the column {column!r} makes {held[column]!r} of {value!r}"
                 return f"{told}, as it is of another type"
         return ""

@@ -1,4 +1,4 @@
-"""Large tables held against each other: which are taken by columns, and how many values of a column differ."""
+"""Large tables: which are taken by columns, and how many values of a column differ."""
 
 from __future__ import annotations
 

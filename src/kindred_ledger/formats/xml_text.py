@@ -304,6 +304,8 @@ class XmlDocument(SplicedDocument):
 
     def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
         if parent.kind == LIST:
+            if parent.key == TEXT:
+                raise FormatError("text is not put beside other text", where=format_path(path))
             name = str(parent.key)
             last = self._members(parent)[-1]
             begin, end = self._span(last)
@@ -490,6 +492,8 @@ class XmlDocument(SplicedDocument):
 
     def _insert(self, path: Path, value: Any, note: str) -> None:
         self._check_room(path)
+        if isinstance(value, (list, tuple)):
+            raise FormatError("elements are put in one by one", where=format_path(path))
         depth = len(path) - 1
         while depth and not self.find(path[:depth]):
             depth -= 1

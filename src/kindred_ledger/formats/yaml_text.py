@@ -34,6 +34,7 @@ _WORDS = {
     **dict.fromkeys(("false", "False", "FALSE"), False),
 }
 _SAFE = re.compile(r"[A-Za-z_/.][\w ./+()-]*(?:[:][\w/]+[\w ./+()-]*)*")
+_HEADER = re.compile(rb"[|>]([0-9+-]*)")
 _LONGEST_INT = 4000
 _CORE = "tag:yaml.org,2002:"
 _CORE_TAG = re.compile(r"!!\w+\s*")
@@ -48,6 +49,7 @@ class _Style(Struct, frozen=True):
     column: int = 0  # of a container in block style, in characters
     properties: str = ""  # its anchor and tag, and the space behind them
     properties_at: int = -1  # where they begin
+    stands_for: tuple[int, int] | None = None  # of the alias of a container: where that is
 
 
 class YamlDocument(SplicedDocument):
@@ -87,6 +89,11 @@ class YamlDocument(SplicedDocument):
     def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.plain is not UNTOUCHED:
             return super()._reads_as(old, new, state)
+        shared, again = old.token.stands_for, new.token.stands_for
+        if shared is not None and again is not None:  # whoever reads it sees the change here, too
+            before = state["_data"][slice(*shared)]
+            if before.rstrip() != self._data[slice(*again)].rstrip():
+                return False
         return same_value(old.token.value, self._value(new))
 
     # ---- editing -------------------------------------------------------------------------
@@ -117,7 +124,7 @@ class YamlDocument(SplicedDocument):
         assert text is not None
         start, end = instead.start, instead.end
         properties = instead.token.properties
-        if properties and (node.kind != instead.kind or not isinstance(node.plain, str)):
+        if properties and not self._keeps(properties, node, instead):
             if "&" in properties or not _CORE_TAG.fullmatch(properties):
                 raise FormatError(
                     f"a value of another kind cannot have its properties, {properties.strip()}",
@@ -132,6 +139,14 @@ class YamlDocument(SplicedDocument):
         elif instead.kind != SCALAR and not instead.token.flow:
             end = max(self._last(instead), start)
         return [Splice(start, end, text.encode())]
+
+    @staticmethod
+    def _keeps(properties: str, node: Spanned, instead: Spanned) -> bool:
+        """Tell whether a value can have the anchor and tag of the one it replaces."""
+        core = re.search(r"!!(\w+)", properties)
+        if "!" in properties and not (node.kind == SCALAR and isinstance(node.plain, str)):
+            return False
+        return core is None or (core[1] == "str" and instead.kind == SCALAR)
 
     def _put(self, parent: Spanned, node: Spanned, path: Path) -> list[Splice]:
         key = None if node.key is None else _key_text(node.key)
@@ -152,7 +167,19 @@ class YamlDocument(SplicedDocument):
         text = lead + self._block(node, indent, in_list=key is None)
         ends = not at or self._data[at - 1] == 0x0A
         text = text + self._newline if ends else self._newline + text
-        return [Splice(at, at, text.encode())]
+        return [*(() if ends else self._closed(parent)), Splice(at, at, text.encode())]
+
+    def _closed(self, parent: Spanned) -> list[Splice]:
+        """Return what keeps a block scalar at the end of the file without a line end at its end."""
+        node = self._last_node(parent)
+        if node.kind != SCALAR or node.token.quote not in ("|", ">"):
+            return []
+        header = _HEADER.match(self._data, node.start)
+        assert header is not None
+        start, end = header.span(1)
+        if self._data[node.start : node.end].endswith(b"\n") or b"-" in header[1]:
+            return []
+        return [Splice(start, end, header[1].replace(b"+", b"") + b"-")]
 
     def _without(self, node: Spanned) -> list[Splice]:
         parent = node.parent
@@ -169,6 +196,8 @@ class YamlDocument(SplicedDocument):
                 return [Splice(node.begin, siblings[at + 1].begin, b"")]
             return [Splice(siblings[at - 1].end, node.end, b"")]
         line = self._data.rfind(b"\n", 0, node.begin) + 1
+        if at + 1 == len(siblings) and self._data[line : node.begin].strip():
+            return [Splice(siblings[at - 1].end, max(self._last(node), node.begin), b"")]
         if self._data[line : node.begin].strip() or at == 0:
             return [Splice(node.begin, siblings[at + 1].begin, b"")]  # it begins in another's line
         return [Splice(line, self._line_after(max(self._last(node), node.begin)), b"")]
@@ -184,12 +213,17 @@ class YamlDocument(SplicedDocument):
 
     def _last(self, node: Spanned) -> int:
         """Return where the text of a node ends, without what follows a block."""
+        node = self._last_node(node)
+        return max(node.end, node.key_end)
+
+    def _last_node(self, node: Spanned) -> Spanned:
+        """Return what stands last in a block."""
         while node.kind != SCALAR and not node.token.flow:
             placed = [member for member in self._members(node) if member.start >= 0]
             if not placed:
                 break
             node = max(placed, key=lambda m: (m.begin, m.start))
-        return max(node.end, node.key_end)
+        return node
 
     def _line_after(self, at: int) -> int:
         """Return where the line after an offset begins; a comment behind it is of its line."""
@@ -237,6 +271,7 @@ class _Reader:
         self._offsets = offsets
         self._events: Any = yaml.parse(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
         self._anchors: dict[str, Any] = {}  # values of scalars; UNTOUCHED of containers
+        self._containers: dict[str, Spanned] = {}
 
     def document(self) -> Spanned:
         documents: list[Spanned] = []
@@ -319,9 +354,12 @@ class _Reader:
                     f"this is no valid YAML: nothing before {text} has that anchor",
                     where=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}",
                 )
-            value = self._anchors[event.anchor]
-            value = text if value is UNTOUCHED else value
-            return Spanned(SCALAR, start=start, end=end, begin=begin, token=_Style(value=value))
+            value, of = self._anchors[event.anchor], self._containers.get(event.anchor)
+            token = _Style(
+                value=text if value is UNTOUCHED else value,
+                stands_for=(of.start, of.end) if of is not None and of.end >= 0 else None,
+            )
+            return Spanned(SCALAR, start=start, end=end, begin=begin, token=token)
         properties = self._data[begin:start].decode() if start > begin else ""
         self._name(event, kind)
         if kind == "ScalarEvent":
@@ -341,12 +379,16 @@ class _Reader:
             properties_at=begin,
         )
         of = MAPPING if kind.startswith("Mapping") else LIST
-        return Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
+        node = Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
+        if event.anchor:
+            self._containers[event.anchor] = node
+        return node
 
     def _name(self, event: Any, kind: str) -> None:
         """Note what an anchor stands for from here on."""
         if kind != "AliasEvent" and event.anchor:
             self._anchors[event.anchor] = _scalar(event) if kind == "ScalarEvent" else UNTOUCHED
+            self._containers.pop(event.anchor, None)
 
     def _span(self, event: Any) -> tuple[int, int]:
         start, end = self._at(event.start_mark), self._at(event.end_mark)

@@ -1,0 +1,53 @@
+"""Files as tools and people leave them, small and odd: one of each kind, by what is odd about it."""
+
+ODD_FILES: dict[str, tuple[str, bytes]] = {
+    "CSV, bare carriage returns": ("csv", b"id,name\r1,Ada\r2,Bo\r"),
+    "CSV, mixed line ends": ("csv", b"id,name\r\n1,Ada\n2,Bo\r3,Cy"),
+    "CSV, one column": ("csv", b"name\nAda\n\nBo\n"),
+    "CSV, line breaks in cells": ("csv", b'id,note\r\n1,"a\r\nb"\r\n2,"c\nd"\r\n'),
+    "CSV, with a mark": ("csv", b'\xef\xbb\xbfid;name\r\n1;"a;b"\r\n'),
+    "CSV, UTF-16": ("csv", "id\tname\r\n1\tÄda\r\n".encode("utf-16")),
+    "CSV, short and long rows": ("csv", b"id,name\n1\n2,Bo,more\n"),
+    "INI, lines that go on": ("ini", b"[A]\nk = 1\n   more\n   yet = 2\n[B]\nm=3\n"),
+    "INI, bare carriage returns": ("ini", b"[A]\rk=1\r[B]\rm=2"),
+    "INI, with a mark and no last line end": ("ini", b"\xef\xbb\xbfk=1\r\n[A]\r\nm : 2"),
+    "INI, separators of both kinds": ("ini", b"[A]\nk: 1\nm = a:b\nn: c=d\n"),
+    "INI, Latin-1": ("ini", b"[A]\nname = K\xe4se\nsize = 3\n"),
+    "INI, UTF-16": ("ini", "[A]\r\nk = ü\r\n".encode("utf-16")),
+    "JSON, with a mark": ("json", b'\xef\xbb\xbf{"a": 1.10, "b": [1, 2]}'),
+    "JSON, comments and trailing commas": (
+        "json", b'{ // top\n  "a": 1, /* b */\n  "b": [1, 2,], // end\n}\n'),
+    "JSON, UTF-16": ("json", '{"a": "ü", "b": {"c": null}}'.encode("utf-16")),
+    "JSON, escapes": ("json", rb'{"a\"b": "\u00fc\n", "c": "\\"}'),
+    "text, mixed line ends": ("text", b"one\r\ntwo\nthree\rfour"),
+    "text, empty lines": ("text", b"\n\none\n\n"),
+    "text, UTF-16": ("text", "one\r\nzwölf\r\n".encode("utf-16")),
+    "TOML, dotted keys": ("toml", b'a.x = 1\na.y.z = "two" # why\nb."q r".s = [1, 2]\n'),
+    "TOML, dotted tables": ("toml", b"[c.d]\nx = 1\n\n[c]\ne.f = 2\n[c.g.h]\ni = 3"),
+    "TOML, arrays of tables": ("toml", b"[[t]]\na = 1\n[t.u]\nb = 2\n[[t]]\na = 3 # last"),
+    "TOML, in line": ("toml", b"p = { x = 1, q.r = 2 }\nl = [ 1, # one\n  [2, 3], ]\n"),
+    "TOML, strings of four kinds": (
+        "toml", b'a = "x\\ty"\nb = \'c:\\d\'\nc = """two\nlines"""\nd = \'\'\'it\'s\'\'\'\n'),
+    "TOML, dates and a mark": ("toml", b"\xef\xbb\xbfd = 1979-05-27\nt = 07:32:00\r\nn = 1_000\r\n"),
+    "XML, CDATA with a comment in it": (
+        "xml", b"<r><t>a <![CDATA[<!-- no --> & ]]> b</t><u k='1'><![CDATA[<x/>]]></u></r>"),
+    "XML, text beside comments": ("xml", b"<r><t>one<!-- why -->two</t><v a='1'>5</v></r>"),
+    "XML, both quotes and a mark": (
+        "xml", b"\xef\xbb\xbf<r a='x \"y\"' b=\"it's\">\r\n  <t/>\r\n  <t />\r\n</r>\r\n"),
+    "XML, declared Latin-1": (
+        "xml", b'<?xml version="1.0" encoding="iso-8859-1"?>\n<r><n>K\xe4se</n><m>1</m></r>'),
+    "XML, UTF-16": ("xml", '<r k="ü"><t>1</t></r>'.encode("utf-16")),
+    "XML, namespaces": ("xml", b'<r xmlns:x="urn:a"><x:t x:k="1">2</x:t></r>'),
+    "XML, bare carriage returns": ("xml", b"<r>\r  <t>1</t>\r  <t>2</t>\r</r>\r"),
+    "YAML, anchors": ("yaml", b"base: &b 7\nuse: *b\nrest: [1, *b]\nlast: x\n"),
+    "YAML, an anchored mapping": ("yaml", b"base: &m\n  a: 1\nother: 2\n"),
+    "YAML, tags": ("yaml", b"a: !!str 5\nb: !!int '6'\n!t &k c: !mine red\nd: !!seq [1]\n"),
+    "YAML, a block scalar without a last line end": ("yaml", b"a: 1\nb: |\n  one\n  two"),
+    "YAML, a kept block scalar": ("yaml", b"b: |+\n  one\n\na: >-\n  folded\n  on\n"),
+    "YAML, a block scalar in a list": ("yaml", b"- |\n  one\n- >\n  two\n  more"),
+    "YAML, bare carriage returns": ("yaml", b"a: 1\rb: 2\r"),
+    "YAML, UTF-16": ("yaml", "a: ü\r\nb:\r\n  - 1\r\n".encode("utf-16")),
+    "YAML, flow over lines": ("yaml", b"a: {x: 1,\n  y: [1,\n   2]}\nb: plain text\n  goes on\n"),
+    "YAML, keys of all kinds": ("yaml", b"? odd\n: 1\n'q': 2\n\"d\": 3\nyes: no\n"),
+    "YAML, comments everywhere": ("yaml", b"# top\na: # one\n  # two\n  b: 1 # three\n# four\nc: 2\n# end"),
+}  # fmt: skip
