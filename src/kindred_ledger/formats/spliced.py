@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import FormatError
-from .document import Path, not_reordered, same_value
+from .document import Path, format_path, not_reordered, same_value
 from .reading_back import differs, unreadable
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
@@ -372,7 +372,10 @@ class SplicedDocument(TreeDocument[Spanned]):
             new.origin, new.was_leaf, new.note = old.origin, old.was_leaf, old.note
             if SCALAR in (old.kind, new.kind):
                 if old.kind == new.kind:
-                    same = self._reads_as(old, new, state)
+                    try:
+                        same = self._reads_as(old, new, state)
+                    except FormatError as error:
+                        raise error.inside(format_path(path)) from None
                 else:
                     same = self._same_in_other_form(old, new, state)
                 if not same:

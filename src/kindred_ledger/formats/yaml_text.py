@@ -93,8 +93,12 @@ class YamlDocument(SplicedDocument):
         if shared is not None and again is not None:  # whoever reads it sees the change here, too
             before = state["_data"][slice(*shared)]
             if before.rstrip() != self._data[slice(*again)].rstrip():
-                return False
-        return same_value(old.token.value, self._value(new))
+                raise FormatError(f"the alias {self._text(new)} shares what is to change")
+        if not same_value(old.token.value, self._value(new)):
+            if self._text(new).startswith("*"):
+                raise FormatError(f"the alias {self._text(new)} shares what is to change")
+            return False
+        return True
 
     # ---- editing -------------------------------------------------------------------------
 
@@ -354,10 +358,10 @@ class _Reader:
                     f"this is no valid YAML: nothing before {text} has that anchor",
                     where=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}",
                 )
-            value, of = self._anchors[event.anchor], self._containers.get(event.anchor)
+            value, held = self._anchors[event.anchor], self._containers.get(event.anchor)
             token = _Style(
                 value=text if value is UNTOUCHED else value,
-                stands_for=(of.start, of.end) if of is not None and of.end >= 0 else None,
+                stands_for=(held.start, held.end) if held is not None and held.end >= 0 else None,
             )
             return Spanned(SCALAR, start=start, end=end, begin=begin, token=token)
         properties = self._data[begin:start].decode() if start > begin else ""
@@ -379,10 +383,10 @@ class _Reader:
             properties_at=begin,
         )
         of = MAPPING if kind.startswith("Mapping") else LIST
-        node = Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
+        made = Spanned(of, members=[], start=start, end=end, begin=begin, token=style)
         if event.anchor:
-            self._containers[event.anchor] = node
-        return node
+            self._containers[event.anchor] = made
+        return made
 
     def _name(self, event: Any, kind: str) -> None:
         """Note what an anchor stands for from here on."""
