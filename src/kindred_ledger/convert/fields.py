@@ -18,9 +18,11 @@ from ..formats import (
     Document,
     Path,
     Values,
+    as_path,
     as_tabular,
     distinct,
     format_path,
+    paths_as_text,
     same_value,
 )
 from ..formats.tables import FEW, differ
@@ -33,10 +35,22 @@ __all__ = ["Fields", "as_key", "exact"]
 Value = Any  # a single value, or an Expression
 
 
+@paths_as_text(
+    "is_there",
+    "change",
+    "translate",
+    "fill",
+    "move",
+    "drop",
+    "check",
+    "require",
+    "sort_rows",
+    "sort_keys",
+)
 class Fields:
     """The fields of a document, while steps run.
 
-    A table of `few` rows or more is taken by columns.
+    A table of `few` rows or more is taken by columns. Paths may be text: `change("crew[*].pay", 9, "…")`.
     """
 
     def __init__(
@@ -100,6 +114,7 @@ class Fields:
         `source` is a path of the same record that `value` means in an expression, instead; records
         without it get nothing.
         """
+        source = None if source is None else as_path(source)
         column = self._column(pattern, (value,), missing=True)
         if column is not None:
             column.add(value, reason, source)

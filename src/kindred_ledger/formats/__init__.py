@@ -13,7 +13,17 @@ from .columns import (
     words_of,
 )
 from .differences import FieldDifference, field_differences
-from .document import ANY, Document, Leaf, Path, format_path, parse_path, same_value
+from .document import (
+    ANY,
+    Document,
+    Leaf,
+    Path,
+    as_path,
+    format_path,
+    parse_path,
+    paths_as_text,
+    same_value,
+)
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
 from .lookup import look_up
 from .stretches import Stretch, as_stretched
@@ -41,6 +51,7 @@ __all__ = [
     "Tabular",
     "Values",
     "Words",
+    "as_path",
     "as_stretched",
     "as_tabular",
     "changes_between",
@@ -57,6 +68,7 @@ __all__ = [
     "look_up",
     "misnamed",
     "parse_path",
+    "paths_as_text",
     "runs_together",
     "same_value",
     "single_kind",

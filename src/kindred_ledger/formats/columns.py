@@ -303,7 +303,7 @@ class Tabular(Document, Protocol):
 
     keeps_order: bool
 
-    def leaves(self, at: Path = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
+    def leaves(self, at: Path | str = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
         """Yield every leaf at or below a path, but not at or below those `without`."""
         ...
 

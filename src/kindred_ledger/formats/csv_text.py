@@ -17,7 +17,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .document import ANY, Leaf, Path, document_paths, format_path, not_reordered, occupied
 from .reading_back import unreadable
 from .text import Text
 
@@ -42,6 +42,7 @@ class _Row(Struct, eq=False):
     touched: bool = False
 
 
+@document_paths
 class CsvDocument:
     """A CSV file as a document; see the module."""
 

@@ -8,9 +8,10 @@ with, so that whoever edits a document can account for every leaf of it.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
-from typing import Any, Protocol
+from functools import wraps
+from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct
 
@@ -21,14 +22,18 @@ __all__ = [
     "Document",
     "Leaf",
     "Path",
+    "as_path",
+    "document_paths",
     "format_path",
     "not_reordered",
     "occupied",
     "parse_path",
+    "paths_as_text",
     "same_value",
 ]
 
 Path = tuple[str | int, ...]
+T = TypeVar("T")
 ANY = "*"  # in a pattern: every key or index at that level
 _PART = re.compile(
     r"(?P<dot>\.?)"
@@ -58,32 +63,35 @@ class Leaf(Struct, frozen=True):
 
 
 class Document(Protocol):
-    """A decoded file. Edits change it in place; `encode` gives the bytes."""
+    """A decoded file. Edits change it in place; `encode` gives the bytes.
 
-    def leaves(self, at: Path = ()) -> Iterator[Leaf]:
+    Paths are tuples; every call takes them as text, too: `document.set("crew[0].name", "Ada")`.
+    """
+
+    def leaves(self, at: Path | str = ()) -> Iterator[Leaf]:
         """Yield every leaf at or below a path, in the order of the file."""
         ...
 
-    def find(self, pattern: Path) -> list[Path]:
+    def find(self, pattern: Path | str) -> list[Path]:
         """Return the existing paths that a pattern (with `ANY`) means, in order."""
         ...
 
-    def get(self, path: Path) -> Any:
+    def get(self, path: Path | str) -> Any:
         """Return the value at a path as plain values; raise `UsageError` if there is none."""
         ...
 
-    def set(self, path: Path, value: Any, *, note: str = "") -> None:
+    def set(self, path: Path | str, value: Any, *, note: str = "") -> None:
         """Put a value at a path, making the containers it needs.
 
         A leaf put in a leaf's place keeps its origin; whatever is added carries `note`.
         """
         ...
 
-    def remove(self, path: Path) -> None:
+    def remove(self, path: Path | str) -> None:
         """Remove what is at a path; comments stay."""
         ...
 
-    def move(self, path: Path, to: Path) -> None:
+    def move(self, path: Path | str, to: Path | str) -> None:
         """Give what is at a path another path, its text untouched; within one container in place.
 
         Raises:
@@ -91,7 +99,7 @@ class Document(Protocol):
         """
         ...
 
-    def reorder(self, path: Path, order: Sequence[int]) -> None:
+    def reorder(self, path: Path | str, order: Sequence[int]) -> None:
         """Put the members of a container into another order, each with its text.
 
         Raises:
@@ -132,6 +140,58 @@ def parse_path(text: str) -> Path:
     if not parts:
         raise UsageError("a path is empty", remedy="Write it like ship.crew[0].name")
     return tuple(parts)
+
+
+def as_path(path: Path | str) -> Path:
+    """Return a path that is given as text, too.
+
+    >>> as_path("crew[0].name"), as_path(("crew", 0))
+    (('crew', 0, 'name'), ('crew', 0))
+
+    Raises:
+        UsageError: it is neither, or no path.
+    """
+    if type(path) is tuple:
+        return path
+    if isinstance(path, str):
+        return parse_path(path) if path else ()
+    if isinstance(path, (list, tuple)):
+        return tuple(path)
+    raise UsageError(
+        f"{path!r} is no path", remedy='Write it like "crew[0].name", or ("crew", 0, "name").'
+    )
+
+
+def paths_as_text(*names: str) -> Callable[[type[T]], type[T]]:
+    """Let methods of a class take their first value, and `move` its first two, as text, too."""
+
+    def decorate(cls: type[T]) -> type[T]:
+        for name in names:
+            if name in cls.__dict__:
+                method = cls.__dict__[name]
+                setattr(cls, name, (_with_two if name == "move" else _with_one)(method))
+        return cls
+
+    return decorate
+
+
+def _with_one(method: Callable[..., Any]) -> Callable[..., Any]:
+    @wraps(method)
+    def call(self: Any, path: Any = (), *rest: Any, **options: Any) -> Any:
+        return method(self, path if type(path) is tuple else as_path(path), *rest, **options)
+
+    return call
+
+
+def _with_two(method: Callable[..., Any]) -> Callable[..., Any]:
+    @wraps(method)
+    def call(self: Any, path: Any, to: Any, **options: Any) -> Any:
+        return method(self, as_path(path), as_path(to), **options)
+
+    return call
+
+
+document_paths = paths_as_text("leaves", "find", "get", "set", "remove", "move", "reorder")
 
 
 def format_path(path: Path) -> str:

@@ -18,7 +18,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .document import ANY, Leaf, Path, document_paths, format_path, not_reordered, occupied
 from .reading_back import unreadable
 from .text import Text
 
@@ -57,6 +57,7 @@ class _Part(Struct, eq=False):
     lines: list[_Line] | None = None
 
 
+@document_paths
 class IniDocument:
     """An INI file as a document of sections; paths are (section, key)."""
 

@@ -13,7 +13,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .document import ANY, Leaf, Path, document_paths, format_path, not_reordered, occupied
 from .reading_back import unreadable
 from .text import Text
 
@@ -34,6 +34,7 @@ class _Line(Struct, eq=False):
             self.end = ""
 
 
+@document_paths
 class LineDocument:
     """A text file as a document; paths are (line,), from 0."""
 

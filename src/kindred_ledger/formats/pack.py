@@ -15,7 +15,16 @@ from msgspec import Struct
 
 from ..errors import FormatError, UsageError
 from .codecs import CODECS, decode
-from .document import ANY, Document, Leaf, Path, format_path, not_reordered, occupied
+from .document import (
+    ANY,
+    Document,
+    Leaf,
+    Path,
+    document_paths,
+    format_path,
+    not_reordered,
+    occupied,
+)
 from .kinds import HEAD, claimed_kind, kind_of
 
 __all__ = ["Member", "PackDocument", "safe_name"]
@@ -36,6 +45,7 @@ class Member(Struct, eq=False):
 M = TypeVar("M", bound=Member)
 
 
+@document_paths
 class PackDocument(ABC, Generic[M]):
     """Members as a document; see the module."""
 

@@ -52,7 +52,7 @@ def check_tree(meant: TreeDocument[Any], found: TreeDocument[Any]) -> None:
             raise differs(path)
 
 
-def check_fields(meant: Document, found: Document) -> None:
+def check_fields(meant: Any, found: Any) -> None:
     """Raise `FormatError` at the first leaf, or column of a table, that was read back as another."""
     tabular, there = as_tabular(meant), as_tabular(found)
     tables = column_tables(meant, 1)

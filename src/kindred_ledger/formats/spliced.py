@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import FormatError
-from .document import Path, format_path, not_reordered, same_value
+from .document import Path, document_paths, format_path, not_reordered, same_value
 from .reading_back import differs, unreadable
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR, Node, TreeDocument
@@ -57,6 +57,7 @@ class Splice(Struct, frozen=True):
     in_place: bool = False  # one scalar for another
 
 
+@document_paths
 class SplicedDocument(TreeDocument[Spanned]):
     """A text file edited by splices; see the module."""
 

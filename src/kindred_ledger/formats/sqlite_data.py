@@ -18,7 +18,16 @@ from typing import Any
 from msgspec import Struct, field
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied, same_value
+from .document import (
+    ANY,
+    Leaf,
+    Path,
+    document_paths,
+    format_path,
+    not_reordered,
+    occupied,
+    same_value,
+)
 
 __all__ = ["SqliteDocument"]
 
@@ -51,6 +60,7 @@ class _Table(Struct, eq=False):
     rows: list[_Row]
 
 
+@document_paths
 class SqliteDocument:
     """A database as a document; see the module."""
 

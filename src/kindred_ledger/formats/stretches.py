@@ -35,7 +35,7 @@ class Stretch(Struct, frozen=True):
 class Stretched(Document, Protocol):
     """A document that tells what nobody touched by its bytes."""
 
-    def leaves(self, at: Path = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
+    def leaves(self, at: Path | str = (), *, without: Container[Path] = ()) -> Iterator[Leaf]:
         """Yield every leaf at or below a path, but not at or below those `without`."""
         ...
 

@@ -17,7 +17,7 @@ from typing import Any, Generic, TypeVar
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, format_path, not_reordered, occupied
+from .document import ANY, Leaf, Path, document_paths, format_path, not_reordered, occupied
 
 __all__ = ["LIST", "MAPPING", "SCALAR", "Node", "TreeDocument"]
 
@@ -49,6 +49,7 @@ class Node(Struct, eq=False):
 N = TypeVar("N", bound=Node)
 
 
+@document_paths
 class TreeDocument(ABC, Generic[N]):
     """A document over a tree of nodes; see `Document` for the calls."""
 

@@ -15,7 +15,7 @@ from typing import Any
 from xml.sax.saxutils import escape
 
 from ..errors import FormatError
-from .document import ANY, Path, format_path
+from .document import ANY, Path, document_paths, format_path
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR
@@ -36,6 +36,7 @@ _BLANK = b" \t\r\n"
 _ASIDE = re.compile(rb"<!\[CDATA\[.*?\]\]>|(<!--.*?-->|<\?.*?\?>)", re.S)
 
 
+@document_paths
 class XmlDocument(SplicedDocument):
     """An XML file as a document; see the module for its paths."""
 

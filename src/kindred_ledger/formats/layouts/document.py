@@ -8,7 +8,7 @@ from typing import Any, BinaryIO
 
 from ...errors import FormatError
 from ..columns import Columns, Words
-from ..document import Path, format_path, not_reordered
+from ..document import Path, format_path, not_reordered, paths_as_text
 from ..reading_back import check_fields, unreadable
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
 from .item import Field, Item, Reading, Writing, give_paths
@@ -18,6 +18,7 @@ from .rows import Table
 __all__ = ["LayoutDocument"]
 
 
+@paths_as_text("table", "columns", "set_table", "open_columns", "close_columns", "origin_of")
 class LayoutDocument(TreeDocument[Item]):
     """A binary file; what was not edited keeps its very bytes, and sizes and checksums follow edits.
 
