@@ -26,6 +26,7 @@ from ..formats import (
     same_value,
 )
 from ..formats.tables import FEW, column_tables, differing, same_column, same_together
+from ..formats.tree import TreeDocument
 from ..statement import Line, Outcome, Statement
 
 __all__ = ["Bookkeeper", "Census"]
@@ -113,6 +114,7 @@ class Bookkeeper:
         self._below: dict[Path, list[str]] = {}  # of all that was read below a path
         self._altered: set[Path] = set()  # what was given another value, or may have been
         self._derives = False  # whether values follow from others, as sizes and checksums do
+        self._containers: dict[Path, str] = {}  # that moved or went, by where they were read
         self._dropped: dict[Path, str] = {}
         self._dropped_whole: list[tuple[Stretch, str]] = []
         self._dropped_tables: list[Path] = []  # taken by columns; where they were read
@@ -131,6 +133,7 @@ class Bookkeeper:
         self, document: Document, path: Path, reason: str, *, keeps_value: bool = False
     ) -> None:
         """Note why the leaves at or below a path change; `keeps_value`: where they are, not what."""
+        self._note_container(document, path, "it is no longer empty")
         whole, tables = self._stretches(document, path), self._tables(document, path)
         for origin in (*(stretch.origin for stretch in whole), *tables.values()):
             self._below.setdefault(origin, []).append(reason)
@@ -144,6 +147,7 @@ class Bookkeeper:
 
     def drop(self, document: Document, path: Path, reason: str, *, loss: bool) -> None:
         """Note why the leaves at or below a path are left out."""
+        self._note_container(document, path, reason)
         whole, tables = self._stretches(document, path), self._tables(document, path)
         for stretch in whole:
             self._dropped_whole.append((stretch, reason))
@@ -162,6 +166,13 @@ class Bookkeeper:
                 self._dropped[leaf.origin] = reason
                 if loss:
                     self.losses.append((format_path(leaf.origin), f"{leaf.text}: {reason}"))
+
+    def _note_container(self, document: Document, path: Path, reason: str) -> None:
+        """Note where a container went that may have been empty when it was read, and is not now."""
+        if isinstance(document, TreeDocument) and document.find(path):
+            origin = document.origin_of(path)
+            if origin is not None:
+                self._containers[origin] = reason
 
     def _tables(self, document: Document, path: Path) -> dict[Path, Path]:
         """Return the tables taken by columns at or below a path, and where each was read."""
@@ -288,8 +299,11 @@ class Bookkeeper:
                     for path in (*(each.path for each in result), *((*path, ANY) for path in apart))
                     for depth in range(len(path))
                 }
-                if leaf.path in here:
-                    lines.append(Line(Outcome.DROPPED, name(leaf.path), "it is no longer empty"))
+                told = "it is no longer empty" if leaf.path in here else ""
+                for depth in range(len(leaf.path) + 1):
+                    told = told or self._containers.get(leaf.path[:depth], "")
+                if told:
+                    lines.append(Line(Outcome.DROPPED, name(leaf.path), told))
         return lines
 
     def _arrived(self, before: Leaf, after: Leaf, name: Names) -> Line:

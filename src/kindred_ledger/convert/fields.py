@@ -282,7 +282,8 @@ class Fields:
         wanted = [n for v in values if isinstance(v, Expression) for n in v.names]
         if ("value",) in wanted and not missing:
             wanted.append((name,))
-        holds_more = writes and name in columns.cells and columns.is_nested(name)
+        nested = any(isinstance(value, (list, dict)) for value in values)
+        holds_more = nested or (writes and name in columns.cells and columns.is_nested(name))
         if holds_more or not _readable(columns, wanted):
             self.close(pattern[:-2])
             return None

@@ -107,7 +107,7 @@ def _text(value: Any) -> Any:
         return words_of([_text(each) for each in value.tolist()])
     if isinstance(value, bool):
         return "true" if value else "false"
-    if value is None or isinstance(value, list):
+    if value is None or isinstance(value, (list, dict)):
         raise Fault(f"text of {shown(value)}")
     return (
         value if isinstance(value, str) else repr(value) if isinstance(value, float) else str(value)

@@ -8,7 +8,7 @@ A step may be carried out one by one or by columns: `Fields` knows, the step doe
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from decimal import Decimal
 from typing import Any
 
@@ -106,15 +106,37 @@ class Map(Struct, frozen=True):
 
 
 class Retype(Struct, frozen=True):
-    """Make whole numbers, numbers, texts, or true and false of values; what cannot become it fails."""
+    """Make whole numbers, numbers, texts, or true and false of values.
+
+    What cannot become it fails, and so does a number that would lose what is behind its point, unless
+    the card says what is lost.
+    """
 
     path: Path
     kind: str
     loss: str = ""
 
     def __call__(self, fields: Fields) -> None:
+        fields.check(self.path, self._told, "Put it right first, or `map` it.")
         value = Expression.parse(_RETYPED[self.kind])
         fields.change(self.path, value, f"is {self.kind} now", loss=self.loss)
+
+    def _told(self, value: Any) -> str:
+        """Return why a value cannot become of the kind, "" if it can."""
+        if isinstance(value, (dict, list)):
+            return f"is a {'mapping' if isinstance(value, dict) else 'list'}, which cannot be {self.kind}"
+        if self.kind == "truth" and _as_word(value) not in (*_TRUE, *_FALSE):
+            return f"is {_shown(value)}, which is neither true nor false"
+        if self.kind == "integer" and not self.loss:
+            try:
+                number = Decimal(_as_word(value))
+                fraction = number != number.to_integral_value()
+            except ArithmeticError:
+                return ""  # the expression says what is wrong
+            return (
+                f"is {_shown(value)}, and would lose what is behind its point" if fraction else ""
+            )
+        return ""
 
 
 class Rescale(Struct, frozen=True):
@@ -134,16 +156,21 @@ class Rescale(Struct, frozen=True):
 
 
 class Split(Struct, frozen=True):
-    """Make several values of one; the one goes."""
+    """Make several values of one; the one goes. `sign`: it must have just so many parts."""
 
     path: Path
     into: tuple[tuple[str, Expression], ...]
+    sign: str | None = None
 
     def __call__(self, fields: Fields) -> None:
         told = " and ".join(name for name, _ in self.into)
+        targets = [((*self.path[:-1], *parse_path(name)), value) for name, value in self.into]
+        if self.sign is not None:
+            fields.check(self.path, self._told, "Split it by hand, or with `into = { … }`.")
+        if fields.is_there(self.path):
+            _refuse_taken(fields, [path for path, _ in targets if path != self.path])
         last: Expression | None = None
-        for name, expression in self.into:
-            path = (*self.path[:-1], *parse_path(name))
+        for path, expression in targets:
             if path == self.path:
                 last = expression
                 continue
@@ -152,6 +179,14 @@ class Split(Struct, frozen=True):
             fields.change(self.path, last, f"split into {told}")
         else:
             fields.drop(self.path, f"split into {told}", loss=False)
+
+    def _told(self, value: Any) -> str:
+        """Return what is wrong with a value that has more parts than there are names, or fewer."""
+        parts = value.count(self.sign) + 1 if isinstance(value, str) and self.sign else 0
+        if not parts:
+            return f"is {_shown(value)}, no text to split"
+        named = len(self.into)
+        return f"has {parts} parts, and there are {named} names" if parts != named else ""
 
 
 class Join(Struct, frozen=True):
@@ -166,11 +201,24 @@ class Join(Struct, frozen=True):
         if self.into in self.paths:
             fields.change(self.into, self.value, f"joined from {told}")
         else:
+            if any(map(fields.is_there, self.paths)):
+                _refuse_taken(fields, [self.into])
             for path in self.paths:  # where one of them is, the others must be, too
                 fields.fill(self.into, self.value, f"from {told}", source=path)
         for path in self.paths:
             if path != self.into:
                 fields.drop(path, f"joined into {format_path(self.into)}", loss=False)
+
+
+def _refuse_taken(fields: Fields, paths: Iterable[Path]) -> None:
+    """Raise if something is there already: what was to come would not, and what it is made of goes."""
+    for path in paths:
+        if fields.is_there(path):
+            raise FormatError(
+                "something is there already",
+                where=format_path(path),
+                remedy="Drop or move that first, by a step before this one.",
+            )
 
 
 class Reorder(Struct, frozen=True):
@@ -345,12 +393,12 @@ def _rescale(row: Mapping[str, Any], tables: Tables) -> Step:
 
 
 def _split(row: Mapping[str, Any], tables: Tables) -> Step:
-    into = row["into"]
+    into, sign = row["into"], None
     if isinstance(into, list):
-        sign = _quoted(row.get("at", " "))
-        into = {name: f"part(value, {sign}, {number})" for number, name in enumerate(into)}
+        sign = row.get("at", " ")
+        into = {name: f"part(value, {_quoted(sign)}, {n})" for n, name in enumerate(into)}
     pairs = tuple((name, Expression.parse(text, tables)) for name, text in into.items())
-    return Split(parse_path(row["split"]), pairs)
+    return Split(parse_path(row["split"]), pairs, sign)
 
 
 def _join(row: Mapping[str, Any], tables: Tables) -> Step:
@@ -413,8 +461,9 @@ _RETYPED = {
     "integer": "round(number(value))",
     "number": "number(value)",
     "text": "text(value)",
-    "truth": 'when(has(value), text(value) in ("true", "1", "yes", "on", "True"), false)',
+    "truth": 'lower(strip(text(value))) in ("true", "1", "yes", "on")',
 }
+_TRUE, _FALSE = ("true", "1", "yes", "on"), ("false", "0", "no", "off")
 
 
 def _value(row: Mapping[str, Any], tables: Tables) -> Any:
@@ -445,6 +494,15 @@ def _table(given: Any, tables: Tables) -> Mapping[str, Any]:
 
 def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _as_word(value: Any) -> str:
+    """Return a value as text in small letters, as `retype` compares it."""
+    return as_key(value).strip().lower()
+
+
+def _shown(value: Any) -> str:
+    return repr(value) if isinstance(value, str) else as_key(value)
 
 
 def _equal(value: Any, wanted: Any) -> bool:

@@ -266,10 +266,6 @@ class JsonDocument(TreeDocument[_Value]):
                 waiting += [each for each in reversed(inner) if each[1].kind != SCALAR]
         return found
 
-    def origin_of(self, path: Path) -> Path | None:
-        """Return the path that what stands at a path was read under, None if it was added."""
-        return self._node(path).origin
-
     def _close(self, node: _Value, columns: JsonColumns) -> None:
         node.columns, columns.is_open = None, False
         if columns.touched:

@@ -17,7 +17,16 @@ from typing import Any, Generic, TypeVar
 from msgspec import Struct
 
 from ..errors import FormatError, UsageError
-from .document import ANY, Leaf, Path, document_paths, format_path, not_reordered, occupied
+from .document import (
+    ANY,
+    Leaf,
+    Path,
+    document_paths,
+    format_path,
+    not_reordered,
+    occupied,
+    paths_as_text,
+)
 
 __all__ = ["LIST", "MAPPING", "SCALAR", "Node", "TreeDocument"]
 
@@ -49,6 +58,7 @@ class Node(Struct, eq=False):
 N = TypeVar("N", bound=Node)
 
 
+@paths_as_text("origin_of")
 @document_paths
 class TreeDocument(ABC, Generic[N]):
     """A document over a tree of nodes; see `Document` for the calls."""
@@ -203,6 +213,10 @@ class TreeDocument(ABC, Generic[N]):
         node = self._node(path)
         self._detach(node)
         self._add(holder, node, to)
+
+    def origin_of(self, path: Path) -> Path | None:
+        """Return the path that what stands at a path was read under, None if it was added."""
+        return self._node(self._full(path)).origin
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
         node = self._node(self._full(path))

@@ -18,7 +18,7 @@ from .rows import Table
 __all__ = ["LayoutDocument"]
 
 
-@paths_as_text("table", "columns", "set_table", "open_columns", "close_columns", "origin_of")
+@paths_as_text("table", "columns", "set_table", "open_columns", "close_columns")
 class LayoutDocument(TreeDocument[Item]):
     """A binary file; what was not edited keeps its very bytes, and sizes and checksums follow edits.
 
@@ -182,10 +182,6 @@ class LayoutDocument(TreeDocument[Item]):
                 ]
                 stack.extend(reversed(inner))
         return found
-
-    def origin_of(self, path: Path) -> Path | None:
-        """Return the path that what stands at a path was read under, None if it was added."""
-        return self._node(path).origin
 
     def close_columns(self, path: Path) -> None:
         """Go on with a table row by row, or leave it as it was if no column was touched."""

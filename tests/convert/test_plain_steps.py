@@ -1,0 +1,357 @@
+"""Every kind of step, held against a plain implementation over Python values, losses and refusals included."""
+
+from __future__ import annotations
+
+import copy
+import json
+import unittest
+from collections import Counter
+from collections.abc import Callable
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kindred_ledger.convert.converter import Converter
+from kindred_ledger.errors import BooksUnbalanced, KindredError
+from kindred_ledger.formats import format_path, parse_path
+from kindred_ledger.versions import INTEGER
+from tests.convert.test_convert import made
+from tests.formats.plain import read_plain
+from tests.formats.test_edits import told
+from tests.support import law
+
+Path = tuple[Any, ...]
+
+
+class RefusedError(Exception):
+    """The step cannot be done."""
+
+
+class PlainSteps:
+    """Steps over plain values; `losses` are the names of what is lost."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+        self.losses: list[str] = []
+
+    def find(self, pattern: Path) -> list[Path]:
+        found: list[Path] = [()]
+        for part in pattern:
+            step: list[Path] = []
+            for path in found:
+                held = self.at(path)
+                keys: list[Any] = []
+                if isinstance(held, dict):
+                    keys = list(held) if part == "*" else [part] if part in held else []
+                elif isinstance(held, list):
+                    rows = range(len(held))
+                    keys = list(rows) if part == "*" else [part] if part in rows else []
+                step += [(*path, key) for key in keys]
+            found = step
+        return found
+
+    def at(self, path: Path) -> Any:
+        held = self.value
+        for part in path:
+            held = held[part]
+        return held
+
+    def put(self, path: Path, value: Any) -> None:
+        """Put a value at a path, with the mappings it needs."""
+        held = self.value
+        for part in path[:-1]:
+            if isinstance(held, dict):
+                held = held.setdefault(part, {})
+            elif isinstance(held, list) and isinstance(part, int) and part < len(held):
+                held = held[part]
+            else:
+                raise RefusedError
+        if isinstance(held, dict) and isinstance(path[-1], str):
+            held[path[-1]] = value
+        elif isinstance(held, list) and isinstance(path[-1], int) and path[-1] <= len(held):
+            held[path[-1] : path[-1] + 1] = [value]
+        else:
+            raise RefusedError
+
+    def lose(self, path: Path) -> None:
+        """Note every leaf at or below a path as lost."""
+        held = self.at(path)
+        if isinstance(held, (dict, list)) and held:
+            for inner in self.find((*path, "*")):
+                self.lose(inner)
+        else:
+            self.losses.append(format_path(path))
+
+    def change(self, pattern: str, call: Callable[[Any], Any], loses: str = "") -> None:
+        for path in self.find(parse_path(pattern)):
+            old, new = self.at(path), call(self.at(path))
+            nested = isinstance(old, (dict, list))
+            if not nested and told(old, ordered=True) == told(new, ordered=True):
+                continue
+            if nested and old:
+                self.lose(path)
+            if loses:
+                self.losses.append(format_path(path))
+            self.put(path, new)
+
+    # ---- verbs ---------------------------------------------------------------------------
+
+    def do(self, row: dict[str, Any]) -> None:
+        getattr(self, "do_" + next(iter(row)))(row)
+
+    def do_rename(self, row: dict[str, Any]) -> None:
+        path = parse_path(row["rename"])
+        self.move(path, (*path[:-1], row["to"]))
+
+    def do_move(self, row: dict[str, Any]) -> None:
+        self.move(parse_path(row["move"]), parse_path(row["to"]))
+
+    def move(self, pattern: Path, to: Path) -> None:
+        for path in self.find(pattern):
+            target = tuple(path[at] if part == "*" else part for at, part in enumerate(to))
+            if self.find(target) or target[: len(path)] == path:
+                raise RefusedError
+            held, value = self.at(path[:-1]), self.at(path)
+            if target[:-1] == path[:-1] and isinstance(held, dict):
+                pairs = [(target[-1] if key == path[-1] else key, v) for key, v in held.items()]
+                held.clear()
+                held.update(pairs)
+            else:
+                self.put(target, value)
+                del held[path[-1]]
+
+    def do_set(self, row: dict[str, Any]) -> None:
+        pattern = parse_path(row["set"])
+        if "*" not in pattern and not self.find(pattern):
+            self.put(pattern, exact(row["value"]))
+        else:
+            self.change(row["set"], lambda _: exact(row["value"]), row.get("loses", ""))
+
+    def do_default(self, row: dict[str, Any]) -> None:
+        pattern = parse_path(row["default"])
+        within = pattern[:-1]
+        for record in self.find(within) if "*" in within else [within]:
+            if not self.find((*record, pattern[-1])):
+                self.put((*record, pattern[-1]), copy.deepcopy(exact(row["value"])))
+
+    def do_map(self, row: dict[str, Any]) -> None:
+        def call(value: Any) -> Any:
+            key = str(value).lower() if isinstance(value, bool) else str(value)
+            if isinstance(value, (dict, list)):
+                return value
+            if key not in row["table"] and row.get("otherwise") == "fail":
+                raise RefusedError
+            return exact(row["table"].get(key, value))
+
+        for path in self.find(parse_path(row["map"])):
+            if not isinstance(self.at(path), (dict, list)):
+                self.change(format_path(path), call, row.get("loses", ""))
+            elif row.get("otherwise") == "fail":
+                raise RefusedError
+
+    def do_retype(self, row: dict[str, Any]) -> None:
+        def call(value: Any) -> Any:
+            if value is None or isinstance(value, (dict, list)):
+                raise RefusedError
+            word = str(value).lower() if isinstance(value, bool) else str(value).strip()
+            if row["as"] == "truth":
+                if word.lower() not in ("true", "1", "yes", "on", "false", "0", "no", "off"):
+                    raise RefusedError
+                return word.lower() in ("true", "1", "yes", "on")
+            if row["as"] == "text":
+                return str(value).lower() if isinstance(value, bool) else str(value)
+            number = numeric(value)
+            if row["as"] == "integer":
+                if number != int(number) and not row.get("loses"):
+                    raise RefusedError
+                return round(number)
+            return number
+
+        self.change(row["retype"], call, row.get("loses", ""))
+
+    def do_rescale(self, row: dict[str, Any]) -> None:
+        self.change(row["rescale"], lambda v: numeric(v) * exact(row["times"]) + row.get("plus", 0))
+
+    def do_split(self, row: dict[str, Any]) -> None:
+        pattern = parse_path(row["split"])
+        paths = self.find(pattern)
+        for path in paths:
+            value = self.at(path)
+            if not isinstance(value, str) or value.count(" ") + 1 != len(row["into"]):
+                raise RefusedError
+        taken = [name for name in row["into"] if name != pattern[-1]]
+        if paths and any(self.find((*pattern[:-1], name)) for name in taken):
+            raise RefusedError
+        for path in paths:
+            for name, part in zip(row["into"], self.at(path).split(" "), strict=True):
+                if name == pattern[-1]:
+                    own = part
+                else:
+                    self.put((*path[:-1], name), part)
+            if pattern[-1] in row["into"]:
+                self.put(path, own)
+            else:
+                del self.at(path[:-1])[path[-1]]
+
+    def do_join(self, row: dict[str, Any]) -> None:
+        patterns = [parse_path(text) for text in row["join"]]
+        into = parse_path(row["into"])
+        if any(map(self.find, patterns)) and self.find(into) and into not in patterns:
+            raise RefusedError
+        for record in self.find(into[:-1]):
+            there = [name for *_, name in patterns if self.find((*record, name))]
+            if not there:
+                continue
+            parts = [self.at((*record, name)) for *_, name in patterns if name in there]
+            bad = any(part is None or isinstance(part, (dict, list)) for part in parts)
+            if len(there) < len(patterns) or bad:
+                if into not in patterns or into[-1] in there:
+                    raise RefusedError
+            words = [str(p).lower() if isinstance(p, bool) else str(p) for p in parts]
+            for name in there:
+                if name != into[-1]:
+                    del self.at(record)[name]
+            if len(there) == len(patterns):
+                self.put((*record, into[-1]), " ".join(words))
+
+    def do_reorder(self, row: dict[str, Any]) -> None:
+        for path in self.find(parse_path(row["reorder"])):
+            held = self.at(path)
+            if not isinstance(held, dict):
+                raise RefusedError
+            rank = {key: at for at, key in enumerate(row["keys"])}
+            pairs = sorted(held.items(), key=lambda pair: rank.get(pair[0], len(rank)))
+            held.clear()
+            held.update(pairs)
+
+    def do_renumber(self, row: dict[str, Any]) -> None:
+        new = {name: number for number, name in enumerate(row["new"])}
+        table = {str(n): new[name] for n, name in enumerate(row["old"]) if name in new}
+        self.do_map({"map": row["renumber"], "table": table, "otherwise": "fail"})
+
+    def do_drop(self, row: dict[str, Any]) -> None:
+        for path in reversed(self.find(parse_path(row["drop"]))):
+            if not row.get("lossless"):
+                self.lose(path)
+            del self.at(path[:-1])[path[-1]]
+
+    def do_require(self, row: dict[str, Any]) -> None:
+        found = self.find(parse_path(row["require"]))
+        if not found:
+            raise RefusedError
+        for path in found:
+            wanted = exact(row["equals"])
+            word = str(wanted).lower() if isinstance(wanted, bool) else str(wanted)
+            if self.at(path) != word and told(self.at(path), ordered=True) != told(
+                wanted, ordered=True
+            ):
+                raise RefusedError
+
+
+def exact(value: Any) -> Any:
+    return Decimal(repr(value)) if isinstance(value, float) else value
+
+
+def numeric(value: Any) -> Any:
+    if isinstance(value, bool):
+        return int(value)
+    if isinstance(value, (int, Decimal)):
+        return value
+    try:
+        number = Decimal(value.strip())
+    except (InvalidOperation, AttributeError) as error:
+        raise RefusedError from error
+    return number
+
+
+_names = st.sampled_from(("name", "coins", "level", "flag", "word", "none", "s", "e"))
+_fields = st.one_of(
+    _names,
+    st.sampled_from(
+        ("crew[*].name", "crew[*].rank", "crew[*].pay", "crew[*].flag", "s.a", "s.t.u")
+    ),
+)
+_new = st.sampled_from(("x", "first", "name", "rank", "pay"))
+_simple = st.sampled_from((7, 0, 0.5, True, "fog", "Ada Reed", ""))
+_loses = st.sampled_from(({}, {}, {"loses": "what it said"}))
+_rows = st.one_of(
+    st.builds(lambda p, t: {"rename": p, "to": t}, _fields, _new),
+    st.builds(lambda p, t: {"move": p, "to": t}, _names, st.sampled_from(("s.x", "e.y.z", "new.v", "coins"))),
+    st.just({"move": "crew[*].name", "to": "crew[*].who.name"}),
+    st.builds(lambda p, v, more: {"set": p, "value": v, **more}, _fields, _simple, _loses),
+    st.builds(lambda p, v: {"default": p, "value": v}, _fields, st.one_of(_simple, st.sampled_from(([], {}, [1])))),
+    st.builds(lambda p, v: {"default": p, "value": v}, st.just("crew[*].new"), st.sampled_from(([], {"a": 1}, 3))),
+    st.builds(lambda p, m: {"map": p, "table": {"Ada": "Bo", "3": 4, "true": "yes", "0": 1}, **m}, _fields,
+              st.sampled_from(({}, {"otherwise": "fail"}, {"loses": "x"}))),
+    st.builds(lambda p, k, m: {"retype": p, "as": k, **m}, _fields,
+              st.sampled_from(("integer", "number", "text", "truth")), _loses),
+    st.builds(lambda p, t: {"rescale": p, "times": t}, _fields, st.sampled_from((2, 0.5, 0))),
+    st.builds(lambda p, into: {"split": p, "into": into}, _fields,
+              st.sampled_from((["first", "last"], ["name", "rest"], ["a", "b", "c"]))),
+    st.sampled_from((
+        {"join": ["name", "word"], "into": "title"}, {"join": ["name", "coins"], "into": "coins"},
+        {"join": ["name", "word"], "into": "level"}, {"join": ["crew[*].name", "crew[*].rank"], "into": "crew[*].title"},
+        {"join": ["crew[*].name", "crew[*].rank"], "into": "crew[*].pay"},
+    )),
+    st.just({"reorder": "s", "keys": ["b", "a"]}),
+    st.just({"renumber": "crew[*].rank", "old": ["none", "hand", "mate", "master"], "new": ["hand", "none", "master"]}),
+    st.builds(lambda p, m: {"drop": p, "reason": "none is kept", **m}, _fields,
+              st.sampled_from(({}, {"lossless": True}))),
+    st.builds(lambda p, v: {"require": p, "equals": v, "otherwise": "play on"}, _fields, _simple),
+)  # fmt: skip
+_held = st.sampled_from(("Ada", "Ada Reed", "a b c", "", "3", "2.7", "true", "maybe", " on ", 3, 0, 7, True, False,
+                         None, Decimal("2.7"), Decimal("2.0")))  # fmt: skip
+_files = st.fixed_dictionaries(
+    {"name": _held, "coins": _held, "level": _held, "flag": _held,
+     "s": st.sampled_from(({}, {"a": 1, "b": 2}, {"a": [], "t": {"u": 1}})), "e": st.just({}),
+     "crew": st.lists(st.fixed_dictionaries({"name": _held, "rank": st.integers(0, 4), "pay": _held},
+                                            optional={"flag": _held}), max_size=3)},
+    optional={"word": _held, "none": st.none()},
+)  # fmt: skip
+
+
+class Steps(unittest.TestCase):
+    def test_as_in_plain_values(self) -> None:
+        """The same values and the same losses, one by one and by columns; or both refuse."""
+        count: Counter[str] = Counter()
+
+        @law
+        @given(_files, st.lists(_rows, min_size=1, max_size=3))
+        def hold(file: dict[str, Any], do: list[dict[str, Any]]) -> None:
+            count[self.hold(file, do)] += 1
+
+        hold()
+        self.assertGreater(count["done"] * 5, count["refused"])
+        self.assertGreater(count["lost"] * 20, count["refused"])
+
+    def hold(self, file: dict[str, Any], do: list[dict[str, Any]]) -> str:
+        """Return what became of a file."""
+        data = json.dumps({"format": 1, **file}, default=float).encode()
+        plain = PlainSteps(read_plain(data, "json"))
+        try:
+            for row in do:
+                plain.do(row)
+            plain.value["format"] = 2
+        except RefusedError:
+            plain.losses = ["refused"]
+        for few in (1 << 40, 1):
+            try:
+                done = Converter(made("json", do), few=few)(data, INTEGER.parse("2"), name="f")
+            except BooksUnbalanced:
+                raise
+            except KindredError as error:
+                self.assertEqual(plain.losses, ["refused"], (data, do, error))
+                continue
+            self.assertNotEqual(plain.losses, ["refused"], (data, do, done.data))
+            self.assertEqual(
+                told(read_plain(done.data, "json"), ordered=True),
+                told(plain.value, ordered=True),
+                (data, do),
+            )
+            if few > 1:
+                self.assertEqual(len(done.losses), len(plain.losses), (data, do, done.losses))
+            else:
+                self.assertEqual(bool(done.losses), bool(plain.losses), (data, do, done.losses))
+        return "refused" if plain.losses == ["refused"] else "lost" if plain.losses else "done"
