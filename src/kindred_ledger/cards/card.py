@@ -32,6 +32,7 @@ from ..formats import (
 )
 from ..ledger import EntryPlace, Tag
 from ..places import (
+    Categories,
     FolderPlace,
     JoinedPlace,
     Patterns,
@@ -39,6 +40,7 @@ from ..places import (
     SubPlace,
     Tree,
     join_folders,
+    near,
     open_place,
 )
 from ..versions import Scheme, Version, VersionRange, scheme
@@ -474,12 +476,12 @@ def select_categories(
     Raises:
         UsageError: there is no such category.
     """
-    chosen = []
+    chosen = {}
     for name in wanted:
         if name not in known:
             raise UsageError(
                 f"there is no category {name!r}",
-                remedy=f"There are: {', '.join(known) or 'none'}.",
+                remedy=near(name, known) or f"There are: {', '.join(known) or 'none'}.",
             )
-        chosen.append(known[name])
-    return lambda path: any(patterns(path) for patterns in chosen)
+        chosen[name] = known[name]
+    return Categories(chosen)

@@ -15,6 +15,8 @@ from ..places import (
     JoinedPlace,
     Place,
     Tree,
+    archive_of,
+    check_selected,
     holding_at,
     holdings_of,
     roots_of,
@@ -51,6 +53,13 @@ def restore(
     Raises:
         UsageError: the place has other parts than the entry.
     """
+    archive = "" if place is not None else archive_of(entry.roots)
+    if archive:
+        raise UsageError(
+            f"entry {entry.id} was taken in from an archive, so there is no folder to restore it to",
+            where=archive,
+            remedy="Say which folder: --into FOLDER, or `place=` in Python.",
+        )
     place = place or ledger.place_at(entry.roots)
     source = ledger.place(entry)
     remembered = _fitted(source.tree, entry, place)
@@ -58,6 +67,7 @@ def restore(
     refused = _refused(remembered, place)
     wanted = remembered.select(lambda path: remembered[path].kind != OTHER and path not in refused)
     if only is not None:
+        check_selected(only, wanted.leaves)
         wanted = wanted.select(only)
     reason = f"as in entry {entry.id}"
     stale = _beside_databases(now, wanted, remembered)

@@ -11,7 +11,8 @@ import click
 from msgspec import to_builtins
 
 from ..changes import Applied, Changeset
-from ..errors import DecisionNeeded, LossNotAllowed
+from ..errors import DecisionNeeded, LossNotAllowed, UsageError
+from ..places import near
 from ..statement import Line, Statement
 from . import drawing
 from .session import Session
@@ -37,6 +38,7 @@ def carry_out(
     Nobody at a terminal and no --yes is a decision that is missing: status 3, nothing written.
     `field` are patterns of names; lines of others are not shown.
     """
+    _check_fields(change, field)
     which = _wanted(field) if field else (lambda line: True) if lines else None
     if not session.json:
         drawing.changeset(session.out, change, lines=which)
@@ -120,6 +122,16 @@ def _wanted(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
 
     literal = [pattern.replace("[", "[[]") for pattern in patterns]
     return fits
+
+
+def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
+    """Raise for a pattern of --field that fits no line of the books."""
+    books = (change.preview(), *change.statements) if patterns else ()
+    for pattern in patterns:
+        fits = _wanted((pattern,))
+        if not any(fits(line) for one in books for line in one.lines):
+            known = (line.item for one in books for line in one.lines)
+            raise UsageError(f"no file or field here fits {pattern!r}", remedy=near(pattern, known))
 
 
 def _books(books: Statement, lines: drawing.Which) -> dict[str, Any]:

@@ -9,6 +9,8 @@ from __future__ import annotations
 import os
 import sys
 
+from .encoding import prepare
+
 __all__ = ["COMMANDS", "main", "program"]
 
 # In the order people work, in groups.
@@ -78,6 +80,8 @@ _INTERRUPTED = 4
 def main(argv: list[str] | None = None) -> int:
     """Run one command; return its exit status (see DESIGN: 0 to 5)."""
     args = sys.argv[1:] if argv is None else argv
+    prepare(sys.stdout, encoding="utf-8" if "--json" in args else None)
+    prepare(sys.stderr)
     if not args or args[0] in ("--help", "-h", "help"):
         print(_help())
         return 0 if args else 2

@@ -8,10 +8,12 @@ from contextlib import contextmanager
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import Format
 from ..errors import KindredError
 from ..formats import Document, LayoutDocument, changes_between, format_path
+from ..formats.layouts import Coming
 from ..formats.reading_back import encode_unread
 from ..formats.tables import FEW
 from ..statement import Statement
@@ -20,6 +22,7 @@ from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
 from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
+from .wording import told_of
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
 Watch = Callable[
@@ -73,7 +76,7 @@ def hops_of(format: Format) -> list[Hop]:
     """
     read = format.scheme.parse
     hops = [
-        Hop(read(step.source), read(step.to), any(map(_loses, step.do)), number)
+        _told(format, Hop(read(step.source), read(step.to), number=number))
         for number, step in enumerate(format.table.steps)
     ]
     layout = format.layout
@@ -88,8 +91,7 @@ def hops_of(format: Format) -> list[Hop]:
                 each.default is not None or each.derived for each in changes if each.comes
             )
             if ends not in told and possible:
-                loses = any(not each.comes and not each.derived for each in changes)
-                hops.append(Hop(*ends, loses, number=-1))
+                hops.append(_told(format, Hop(*ends, number=-1)))
     return hops
 
 
@@ -105,10 +107,9 @@ def knows(format: Format, version: str) -> bool:
     )
 
 
-def _loses(row: dict[str, object]) -> bool:
-    return (bool({"drop", "drop_files"} & {*row}) and not row.get("lossless")) or bool(
-        row.get("loses")
-    )
+def _told(format: Format, hop: Hop) -> Hop:
+    """Return a hop that says whether it loses something, by the card's steps or by the layout."""
+    return replace(hop, loses=any(each.loses for each in told_of(format, hop)))
 
 
 def convert_bytes(data: Data, format: Format, target: Version, *, name: str) -> Converted:
@@ -235,18 +236,32 @@ def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:
     """Drop the fields that the next version of a layout has not, and put those that it has more."""
     source, target = int(hop.source.text), int(hop.target.text)
     for each in changes_between(document.layout, source, target):
-        if not each.comes:
-            fields.drop(each.path, f"format {target} has no {each.path[-1]}", loss=not each.derived)
-        elif each.derived:
-            fields.fill(each.path, 0, "made of what is written")
-        elif each.default is not None:
-            fields.fill(each.path, each.default, f"new in format {target}")
-        elif not fields.is_there(each.path):
-            raise KindredError(
-                "the layout has no default for it, and no step fills it",
-                where=format_path(each.path),
-                remedy=f"Add `default` to the layout, or a step from {source} to {target}.",
-            )
+        if each.optional and each.comes:
+            _fill_optional(fields, each, source, target)
+        else:
+            _fit_field(fields, each, source, target)
+
+
+def _fit_field(fields: Fields, each: Coming, source: int, target: int) -> None:
+    if not each.comes:
+        fields.drop(each.path, f"format {target} has no {each.path[-1]}", loss=not each.derived)
+    elif each.derived:
+        fields.fill(each.path, 0, "made of what is written")
+    elif each.default is not None:
+        fields.fill(each.path, each.default, f"new in format {target}")
+    elif not fields.is_there(each.path):
+        raise KindredError(
+            "the layout has no default for it, and no step fills it",
+            where=format_path(each.path),
+            remedy=f"Add `default` to the layout, or a step from {source} to {target}.",
+        )
+
+
+def _fill_optional(fields: Fields, each: Coming, source: int, target: int) -> None:
+    """Put a new field into those optional parts that are there."""
+    for holder in fields.document.find(each.path[:-1]):
+        if isinstance(fields.document.get(holder), dict):
+            _fit_field(fields, replace(each, path=(*holder, each.path[-1])), source, target)
 
 
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:

@@ -12,7 +12,18 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import FormatError, KindredError, NoRoute, UsageError
 from ..formats.tables import FEW
 from ..ledger import Ledger, Tag
-from ..places import FILE, FolderPlace, MemoryPlace, Node, Place, Tree, parents, read_bytes
+from ..places import (
+    FILE,
+    FolderPlace,
+    MemoryPlace,
+    Node,
+    Place,
+    Tree,
+    check_patterns,
+    check_selected,
+    parents,
+    read_bytes,
+)
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
@@ -83,6 +94,8 @@ def convert_install(
     card = install.card
     build = build or install.sure_version
     now = ledger.scan(install.place, progress=progress)
+    check_selected(only, now.files)
+    check_patterns(leave, paths=now.files)
     formats = {
         path: format for path in _convertible(card, now, only) if (format := card.format_of(path))
     }
@@ -123,6 +136,8 @@ def convert_files(
     if (build is None) == (not version):
         raise UsageError("either a build or a format version is needed")
     now = ledger.scan(place, progress=progress)
+    check_selected(only, now.files)
+    check_patterns(leave, paths=now.files)
     formats: dict[str, Format] = {}
     for path in now.files:
         fits = [
@@ -157,7 +172,9 @@ def prove_install(
     card = install.card
     build = build or install.sure_version
     converters: dict[str, Converter] = {}
-    paths = _convertible(card, install.place.survey(), only)
+    there = install.place.survey()
+    check_selected(only, there.files)
+    paths = _convertible(card, there, only)
     with (progress or Progress()).task("proving", total=len(paths)) as task:
         for path in paths:
             format = card.format_of(path)

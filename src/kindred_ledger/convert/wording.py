@@ -27,7 +27,8 @@ class Told(Struct, frozen=True):
 def told_of(format: Format, hop: Hop) -> list[Told]:
     """Return what a hop does: the steps of the card, then what the layout does by itself."""
     out = []
-    moved: set[str] = set()
+    taken: set[str] = set()  # what steps take away, each with a line of its own if that is a loss
+    made: set[str] = set()
     if hop.number >= 0:
         for row in format.table.steps[hop.number].do:
             verb = next(name for name in row if name in _WORDS)
@@ -36,21 +37,41 @@ def told_of(format: Format, hop: Hop) -> list[Told]:
             )
             lost = f", which loses {row['loses']}" if row.get("loses") else ""
             out.append(Told(_WORDS[verb](row) + lost, loses, verb == "require"))
-            moved |= {
-                str(row[key]) for key in (verb, "to", "into") if isinstance(row.get(key), str)
-            }
-            if verb == "rename":
-                moved.add(f"{str(row[verb]).rpartition('.')[0]}.{row['to']}".lstrip("."))
+            taken |= _taken(verb, row)
+            made |= _made(verb, row)
     if format.layout is not None:
         for each in changes_between(format.layout, int(hop.source.text), int(hop.target.text)):
             name = format_path(each.path)
-            if name in moved or each.derived:
+            if each.derived or any(_lies_in(name, at) for at in (made if each.comes else taken)):
                 continue
             if each.comes:
                 out.append(Told(f"{name} is new: {_value(each.default)}"))
             else:
                 out.append(Told(f"{name} goes: format {hop.target} has none", loses=True))
     return out
+
+
+def _taken(verb: str, row: Mapping[str, Any]) -> set[str]:
+    """Return the paths that a step takes away."""
+    if verb in ("rename", "move", "drop", "split"):
+        return {str(row[verb])}
+    return {*map(str, row["join"])} if verb == "join" else set()
+
+
+def _made(verb: str, row: Mapping[str, Any]) -> set[str]:
+    """Return the paths that a step makes."""
+    if verb in ("set", "default"):
+        return {str(row[verb])}
+    beside = str(row[verb]).rpartition(".")[0] if isinstance(row[verb], str) else ""
+    if verb == "rename":
+        return {f"{beside}.{row['to']}".lstrip(".")}
+    if verb == "split":
+        return {f"{beside}.{name}".lstrip(".") for name in row["into"]}
+    return {str(row[key]) for key in ("to", "into") if isinstance(row.get(key), str)}
+
+
+def _lies_in(name: str, path: str) -> bool:
+    return name == path or name.startswith((path + ".", path + "["))
 
 
 def _require(row: Mapping[str, Any]) -> str:

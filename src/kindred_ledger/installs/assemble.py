@@ -17,7 +17,7 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import KindredError
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
-from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, same_content
+from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, check_patterns, same_content
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
@@ -67,6 +67,8 @@ def assemble(
         parts, ledger=ledger, card=None if into_archive else how.card, progress=progress
     )
     now = ledger.scan(target, progress=progress)
+    there = {*now.leaves, *combined.tree.leaves}
+    check_patterns(how.overwrite, how.first, how.drop, paths=there)
     top = "/".join(filter(None, (target.name if isinstance(target, ItemPlace) else "", how.at)))
     lay = _Laying(combined, now, top, how, into_archive)
     lay.all()

@@ -24,6 +24,8 @@ from ..places import (
     MemoryPlace,
     Node,
     Tree,
+    check_patterns,
+    check_selected,
     parents,
     read_bytes,
     roots_of,
@@ -89,9 +91,13 @@ def carry(
     theirs = ledger.scan(source.place, progress=progress)
     now = ledger.scan(target.place, progress=progress)
     chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
+    check_selected(only, theirs.select(wanted).leaves)
+    ways = choices or CarryChoices()
+    there = {*chosen.leaves, *now.leaves}
+    check_patterns(ways.keep, ways.both, ways.replace, ways.merge, paths=there)
     _check_parts(chosen, target)
     missing = _check_categories(source, categories, chosen)
-    load = _Load(source, target, now, choices or CarryChoices(), adopted)
+    load = _Load(source, target, now, ways, adopted)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
             load.take(path, chosen[path])

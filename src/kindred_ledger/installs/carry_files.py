@@ -23,6 +23,8 @@ from ..places import (
     Side,
     ThreeWay,
     Tree,
+    check_patterns,
+    check_selected,
     folded,
     holding_at,
     holdings_of,
@@ -67,7 +69,11 @@ def carry_files(
     chosen = only or (lambda path: True)
     theirs = ledger.scan(source, progress=progress)
     now = ledger.scan(target, progress=progress)
-    load = _Load(source, target, now, choices or CarryChoices(), exact=exact)
+    there = {*theirs.leaves, *now.leaves}
+    check_selected(only, there)
+    ways = choices or CarryChoices()
+    check_patterns(ways.keep, ways.both, ways.replace, paths=there)
+    load = _Load(source, target, now, ways, exact=exact)
     offered = load.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
     base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))

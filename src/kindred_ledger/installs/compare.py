@@ -13,7 +13,7 @@ from ..cards import Card, Install
 from ..errors import KindredError
 from ..formats import FieldDifference, field_differences
 from ..ledger import EntryPlace, Ledger, Tag
-from ..places import DIR, Difference, Place, Tree, read_bytes
+from ..places import DIR, Difference, Place, Tree, check_selected, read_bytes
 from ..progress import Progress
 
 __all__ = ["Comparison", "compare"]
@@ -56,6 +56,7 @@ def compare(
     places = [side.place if isinstance(side, Install) else side for side in (before, after)]
     trees = [_tree(place, ledger, watch) for place in places]
     if only is not None:
+        check_selected(only, {*trees[0].leaves, *trees[1].leaves})
         trees = [tree.select(only) for tree in trees]
     found = tuple(
         difference

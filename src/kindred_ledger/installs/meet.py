@@ -17,7 +17,7 @@ from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Entry, Ledger, Record, standing
-from ..places import FILE, Node, Side, ThreeWay, Tree, roots_of, three_way
+from ..places import FILE, Node, Side, ThreeWay, Tree, check_patterns, roots_of, three_way
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .naming import beside_name
@@ -79,7 +79,9 @@ def meet(
     now = ledger.scan(install.place, progress=progress)
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
-    found = _Found(ledger, other, now, choices or MeetChoices())
+    ways = choices or MeetChoices()
+    check_patterns(ways.mine, ways.theirs, ways.both, paths={*now.leaves, *theirs.leaves})
+    found = _Found(ledger, other, now, ways)
     for path in three_way(base, now.select(wanted), theirs):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"

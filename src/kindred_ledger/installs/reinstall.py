@@ -11,7 +11,7 @@ from collections.abc import Callable
 from ..cards import PROGRAM, Install
 from ..changes import Changeset, Loss
 from ..ledger import Ledger
-from ..places import DIR, Node, Place, Tree, parents, same_content
+from ..places import DIR, Node, Place, Tree, check_patterns, parents, same_content
 from ..progress import Progress
 from ..statement import Outcome
 from .offer import open_offer
@@ -48,6 +48,7 @@ def reinstall(
     now = ledger.scan(install.place, progress=progress)
     plan = Plan(install, offer, now, style="clean", risk=_RISK)
     plan.notes += origin.notes
+    check_patterns(keep, paths={*now.leaves, *offer.tree.leaves})
     kept = _Kept(install, keep)
     base = origin.tree or Tree()
     for path in sorted({*now, *offer.tree}):

@@ -16,7 +16,7 @@ from ..cards import PROGRAM, Component, Install
 from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger, Release
-from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, three_way
+from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, check_patterns, three_way
 from ..progress import Progress
 from ..statement import Outcome
 from .leftovers import left_over
@@ -110,6 +110,7 @@ def update(
     install.check_version()
     offer = open_offer(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
+    check_patterns(choices.mine, choices.theirs, paths={*now.leaves, *offer.tree.leaves})
     chosen = [install.card.updates.component(name) for name in choices.components]
     if chosen:
         offer = _only(offer, chosen)

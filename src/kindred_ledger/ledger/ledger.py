@@ -21,8 +21,11 @@ from ..places import (
     Place,
     Seen,
     Tree,
+    archive_of,
+    check_selected,
     digested,
     look,
+    near,
     place_at,
     roots_of,
     running_in,
@@ -229,6 +232,7 @@ class Ledger:
             while again():
                 seen = self.seen(place)
                 tree = place.survey(seen=seen)
+                check_selected(only, tree.leaves)
                 wanted = tree if only is None else tree.select(only)
                 stored = self.storing.store_live(place, wanted, seen, tree, watch)
                 seen.keep(stored.tree.files)
@@ -439,10 +443,13 @@ class Ledger:
             names = sorted({entry.name for entry in self.entries()})
             raise UsageError(
                 f"there is no entry of {text}",
-                remedy=f"The ledger has: {', '.join(names)}." if names else "The ledger is empty.",
+                remedy=near(text, names)
+                or (f"The ledger has: {', '.join(names)}." if names else "The ledger is empty."),
             )
         own = [entry for entry in fitting if not entry.reason.startswith(BEFORE)]
-        return max(own or fitting, key=lambda entry: (entry.complete, entry.id))
+        return max(
+            own or fitting, key=lambda e: (e.complete, not archive_of(e.roots), e.id)
+        )  # what was kept of a place that can be brought back comes before what was taken in
 
     def tree(self, entry: Entry) -> Tree:
         """Return the tree of an entry."""

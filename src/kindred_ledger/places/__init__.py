@@ -16,11 +16,11 @@ from .holding import FULL, Holding, holding_at, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import check_portable, collisions, folded, parents
-from .opening import join_folders, open_place, place_at, roots_of
+from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
-from .select import Patterns
+from .select import Categories, Every, Patterns, check_patterns, check_selected, near
 from .tarball import TarPlace
 from .tree import (
     DIR,
@@ -46,7 +46,9 @@ __all__ = [
     "LINK",
     "OTHER",
     "WORK_FOLDER",
+    "Categories",
     "Difference",
+    "Every",
     "FilePlace",
     "FolderPlace",
     "Holding",
@@ -66,7 +68,10 @@ __all__ = [
     "Tree",
     "ZipPlace",
     "add_member",
+    "archive_of",
+    "check_patterns",
     "check_portable",
+    "check_selected",
     "collisions",
     "digest_of",
     "digested",
@@ -82,6 +87,7 @@ __all__ = [
     "look",
     "lstat_node",
     "make_folders",
+    "near",
     "node_of",
     "open_place",
     "parents",

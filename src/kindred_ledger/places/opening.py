@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 
 _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
-__all__ = ["join_folders", "open_place", "place_at", "roots_of"]
+__all__ = ["archive_of", "join_folders", "open_place", "place_at", "roots_of"]
+
+_ARCHIVES = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.xz", ".tar.bz2")
 
 
 def open_place(where: str | os.PathLike[str]) -> Place:
@@ -83,6 +85,20 @@ def roots_of(place: Place) -> dict[str, str]:
     if isinstance(place, JoinedPlace):
         return {name: part.location for name, part in place.parts.items()}
     return {"": place.location}
+
+
+def archive_of(roots: Mapping[str, str]) -> str:
+    """Return the file that roots lie in, if they are no folders but parts of an archive; else "".
+
+    A single file that is a place itself (`FilePlace`) counts, too, if it is an archive.
+    """
+    for root in roots.values():
+        at = "" if "://" in root else root
+        while at and not os.path.lexists(at):
+            at = os.path.dirname(at) if os.path.dirname(at) != at else ""
+        if os.path.isfile(at) and (at != root or at.lower().endswith(_ARCHIVES)):
+            return at
+    return ""
 
 
 def place_at(roots: Mapping[str, str], connect: Callable[[str], Remote]) -> Place:

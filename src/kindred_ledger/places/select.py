@@ -6,14 +6,14 @@ spans folders, a final `/` means a folder and all in it, `!` takes back.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 
 from msgspec import Struct
 
 from ..errors import UsageError
 
-__all__ = ["Patterns"]
+__all__ = ["Categories", "Every", "Patterns", "check_patterns", "check_selected", "near"]
 
 
 class Patterns(Struct, frozen=True):
@@ -32,10 +32,86 @@ class Patterns(Struct, frozen=True):
             return False
         return not (self.exclude and _matcher(self.exclude)(path))
 
+    def check_selected(self, paths: list[str]) -> None:
+        """Raise `UsageError` for a pattern that fits none of these paths."""
+        for pattern in self.include:
+            taken_back = pattern.startswith("!")
+            if not taken_back and not any(map(_matcher((pattern,)), paths)):
+                raise UsageError(f"no file here fits {pattern!r}", remedy=near(pattern, paths))
+
     def check(self) -> None:
         """Raise `UsageError` for a pattern that cannot be read."""
         for pattern in (*self.include, *self.exclude):
             _matcher((pattern,))
+
+
+class Categories(Struct, frozen=True):
+    """Paths that are in one of several categories, by their names."""
+
+    chosen: dict[str, Patterns]
+
+    def __call__(self, path: str) -> bool:
+        return any(patterns(path) for patterns in self.chosen.values())
+
+    def check_selected(self, paths: list[str]) -> None:
+        """Raise `UsageError` for a category that holds none of these paths."""
+        for name, patterns in self.chosen.items():
+            if not any(map(patterns, paths)):
+                raise UsageError(f"nothing here is in the category {name!r}")
+
+
+class Every(Struct, frozen=True):
+    """Paths that all of several selections take."""
+
+    parts: tuple[Callable[[str], bool], ...]
+
+    def __call__(self, path: str) -> bool:
+        return all(part(path) for part in self.parts)
+
+    def check_selected(self, paths: list[str]) -> None:
+        """Raise `UsageError` for a part that takes none of these paths, or if no path is left."""
+        for part in self.parts:
+            check_selected(part, paths)
+        if not any(map(self, paths)):
+            raise UsageError("no file here is all that was asked for")
+
+
+def check_selected(selection: Callable[[str], bool] | None, paths: Iterable[str]) -> None:
+    """Raise `UsageError` if what was asked for is not there: it would do nothing, and say nothing.
+
+    `selection` None takes all. Of `Patterns`, `Categories` and `Every`, each part must take a path.
+    """
+    if selection is None:
+        return
+    paths = list(paths)
+    check = getattr(selection, "check_selected", None)
+    if check is not None:
+        check(paths)
+    elif paths and not any(map(selection, paths)):
+        raise UsageError("no file here is selected", remedy="Check `only`.")
+
+
+def check_patterns(*selections: Callable[[str], bool] | None, paths: Iterable[str]) -> None:
+    """Raise `UsageError` for a pattern that fits no path; functions may take none."""
+    there = list(paths)
+    for selection in selections:
+        if hasattr(selection, "check_selected"):
+            check_selected(selection, there)
+
+
+def near(name: str, paths: Iterable[str]) -> str:
+    """Return what somebody may have meant: "Did you mean …?", or "" if nothing is like it."""
+    from difflib import get_close_matches
+
+    wanted = name.strip("/").replace("*", "")
+    known: dict[str, str] = {}
+    for path in paths:
+        parts = path.split("/")
+        for at in range(len(parts)):
+            known.setdefault(parts[at].casefold(), "/".join(parts[: at + 1]))
+            known.setdefault("/".join(parts[: at + 1]).casefold(), "/".join(parts[: at + 1]))
+    found = get_close_matches(wanted.casefold(), known, n=1, cutoff=0.6)
+    return f"Did you mean {known[found[0]]}?" if found else ""
 
 
 @lru_cache(maxsize=256)

@@ -58,7 +58,7 @@ def command(
     session.out.print(
         f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
     )
-    if entry.tag.read_from:
+    if entry.tag.version and entry.tag.read_from:
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
     fate = "kept all the same" if entry.complete else "this entry does not hold them"
     drawing.uncovered(session.out, missed, fate)

@@ -10,6 +10,7 @@ import click
 from ...cards import select_categories
 from ...installs import Comparison, compare
 from ...ledger import Tag
+from ...places import Every
 from .. import drawing
 from ..options import placing, session
 from ..session import Session, patterns
@@ -55,7 +56,7 @@ def command(
         *sides,
         ledger=session.ledger,
         card=card,
-        only=(lambda path: all(wanted(path) for wanted in chosen)) if chosen else None,
+        only=Every(tuple(chosen)) if chosen else None,
         progress=session.progress,
     )
     status = 1 if found.differences else 0

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import click
 
+from ...errors import UsageError
 from ...ledger import Entry
+from ...places import near
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -25,6 +27,9 @@ def command(session: Session, title: str, retired: bool) -> int:
     """
     entries = session.ledger.retired() if retired else session.ledger.entries()
     found = [e for e in entries if not title or e.tag.title == title]
+    if title and not found:
+        titles = {e.tag.title for e in entries}
+        raise UsageError(f"there is no entry of {title!r}", remedy=near(title, titles))
     damaged = session.ledger.unreadable()
     status = session.tell_damage(damaged)
     if session.json:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from typing import Any
 
@@ -10,7 +11,8 @@ import click
 from ...cards import Install, select_categories
 from ...changes import restore
 from ...errors import UsageError
-from ...places import FolderPlace, Place
+from ...ledger import Entry, Tag
+from ...places import Every, FolderPlace, MemoryPlace, Place
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns
@@ -50,7 +52,7 @@ def command(
         asked.append(
             f"the {'category' if len(categories) == 1 else 'categories'} {', '.join(categories)}"
         )
-    wanted = (lambda path: all(f(path) for f in chosen)) if chosen else None
+    wanted = Every(tuple(chosen)) if chosen else None
     place: Place | None = None
     tag = None
     target = into or found.roots.get("program", "")
@@ -58,8 +60,27 @@ def command(
         subject = session.subject(target)
         if isinstance(subject, Install):
             place, tag = subject.place, subject.tag
+    made = ""
     if into and place is None:
-        place = _folder(session, into)
+        place, made = _folder(session, into, dry_run=bool(options["dry_run"]))
+    try:
+        return _restore(session, found, place, tag, wanted, asked, exact=exact, **options)
+    finally:
+        if made:  # nothing was restored after all
+            _remove_empty(made)
+
+
+def _restore(
+    session: Session,
+    found: Entry,
+    place: Place | None,
+    tag: Tag | None,
+    wanted: Every | None,
+    asked: list[str],
+    *,
+    exact: bool,
+    **options: Any,
+) -> int:
     change = restore(
         found,
         session.ledger,
@@ -73,11 +94,26 @@ def command(
     return carry_out(session, change, **options)
 
 
-def _folder(session: Session, path: str) -> Place:
+def _folder(session: Session, path: str, *, dry_run: bool) -> tuple[Place, str]:
+    """Return the place at a path, and the topmost folder that was made for it, "" if none was."""
     if "://" in path:
-        return session.place(path)
+        return session.place(path), ""
     full = os.path.abspath(os.path.expanduser(path))
-    if os.path.exists(full) and not os.path.isdir(full):
-        raise UsageError("an entry is restored into a folder", where=path)
-    os.makedirs(full, exist_ok=True)
-    return FolderPlace(full)
+    if os.path.exists(full):
+        if not os.path.isdir(full):
+            raise UsageError("an entry is restored into a folder", where=path)
+        return FolderPlace(full), ""
+    if dry_run:
+        return MemoryPlace({}, location=full), ""
+    top = full
+    while not os.path.exists(os.path.dirname(top)):
+        top = os.path.dirname(top)
+    os.makedirs(full)
+    return FolderPlace(full), top
+
+
+def _remove_empty(top: str) -> None:
+    """Remove folders that were made and hold nothing."""
+    for folder, _, _ in os.walk(top, topdown=False):
+        with contextlib.suppress(OSError):
+            os.rmdir(folder)

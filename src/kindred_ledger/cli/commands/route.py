@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from ...cards import Card, Format
-from ...convert import Hop, hops_of, route_for, told_of
+from ...convert import Hop, hops_of, knows, route_for, told_of
 from ...errors import KindredError, UsageError
 from ...versions import Version
 from .. import drawing
@@ -38,6 +38,13 @@ def command(session: Session, what: str, source: str, target: str, wanted: str) 
     read = format.scheme.parse
     begin = read(source) if source else _version_of(format, what)
     end = read(target) if target else format.written_by(card.build(wanted)) if wanted else None
+    for asked in (source, target):
+        if asked and not knows(format, asked):
+            told = sorted({v for hop in hops_of(format) for v in (hop.source, hop.target)})
+            raise UsageError(
+                f"{format.name} has no format version {asked}",
+                remedy=f"It has {', '.join(v.text for v in told)}." if told else "",
+            )
     every = sorted(hops_of(format), key=lambda hop: (hop.source, hop.target))
     if begin is None or end is None:
         if session.json:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import Any
 
 import click
@@ -16,8 +17,9 @@ from ...cards import (
     unlisted,
 )
 from ...changes import unfinished_in
+from ...errors import UsageError
 from ...installs import likenesses
-from ...places import Tree, roots_of, running_in
+from ...places import Tree, near, roots_of, running_in
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -37,6 +39,9 @@ def command(session: Session, folders: tuple[str, ...]) -> int:
     Example, in the demo's folder:
       kindred scan
     """
+    for folder in folders:
+        if not os.path.exists(os.path.expanduser(folder)):
+            raise _nowhere(folder)
     found = [
         session.install(root)
         if session.build
@@ -58,6 +63,15 @@ def command(session: Session, folders: tuple[str, ...]) -> int:
         titles = ", ".join(card.name for card in session.cards) or "none"
         session.out.print(f"No installs here of the titles the cards describe ({titles}).")
     return status
+
+
+def _nowhere(folder: str) -> UsageError:
+    """Return the error for a folder that is not there, with the one beside it that may be meant."""
+    above = os.path.dirname(os.path.abspath(folder))
+    beside = os.listdir(above) if os.path.isdir(above) else []
+    return UsageError(
+        "no such file or folder", where=folder, remedy=near(os.path.basename(folder), beside)
+    )
 
 
 def _oddities(install: Install, session: Session) -> list[str]:

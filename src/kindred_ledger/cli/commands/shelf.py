@@ -26,7 +26,7 @@ from ...installs import (
 )
 from ...installs.shelving import Shelved
 from ...ledger import Release, ReleaseTag
-from ...places import Place, open_place
+from ...places import Place, near, open_place
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -110,6 +110,9 @@ def list_command(session: Session, title: str, index: str) -> int:
     if index:
         return _list_index(session, index)
     found = session.ledger.shelf.releases(title)
+    if title and not found:
+        titles = {release.title for release in session.ledger.shelf.releases()}
+        raise UsageError(f"the shelf has no release of {title!r}", remedy=near(title, titles))
     if session.json:
         return session.emit(releases=[_plain(release) for release in found])
     if not found:

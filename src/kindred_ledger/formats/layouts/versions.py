@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..document import ANY, Path
 from .directory import Each
@@ -24,13 +25,15 @@ __all__ = ["Coming", "changes_between"]
 class Coming(Struct, frozen=True):
     """A field that the one version has and the other has not.
 
-    `default` None: the layout has none. `derived`: a checksum, made from what is written.
+    `default` None: the layout has none. `derived`: a checksum, made from what is written. `optional`: it
+    lies in a part that may not be there.
     """
 
     path: Path
     comes: bool
     default: Any = None
     derived: bool = False
+    optional: bool = False
 
 
 def changes_between(layout: Layout, source: int, target: int) -> tuple[Coming, ...]:
@@ -57,8 +60,11 @@ def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:
         yield from _of_fields(kind.fields, at, source, target)
     elif isinstance(kind, (Table, Each)):
         yield from _inside(kind.inner, (*at, ANY), source, target)
-    elif isinstance(kind, (Block, Optional)):
+    elif isinstance(kind, Block):
         yield from _inside(kind.inner, at, source, target)
+    elif isinstance(kind, Optional):
+        for each in _inside(kind.inner, at, source, target):
+            yield replace(each, optional=True)
     elif isinstance(kind, Choice):
         for inner in kind.kinds:
             yield from _inside(inner, at, source, target)
