@@ -7,7 +7,10 @@ must not end a command half way, with a status that means something else.
 from __future__ import annotations
 
 import codecs
-from typing import TextIO
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import TextIO
 
 __all__ = ["prepare"]
 

@@ -9,8 +9,6 @@ from __future__ import annotations
 import os
 import sys
 
-from .encoding import prepare
-
 __all__ = ["COMMANDS", "main", "program"]
 
 # In the order people work, in groups.
@@ -80,8 +78,6 @@ _INTERRUPTED = 4
 def main(argv: list[str] | None = None) -> int:
     """Run one command; return its exit status (see DESIGN: 0 to 5)."""
     args = sys.argv[1:] if argv is None else argv
-    prepare(sys.stdout, encoding="utf-8" if "--json" in args else None)
-    prepare(sys.stderr)
     if not args or args[0] in ("--help", "-h", "help"):
         print(_help())
         return 0 if args else 2
@@ -90,6 +86,10 @@ def main(argv: list[str] | None = None) -> int:
 
         print(f"kindred {__version__}")
         return 0
+    from .encoding import prepare
+
+    prepare(sys.stdout, encoding="utf-8" if "--json" in args else None)
+    prepare(sys.stderr)
     name = args[0]
     if name not in COMMANDS:
         print(_unknown(name), file=sys.stderr)

@@ -2,7 +2,15 @@
 
 from .bulk import Room
 from .checking import CardReport, Complaint, Sample, check_card
-from .converter import Converted, Converter, convert_bytes, format_version, hops_of, route_for
+from .converter import (
+    Converted,
+    Converter,
+    convert_bytes,
+    format_version,
+    hops_of,
+    knows,
+    route_for,
+)
 from .fields import Fields
 from .operation import (
     Fitted,
@@ -44,6 +52,7 @@ __all__ = [
     "format_version",
     "gaps_of",
     "hops_of",
+    "knows",
     "prove",
     "prove_install",
     "rescue",

@@ -19,6 +19,7 @@ from .document import ANY, Path, document_paths, format_path
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR
+from .xml_pieces import BLANK, has_asides, resolved, stripped, texts_in
 from .xml_scan import Tags, scan
 
 __all__ = ["XmlDocument"]
@@ -27,13 +28,8 @@ TEXT = "text()"
 _NAME = re.compile(rb"[^\s/>]+")
 _ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _ENCODING = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
-_REFERENCE = re.compile(r"&(?:#([0-9]+)|#x([0-9a-fA-F]+)|(lt|gt|amp|quot|apos));|\r\n?")
-_PIECE = re.compile(r"<!\[CDATA\[(.*?)\]\]>|([^<]+)|<", re.S)
-_ENTITIES = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 _XML_NAME = re.compile(r"[^\W\d][\w.:-]*")
 _UNHEARD = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
-_BLANK = b" \t\r\n"
-_ASIDE = re.compile(rb"<!\[CDATA\[.*?\]\]>|(<!--.*?-->|<\?.*?\?>)", re.S)
 
 
 @document_paths
@@ -74,7 +70,7 @@ class XmlDocument(SplicedDocument):
             and data[self._tags.starts[token + 1] + 1] == 0x2F
         ):
             close = int(self._tags.starts[token + 1])
-            if not any(match[1] for match in _ASIDE.finditer(data, end, close)):
+            if not has_asides(data, end, close):
                 node.kind, node.start, node.end = SCALAR, end, close
                 return node
         node.start = start
@@ -130,24 +126,11 @@ class XmlDocument(SplicedDocument):
 
     def _add_texts(self, start: int, end: int, texts: list[Spanned]) -> None:
         """Note the text of a gap between tags, without the space and the comments around it."""
-        if start == end or not self._data[start:end].strip(_BLANK):
-            return
-        asides = [m.span() for m in _ASIDE.finditer(self._data, start, end) if m[1]]
-        for at, until in zip(
-            (start, *(stop for _, stop in asides)), (*(at for at, _ in asides), end), strict=True
-        ):
-            begin, stop = self._stripped(at, until)
-            if begin < stop:
-                texts.append(Spanned(SCALAR, start=begin, end=stop, begin=begin, stop=stop))
-
-    def _stripped(self, start: int, end: int) -> tuple[int, int]:
-        """Return a span without the space at its ends."""
-        text = self._data[start:end]
-        begin = start + len(text) - len(text.lstrip(_BLANK))
-        return begin, max(begin, start + len(text.rstrip(_BLANK)))
+        for begin, stop in texts_in(self._data, start, end):
+            texts.append(Spanned(SCALAR, start=begin, end=stop, begin=begin, stop=stop))
 
     def _value(self, node: Spanned) -> str:
-        return _resolved(self._text(node))
+        return resolved(self._text(node))
 
     def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.plain is not UNTOUCHED or super()._reads_as(old, new, state):
@@ -155,7 +138,7 @@ class XmlDocument(SplicedDocument):
         text = old.text
         if text is None:
             text = state["_data"][old.start : old.end].decode()
-        return _resolved(text) == self._value(new)
+        return resolved(text) == self._value(new)
 
     def _same_in_other_form(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         """An element that lost all but its text is that text."""
@@ -165,7 +148,7 @@ class XmlDocument(SplicedDocument):
                 new.origin, new.was_leaf, new.note = text.origin, text.was_leaf, text.note
                 start, end = new.start, new.end
                 if text.start >= 0:  # the space around it was no part of it, and still is there
-                    start, end = self._stripped(start, end)
+                    start, end = stripped(self._data, start, end)
                 bare = Spanned(SCALAR, start=start, end=end, token=new.token)
                 return self._reads_as(text, bare, state)
         return super()._same_in_other_form(old, new, state)
@@ -340,7 +323,7 @@ class XmlDocument(SplicedDocument):
             return [Splice(tag_end - 2, tag_end, f">{text}</{label}>".encode())]
         close = self._tags.span(self._tags.nesting.inside(parent.token)[1])[0]
         at = close
-        if key == TEXT and not self._data[tag_end:close].strip(_BLANK):
+        if key == TEXT and not self._data[tag_end:close].strip(BLANK):
             return [Splice(tag_end, close, text.encode())]
         if key != TEXT and self._has_elements(parent):
             while self._data[at - 1] in b" \t\r\n":
@@ -447,7 +430,7 @@ class XmlDocument(SplicedDocument):
         if element.kind != SCALAR or element.token is None:
             return element
         element = self._placed(element)
-        start, end = self._stripped(element.start, element.end)
+        start, end = stripped(self._data, element.start, element.end)
         members = []
         if start < end and not self._is_empty_tag(element):
             text = Spanned(SCALAR, key=TEXT, start=start, end=end, begin=start, stop=end)
@@ -592,20 +575,3 @@ class XmlDocument(SplicedDocument):
 
 def _is_element(part: Any) -> bool:
     return isinstance(part, str) and not part.startswith("@") and part != TEXT
-
-
-def _resolved(text: str) -> str:
-    if "<" not in text:
-        return _REFERENCE.sub(_meant, text) if "&" in text or "\r" in text else text
-    out = ""
-    for match in _PIECE.finditer(text):
-        out += match[1] if match[1] is not None else _REFERENCE.sub(_meant, match[2] or "")
-    return out
-
-
-def _meant(match: re.Match[str]) -> str:
-    if match[3]:
-        return _ENTITIES[match[3]]
-    if not (match[1] or match[2]):
-        return "\n"
-    return chr(int(match[1]) if match[1] else int(match[2], 16))

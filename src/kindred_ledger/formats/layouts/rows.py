@@ -337,7 +337,9 @@ class Table(Struct, frozen=True):
                 value = inner.default if inner.default is not None else inner.constant
                 if value is None:
                     writing.fail(shown, f"there is no {name!r}, and the layout has no default")
-                out[name] = stored(columns.filled(value), shown, writing)
+                filled = columns.filled(value)
+                out[name] = stored(filled, shown, writing)
+                columns.write(name, filled, note="the layout's default")  # the document has it now
             elif columns.is_stored(name) and read[columns.origins[name] or name].kind == inner.kind:
                 out[name] = columns.cells[name]
             else:
