@@ -41,8 +41,9 @@ __all__ = ["CarryChoices", "carry"]
 
 _REMEDY = (
     "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, have both with --both"
-    " PATTERN, or merge settings key by key with --merge PATTERN."
+    " PATTERN"
 )
+_OR_MERGE = "or merge settings key by key with --merge PATTERN."
 
 
 def _never(path: str) -> bool:
@@ -236,9 +237,9 @@ class _Load:
         self._puts.append((path, node, reason))
         self.lines.append(Line(outcome, path, reason))
 
-    def _ask(self, path: str, why: str) -> None:
+    def _ask(self, path: str, why: str, remedy: str = f"{_REMEDY}, {_OR_MERGE}") -> None:
         self.lines.append(Line(Outcome.CONFLICT, path, why))
-        self.conflicts.append(Conflict(path, why, _REMEDY))
+        self.conflicts.append(Conflict(path, why, remedy))
 
     def _beside(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
         """Have a file arrive under a name of its own, with the build it is from."""
@@ -257,7 +258,7 @@ class _Load:
         """Put the values of what arrives into the target's own file."""
         format = self._target.card.format_of(path)
         if format is None or node.kind != FILE:
-            self._ask(path, "it cannot be merged: the card does not say what is in it")
+            self._ask(path, "it cannot be merged: the card does not say what is in it", _REMEDY)
             return
         arrives = self._contents.get(path)
         mine = arrives if arrives is not None else read_bytes(self._source.place, path)
@@ -265,7 +266,8 @@ class _Load:
         try:
             merged = merge_settings(format, mine, theirs, name=path)
         except KindredError as error:
-            self._ask(path, f"it cannot be merged: {error.what}")
+            where = f"{error.where}: " if error.where and error.where != path else ""
+            self._ask(path, f"it cannot be merged: {where}{error.what}", _REMEDY)
             return
         self._contents[path] = merged.data
         made = MemoryPlace({path: merged.data}).survey()[path]
