@@ -28,6 +28,7 @@ __all__ = [
     "UsageError",
     "Vanished",
     "VersionError",
+    "VersionUntold",
     "WrongPassphrase",
 ]
 
@@ -112,6 +113,10 @@ class PreconditionUnmet(KindredError):
 
 class FormatError(KindredError):
     """A file cannot be read as the format it should be in."""
+
+
+class VersionUntold(FormatError):
+    """A file does not say which format version it is in, and what else is known does not tell it."""
 
 
 class NoRoute(KindredError):

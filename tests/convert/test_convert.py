@@ -8,6 +8,7 @@ import unittest
 from typing import Any
 from unittest import mock
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -29,9 +30,11 @@ from kindred_ledger.errors import (
     LossNotAllowed,
     NoRoute,
     PreconditionUnmet,
+    VersionUntold,
 )
 from kindred_ledger.formats import Path, decode
-from kindred_ledger.places import read_bytes, scan
+from kindred_ledger.installs.shelving import shelve
+from kindred_ledger.places import FolderPlace, read_bytes, scan
 from kindred_ledger.versions import INTEGER, NUMBER, Version
 from tests.support import PlayCase, law, snapshot, write
 
@@ -340,3 +343,108 @@ class Files(PlayCase):
         self.assertEqual(len(none.conflicts), 3)
         self.assertIn("no route leads back", none.conflicts[0].reason)
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])
+
+
+class Untold(PlayCase):
+    """Files that do not say which format version they are in."""
+
+    SETTINGS = "userdata/settings.ini"  # format 1 of the demo has no version key, format 2 has one
+
+    def settings(self, name: str = "mossferry") -> bytes:
+        with open(self.path(name, *self.SETTINGS.split("/")), "rb") as file:
+            return file.read()
+
+    def lose_the_key(self, name: str) -> bytes:
+        """Take the version key out of a settings file, as a title without one has it."""
+        data = b"".join(
+            line for line in self.settings(name).splitlines(True) if b"SettingsFormat" not in line
+        )
+        write(self.path(name), {self.SETTINGS: data})
+        return data
+
+    def test_a_newer_builds_file_without_a_version_is_not_taken_for_the_oldest(self) -> None:
+        """The build would have written another version than the card's default: that is a question."""
+        data = self.lose_the_key("second/mossferry")
+        install, kept = self.install("second/mossferry"), self.ledger()
+        change = convert_install(install, ledger=kept)
+        told = {conflict.item: conflict.reason for conflict in change.conflicts}
+        self.assertEqual(list(told), ["user/settings.ini"])
+        self.assertIn("the build would have written 2; the card takes such files for 1", str(told))
+        with self.assertRaises(DecisionNeeded):
+            change.apply(kept, allow_loss=True)
+        self.assertEqual(self.settings("second/mossferry"), data)
+
+    def test_who_says_it_is_believed(self) -> None:
+        """`source=` or --from: then it is converted from that version, or is in the right one."""
+        self.lose_the_key("second/mossferry")
+        install, kept = self.install("second/mossferry"), self.ledger()
+        for source, changed in (("1", 1), ("2", 0)):
+            change = convert_install(install, ledger=kept, source=source)
+            self.assertEqual((len(change.actions), change.conflicts), (changed, ()))
+        args = ("convert", "second/mossferry", "--dry-run")
+        self.assertIn("settings.ini", str(self.kindred(*args, status=3)))
+        self.kindred(*args, "--from", "2")
+
+    def test_the_build_it_was_first_kept_under_tells_it(self) -> None:
+        """After an update the install's build is another one; the entry from before it knows better."""
+        kept = self.ledger()
+        kept.backup(self.install())
+        before = self.settings()
+        with open(self.path("mossferry", "version.txt"), "w") as file:
+            file.write("Mossferry build 2.0\n")
+        os.remove(self.path("mossferry", "build.json"))
+        install = self.install()
+        self.assertEqual(install.sure_version.text, "2.0")
+        change = convert_install(install, ledger=kept)
+        self.assertEqual(change.conflicts, ())
+        self.assertIn("settings 1 is now 2", {a.reason for a in change.actions})
+        alone = convert_install(install, ledger=self.ledger("other"))
+        self.assertEqual([c.item for c in alone.conflicts], ["user/settings.ini"])
+        self.assertEqual(self.settings(), before)
+
+    def test_what_the_release_ships_is_left_alone(self) -> None:
+        """A file just as the release of this build has it is as that build wants it."""
+        kept = self.ledger()
+        release = self.path("release")
+        write(
+            release,
+            {
+                "version.txt": b"2.0",
+                "mossferry.py": b"",
+                "data/preset.ini": b"[Sound]\nVolume=80\n",
+            },
+        )
+        place = self.path("plain")
+        write(
+            place,
+            {
+                "version.txt": b"2.0",
+                "mossferry.py": b"",
+                "portable.txt": b"",
+                "data/preset.ini": b"[Sound]\nVolume=80\n",
+            },
+        )
+        text = open(self.path("mossferry.card.toml"), encoding="utf-8").read()  # noqa: SIM115
+        text = text.replace('files = ["/user/settings.ini"]', 'files = ["*.ini"]')
+        with open(self.path("mossferry.card.toml"), "w", encoding="utf-8") as file:
+            file.write(text)
+        card = Card.load(self.path("mossferry.card.toml"))
+        shelve([FolderPlace(release)], card, ledger=kept, version="2.0")
+        install = card.open(place, version="2.0")
+        change = convert_install(install, ledger=kept)
+        self.assertEqual((change.actions, change.conflicts), ((), ()))
+        self.assertIn("as the release of this build has it", str(change.notes))
+
+    def test_signs(self) -> None:
+        """What a file has or lacks tells its version, and no version key is written where none is."""
+        format = Format("test", msgspec.convert({
+            "files": ["*"], "codec": "json",
+            "steps": [{"from": "1", "to": "2", "do": [{"rename": "a", "to": "b"}]}],
+            "version": {"signs": {"1": {"has": "a"}, "2": {"has": "b", "lacks": "c"}}},
+            "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}],
+        }, FormatTable), NUMBER)  # fmt: skip
+        done = convert_bytes(b'{"a": 7}', format, INTEGER.parse("2"), name="f")
+        self.assertEqual((done.data, done.source.text), (b'{"b": 7}', "1"))
+        for data in (b'{"a": 7, "b": 1}', b'{"z": 1}', b"{}"):
+            with self.assertRaises(VersionUntold):
+                convert_bytes(data, format, INTEGER.parse("2"), name="f")

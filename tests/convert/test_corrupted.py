@@ -15,7 +15,7 @@ from collections import Counter
 from typing import Any
 
 from kindred_ledger.cards import Card
-from kindred_ledger.convert import Sample, check_card, convert_bytes
+from kindred_ledger.convert import Sample, check_card, convert_bytes, format_version
 from kindred_ledger.demo.releases import build_release
 from kindred_ledger.errors import BooksUnbalanced, CardError, KindredError
 from kindred_ledger.places import read_bytes
@@ -91,7 +91,10 @@ class Corrupted(PlayCase):
             format = self.card.formats[kind]
             for name, data in list(out[kind]):
                 try:
-                    made = convert_bytes(data, format, format.scheme.parse(newer), name=name)
+                    now = format_version(data, format)
+                    made = convert_bytes(
+                        data, format, format.scheme.parse(newer), name=name, source=now
+                    )
                 except KindredError:
                     continue
                 out[kind].append((f"newer{newer}/{name}", made.data))
@@ -202,7 +205,8 @@ class Corrupted(PlayCase):
             for target in ("1", "2", "3", "4", "5", "6"):
                 try:
                     version = format.scheme.parse(target)
-                    done = convert_bytes(data, format, version, name=name)
+                    now = format_version(data, format)
+                    done = convert_bytes(data, format, version, name=name, source=now)
                 except BooksUnbalanced:
                     return "the books"
                 except KindredError as error:

@@ -109,7 +109,7 @@ class Server(PlayCase):
                 old = file.read()
             told = self.judged(path)
             one, two = map(format.scheme.parse, "12")
-            new = convert_bytes(old, format, two, name=path).data
+            new = convert_bytes(old, format, two, name=path, source=one).data
             write(os.path.dirname(path), {os.path.basename(path): new})
             self.assertEqual(self.judged(path), told)
             back = convert_bytes(new, format, one, name=path).data

@@ -20,6 +20,7 @@ from ..errors import (
     KindredError,
     UsageError,
     VersionError,
+    VersionUntold,
 )
 from ..formats import (
     FOLDER,
@@ -131,8 +132,8 @@ class Format(Struct, frozen=True, dict=True):
 
     @cached_property
     def version_path(self) -> Path:
-        """Where a file says which version it is in."""
-        return parse_path(self.table.version.key)
+        """Where a file says which version it is in; () if files of this format do not."""
+        return parse_path(self.table.version.key) if self.table.version.key else ()
 
     @cached_property
     def versions(self) -> frozenset[Version]:
@@ -149,14 +150,60 @@ class Format(Struct, frozen=True, dict=True):
         Raises:
             FormatError: its number is missing, or none the card knows.
         """
-        key = self.table.version
-        if not document.find(self.version_path):
-            if key.default:
-                return self.scheme.parse(key.default)
-            raise FormatError(
-                f"it does not say which format it is in: there is no {key.key}",
+        told = self._said(document)
+        if told is None and self.table.version.default:
+            return self.scheme.parse(self.table.version.default)
+        if told is None:
+            key = self.table.version.key
+            missing = f": there is no {key}" if key else ""
+            raise VersionUntold(
+                f"it does not say which format it is in{missing}",
                 remedy=f"This may be no {self.name} file, or a damaged one.",
             )
+        return told
+
+    def sure_version_of(self, document: Document, builds: Iterable[Version] = ()) -> Version:
+        """Return the format version a file is in, by what it says, or by the builds that may have written it.
+
+        The card's `default` counts only where such a build writes it: many formats have no version key
+        in any version.
+
+        Raises:
+            VersionUntold: nothing tells it, or what there is contradicts itself.
+        """
+        told = self._said(document)
+        if told is not None:
+            return told
+        written = {self.written_by(build) for build in builds}
+        default = self.table.version.default
+        if len(written) == 1 and (not default or written == {self.scheme.parse(default)}):
+            return written.pop()
+        names = " or ".join(v.text for v in sorted(written))
+        because = f"; the build would have written {names}" if written else ""
+        if default:
+            because += f"; the card takes such files for {default}"
+        raise VersionUntold(
+            f"it does not say which format version it is in{because}",
+            remedy="Say it with --from VERSION (in Python `source=`), or let such files stay as they are "
+            "with --leave PATTERN.",
+        )
+
+    def _said(self, document: Document) -> Version | None:
+        """Return the version that a file says, or shows by what is in it; None if it does neither."""
+        key = self.table.version
+        if not self.version_path or not document.find(self.version_path):
+            signs = [
+                version
+                for version, sign in key.signs.items()
+                if (not sign.has or document.find(parse_path(sign.has)))
+                and not (sign.lacks and document.find(parse_path(sign.lacks)))
+            ]
+            if len(signs) > 1:
+                raise VersionUntold(
+                    f"by the card's signs it is in format {' and '.join(signs)} at once",
+                    remedy="Put the signs of the card right, or say it with --from VERSION.",
+                )
+            return self.scheme.parse(signs[0]) if signs else None
         text = str(document.get(self.version_path)).strip()
         try:
             version = self.scheme.parse(text)

@@ -98,11 +98,23 @@ class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_o
     reads: dict[str, list[str]]
 
 
-class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """`version` of a format: where a file says which format version it is in."""
+class VersionSign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """What files of a format version have, or lack: by that they are told where no key does."""
 
-    key: str
+    has: str = ""
+    lacks: str = ""
+
+
+class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`version` of a format: where a file says which format version it is in.
+
+    `default` is the version of which files have no key, if nothing speaks against it; `signs` tell
+    versions by what is in a file.
+    """
+
+    key: str = ""
     default: str = ""
+    signs: dict[str, VersionSign] = {}
 
 
 class BuildFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -11,7 +11,7 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 
 import msgspec
 
-from ..errors import CardError, KindredError
+from ..errors import CardError, KindredError, UsageError
 from ..extensions import HOOKS, installed
 from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
@@ -209,7 +209,16 @@ def _format_faults(
     versions = scheme("integer")
     try:
         versions = scheme(table.scheme)
-        parse_path(table.version.key)
+        if not (table.version.key or table.version.signs):
+            raise UsageError("a version needs a key, or signs")
+        for path in (
+            table.version.key,
+            *(p for s in table.version.signs.values() for p in (s.has, s.lacks)),
+        ):
+            if path:
+                parse_path(path)
+        for version in table.version.signs:
+            versions.parse(version)
     except KindredError as error:
         yield ("version",), error.what
     for at, row in enumerate(table.builds):

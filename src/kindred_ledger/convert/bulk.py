@@ -21,7 +21,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card, Format
-from ..errors import KindredError
+from ..errors import KindredError, VersionUntold
 from ..formats import Document
 from ..formats.tables import FEW
 from ..statement import Line, Outcome, Statement
@@ -48,6 +48,7 @@ class Job(Struct, frozen=True):
     target: str
     data: bytes = b""
     location: str = ""
+    source: str = ""  # the version it is in, where something else than the file tells it
 
 
 class Done(Struct, frozen=True):
@@ -80,6 +81,7 @@ class Failed(Struct, frozen=True):
     what: str
     where: str
     remedy: str
+    is_untold: bool = False  # nothing in the file tells its version
 
 
 class Room(Struct, frozen=True):
@@ -179,7 +181,8 @@ class _Call(Struct, frozen=True):
                 _converters(self.card, os.stat(self.card).st_mtime_ns, self.few), job, self.room
             )
         except KindredError as error:
-            return Failed(job.path, error.what, error.where or "", error.remedy or "")
+            untold = isinstance(error, VersionUntold)
+            return Failed(job.path, error.what, error.where or "", error.remedy or "", untold)
         except OSError as error:
             return Failed(job.path, error.strerror or str(error), job.path, "")
 
@@ -217,7 +220,9 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
     format = converter.format
     try:
         document: Document = format.decode(data)
-        version = format.version_of(document)
+        version = (
+            format.scheme.parse(job.source) if job.source else format.sure_version_of(document)
+        )
     except KindredError as error:
         raise error.inside(job.path) from None
     target: Version = format.scheme.parse(job.target)
@@ -225,7 +230,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
         return Left(job.path, version.text)
     key = blake3(
         msgspec.json.encode(
-            [converters.seal, job.format, job.target, job.path, blake3(data).digest()]
+            [converters.seal, job.format, job.source, job.target, job.path, blake3(data).digest()]
         )
     ).hexdigest()[:40]
     room = Room(folder) if folder else None

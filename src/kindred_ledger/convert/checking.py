@@ -230,7 +230,7 @@ class _Check:
         way = f"{self._name}, {version} to {target}"
         self.conversions += 1
         try:
-            there = self._converter(sample.data, target, name=sample.path)
+            there = self._converter(sample.data, target, name=sample.path, source=version)
         except BooksUnbalanced as error:
             remedy = f"{error.remedy or ''}\nFrom {sample.path}.".strip()
             yield Complaint(way, error.what, remedy=remedy)
@@ -262,7 +262,7 @@ class _Check:
             return
         self.conversions += 1
         try:
-            back = self._converter(there.data, there.source, name=sample.path)
+            back = self._converter(there.data, there.source, name=sample.path, source=there.target)
         except KindredError as error:
             if error.exit_status != _UNMET:
                 yield _failed(f"{way} and back", error)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -54,13 +54,18 @@ class Converted(Struct, frozen=True):
     notes: tuple[str, ...]
 
 
-def format_version(data: Data, format: Format) -> Version:
-    """Return the format version a file says it is in.
+def format_version(data: Data, format: Format, builds: Iterable[Version] | None = None) -> Version:
+    """Return the format version a file is in; of one that does not say so, what the card takes it for.
+
+    With the `builds` that may have written it, the card's word alone does not count.
 
     Raises:
         FormatError: it is damaged, or its number is missing or none the card knows.
     """
-    return format.version_of(format.decode(data))
+    document = format.decode(data)
+    return (
+        format.version_of(document) if builds is None else format.sure_version_of(document, builds)
+    )
 
 
 def route_for(format: Format, source: Version, target: Version) -> tuple[Hop, ...]:
@@ -112,19 +117,24 @@ def _told(format: Format, hop: Hop) -> Hop:
     return replace(hop, loses=any(each.loses for each in told_of(format, hop)))
 
 
-def convert_bytes(data: Data, format: Format, target: Version, *, name: str) -> Converted:
+def convert_bytes(
+    data: Data, format: Format, target: Version, *, name: str, source: Version | None = None
+) -> Converted:
     """Convert the content of one file to another version of its format.
+
+    `source` is the version it is in, if it does not say so itself.
 
     The source is decoded once more and the result is decoded again to count the fields; values
     and paths of the re-read result must be those of the edited document.
 
     Raises:
         FormatError: the file is damaged or of an unknown version.
+        VersionUntold: nothing tells the version it is in.
         NoRoute: no steps lead to `target`.
         PreconditionUnmet: a step requires what the file does not have.
         BooksUnbalanced: a field went without a reason, or the result does not read back.
     """
-    return Converter(format)(data, target, name=name)
+    return Converter(format)(data, target, name=name, source=source)
 
 
 class Converter:
@@ -148,13 +158,15 @@ class Converter:
             self._routes[source, target] = find_route(self._hops, source, target)
         return self._routes[source, target]
 
-    def __call__(self, data: Data, target: Version, *, name: str) -> Converted:
+    def __call__(
+        self, data: Data, target: Version, *, name: str, source: Version | None = None
+    ) -> Converted:
         """Convert the content of a file; see `convert_bytes`."""
         try:
             document = self.format.decode(data)
         except KindredError as error:
             raise error.inside(name) from None
-        return self.convert(document, data, target, name=name)
+        return self.convert(document, data, target, name=name, source=source)
 
     def convert(
         self,
@@ -174,7 +186,7 @@ class Converter:
     ) -> Converted:
         format = self.format
         try:
-            source = source or format.version_of(document)
+            source = source or format.sure_version_of(document)
             books = Bookkeeper(few=self._few)
             before = books.counted(document, len(data))
             notes = []
@@ -267,6 +279,9 @@ def _fill_optional(fields: Fields, each: Coming, source: int, target: int) -> No
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:
     """Write the new format version where the file keeps it, as the kind of value it was."""
     path = format.version_path
+    # Of formats whose files have no key, none gets one; the card's `default` says that older ones lack it.
+    if not path or not (document.find(path) or format.table.version.default):
+        return
     text = hop.target.text
     value: str | int = text
     if text.lstrip("-").isdigit() and not (

@@ -30,6 +30,7 @@ from ..versions import Version
 from .bulk import Done, Failed, Job, Room, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
 from .coverage import covered
+from .evidence import Evidence
 from .proof import Proof, prove
 from .routes import Hop
 
@@ -77,11 +78,15 @@ def convert_install(
     ledger: Ledger,
     only: Callable[[str], bool] | None = None,
     leave: Callable[[str], bool] | None = None,
+    source: str = "",
     beside: bool = False,
     work: Work | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that brings an install's files into the formats a build writes.
+
+    `source` is the format version of files that do not say theirs; without it, the ledger and the
+    shelf may tell it, and what they do not tell is a conflict.
 
     `build` None is the install's own. `only` selects files; `leave` names files that may stay as
     they are if they cannot be converted: without it such a file is a conflict. `beside` puts the
@@ -103,8 +108,9 @@ def convert_install(
     summary = f"into the formats of {card.name} {build}"
     work = work or Work()
     made = _Conversion(
-        card, install.place, now, formats, targets, install.tag, leave, beside=beside
-    )
+        card, install.place, now, formats, targets, install.tag, leave,
+        Evidence(ledger, card, install.place, build=install.version, said=source), beside=beside,
+    )  # fmt: skip
     for format in card.formats.values() if not beside else ():
         if format.is_folder:
             converter = Converter(format, few=work.few)
@@ -121,6 +127,7 @@ def convert_files(
     version: str = "",
     only: Callable[[str], bool] | None = None,
     leave: Callable[[str], bool] | None = None,
+    source: str = "",
     beside: bool = False,
     work: Work | None = None,
     progress: Progress | None = None,
@@ -153,8 +160,9 @@ def convert_files(
     }
     summary = f"into format {version}" if version else f"into the formats of {card.name} {build}"
     made = _Conversion(
-        card, place, now, formats, targets, Tag(title=card.title), leave, beside=beside
-    )
+        card, place, now, formats, targets, Tag(title=card.title), leave,
+        Evidence(ledger, card, place, build=None, said=source), beside=beside,
+    )  # fmt: skip
     return made.changeset(summary, work or Work(), progress or Progress())
 
 
@@ -202,12 +210,15 @@ class _Conversion:
         targets: Mapping[str, str],
         tag: Tag,
         leave: Callable[[str], bool] | None,
+        evidence: Evidence,
         *,
         beside: bool,
     ) -> None:
         self._card, self._place, self._now = card, place, now
         self._formats, self._targets = formats, targets
         self._tag, self._leave, self._beside = tag, leave, beside
+        self._evidence = evidence
+        self._untold: list[Failed] = []
         self._actions: list[Action] = []
         self._statements: list[Statement] = []
         self._losses: list[Loss] = []
@@ -221,19 +232,25 @@ class _Conversion:
         if work.room is not None:
             work.room.tidy()
         results: Place = memory if work.room is None else FolderPlace(work.room.folder)
-        jobs = self._jobs(local=work.executor is not None)
         with progress.task("converting", total=len(self._formats)) as task:
-            for told in convert_all(
-                self._card, jobs, room=work.room, executor=work.executor, workers=work.workers,
-                few=work.few, check=progress.check,
-            ):  # fmt: skip
-                if isinstance(told, Failed):
-                    self._failed(told)
-                elif isinstance(told, Done):
-                    if work.room is None:
-                        memory.contents[told.key] = told.data
-                    self._done(told, results)
-                task.advance()
+            for sources in (
+                None,
+                self._sources(),
+            ):  # what the files say, then what is known of others
+                for told in convert_all(
+                    self._card, self._jobs(sources, local=work.executor is not None), room=work.room,
+                    executor=work.executor, workers=work.workers, few=work.few, check=progress.check,
+                ):  # fmt: skip
+                    if isinstance(told, Failed) and told.is_untold and sources is None:
+                        self._untold.append(told)
+                        continue
+                    if isinstance(told, Failed):
+                        self._failed(told)
+                    elif isinstance(told, Done):
+                        if work.room is None:
+                            memory.contents[told.key] = told.data
+                        self._done(told, results)
+                    task.advance()
         place = "beside them" if self._beside else "in place"
         return Changeset(
             place=self._place,
@@ -278,8 +295,10 @@ class _Conversion:
             if size > _LARGEST_PACK:
                 raise FormatError(f"the pack has more than {_LARGEST_PACK >> 20} MB")
             files = {name: read_bytes(self._place, path) for name, path in below.items()}
-            version = format_version(files, format)
-            made = converter(files, target, name=folder) if version != target else None
+            version = self._folder_version(format, files)
+            made = (
+                converter(files, target, name=folder, source=version) if version != target else None
+            )
         except KindredError as error:
             self._failed(Failed(folder, error.what, error.where or "", error.remedy or ""))
             return
@@ -287,6 +306,10 @@ class _Conversion:
             self._put_folder(folder, files, made, f"{format.name} {version} is now {target}")
         held = made.data if made is not None else below
         self._notes.update(dict.fromkeys(covered(format, folder, held, self._now)))
+
+    def _folder_version(self, format: Format, files: Mapping[str, bytes]) -> Version:
+        """Return the version of a folder, which the card's word is enough for: it has one to tell it."""
+        return format_version(files, format)
 
     def _put_folder(
         self, folder: str, files: Mapping[str, bytes], made: Converted, reason: str
@@ -313,14 +336,29 @@ class _Conversion:
         self._losses += [Loss(f"{folder} {item}", why) for item, why in made.losses]
         self._notes.update(dict.fromkeys(made.notes))
 
-    def _jobs(self, *, local: bool) -> Iterable[Job]:
+    def _sources(self) -> Iterator[tuple[str, str]]:
+        """Yield the files that do not say their version, each with the one it is in."""
+        for told in self._untold:
+            format = self._formats[told.path]
+            try:
+                version = self._evidence.version(format, told.path, self._now[told.path])
+            except KindredError as error:
+                self._failed(Failed(told.path, error.what, error.where or "", error.remedy or ""))
+                continue
+            if version is None:
+                self._notes[f"{told.path} stays: it is as the release of this build has it"] = None
+            elif version.text != self._targets[told.path]:
+                yield told.path, version.text
+
+    def _jobs(self, sources: Iterable[tuple[str, str]] | None, *, local: bool) -> Iterable[Job]:
+        wanted = ((path, "") for path in self._formats) if sources is None else sources
         on_disk = self._place.path if local and isinstance(self._place, FolderPlace) else None
-        for path, format in self._formats.items():
-            target = self._targets[path]
+        for path, source in wanted:
+            name, target = self._formats[path].name, self._targets[path]
             if on_disk is not None:
-                yield Job(path, format.name, target, location=on_disk(path))
+                yield Job(path, name, target, location=on_disk(path), source=source)
             else:
-                yield Job(path, format.name, target, read_bytes(self._place, path))
+                yield Job(path, name, target, read_bytes(self._place, path), source=source)
 
     def _done(self, done: Done, results: Place) -> None:
         before = self._now[done.path]
@@ -360,9 +398,17 @@ class _Conversion:
 
 
 def fit_file(
-    card: Card, path: str, data: bytes, build: Version, *, exactly: bool = False
+    card: Card,
+    path: str,
+    data: bytes,
+    build: Version,
+    *,
+    written_by: Version | None = None,
+    exactly: bool = False,
 ) -> Fitted | None:
     """Return a file as `build` can use it; None if it is of no format the card describes.
+
+    `written_by` is the build it comes from, which counts where the file does not say its version.
 
     A file in a version that the build reads stays as it is, unless `exactly` asks for the version
     the build writes.
@@ -374,23 +420,31 @@ def fit_file(
     if format is None:
         return None
     try:
-        version = format_version(data, format)
+        version = format_version(data, format, [written_by] if written_by else ())
     except KindredError as error:
         raise error.inside(path) from None
     target = format.written_by(build)
     if version == target or (not exactly and version in format.read_by(build)):
         return Fitted(format, version, None)
-    return Fitted(format, version, convert_bytes(data, format, target, name=path))
+    made = convert_bytes(data, format, target, name=path, source=version)
+    return Fitted(format, version, made)
 
 
-def fit_among(format: Format, path: str, data: bytes, versions: Sequence[Version]) -> Fitted:
+def fit_among(
+    format: Format,
+    path: str,
+    data: bytes,
+    versions: Sequence[Version],
+    *,
+    written_by: Version | None = None,
+) -> Fitted:
     """Return a file in one of several versions: as it is, or by the route that loses least.
 
     Raises:
         KindredError: it is damaged, or no route leads to any of them.
     """
     try:
-        version = format_version(data, format)
+        version = format_version(data, format, [written_by] if written_by else ())
     except KindredError as error:
         raise error.inside(path) from None
     if version in versions:
@@ -405,7 +459,8 @@ def fit_among(format: Format, path: str, data: bytes, versions: Sequence[Version
     if not routes:
         raise (fault or NoRoute(f"nothing reads {format.name}")).inside(path)
     best = min(routes, key=lambda end: (sum(hop.loses for hop in routes[end]), len(routes[end])))
-    return Fitted(format, version, convert_bytes(data, format, best, name=path))
+    made = convert_bytes(data, format, best, name=path, source=version)
+    return Fitted(format, version, made)
 
 
 def unread_by(card: Card, place: Place, tree: Tree, build: Version) -> dict[str, list[str]]:

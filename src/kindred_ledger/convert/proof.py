@@ -7,7 +7,7 @@ from msgspec import Struct
 from ..errors import KindredError, NoRoute
 from ..formats import FieldDifference, field_differences
 from ..versions import Version
-from .converter import Converted, Converter
+from .converter import Converted, Converter, format_version
 
 __all__ = ["Proof", "prove"]
 
@@ -32,9 +32,10 @@ def prove(converter: Converter, data: bytes, target: Version, *, name: str) -> P
     Raises:
         KindredError: it cannot be converted in the first place.
     """
-    there = converter(data, target, name=name)
+    source = format_version(data, converter.format)
+    there = converter(data, target, name=name, source=source)
     try:
-        back = converter(there.data, there.source, name=name)
+        back = converter(there.data, there.source, name=name, source=there.target)
     except NoRoute as error:
         return Proof(there, None, error.what, False, ())
     except KindredError as error:

@@ -109,7 +109,7 @@ def _as_new(older: bytes, format: Format, version: Version, name: str) -> tuple[
     if was == version:
         return document, f"of the other file, format {was}"
     try:
-        made = Converter(format)(older, version, name=f"the older file for {name}")
+        made = Converter(format)(older, version, name=f"the older file for {name}", source=was)
     except NoRoute:
         return document, f"of the older file, format {was}, as it is"
     except KindredError as error:

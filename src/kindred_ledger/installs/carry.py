@@ -212,10 +212,13 @@ class _Load:
                     f"{self._target.card.name} reads no {name} of {self._source.card.name}"
                 )
             data = read_bytes(self._source.place, path)
-            return fit_among(format, path, data, self._adopted[name])
+            return fit_among(
+                format, path, data, self._adopted[name], written_by=self._source.version
+            )
         if format is None:
             return None
-        return fit_file(self._source.card, path, read_bytes(self._source.place, path), self._build)
+        data = read_bytes(self._source.place, path)
+        return fit_file(self._source.card, path, data, self._build, written_by=self._source.version)
 
     def _put(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
         here = self._now.get(path)

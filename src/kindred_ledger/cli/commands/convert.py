@@ -33,6 +33,13 @@ _WORTH_KEEPING = 100  # results of a dry run: so many need not be made again whe
 @click.option("--version", default="", metavar="N", help="Of loose files: this format version.")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
 @click.option(
+    "--from",
+    "source",
+    default="",
+    metavar="VERSION",
+    help="The format version of files that do not say theirs.",
+)
+@click.option(
     "--leave", multiple=True, metavar="PATTERN", help="These may stay if they cannot convert."
 )
 @click.option("--beside", is_flag=True, help="Put the results beside the files, under new names.")
@@ -49,6 +56,7 @@ def command(
     to: str,
     version: str,
     only: tuple[str, ...],
+    source: str,
     leave: tuple[str, ...],
     beside: bool,
     workers: int,
@@ -74,7 +82,7 @@ def command(
 
         def compute(work: Work) -> Changeset:
             return convert_install(
-                found, build, ledger=session.ledger, only=wanted, leave=patterns(leave),
+                found, build, ledger=session.ledger, only=wanted, leave=patterns(leave), source=source,
                 beside=beside, work=work, progress=session.progress,
             )  # fmt: skip
     else:
@@ -85,7 +93,7 @@ def command(
         def compute(work: Work) -> Changeset:
             return convert_files(
                 found, card, card.build(to) if to else None, ledger=session.ledger,
-                version=version, only=wanted, leave=patterns(leave), beside=beside, work=work,
+                version=version, only=wanted, leave=patterns(leave), source=source, beside=beside, work=work,
                 progress=session.progress,
             )  # fmt: skip
 
