@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from msgspec.structs import replace
 
 from ..errors import UsageError
-from ..ledger import Entry, Ledger, Record, Tag
+from ..ledger import Entry, Ledger, Record, Tag, standing
 from ..places import (
     DIR,
     FULL,
@@ -130,11 +130,11 @@ def undo(
         UsageError: the change was taken back already, or what was kept before it is retired.
     """
     record = ledger.record(change if isinstance(change, str) else change.record.id)
-    standing = _standing_undo(ledger, record.id)
-    if standing:
+    taken_back_by = _standing_undo(ledger, record.id)
+    if taken_back_by:
         raise UsageError(
             f"change {record.id} was taken back already",
-            remedy=f"To do it again, undo that: kindred undo {standing}",
+            remedy=f"To do it again, undo that: kindred undo {taken_back_by}",
         )
     place = ledger.place_at(record.roots)
     now = ledger.scan(place, progress=progress)
@@ -171,9 +171,24 @@ def undo(
         tag=replace(record.tag, version=version),
         version_after=record.tag.version,
         losses=tuple(losses),
+        warnings=tuple(_converted_since(ledger, record)),
         notes=notes,
         undoes=record.id,
     )
+
+
+def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
+    """Yield what is to be said of conversions that came after a change of the build, and still apply."""
+    if record.version_after == record.tag.version:
+        return
+    records = standing(ledger.records())
+    after = [each.id for each in records].index(record.id) + 1
+    for later in records[after:]:
+        if later.operation == "convert" and dict(later.roots) == dict(record.roots):
+            yield (
+                f"files were converted since, by change {later.id}; {record.tag.version} may not read "
+                f"them. Take that back first: kindred undo {later.id}"
+            )
 
 
 def _undo_summary(ledger: Ledger, record: Record) -> str:

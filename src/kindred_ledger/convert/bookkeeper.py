@@ -29,9 +29,10 @@ from ..formats.tables import FEW, column_tables, differing, same_column, same_to
 from ..formats.tree import TreeDocument
 from ..statement import Line, Outcome, Statement
 
-__all__ = ["Bookkeeper", "Census"]
+__all__ = ["Bookkeeper", "Census", "brief"]
 
 _LEAF = 16  # bytes a leaf takes at least, as a rule
+_SHOWN = 80  # characters of a value in a line
 _FOLLOWS = "follows from what changed"
 
 
@@ -81,6 +82,12 @@ def _columns_of(path: Path) -> Iterator[Path]:
 def column_name(table: Path, column: str, below: Path = ()) -> str:
     """Return the name of all values in a column, or of those `below` it."""
     return format_path((*table, ANY, *([column] if column != "value" else []), *below))
+
+
+def brief(text: Any) -> str:
+    """Return a value as a line has room for it: its beginning, and how long it is."""
+    text = str(text)
+    return text if len(text) <= _SHOWN else f"{text[:_SHOWN]}… ({len(text):,} characters)"
 
 
 class Names:
@@ -165,7 +172,7 @@ class Bookkeeper:
             if leaf.origin is not None:
                 self._dropped[leaf.origin] = reason
                 if loss:
-                    self.losses.append((format_path(leaf.origin), f"{leaf.text}: {reason}"))
+                    self.losses.append((format_path(leaf.origin), f"{brief(leaf.text)}: {reason}"))
 
     def _note_container(self, document: Document, path: Path, reason: str) -> None:
         """Note where a container went that may have been empty when it was read, and is not now."""

@@ -26,7 +26,7 @@ from ..formats import (
     same_value,
 )
 from ..formats.tables import FEW, differ
-from .bookkeeper import Bookkeeper
+from .bookkeeper import Bookkeeper, brief
 from .expressions import Expression
 from .values import MISSING, column_of
 
@@ -213,7 +213,9 @@ class Fields:
             document.remove(inner)
         self.books.explain(document, path, reason)
         if loss:
-            self.books.losses.append((format_path(path), f"{old} is now {new}: {loss}"))
+            self.books.losses.append(
+                (format_path(path), f"{brief(old)} is now {brief(new)}: {loss}")
+            )
         document.set(path, new, note=reason)
 
     def _reorder(self, path: Path, order: list[int], reason: str) -> None:

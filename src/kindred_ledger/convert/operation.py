@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
@@ -115,7 +116,29 @@ def convert_install(
         if format.is_folder:
             converter = Converter(format, few=work.few)
             made.convert_folders(converter, format.written_by(build), only, progress or Progress())
-    return made.changeset(summary, work, progress or Progress())
+    change = made.changeset(summary, work, progress or Progress())
+    return replace(change, warnings=(*change.warnings, *_unread_here(install, formats, targets)))
+
+
+def _unread_here(
+    install: Install, formats: Mapping[str, Format], targets: Mapping[str, str]
+) -> list[str]:
+    """Return what is to be said of files that the install's own build will not read."""
+    unread: dict[str, int] = {}
+    for path, format in formats.items() if install.version is not None else ():
+        target = format.scheme.parse(targets[path])
+        try:
+            read = target in format.read_by(install.sure_version)
+        except KindredError:
+            continue
+        if not read:
+            name = f"{format.name} format {target}"
+            unread[name] = unread.get(name, 0) + 1
+    build = f"{install.card.name} {install.tag.version}"
+    return [
+        f"{build}, which is installed here, does not read {name}: {count} file{'s' * (count > 1)}"
+        for name, count in unread.items()
+    ]
 
 
 def convert_files(

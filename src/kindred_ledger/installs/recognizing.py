@@ -79,7 +79,11 @@ def likenesses(
         for path, node in tree.items()
         if node.kind == FILE and node.digest and not _is_own(install.card, path)
     }
-    found = [_likeness(here, release, ledger.shelf.files(release)) for release in releases]
+    found = []
+    for release in releases:
+        files = ledger.shelf.files(release).items()
+        there = {path: digest for path, digest in files if not _is_own(install.card, path)}
+        found.append(_likeness(here, release, there))
     return sorted(found, key=lambda one: (-one.share, len(one.unknown)))
 
 
