@@ -458,3 +458,17 @@ class ByLayout(unittest.TestCase):
             large.set(("crew", 3, "id"), 256)
             with self.assertRaisesRegex(KindredError, "256 does not fit"):
                 convert(large.encode(), INTEGER.parse("1"), name="f")
+
+
+class Optionals(unittest.TestCase):
+    def test_an_optional_part_that_is_not_there(self) -> None:
+        """Fields that came since need no place in it; where it is there, they get their default."""
+        text = "versions 1 to 2 from v\nv u8\npart optional u8 {\n a u8\n b u8 since 2 default 7\n}"
+        layout = Layout.parse(f"layout x\nlittle endian\n{text}")
+        table: dict[str, Any] = {"files": ["*"], "codec": "json", "version": {"key": "v"},
+                 "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}]}  # fmt: skip
+        format = Format("x", msgspec.convert(table, FormatTable), NUMBER)
+        format.__dict__["layout"] = layout
+        for data, after in ((b"\1\0", b"\2\0"), (b"\1\1\x05", b"\2\1\x05\7")):
+            made = convert_bytes(data, format, INTEGER.parse("2"), name="f")
+            self.assertEqual(made.data, after)

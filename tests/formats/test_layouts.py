@@ -527,3 +527,45 @@ class Language(unittest.TestCase):
         with self.assertRaisesRegex(FormatError, "format version 4; the layout knows 1 to 3"):
             LayoutDocument(data[:5] + b"\4" + data[6:], Layout.parse(EVERYTHING))
         self.assertEqual(np.dtype("V3").itemsize, 3)
+
+
+class Reported(unittest.TestCase):
+    """What was found by people who tried it: a layout, bytes, an edit, what is read again."""
+
+    def made(self, text: str, data: bytes) -> LayoutDocument:
+        return LayoutDocument(data, Layout.parse(f"layout x\nlittle endian\n{text}"))
+
+    def test_what_is_made_of_other_bytes_follows_wherever_it_stands(self) -> None:
+        """A checksum or a size in a group that nobody edited; also when it is written twice."""
+        body = b"\x01\0\0\0\0\x05"
+        check = struct.pack("<I", zlib.crc32(body))
+        summed = "head {\n m u8\n c crc32 of start to end\n}\nv u8"
+        document = self.made(summed, body[:1] + check + body[5:])
+        document.set("v", 9)
+        self.assertEqual(self.made(summed, document.encode()).get("v"), 9)
+        sized = "sizes {\n n u8\n}\nbody bytes sizes.n"
+        document = self.made(sized, b"\x03abc")
+        document.set("body", b"abcde")
+        for _ in range(2):
+            self.assertEqual(document.encode(), b"\x05abcde")
+
+    def test_wide_texts(self) -> None:
+        """End marks and padding are units of the encoding; what is cut in a unit is refused."""
+        for kind, encoding, data, new in (
+            ("zero", "utf-16-le", "Aß".encode("utf-16-le") + b"\0\0", "Āx"),
+            ("16", "utf-32-le", "Aß".encode("utf-32-le").ljust(16, b"\0"), "xyz"),
+            ("8", "utf-16-le", "Ā".encode("utf-16-le").ljust(8, b"\0"), "xyz"),
+            ("7", "utf-16-be", b"\0A".ljust(7, b"\0"), "Āy"),
+        ):
+            text = f"a text {kind} encoding {encoding}\nb u8"
+            document = self.made(text, data + b"\x07")
+            self.assertEqual((document.get("a")[0], document.get("b")), (document.get("a")[0], 7))
+            document.set("a", new)
+            again = self.made(text, document.encode())
+            self.assertEqual(again.get(()), {"a": new, "b": 7})
+        for text, data in (
+            ("a text u8 encoding utf-16-le", b"\3A\0B"),
+            ("a text zero encoding utf-16-le", b"A\0\0"),
+        ):
+            with self.assertRaisesRegex(FormatError, r"byte \d+ \(a\)"):
+                self.made(text, data)

@@ -158,7 +158,8 @@ class Each(Struct, frozen=True):
             for cell in row.members or ():
                 told = {self.offset: begin, self.size: end - begin}.get(str(cell.key))
                 if told is not None and cell.value != told:
-                    cell.value, cell.dirty, row.dirty, table.dirty = told, True, True, True
+                    cell.value, cell.dirty, row.dirty = told, True, True
+                    table.touch()
         part = writing.inside("")
         part.path.pop()
         part.scope = writing.scope

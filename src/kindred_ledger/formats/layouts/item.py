@@ -43,6 +43,13 @@ class Item(Node, eq=False):
         """The bytes it was read from."""
         return self.buffer[self.start : self.end]
 
+    def touch(self) -> None:
+        """Have it, and what it lies in, be written anew."""
+        node: Item | None = self
+        while node is not None:
+            node.dirty = True
+            node = node.parent
+
 
 class Kind(Protocol):
     """What a field holds."""

@@ -6,6 +6,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from ...errors import FormatError
 from .item import Field, Item, Reading, Writing
 from .numbers import Varint
 
@@ -61,7 +62,8 @@ class Size(Struct, frozen=True):
             return
         span = writing.span(found)
         part = writing.inside("")
-        found.value, found.dirty = count, True
+        found.value = count
+        found.touch()
         found.field.kind.write(part, found, found.field)
         if span is None or len(part.out) != span[1] - span[0]:
             writing.fail(field, f"{self.path} cannot be told that there are {count:,}")
@@ -122,35 +124,72 @@ class Bytes(Struct, frozen=True):
 
 
 class Text(Struct, frozen=True):
-    """`text SIZE`: sized in bytes; a fixed width is filled up with `pad`, and read up to it."""
+    """`text SIZE`: sized in bytes; a fixed width is filled up with `pad`, and read up to it.
+
+    In UTF-16 and UTF-32 the end mark and the padding are whole units of two or four bytes.
+    """
 
     size: Size
     encoding: str = "utf-8"
     pad: int = 0
 
+    @property
+    def unit(self) -> int:
+        """How many bytes the smallest unit of the encoding has."""
+        return 2 if self.encoding.startswith("utf-16") else 4 if "utf-32" in self.encoding else 1
+
+    @property
+    def _end_mark(self) -> bytes:
+        return self.size.terminator * self.unit
+
     def read(self, reading: Reading, field: Field) -> Item:
         begin = reading.at
-        start, end = Bytes(self.size).span(reading, field)
+        if self._end_mark and self.unit > 1:
+            start, end = reading.at, _aligned(reading.data, self._end_mark, reading.at)
+            if end < 0:
+                reading.fail(field, "its end mark does not come any more")
+            reading.at = end + self.unit
+        else:
+            start, end = Bytes(self.size).span(reading, field)
         raw = reading.data[start:end]
-        value = self.decode(raw)
+        try:
+            value = self.decode(raw)
+        except FormatError as error:
+            reading.fail(field, error.what, start)
         if field.constant is not None and value != field.constant:
             reading.fail(field, f"must be {field.constant!r}, is {value!r}", start)
         return reading.item(field, begin, value)
 
     def decode(self, raw: bytes) -> str:
-        """Return the text of bytes; what is no text in the encoding is carried by escapes."""
+        """Return the text of bytes; what is no text in UTF-8 is carried by escapes.
+
+        Raises:
+            FormatError: they are no text in the encoding, or end in the middle of a unit.
+        """
         if self.size.fixed is not None:
-            if self.pad == 0 and self.encoding not in ("utf-16-le", "utf-16-be"):
-                raw = raw.split(b"\0", 1)[0]
+            raw += b"\0" * (-len(raw) % self.unit)  # NumPy leaves zeros at the end out
+            mark = self._padding
+            if self.pad == 0:
+                end = _aligned(raw, mark, 0)
+                raw = raw if end < 0 else raw[:end]
             else:
-                raw = raw.rstrip(bytes((self.pad,)))
-                raw += b"\0" * (len(raw) % 2 if self.encoding.startswith("utf-16") else 0)
-        return raw.decode(self.encoding, "surrogateescape")
+                while raw.endswith(mark):
+                    raw = raw[: -len(mark)]
+        try:
+            return raw.decode(self.encoding, "surrogateescape" if self.unit == 1 else "strict")
+        except UnicodeDecodeError as error:
+            raise FormatError(
+                f"these bytes are no text in {self.encoding}: {error.reason}"
+            ) from error
+
+    @property
+    def _padding(self) -> bytes:
+        return bytes((self.pad,)) if self.unit == 1 else chr(self.pad).encode(self.encoding)
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         raw = self.packed(item.value, writing, field)
         self.size.write(len(raw), writing, field)
-        writing.out += raw + self.size.terminator
+        writing.out += raw + self._end_mark
 
     def packed(self, value: Any, writing: Writing, field: Field) -> bytes:
         """Return the bytes of a text, filled up to a fixed width."""
@@ -159,7 +198,7 @@ class Text(Struct, frozen=True):
         if field.constant is not None and value != field.constant:
             writing.fail(field, f"must be {field.constant!r}")
         try:
-            raw = value.encode(self.encoding, "surrogateescape")
+            raw = value.encode(self.encoding, "surrogateescape" if self.unit == 1 else "strict")
         except UnicodeEncodeError as error:
             writing.fail(field, f"{value[error.start]!r} cannot be written in {self.encoding}")
         if self.size.fixed is not None:
@@ -169,17 +208,29 @@ class Text(Struct, frozen=True):
                 )
             if self.pad == 0 and "\0" in value:
                 writing.fail(field, "the text holds a zero, at which it would end")
-            return raw.ljust(self.size.fixed, bytes((self.pad,)))
-        if self.size.terminator and self.size.terminator in raw:
+            if self.pad and value.endswith(chr(self.pad)):
+                writing.fail(field, "the text ends in what the field is filled up with")
+            missing = self.size.fixed - len(raw)
+            filled = raw + self._padding * (missing // self.unit)
+            return filled + b"\0" * (self.size.fixed - len(filled))
+        if self._end_mark and _aligned(raw, self._end_mark, 0) >= 0:
             writing.fail(field, "the text holds its own end mark")
         return raw
 
     def least(self, version: int) -> int:
-        return self.size.fixed or self.size.least(version)
+        return self.size.fixed or self.size.least(version) * (self.unit if self._end_mark else 1)
 
     def dtype(self, big: bool) -> str | None:
         letter = "S" if self.pad == 0 else "V"
         return f"{letter}{self.size.fixed}" if self.size.fixed else None
+
+
+def _aligned(data: bytes, mark: bytes, start: int) -> int:
+    """Return where a mark stands first, a whole number of its own lengths behind `start`; -1 if nowhere."""
+    at = data.find(mark, start)
+    while at >= 0 and (at - start) % len(mark):
+        at = data.find(mark, at + 1)
+    return at
 
 
 class Pad(Struct, frozen=True):
