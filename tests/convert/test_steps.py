@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from kindred_ledger.cards import Format
 from kindred_ledger.cards.models import FormatTable
-from kindred_ledger.convert import Converted, Converter, convert_bytes, hops_of
+from kindred_ledger.convert import Converted, Converter, Sample, convert_bytes, hops_of
+from kindred_ledger.convert.checking import FormatCheck
 from kindred_ledger.errors import BooksUnbalanced, KindredError, PreconditionUnmet, UsageError
 from kindred_ledger.formats import Layout, decode
 from kindred_ledger.versions import INTEGER, NUMBER
@@ -460,15 +461,55 @@ class ByLayout(unittest.TestCase):
                 convert(large.encode(), INTEGER.parse("1"), name="f")
 
 
+class Checking(unittest.TestCase):
+    """What card check finds of numbers that do not follow, and of steps that change nothing."""
+
+    def test_a_place_that_does_not_follow(self) -> None:
+        """A number that is where something begins in all samples, described as a plain number."""
+        rows = ("v u8", "at u32", "name text u8", "mood u8 since 2 default 7", "body bytes to end")
+        format = described("\n".join(("versions 1 to 2 from v", *rows)))
+
+        def sample(name: bytes) -> bytes:
+            return b"\1" + struct.pack("<IB", 6 + len(name), len(name)) + name + b"body"
+
+        samples = [Sample(f"{n}.sav", sample(n)) for n in (b"Ada", b"Bo Reed")]
+        report = check_format(format, samples)
+        self.assertIn("at is where body begins", report)
+        self.assertNotIn("at is", check_format(format, samples[:1]))  # one alone may be by chance
+
+    def test_a_step_without_changes_was_tried(self) -> None:
+        """Only the number changes; a sample went through it all the same."""
+        report = check_format(made("json", [("1", "2", [])]), [Sample("a", b'{"format": 1}')])
+        self.assertNotIn("not tried", report)
+
+    def test_a_route_counts_what_the_layout_loses(self) -> None:
+        """Where a step leads, too: a field that goes by the layout alone is a loss of its hop."""
+        text = "versions 1 to 2 from v\nv u8\nold u8 until 1\nkept u8 until 1\nnew u8 since 2"
+        step = {"from": "1", "to": "2", "do": [{"rename": "kept", "to": "new"}]}
+        self.assertEqual([hop.loses for hop in hops_of(described(text, step))], [True])
+        text = text.replace("old u8 until 1\n", "")
+        self.assertEqual([hop.loses for hop in hops_of(described(text, step))], [False])
+
+
+def described(text: str, *steps: dict[str, Any]) -> Format:
+    """Return a format that a layout describes."""
+    table: dict[str, Any] = {"files": ["*"], "codec": "layout", "layout": "x", "version": {"key": "v"},
+             "steps": list(steps), "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}]}  # fmt: skip
+    format = Format("x", msgspec.convert(table, FormatTable), NUMBER)
+    format.__dict__["layout"] = Layout.parse(f"layout x\nlittle endian\n{text}")
+    return format
+
+
+def check_format(format: Format, samples: list[Sample]) -> str:
+    """Return what card check says of a format."""
+    return "\n".join(f"{c.where}: {c.what}" for c in FormatCheck(format, samples, 0).complaints())
+
+
 class Optionals(unittest.TestCase):
     def test_an_optional_part_that_is_not_there(self) -> None:
         """Fields that came since need no place in it; where it is there, they get their default."""
         text = "versions 1 to 2 from v\nv u8\npart optional u8 {\n a u8\n b u8 since 2 default 7\n}"
-        layout = Layout.parse(f"layout x\nlittle endian\n{text}")
-        table: dict[str, Any] = {"files": ["*"], "codec": "json", "version": {"key": "v"},
-                 "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}]}  # fmt: skip
-        format = Format("x", msgspec.convert(table, FormatTable), NUMBER)
-        format.__dict__["layout"] = layout
+        format = described(text)
         for data, after in ((b"\1\0", b"\2\0"), (b"\1\1\x05", b"\2\1\x05\7")):
             made = convert_bytes(data, format, INTEGER.parse("2"), name="f")
             self.assertEqual(made.data, after)

@@ -10,12 +10,14 @@ import random
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from itertools import pairwise
+from typing import Any
 
 from msgspec import Struct
 
 from ..cards import Card, Format
 from ..errors import BooksUnbalanced, KindredError
-from ..formats import field_differences, invent
+from ..formats import Path, field_differences, format_path, invent
+from ..formats.layouts import LayoutDocument, likely_positions, positions_in
 from ..statement import Outcome
 from ..versions import Version
 from .converter import Converted, Converter, hops_of
@@ -23,7 +25,7 @@ from .routes import Hop, find_route
 from .steps import compile_step
 from .wording import told_of
 
-__all__ = ["CardReport", "Complaint", "Sample", "check_card"]
+__all__ = ["CardReport", "Complaint", "FormatCheck", "Sample", "check_card"]
 
 _INVENTED = 12  # files of each version of a layout
 _UNMET = 3  # a precondition that a sample does not meet: that is as it should be
@@ -94,7 +96,7 @@ def check_card(
     for format in card.formats.values():
         if only not in ("", format.name):
             continue
-        check = _Check(format, [s for s in given if s.is_of(format)], invented)
+        check = FormatCheck(format, [s for s in given if s.is_of(format)], invented)
         for complaint in check.complaints():
             found.setdefault((complaint.where, complaint.about or complaint.what), complaint)
         tried += len(check.samples)
@@ -107,7 +109,7 @@ def check_card(
     return CardReport(tuple(ordered), len(card.formats), tried, conversions)
 
 
-class _Check:
+class FormatCheck:
     """The check of one format."""
 
     def __init__(self, format: Format, samples: list[Sample], invented: int) -> None:
@@ -119,6 +121,7 @@ class _Check:
         self.conversions = 0
         self._met: set[tuple[int, int]] = set()  # rows of steps whose path was there
         self._run: set[int] = set()  # steps that were carried out
+        self._positions: dict[Version, dict[Path, frozenset[str]]] = {}
         self._converter = Converter(format, watch=self._watch)
         # What a step puts a value into, whatever was there, need not come back; nor need an order.
         rows = [row for step in format.table.steps for row in step.do]
@@ -142,6 +145,9 @@ class _Check:
                 yield fault
             elif version is not None:
                 read.append((sample, version))
+        self._positions = {
+            version: likely_positions(self._layout_documents(read, version)) for version in versions
+        }
         for sample, version in read:
             for target in versions:
                 yield from self._convert(sample, version, target, read)
@@ -239,10 +245,39 @@ class _Check:
             if error.exit_status != _UNMET:
                 yield _failed(way, error)
             return
+        self._run.update(hop.number for hop in self._converter.route(version, target))
+        yield from self._places(way, version, there)
         for other, as_what in others:
             if as_what == target > version and sample.is_twin(version, other, target):
                 yield from self._against(way, there, other)
         yield from self._and_back(way, sample, there)
+
+    def _layout_documents(
+        self, read: list[tuple[Sample, Version]], version: Version
+    ) -> list[LayoutDocument]:
+        """Return the real samples of a version, if a layout describes them."""
+        if self._format.layout is None:
+            return []
+        real = [sample for sample, of in read if of == version and sample in self.samples]
+        documents: list[Any] = [self._format.decode(sample.data) for sample in real]
+        return [document for document in documents if isinstance(document, LayoutDocument)]
+
+    def _places(self, way: str, version: Version, there: Converted) -> Iterator[Complaint]:
+        """Look whether numbers that are places in all samples still are."""
+        likely = self._positions.get(version, {})
+        result: Any = self._format.decode(there.data) if likely else None
+        if not isinstance(result, LayoutDocument):
+            return
+        now = positions_in(result)
+        for path, meant in likely.items():
+            if result.find(path) and not (path in now and now[path][1] & meant):
+                told = " or ".join(sorted(meant)[:2])
+                yield Complaint(
+                    way,
+                    f"{format_path(path)} is {told} in every sample, and is not in the result",
+                    remedy="Describe it in the layout (a size, a directory), so that it follows.",
+                    about=(format_path(path),),
+                )
 
     def _against(self, way: str, there: Converted, wanted: Sample) -> Iterator[Complaint]:
         decode = self._format.decode

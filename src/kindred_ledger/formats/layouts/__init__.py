@@ -7,6 +7,7 @@ from .dump import DumpLine, dump
 from .inventing import invent
 from .language import LayoutError
 from .layout import Layout
+from .positions import likely_positions, positions_in
 from .storing import Ragged
 from .versions import Coming, changes_between
 
@@ -23,4 +24,6 @@ __all__ = [
     "draft_layout",
     "dump",
     "invent",
+    "likely_positions",
+    "positions_in",
 ]
