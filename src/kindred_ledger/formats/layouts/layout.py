@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ...errors import FormatError
+from ...errors import FormatError, UsageError
 from ..document import Path, format_path
 from .checks import DIGESTS, Checksum
 from .directory import Each
@@ -54,6 +54,8 @@ class Layout(Struct, eq=False):
         try:
             with open(path, encoding="utf-8-sig") as file:
                 return Layout.parse(file.read(), path)
+        except FileNotFoundError as error:
+            raise UsageError("no such file", where=path, remedy="Check the path.") from error
         except (OSError, UnicodeDecodeError) as error:
             raise FormatError(f"the layout cannot be read: {error}", where=path) from error
 

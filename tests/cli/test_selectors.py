@@ -1,0 +1,237 @@
+"""What is typed and fits nothing is an error; and any encoding of the output will do."""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import subprocess
+import sys
+
+from kindred_ledger.changes import restore
+from kindred_ledger.cli.main import COMMANDS
+from kindred_ledger.convert import convert_install
+from kindred_ledger.errors import UsageError
+from kindred_ledger.installs import compare, update
+from kindred_ledger.installs.update import UpdateChoices
+from kindred_ledger.places import Patterns, open_place
+from tests.support import PlayCase, kindred, write
+
+# Each selector of each command that has one, with something that is not there.
+NOWHERE = """
+scan zzz
+scan mossferry zzz
+identify zzz
+backup zzz
+backup mossferry --category zzz
+entries --title zzz
+show zzz@1.4
+compare zzz mossferry
+compare mossferry@1.4 zzz
+compare mossferry@1.4 mossferry --only "zzz*"
+compare mossferry@1.4 mossferry --category zzz
+restore zzz@1.4
+restore mossferry@1.4 --only "zzz*"
+restore mossferry@1.4 --category zzz
+export zzz@1.4 out.zip
+import zzz.zip
+drill zzz@1.4
+heal --from zzz
+confirm zzz
+shelf list zzz
+shelf remove zzz
+shelf add zzz.zip
+update zzz downloads/mossferry-2.0.zip
+update mossferry zzz.zip
+update mossferry downloads/mossferry-2.0.zip --mine "zzz*"
+update mossferry downloads/mossferry-2.0.zip --theirs "zzz*"
+update mossferry downloads/mossferry-2.0.zip --component zzz
+update mossferry downloads/mossferry-2.0.zip --with zzz
+update mossferry downloads/mossferry-2.0.zip --clean --keep "zzz*"
+assemble zzz --into new
+assemble downloads/mossferry-2.0.zip --into new --first "zzz*"
+switch zzz
+carry zzz second/mossferry --category saves
+carry mossferry zzz --category saves
+carry mossferry second/mossferry --category zzz
+carry mossferry second/mossferry --category saves --only "zzz*"
+carry mossferry second/mossferry --category saves --keep "zzz*"
+carry mossferry second/mossferry --category saves --overwrite "zzz*"
+carry mossferry second/mossferry --category saves --both "zzz*"
+carry mossferry second/mossferry --category settings --merge "zzz*"
+carry mossferry new --only "zzz*"
+meet zzz
+watch zzz
+convert zzz --to 2.0
+convert mossferry --to 2.0 --only "zzz*"
+convert mossferry --to 2.0 --leave "zzz*"
+convert mossferry --to 2.0 --dry-run --field "zzz*"
+rescue zzz mossferry/userdata/saves/midwinter.voyage
+patch identify zzz mossferry/version.txt
+route zzz
+route voyage --from 3 --to 99
+route voyage --from 99 --to 3
+layout show zzz
+layout check zzz.layout mossferry/version.txt
+card check zzz.card.toml
+card check mossferry.card.toml zzz
+undo zzz
+"""
+
+WITHOUT = {
+    "verify",
+    "mirror",
+    "retire",
+    "passphrase",
+    "history",
+    "recover",
+    "demo",
+}  # select nothing
+
+
+class Selectors(PlayCase):
+    def test_what_fits_nothing_is_status_2(self) -> None:
+        """In every command, for every selector, with what was typed in the message; nothing is written."""
+        kindred("backup", "mossferry", folder=self.folder)
+        os.mkdir(self.path("new"))
+        before = sorted(os.listdir(self.folder))
+        lines = NOWHERE.strip().splitlines()
+        self.assertEqual({line.split()[0] for line in lines}, {*COMMANDS} - WITHOUT)
+        for line in lines:
+            with self.subTest(line):
+                done = kindred(*shlex.split(line), folder=self.folder)
+                self.assertEqual(done.returncode, 2, done.stdout + done.stderr)
+                self.assertRegex(done.stderr, "zzz|99")
+                self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual(sorted(os.listdir(self.folder)), before)
+
+    def test_the_nearest_match_is_named(self) -> None:
+        """For paths, categories, entries, patterns and fields."""
+        kindred("backup", "mossferry", folder=self.folder)
+        for line, near in (
+            ("scan mosferry", "mossferry"),
+            ("backup mossferry --category savs", "saves"),
+            ("show mosferry@1.4", "mossferry@1.4"),
+            ("restore mossferry@1.4 --only midwintr.voyage", "user/saves/midwinter.voyage"),
+            ("convert mossferry --dry-run --to 2.0 --field crew.moral", "morale"),
+        ):
+            done = kindred(*shlex.split(line), folder=self.folder)
+            self.assertRegex(done.stderr, f"Did you mean .*{near}", line)
+
+    def test_in_python_too(self) -> None:
+        """Patterns that fit nothing, and a function that selects nothing."""
+        install, kept = self.install(), self.ledger()
+        entry = kept.backup(install)
+        nothing = Patterns(("zzz*",))
+        release = open_place(self.new_zip)
+        for call in (
+            lambda: restore(entry, kept, only=nothing),
+            lambda: restore(entry, kept, only=lambda path: False),
+            lambda: convert_install(install, ledger=kept, only=nothing),
+            lambda: convert_install(install, ledger=kept, leave=nothing),
+            lambda: compare(install, install, ledger=kept, only=nothing),
+            lambda: kept.backup(install, only=nothing),
+            lambda: update(install, release, ledger=kept, choices=UpdateChoices(mine=nothing)),
+        ):
+            with self.assertRaises(UsageError):
+                call()
+
+    def test_restoring_elsewhere(self) -> None:
+        """A dry run makes no folder; what was taken in from an archive is not restored into it."""
+        kindred("import", "downloads/mossferry-1.4.zip", folder=self.folder)
+        done = kindred("restore", "mossferry@1.4", "--yes", folder=self.folder)
+        self.assertEqual(done.returncode, 2, done.stderr)
+        self.assertIn("--into FOLDER", done.stderr)
+        self.kindred("restore", "mossferry@1.4", "--into", "a/b", "--dry-run")
+        self.kindred("restore", "mossferry@1.4", "--into", "a/b", status=3)
+        self.assertFalse(os.path.exists(self.path("a")))
+        kindred(
+            "backup", "mossferry", folder=self.folder
+        )  # older than the import or not, it is meant
+        kindred("import", "downloads/mossferry-1.4.zip", folder=self.folder)
+        self.kindred("restore", "mossferry@1.4", "--dry-run")
+        self.kindred("restore", "mossferry@1.4", "--into", "a/b", "--yes")
+        self.assertTrue(os.path.exists(self.path("a", "b")))
+
+
+class Told(PlayCase):
+    def test_what_will_not_be_read(self) -> None:
+        """Undoing an update below a conversion, and converting beyond the install's build, say so."""
+        old = ("--old", "downloads/mossferry-1.4.zip", "--yes", "--allow-loss")
+        updated = self.kindred("update", "mossferry", "downloads/mossferry-2.0.zip", *old)
+        converted = self.kindred("convert", "mossferry", "--yes", "--allow-loss")["applied"]["id"]
+        undone = self.kindred("undo", updated["applied"]["id"], "--dry-run")["change"]
+        self.assertIn(f"kindred undo {converted}", str(undone["warnings"]))
+        beyond = self.kindred("convert", "mossferry", "--to", "2.1", "--dry-run")["change"]
+        self.assertIn("does not read voyage format 6: 4 files", str(beyond["warnings"]))
+        self.kindred("undo", converted, "--yes", "--allow-loss")
+        undone = self.kindred("undo", updated["applied"]["id"], "--dry-run")["change"]
+        self.assertEqual(undone["warnings"], [])
+
+    def test_a_pristine_install_with_files_in_categories(self) -> None:
+        """What lies in categories is left out of both sides: nothing of the release is missing."""
+        release = self.path("release")
+        place = open_place(self.new_zip)
+        files = {path: b"".join(blocks) for path, blocks in place.read(place.survey().files)}
+        contents = {path.partition("/")[2]: data for path, data in files.items()}
+        write(
+            release,
+            {**contents, "portable.txt": b"", "mods/extra/mod.json": b"{}", "mods/extra/a": b"1"},
+        )
+        kindred("shelf", "add", "release", folder=self.folder)
+        for name in ("a", "mod.json"):
+            os.unlink(os.path.join(release, "mods", "extra", name))
+        (found,) = self.kindred("scan", "release")["installs"]
+        self.assertRegex(found["by_content"], "mossferry@2.0, unedited")
+
+
+class Encodings(PlayCase):
+    def test_any_encoding_of_the_output(self) -> None:
+        """In cp1252, cp437 and ASCII no command ends with a traceback; JSON is UTF-8 in all of them."""
+        write(self.path("mossferry", "userdata", "saves"), {"größe→.voyage": b"{}"})
+        kindred("backup", "mossferry", folder=self.folder)
+        kindred("shelf", "add", "downloads/mossferry-1.4.zip", folder=self.folder)
+        for number, line in enumerate(SHOWN.strip().splitlines()):
+            encoding = ("ascii", "cp1252", "cp437")[number % 3]
+            usual, done = (self.run_in(each, line) for each in ("utf-8", encoding))
+            self.assertEqual(done.returncode, usual.returncode, (line, done.stderr))
+            self.assertNotIn("Traceback", done.stderr, line)
+            self.assertEqual(len(done.stdout.splitlines()), len(usual.stdout.splitlines()), line)
+        told = kindred(
+            "scan", "--json", folder=self.folder, environment={"PYTHONIOENCODING": "ascii"}
+        )
+        self.assertEqual(json.loads(told.stdout)["status"], told.returncode)
+        shown = kindred("show", "mossferry@1.4", "--json", folder=self.folder,
+                        environment={"PYTHONIOENCODING": "ascii", "PYTHONUTF8": "1"})  # fmt: skip
+        self.assertIn("größe→.voyage", json.dumps(json.loads(shown.stdout), ensure_ascii=False))
+
+    def run_in(self, encoding: str, line: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-m", "kindred_ledger.cli.main", *shlex.split(line)],
+            cwd=self.folder,
+            env={**os.environ, "KINDRED_LEDGER": "ledger", "PYTHONIOENCODING": encoding},
+            capture_output=True,
+            encoding=encoding,
+            check=False,
+        )
+
+
+SHOWN = """
+scan
+identify mossferry/userdata
+entries
+show mossferry@1.4
+history
+verify
+drill
+compare mossferry second/mossferry
+restore mossferry@1.4 --dry-run
+route voyage
+convert mossferry --to 2.0 --dry-run --leave größe*
+shelf list
+card check mossferry.card.toml
+carry mossferry second/mossferry --category saves --dry-run
+retire --last 1 --dry-run
+update mossferry downloads/mossferry-2.0.zip --dry-run
+undo zzz
+"""
