@@ -162,8 +162,8 @@ class CsvDocument:
                 out.append(self._joined(names) + self._line_end(0))
         begin = stop = -1  # a run of rows that are as they were
         for row in self._rows:
-            line = row if isinstance(row, int) else None if row.touched else row.line
-            if line is not None and keys == self._keys:
+            line = self._copied(row, keys)
+            if line is not None:
                 if line == stop:
                     stop += 1
                     continue
@@ -210,19 +210,30 @@ class CsvDocument:
             raise unreadable("the columns would be others", "line 1")
         if len(again._rows) != len(self._rows):
             raise unreadable("there would be other rows", "the file")
-        newline = self._newline.encode()
-        for number, row in enumerate(self._rows):
-            line = row if isinstance(row, int) else None if row.touched else row.line
-            there = number + int(again._named)
-            if line is not None and keys == self._keys:
-                before, after = self._cells.line(line), again._cells.line(there)
-                if before == after or before.rstrip(b"\r\n") + newline == after:
-                    continue
-            meant = self._read(row) if isinstance(row, int) else row
-            found = {key: _value(cell.raw) for key, cell in again._read(there).cells.items()}
-            wanted = {key: _value(cell.raw) for key, cell in meant.cells.items()}
-            if any(found.get(key, "") != wanted.get(key, "") for key in {**found, **wanted}):
-                raise unreadable("the row would be another", format_path((number,)))
+        shift = int(again._named)
+        run: list[int] = []  # rows that were copied, one after another
+        for number, row in enumerate((*self._rows, None)):
+            line = None if row is None else self._copied(row, keys)
+            if run and line != run[-1] + 1:
+                begin, end = number - len(run) + shift, number + shift
+                before = self._cells.lines(run[0], run[-1] + 1)
+                if before.rstrip(b"\r\n") != again._cells.lines(begin, end).rstrip(b"\r\n"):
+                    raise unreadable("the rows would be others", format_path((number - len(run),)))
+                run = []
+            if line is not None:
+                run.append(line)
+            elif row is not None:
+                meant = self._read(row) if isinstance(row, int) else row
+                found = {k: _value(c.raw) for k, c in again._read(number + shift).cells.items()}
+                wanted = {key: _value(cell.raw) for key, cell in meant.cells.items()}
+                if any(found.get(key, "") != wanted.get(key, "") for key in {**found, **wanted}):
+                    raise unreadable("the row would be another", format_path((number,)))
+
+    def _copied(self, row: int | _Row, keys: list[str]) -> int | None:
+        """Return the line a row is copied from; None if it is written anew."""
+        if keys != self._keys:
+            return None
+        return row if isinstance(row, int) else None if row.touched else row.line
 
     # ---- rows ----------------------------------------------------------------------------
 

@@ -176,27 +176,36 @@ class IniDocument:
         out.append(self._text[begin:stop])
         data = self._encoding.encode("".join(out))
         if self._edited:
-            self._check(IniDocument(data))
+            self._check()
         return data
 
-    def _check(self, again: IniDocument) -> None:
-        """Raise unless what is written reads back; parts nobody looked into are told by their text."""
-        meant = [part for part in self._parts if part.lines is None or part.lines]
-        found = [part for part in again._parts if part.end > part.start]
-        if len(meant) != len(found):  # what was left of a section belongs to the one before
-            meant, found = [_Part("", 0, 0)], [_Part("", 0, 0)]
-            one, other = [(leaf.path, leaf.value) for leaf in self.leaves()], None
-            other = [(leaf.path, leaf.value) for leaf in again.leaves()]
-            if sorted(one, key=repr) != sorted(other, key=repr):
-                raise unreadable("there would be other keys", "the file")
-        for before, after in zip(meant, found, strict=True):
-            if before.lines is None:
-                same = self._text[before.start : before.end] == again._text[after.start : after.end]
-            else:
-                pairs = [(line.key, line.value) for line in before.lines if line.is_pair]
-                same = pairs == [(ln.key, ln.value) for ln in again._lines(after) if ln.is_pair]
-            if not same or before.section != after.section:
-                raise unreadable("the section would be another", before.section or "the file")
+    def _check(self) -> None:
+        """Raise unless each part that was looked into reads back as it is; others are copied as they were.
+
+        Lines stand for themselves, so a part is read alone; it must end a line where another follows.
+        """
+        parts = [
+            part
+            for part in self._parts
+            if part.lines or (part.lines is None and part.end > part.start)
+        ]
+        for part in parts:
+            if part.lines is None:
+                continue
+            text = "".join(line.text for line in part.lines)
+            again = IniDocument(text.encode("utf-8", "surrogatepass"))
+            found = [
+                (line.key, line.value)
+                for each in again._parts
+                for line in again._lines(each)
+                if line.is_pair
+            ]
+            meant = [(line.key, line.value) for line in part.lines if line.is_pair]
+            headers = [each.section for each in again._parts[1:]]
+            wanted = [part.section for line in part.lines if line.is_section]
+            ended = part is parts[-1] or text.endswith(("\n", "\r"))
+            if found != meant or headers != wanted or not ended:
+                raise unreadable("the section would be another", part.section or "the file")
 
     def _lines(self, part: _Part) -> list[_Line]:
         if part.lines is None:

@@ -58,8 +58,6 @@ class _Value(Node, eq=False):
 class JsonDocument(TreeDocument[_Value]):
     """A JSON file as a document; see the module for what it keeps."""
 
-    keeps_order = True
-
     def __init__(self, data: bytes) -> None:
         self._encoding = Text.decode(data)
         utf8 = self._encoding.encoding == "utf-8"

@@ -64,6 +64,7 @@ class TreeDocument(ABC, Generic[N]):
     """A document over a tree of nodes; see `Document` for the calls."""
 
     _root: N
+    keeps_order = True  # whether the members of a mapping stand in an order that is written
 
     # ---- what a codec says ---------------------------------------------------------------
 

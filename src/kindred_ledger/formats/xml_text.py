@@ -160,12 +160,28 @@ class XmlDocument(SplicedDocument):
             )
         if new.kind != LIST or new.token is None or len(old.token) != len(new.token):
             return False
-        seen = old.some or {}
+        begin = 0
+        for at in (*sorted(old.some or {}), len(old.token)):  # runs that nobody looked into
+            if begin < at and not self._same_run(old.token[begin:at], new.token[begin:at], state):
+                return False
+            begin = at + 1
+        return True
+
+    def _same_run(self, old: Any, new: Any, state: dict[str, Any]) -> bool:
+        """Tell whether elements of a list are the same: all in one, or else one by one."""
+        (start, _), (begin, _) = state["_tags"].span(old[0]), self._tags.span(new[0])
+        end, stop = (
+            tags.span(tags.nesting.inside(token)[1] if data[tags.span(token)[1] - 2] != 0x2F else token)[1]
+            for tags, data, token in (
+                (state["_tags"], state["_data"], old[-1]), (self._tags, self._data, new[-1])
+            )
+        )  # fmt: skip
+        if state["_data"][start:end] == self._data[begin:stop]:
+            return True
         return all(
             self._body(one, state["_tags"], state["_data"])
             == self._body(other, self._tags, self._data)
-            for at, (one, other) in enumerate(zip(old.token, new.token, strict=True))
-            if at not in seen
+            for one, other in zip(old, new, strict=True)
         )
 
     @staticmethod
