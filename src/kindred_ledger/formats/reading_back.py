@@ -17,7 +17,12 @@ __all__ = ["check_tree", "differs", "encode_unread", "unreadable"]
 
 def encode_unread(document: Document) -> Any:
     """Return the bytes of a document without reading them again, for who does that at once."""
-    return getattr(document, "encode_unread", document.encode)()
+    for kind in type(document).__mro__:  # a codec that writes otherwise has an `encode` of its own
+        if "encode_unread" in vars(kind):
+            return document.encode_unread()  # type: ignore[attr-defined]
+        if "encode" in vars(kind):
+            break
+    return document.encode()
 
 
 def unreadable(what: str, where: str, remedy: str = "Change it by hand.") -> FormatError:
