@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import unittest
 from typing import Any
 from unittest import mock
@@ -11,6 +12,7 @@ from unittest import mock
 import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kindred_ledger.cards import Card, Format
 from kindred_ledger.cards.models import FormatTable
@@ -401,6 +403,15 @@ class Untold(PlayCase):
         alone = convert_install(install, ledger=self.ledger("other"))
         self.assertEqual([c.item for c in alone.conflicts], ["user/settings.ini"])
         self.assertEqual(self.settings(), before)
+
+    def test_a_pack_without_a_version_is_a_question_too(self) -> None:
+        """A mod that says no pack version, in an install whose build writes another than the default."""
+        shutil.copytree(self.path("mossferry", "mods"), self.path("second", "mossferry", "mods"))
+        install, kept = self.install("second/mossferry"), self.ledger()
+        newer = install.card.build("2.1")
+        change = convert_install(replace(install, chosen=newer), newer, ledger=kept)
+        self.assertEqual([c.item for c in change.conflicts], ["program/mods/reedlight"])
+        self.assertIn("the build would have written 2", change.conflicts[0].reason)
 
     def test_what_the_release_ships_is_left_alone(self) -> None:
         """A file just as the release of this build has it is as that build wants it."""

@@ -11,6 +11,7 @@ from functools import cached_property
 
 from ..cards import PROGRAM, Card, Format
 from ..errors import KindredError
+from ..formats import Document
 from ..ledger import Ledger
 from ..places import Node, Place, Tree, read_bytes, roots_of, same_content
 from ..versions import Version
@@ -27,8 +28,12 @@ class Evidence:
         self._ledger, self._card, self._place = ledger, card, place
         self._build, self._said = build, said
 
-    def version(self, format: Format, path: str, node: Node) -> Version | None:
+    def version(
+        self, format: Format, path: str, node: Node, document: Document | None = None
+    ) -> Version | None:
         """Return the format version of a file that does not say it; None if it stays as it was released.
+
+        Of a pack, `path` is the file in it that would say so, and `document` the pack.
 
         Raises:
             VersionUntold: nothing tells it, or what there is contradicts itself.
@@ -41,7 +46,8 @@ class Evidence:
         builds = shipped or self._first_kept(path, node)
         if not builds and self._build is not None:
             builds = [self._build]
-        document = format.decode(read_bytes(self._place, path))
+        if document is None:
+            document = format.decode(read_bytes(self._place, path))
         return format.sure_version_of(document, builds)
 
     def _first_kept(self, path: str, node: Node) -> list[Version]:

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
-from ..errors import FormatError, KindredError, NoRoute, UsageError
+from ..errors import FormatError, KindredError, NoRoute, UsageError, VersionUntold
 from ..formats.tables import FEW
 from ..ledger import Ledger, Tag
 from ..places import (
@@ -318,10 +318,12 @@ class _Conversion:
             if size > _LARGEST_PACK:
                 raise FormatError(f"the pack has more than {_LARGEST_PACK >> 20} MB")
             files = {name: read_bytes(self._place, path) for name, path in below.items()}
-            version = self._folder_version(format, files)
-            made = (
-                converter(files, target, name=folder, source=version) if version != target else None
-            )
+            version = self._folder_version(format, folder, files)
+            made = None
+            if version is None:
+                self._notes[f"{folder} stays: it is as the release of this build has it"] = None
+            elif version != target:
+                made = converter(files, target, name=folder, source=version)
         except KindredError as error:
             self._failed(Failed(folder, error.what, error.where or "", error.remedy or ""))
             return
@@ -330,9 +332,18 @@ class _Conversion:
         held = made.data if made is not None else below
         self._notes.update(dict.fromkeys(covered(format, folder, held, self._now)))
 
-    def _folder_version(self, format: Format, files: Mapping[str, bytes]) -> Version:
-        """Return the version of a folder, which the card's word is enough for: it has one to tell it."""
-        return format_version(files, format)
+    def _folder_version(
+        self, format: Format, folder: str, files: Mapping[str, bytes]
+    ) -> Version | None:
+        """Return the version a pack is in; None if it says none and is as the release has it."""
+        document = format.decode(files)
+        try:
+            return format.sure_version_of(document)
+        except VersionUntold:
+            path = f"{folder}/{format.version_path[0]}" if format.version_path else ""
+            if path not in self._now:
+                raise
+            return self._evidence.version(format, path, self._now[path], document)
 
     def _put_folder(
         self, folder: str, files: Mapping[str, bytes], made: Converted, reason: str
