@@ -184,8 +184,7 @@ class Format(Struct, frozen=True, dict=True):
             because += f"; the card takes such files for {default}"
         raise VersionUntold(
             f"it does not say which format version it is in{because}",
-            remedy="Say it with --from VERSION (in Python `source=`), or let such files stay as they are "
-            "with --leave PATTERN.",
+            remedy="Say it with --from VERSION (in Python `source=`).",
         )
 
     def _said(self, document: Document) -> Version | None:

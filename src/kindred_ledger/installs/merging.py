@@ -39,7 +39,10 @@ class Merged(Struct, frozen=True):
 
     def __str__(self) -> str:
         told = f"merged key by key: {self.mine} of your values"
-        told += f", {self.new} keys of its own keep their default" if self.new else ""
+        if self.new == 1:
+            told += ", 1 value of its own stays"
+        elif self.new:
+            told += f", {self.new} values of its own stay"
         names = "; ".join(f"{where} by {field}" for where, field in self.named_by)
         return told + (f" (records of {names})" if names else "")
 
@@ -72,8 +75,11 @@ def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> 
     before = list(wanted.leaves())
     for leaf in before:
         path = merge.where(leaf.path)
-        if leaf.path[: len(own_version)] == own_version:
-            lines.append(Line(Outcome.DROPPED, leaf.name, "the target's version is its own"))
+        if own_version and path[: len(own_version)] == own_version:
+            there = path in again
+            arrived |= {path} if there else set()
+            reason = "the target's version" if there else "the target's file has no version"
+            lines.append(Line(Outcome.KEPT if there else Outcome.DROPPED, leaf.name, reason))
             continue
         found = again.get(path)
         if found is None or not _same(found.value, leaf.value):
@@ -120,7 +126,7 @@ class _Merge:
 
     def into(self, path: Path, mine: Any, theirs: Any) -> None:
         """Note what of `mine` changes at a path of the target."""
-        if path == self._own_version:
+        if path and path == self._own_version:
             return
         if isinstance(mine, dict) and isinstance(theirs, dict):
             for key, value in mine.items():
