@@ -17,7 +17,9 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Format
 from kindred_ledger.cards.models import FormatTable
 from kindred_ledger.convert import Converted, Converter, Sample, convert_bytes, hops_of
+from kindred_ledger.convert.bookkeeper import Bookkeeper
 from kindred_ledger.convert.checking import FormatCheck
+from kindred_ledger.convert.fields import Fields
 from kindred_ledger.errors import BooksUnbalanced, KindredError, PreconditionUnmet, UsageError
 from kindred_ledger.formats import Layout, decode
 from kindred_ledger.versions import INTEGER, NUMBER
@@ -503,6 +505,32 @@ def described(text: str, *steps: dict[str, Any]) -> Format:
 def check_format(format: Format, samples: list[Sample]) -> str:
     """Return what card check says of a format."""
     return "\n".join(f"{c.where}: {c.what}" for c in FormatCheck(format, samples, 0).complaints())
+
+
+class PathsAsText(unittest.TestCase):
+    def test_documents_and_hooks_take_them(self) -> None:
+        """A path written as text is a path, and not a row of letters; what is neither is refused."""
+        for codec, data in (
+            ("json", b'{"coins": 5}'),
+            ("toml", b"coins = 5\n"),
+            ("yaml", b"coins: 5\n"),
+        ):
+            document = decode(data, codec)
+            document.set("coins", 9)
+            document.set("ship.name", "Tern")
+            again = decode(document.encode(), codec)
+            self.assertEqual(again.get(()), {"coins": 9, "ship": {"name": "Tern"}})
+            document.move("ship.name", "name")
+            document.remove("coins")
+            self.assertEqual(document.find("*"), [("ship",), ("name",)])
+            with self.assertRaisesRegex(UsageError, "is no path"):
+                document.set(5, 1)  # type: ignore[arg-type]
+        document = decode(b'{"hp": 7, "crew": [{"pay": 1}, {"pay": 2}]}', "json")
+        fields = Fields(document, Bookkeeper())
+        fields.change("hp", 9, "a hook")
+        fields.change("crew[*].pay", 3, "a hook")
+        fields.move("hp", "body.hp")
+        self.assertEqual(document.get(()), {"crew": [{"pay": 3}, {"pay": 3}], "body": {"hp": 9}})
 
 
 class Optionals(unittest.TestCase):
