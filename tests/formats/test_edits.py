@@ -525,6 +525,8 @@ REPORTED: list[tuple[str, bytes, list[tuple[Any, ...]], bytes | None]] = [
     ("yaml", b"!t &k key: v\nnext: 1\n", [("remove", ("key",))], b"next: 1\n"),
     ("yaml", b"a: !mine 1\nd: {}\n", [("move", ("a",), ("d", "a"))], b"d: {a: !mine 1}\n"),
     ("yaml", b"a: |\n  text", [("set", ("b",), 1)], b"a: |-\n  text\nb: 1"),
+    ("yaml", b'a: ["1", ["1"]]\n', [("set", ("a", 1), None), ("set", ("a", 2), [])],
+     b'a: ["1", null, []]\n'),
     # JSON: a member that moves into a list leaves its key behind.
     ("json", b'{"a": {"x": 7}, "l": [1]}', [("move", ("a", "x"), ("l", 1))], b'{"a": {}, "l": [1, 7]}'),
     # What is moved out of a list changes the numbers of those behind it, not where it goes.

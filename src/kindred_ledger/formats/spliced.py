@@ -120,8 +120,9 @@ class SplicedDocument(TreeDocument[Spanned]):
         return [Splice(*self._extent(node), b"")]
 
     def _has_room(self, parent: Spanned) -> bool:
-        """Tell whether the places are known that `_put` needs."""
-        return parent.start >= 0
+        """Tell whether the places are known that `_put` needs; in a list, those of all members."""
+        listed = self._members(parent) if parent.kind == LIST else ()
+        return parent.start >= 0 and all(member.start >= 0 for member in listed)
 
     def _can_go(self, node: Spanned) -> bool:
         """Tell whether the places are known that `_without` needs."""
@@ -398,10 +399,8 @@ class SplicedDocument(TreeDocument[Spanned]):
                     stack.append(((*path, at), one, self._fitting(new, at)[0][1]))
 
     def _same_in_other_form(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
-        """Tell whether a container and a single value are the same: both are empty."""
-        if new.kind == SCALAR:
-            return not old.members and self._text(new).strip() in _EMPTY
-        return not self._members(new) and (old.text or "").strip() in _EMPTY
+        """Tell whether a container and a single value are the same, where a format has one for the other."""
+        return False
 
     def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         """Tell whether a scalar was read with the value that was meant."""
@@ -419,7 +418,6 @@ class SplicedDocument(TreeDocument[Spanned]):
 
 _SPAN = ("start", "end", "key_start", "key_end", "begin", "stop")
 _PLACES = (*_SPAN, "token")
-_EMPTY = ("", "{}", "[]", "~", "null")
 
 
 def spliced(data: bytes, splices: list[Splice]) -> bytes:

@@ -151,7 +151,9 @@ class XmlDocument(SplicedDocument):
                     start, end = stripped(self._data, start, end)
                 bare = Spanned(SCALAR, start=start, end=end, token=new.token)
                 return self._reads_as(text, bare, state)
-        return super()._same_in_other_form(old, new, state)
+        if new.kind == SCALAR:  # an element without members is one without text
+            return not self._members(old) and not self._text(new).strip()
+        return not self._members(new) and not (old.text or "").strip()
 
     def _same_unseen(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.kind != LIST:
