@@ -22,7 +22,9 @@ from msgspec.structs import replace
 
 from .errors import BooksUnbalanced
 
-__all__ = ["Line", "Outcome", "Statement"]
+__all__ = ["ALL_OTHERS", "Line", "Outcome", "Statement"]
+
+ALL_OTHERS = "all others"  # what was kept in many files, as one line
 
 
 class Outcome(StrEnum):

@@ -152,6 +152,10 @@ class Selectors(PlayCase):
         self.kindred("restore", "mossferry@1.4", "--dry-run")
         self.kindred("restore", "mossferry@1.4", "--into", "a/b", "--yes")
         self.assertTrue(os.path.exists(self.path("a", "b")))
+        write(self.path("plain"), {"empty/inner": None, "a.txt": b"1"})
+        entry = self.kindred("backup", "plain")["entry"]["id"]
+        self.kindred("restore", entry, "--into", "made/anew", "--yes")
+        self.assertTrue(os.path.isdir(self.path("made", "anew", "empty", "inner")))
 
 
 class Told(PlayCase):

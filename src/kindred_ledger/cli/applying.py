@@ -13,7 +13,7 @@ from msgspec import to_builtins
 from ..changes import Applied, Changeset
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..places import near
-from ..statement import Line, Statement
+from ..statement import ALL_OTHERS, Line, Statement
 from . import drawing
 from .session import Session
 
@@ -129,7 +129,8 @@ def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
     books = (change.preview(), *change.statements) if patterns else ()
     for pattern in patterns:
         fits = _wanted((pattern,))
-        if not any(fits(line) for one in books for line in one.lines):
+        condensed = any(line.item == ALL_OTHERS for one in books for line in one.lines)
+        if not condensed and not any(fits(line) for one in books for line in one.lines):
             known = (line.item for one in books for line in one.lines)
             raise UsageError(f"no file or field here fits {pattern!r}", remedy=near(pattern, known))
 

@@ -24,7 +24,7 @@ from ..cards import Card, Format
 from ..errors import KindredError, VersionUntold
 from ..formats import Document
 from ..formats.tables import FEW
-from ..statement import Line, Outcome, Statement
+from ..statement import ALL_OTHERS, Line, Outcome, Statement
 from ..versions import Version
 from .converter import Converted, Converter
 
@@ -256,6 +256,6 @@ def condensed(statement: Statement) -> Statement:
     as_it_was = [x for x in statement.lines if x.outcome is Outcome.KEPT and not x.became]
     if not as_it_was:
         return statement
-    kept = Line(Outcome.KEPT, "all others", count=sum(line.count for line in as_it_was))
+    kept = Line(Outcome.KEPT, ALL_OTHERS, count=sum(line.count for line in as_it_was))
     rest = [line for line in statement.lines if line.outcome is not Outcome.KEPT or line.became]
     return replace(statement, lines=(kept, *rest))

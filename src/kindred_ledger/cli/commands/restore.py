@@ -63,10 +63,12 @@ def command(
     made = ""
     if into and place is None:
         place, made = _folder(session, into, dry_run=bool(options["dry_run"]))
+    status = -1
     try:
-        return _restore(session, found, place, tag, wanted, asked, exact=exact, **options)
+        status = _restore(session, found, place, tag, wanted, asked, exact=exact, **options)
+        return status
     finally:
-        if made:  # nothing was restored after all
+        if made and status:  # nothing was restored after all; else empty folders are the entry's
             _remove_empty(made)
 
 
