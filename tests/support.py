@@ -171,8 +171,11 @@ def files_in(folder: str) -> dict[str, bytes]:
     return found
 
 
-def snapshot(folder: str) -> dict[str, Any]:
-    """Read everything below a folder, apart from the library: kind, bytes, mode, time of files."""
+def snapshot(folder: str, *, folder_times: bool = False) -> dict[str, Any]:
+    """Read everything below a folder, apart from the library: kind, bytes, mode, time of files.
+
+    The times of folders only if asked for: that of the top folder of a place does not come back.
+    """
     found: dict[str, Any] = {}
     for top, folders, files in os.walk(folder):
         for name in folders + files:
@@ -181,7 +184,8 @@ def snapshot(folder: str) -> dict[str, Any]:
             if os.path.islink(path):
                 found[key] = ("link", os.readlink(path))
             elif os.path.isdir(path):
-                found[key] = ("dir", os.stat(path).st_mode)
+                stat = os.stat(path)
+                found[key] = ("dir", b"", stat.st_mode, stat.st_mtime_ns * folder_times)
             else:
                 stat = os.stat(path)
                 with open(path, "rb") as file:

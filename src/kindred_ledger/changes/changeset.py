@@ -36,6 +36,7 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .actions import Action, Conflict, Loss
 from .engine import Applied, apply_changeset
+from .folder_times import is_of_time
 
 __all__ = ["Changeset"]
 
@@ -184,7 +185,12 @@ def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) ->
     for action in actions:
         holding = holding_at(holdings, action.path)
         before, after = action.before, action.after
-        if before is not None and after is not None and not holding.tells_apart(before, after):
+        if (
+            before is not None
+            and after is not None
+            and not is_of_time(action)  # else the change would give the folder a time of its own
+            and not holding.tells_apart(before, after)
+        ):
             continue
         why = holding.why_not(action.path, after) if after is not None else ""
         if why:

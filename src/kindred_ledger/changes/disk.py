@@ -36,6 +36,7 @@ from .stage import Stages, clear_dropped, stage_contents, unfinished_in
 
 __all__ = ["DiskGround", "check_room"]
 
+_NO_DISK = (0, 0)
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
@@ -50,12 +51,16 @@ class DiskGround:
         self._holdings = holdings_of(place)
         self._stages: dict[str, str] = {}  # by the part's name
         self._touched: set[str] = set()
+        self._disks: dict[
+            str, tuple[int, int]
+        ] = {}  # by the root: which folder of which disk it is
 
     @contextlib.contextmanager
     def hold(self) -> Iterator[None]:
         with contextlib.ExitStack() as locks:
             for root in sorted({folder.root for folder in self._folders.values()}):
                 locks.enter_context(hold_place(root))
+                self._disks[root] = _identity(root)
             yield
 
     def make_way(self) -> None:
@@ -116,7 +121,7 @@ class DiskGround:
         now = lstat_node(spot)
         if now is None or now.kind != node.kind:
             return False
-        if now.kind == LINK:
+        if now.kind in (LINK, DIR):
             return now.target == node.target
         if (now.size, now.mtime_ns) == (node.size, node.mtime_ns):
             return True
@@ -144,6 +149,9 @@ class DiskGround:
             os.chmod(spot, node.mode)
         if node.mtime_ns and node.kind == FILE:
             os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
+        elif node.mtime_ns and node.kind == DIR:
+            with contextlib.suppress(PermissionError):  # of another user, who lets us write in it
+                os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
 
     def _keeps_modes(self, spot: str) -> bool:
         if all(holding.modes for holding in self._holdings.values()):
@@ -175,6 +183,9 @@ class DiskGround:
                 if not os.listdir(work):
                     os.rmdir(work)
                 sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
+        for root, disk in self._disks.items():
+            if disk != _NO_DISK and _identity(root) != disk:  # nothing was there to be cleared
+                raise PlaceError("this disk went away", where=root)
 
 
 def _there(path: str) -> bool:
@@ -184,6 +195,15 @@ def _there(path: str) -> bool:
     except (FileNotFoundError, NotADirectoryError):
         return False
     return True
+
+
+def _identity(root: str) -> tuple[int, int]:
+    """Return the numbers of a folder and of the disk it is on; `_NO_DISK` if it is not there."""
+    try:
+        stat = os.stat(root)
+    except FileNotFoundError:
+        return _NO_DISK
+    return stat.st_dev, stat.st_ino
 
 
 def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:

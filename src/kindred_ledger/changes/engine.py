@@ -9,6 +9,7 @@ back and verified by digest, and both sides of the books are counted from what w
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -32,6 +33,7 @@ from ..statement import Statement
 from .actions import Action
 from .archived import as_file_changeset
 from .books import settle
+from .folder_times import dated, is_of_time
 from .ground import Ground, ground_of
 from .journal import STAGING, SWAPPING, Journal, Op
 from .swap import swap_back, swap_forward
@@ -72,7 +74,8 @@ class _Application:
         self.ledger = ledger
         self.ground = ground
         self.progress = progress
-        ops, self.sources = _operations(changeset)
+        self.dated = dated(changeset.before, changeset.actions, ledger.clock())
+        ops, self.sources = _operations(changeset.place, (*changeset.actions, *self.dated))
         self.journal = Journal("", ledger.root, roots_of(changeset.place), tuple(ops))
 
     def run(self) -> Applied:
@@ -136,8 +139,9 @@ class _Application:
 
     def _keep(self) -> Record:
         changeset = self.changeset
-        touched = [action.path for action in changeset.actions]
-        before = changeset.before.select(set(touched).__contains__)
+        touched = {action.path for action in (*changeset.actions, *self.dated)}
+        before = changeset.before.select(touched.__contains__)
+        after = changeset.after.overlay({a.path: a.after for a in self.dated if a.after})
         entry = self.ledger.keep(
             changeset.place,
             changeset.tag,
@@ -160,9 +164,9 @@ class _Application:
             brings=changeset.brings,
             other=changeset.other,
             common=changeset.common,
-            paths=tuple(touched),
+            paths=tuple(a.path for a in changeset.actions if not is_of_time(a)),
             before=before,
-            after=changeset.after.select(set(touched).__contains__),
+            after=after.select(touched.__contains__),
             statements=tuple(s.to_json() for s in (changeset.preview(), *changeset.statements)),
         )
 
@@ -246,12 +250,14 @@ def _check_unchanged(changeset: Changeset, ground: Ground, progress: Progress) -
             )
 
 
-def _operations(changeset: Changeset) -> tuple[list[Op], dict[int, tuple[Place, str]]]:
+def _operations(
+    place: Place, actions: Iterable[Action]
+) -> tuple[list[Op], dict[int, tuple[Place, str]]]:
     """Turn actions into operations on folders, with the source of each new content."""
-    joined = isinstance(changeset.place, JoinedPlace)
+    joined = isinstance(place, JoinedPlace)
     ops: list[Op] = []
     sources: dict[int, tuple[Place, str]] = {}
-    for action in changeset.actions:
+    for action in actions:
         part, _, path = action.path.partition("/") if joined else ("", "", action.path)
         if not path:
             continue  # the part's own top folder
@@ -267,6 +273,8 @@ def _steps(action: Action) -> list[tuple[str, Node | None, Node | None]]:
     """Return the operations an action takes, each with what it finds and what it leaves."""
     before, after = action.before, action.after
     if before is not None and after is not None:
+        if is_of_time(action):  # the mode is not set anew: who may write in a folder may not own it
+            return [("meta", before._replace(mode=0), after._replace(mode=0))]
         if same_content(before, after):
             return [("meta", before, after)]
         if before.kind != DIR and after.kind != DIR:

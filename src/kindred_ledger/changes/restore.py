@@ -28,6 +28,7 @@ from ..statement import Line, Outcome, Statement
 from .actions import Action, Loss, actions_between
 from .changeset import Changeset
 from .engine import Applied
+from .folder_times import times_as_before, times_as_in
 
 __all__ = ["restore", "undo"]
 
@@ -93,18 +94,26 @@ def restore(
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         warnings += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
     warnings += _of_its_making(entry, wanted)
-    actions = [
-        replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
+    actions = {
+        action.path: replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
         if action.path in stale
         else action
         for action in actions_between(now, target, source, reason=reason)
-    ]
+    }
+    of_times = times_as_in(remembered, (now, target), actions.values(), holdings_of(place))
+    for action in tuple(of_times):
+        actions.setdefault(action.path, action)
+    if actions and all(same_content(a.before, a.after) for a in actions.values()):
+        count = (
+            f"{len(actions)} of the files and folders" if len(actions) > 1 else "1 file or folder"
+        )
+        notes += (f"only times and permissions differ, of {count}; they come back",)
     return Changeset(
         place=place,
         operation="restore",
         summary=f"bring back {entry.name} from entry {entry.id}",
         before=now,
-        actions=tuple(actions),
+        actions=tuple(actions.values()),
         tag=tag or entry.tag,
         version_after=entry.tag.version if only is None and entry.complete else "",
         offered=remembered,
@@ -160,6 +169,9 @@ def undo(
                 Loss(path, f"it changed after {record.operation}; that would be taken back too")
             )
         actions.append(Action(path, here, was, source, path, reason))
+    done = {action.path for action in actions}
+    folders = times_as_before(record.before, record.after, now, holdings_of(place))
+    actions += [action for action in folders if action.path not in done]
     notes = tuple(f"{path} stays: files made since lie in it" for path in stay)
     version = record.version_after or record.tag.version
     return Changeset(

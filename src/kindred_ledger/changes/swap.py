@@ -12,7 +12,7 @@ import contextlib
 from collections.abc import Sequence
 
 from ..errors import PlaceChanged, PlaceError
-from ..places import refusals, refused
+from ..places import DIR, refusals, refused
 from ..progress import Progress
 from .ground import Ground
 from .journal import Op
@@ -60,6 +60,7 @@ def swap_back(ops: Sequence[Op], ground: Ground) -> int:
         final = ground.final(op)
         with refusals(final):
             files += _back(op, final, ground)
+    _folders_back(ops, ground)
     ground.seal(())
     ground.check_present()  # or it went meanwhile, and what was not there may be
     return files
@@ -130,14 +131,22 @@ def _back(op: Op, final: str, ground: Ground) -> bool:
     elif op.kind == "rmdir":
         if not ground.there(final):
             ground.make_folder(final)
-            if op.before is not None:
-                ground.set_metadata(final, op.before)
     elif op.kind == "meta":
         if op.before is not None:
             ground.set_metadata(final, op.before)
     else:
         return _file_back(op, final, ground)
     return False
+
+
+def _folders_back(ops: Sequence[Op], ground: Ground) -> None:
+    """Give folders their times and modes again, once everything is back in them."""
+    for op in ops:
+        if op.before is not None and op.before.kind == DIR:
+            final = ground.final(op)
+            with refusals(final):
+                if ground.holds(final, op.before):
+                    ground.set_metadata(final, op.before)
 
 
 def _file_back(op: Op, final: str, ground: Ground) -> bool:

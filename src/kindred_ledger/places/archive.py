@@ -228,11 +228,15 @@ def _copy(source: IO[bytes], target: IO[bytes], start: int, end: int) -> None:
 
 
 def add_member(new: zipfile.ZipFile, path: str, node: Node, blocks: Iterable[bytes]) -> None:
-    """Add a file or folder to an open archive: the same node and content give the same bytes."""
+    """Add a file or folder to an open archive: the same node and content give the same bytes.
+
+    A folder gets no time: it says when something was put in it, not what it holds.
+    """
     import zipfile
 
     is_dir = node.kind == DIR
-    when = time.gmtime(node.mtime_ns // 10**9)[:6] if node.mtime_ns else _EARLIEST
+    dated = node.mtime_ns and not is_dir
+    when = time.gmtime(node.mtime_ns // 10**9)[:6] if dated else _EARLIEST
     info = zipfile.ZipInfo(path + ("/" if is_dir else ""), max(when, _EARLIEST))
     kind, mode = (stat_bits.S_IFDIR, 0o755) if is_dir else (stat_bits.S_IFREG, 0o644)
     info.external_attr = (kind | (node.mode or mode)) << 16 | (0x10 if is_dir else 0)

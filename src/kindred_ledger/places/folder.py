@@ -226,7 +226,7 @@ def _special(stat: os.stat_result, path: str) -> Node:
     if stat_bits.S_ISLNK(stat.st_mode) or getattr(os.path, "isjunction", lambda _: False)(path):
         return Node(LINK, target=os.readlink(path))
     if stat_bits.S_ISDIR(stat.st_mode):
-        return Node(DIR, mode=stat_bits.S_IMODE(stat.st_mode))
+        return Node(DIR, mtime_ns=stat.st_mtime_ns, mode=stat_bits.S_IMODE(stat.st_mode))
     return Node(OTHER)
 
 

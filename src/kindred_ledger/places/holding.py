@@ -45,7 +45,7 @@ class Holding(Struct, frozen=True):
         if self.modes and one.mode != other.mode:
             return True
         apart = abs(one.mtime_ns - other.mtime_ns)
-        return one.kind == FILE and bool(self.time_step_ns) and apart >= self.time_step_ns
+        return bool(self.time_step_ns) and apart >= self.time_step_ns
 
     def why_not(self, path: str, node: Node) -> str:
         """Say why a node cannot be held at a path; empty if it can."""

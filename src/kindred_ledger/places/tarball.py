@@ -167,11 +167,12 @@ def _damage(path: str) -> Iterator[None]:
 
 
 def _node(info: tarfile.TarInfo, digest: bytes | None) -> Node:
-    if info.isdir():
-        return Node(DIR, mode=info.mode & 0o7777)
     if info.issym():
         return Node(LINK, target=info.linkname)
     from decimal import Decimal
 
     when = Decimal(info.pax_headers.get("mtime", info.mtime))  # a float has no room for nanoseconds
-    return Node(FILE, info.size, digest, int(when * 10**9), info.mode & 0o7777)
+    mtime_ns, mode = int(when * 10**9), info.mode & 0o7777
+    if info.isdir():
+        return Node(DIR, mtime_ns=mtime_ns, mode=mode)
+    return Node(FILE, info.size, digest, mtime_ns, mode)

@@ -47,7 +47,10 @@ node_of: Callable[[tuple[object, ...]], Node] = partial(tuple.__new__, Node)
 
 
 class Difference(NamedTuple):
-    """One path in which two trees differ: added, removed, changed, or touched (time, mode)."""
+    """One path in which two trees differ: added, removed, changed, or touched (time, mode).
+
+    A folder whose time differs is no difference: what happened in it is.
+    """
 
     path: str
     status: str
@@ -164,7 +167,7 @@ class Tree(dict[str, Node]):
         out = []
         for path in sorted(self.keys() | later.keys()):
             before, after = self.get(path), later.get(path)
-            if before == after:
+            if before == after or _same_folder(before, after):
                 continue
             status = (
                 "added"
@@ -206,6 +209,11 @@ def _sorted(nodes: dict[str, Node]) -> dict[str, Node]:
     if in_order == paths:
         return nodes
     return dict(zip(in_order, map(nodes.__getitem__, in_order), strict=True))
+
+
+def _same_folder(one: Node | None, other: Node | None) -> bool:
+    """Tell whether both are folders, alike but for their times."""
+    return bool(one and other) and one.kind == other.kind == DIR and one.mode == other.mode  # type: ignore[union-attr]
 
 
 def same_content(one: Node | None, other: Node | None) -> bool:
