@@ -311,6 +311,12 @@ class StartUp(Case):
         self.assertIn("[red]place", shown.stdout)
         self.assertIn("a[1].txt", shown.stdout)
 
+    def test_a_version_that_was_read_nowhere(self) -> None:
+        """The backup of a folder without a card does not say that a version was read."""
+        write(self.path("m"), {"a.txt": b"1"})
+        done = kindred("backup", "m", folder=self.folder)
+        self.assertEqual((done.returncode, "read from" in done.stdout), (0, False), done.stdout)
+
     def test_a_ledger_of_another_format(self) -> None:
         """Refused, with what to do."""
         write(self.path("ledger"), {"ledger.toml": b"format = 2\n"})

@@ -155,6 +155,16 @@ class Bulk(Saves):
         self.assertIn(("added", "crew[1199].morale", 1), told[1])
         self.assertEqual(told[2], [("changed", "log[17]", 1)])
 
+    def test_fields_of_very_many_files(self) -> None:
+        """Those asked for are shown, though what was kept is one line a file; a wrong name is told."""
+        folder = self.voyages(201)
+        command = ("convert", folder, "--version", "6", "--dry-run", "--field")
+        books = self.kindred(*command, "ship.name")["change"]["books"]
+        shown = [[(x["outcome"], x["item"]) for x in one["lines"]] for one in books]
+        self.assertEqual(shown, [[("kept", "ship.name")]] * 201)
+        told = self.kindred(*command, "ship.nam", status=2)["error"]
+        self.assertIn("no file or field here fits 'ship.nam'", told["what"])
+
     def test_it_stops_when_asked(self) -> None:
         """Nothing is written, and no job goes on."""
 

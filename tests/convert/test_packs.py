@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import io
 import os
+import unittest
 import zipfile
 from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.convert import Converter, check_card, convert_bytes, convert_install, prove
-from kindred_ledger.errors import LossNotAllowed, UsageError
+from kindred_ledger.errors import BooksUnbalanced, KindredError, LossNotAllowed, UsageError
 from kindred_ledger.versions import Version
+from tests.convert.test_convert import made
 from tests.convert.test_corrupted import program
-from tests.support import Case, PlayCase, snapshot, write
+from tests.support import Case, PlayCase, law, snapshot, write
 
 CARD = """card = 1
 title = "reedworks"
@@ -69,6 +74,104 @@ def zipped(files: dict[str, bytes]) -> bytes:
         for name, data in files.items():
             archive.writestr(name, data)
     return out.getvalue()
+
+
+def fits(pattern: str, name: str) -> bool:
+    """Tell whether a path fits a pattern, letter by letter."""
+    if not pattern:
+        return not name
+    if pattern.startswith("**/"):
+        folders = [0, *(at + 1 for at, sign in enumerate(name) if sign == "/")]
+        return any(fits(pattern[3:], name[at:]) for at in folders)
+    if pattern.startswith("**"):
+        return any(fits(pattern[2:], name[at:]) for at in range(len(name) + 1))
+    if pattern[0] == "*":
+        return any(fits(pattern[1:], name[at:]) for at in range(len(name.partition("/")[0]) + 1))
+    return name[:1] == pattern[0] and fits(pattern[1:], name[1:])
+
+
+_names = st.lists(
+    st.sampled_from(("old", "tex", "peat.tile", "a.cache", "b")), min_size=1, max_size=3
+).map("/".join)
+_patterns = st.sampled_from(
+    (
+        "tex/**",
+        "**/*.cache",
+        "old/*",
+        "*",
+        "**/b",
+        "tex/*/peat.tile",
+        "**",
+        "old/**/b",
+        "b",
+        "*/*.tile",
+    )
+)
+_targets = st.sampled_from(
+    ("new/{rest}", "{name}", "tex/{name}", "b", "old/tex/{rest}", "x/{name}.old")
+)
+_rows = st.one_of(
+    st.builds(lambda p, to: {"move_files": p, "to": to}, _patterns, _targets),
+    st.builds(lambda p: {"drop_files": p, "reason": "r"}, _patterns),
+    st.builds(lambda p: {"drop_files": p, "reason": "r", "lossless": True}, _patterns),
+)
+
+
+def planned(
+    files: dict[str, bytes], rows: list[dict[str, Any]]
+) -> tuple[dict[str, bytes], int] | None:
+    """Return what becomes of files, and how many are lost; None if it cannot be."""
+    files, lost = dict(files), 0
+    for row in rows:
+        pattern = row.get("move_files") or row["drop_files"]
+        head = pattern[: pattern.partition("*")[0].rfind("/") + 1]
+        for name in [name for name in files if fits(pattern, name)]:
+            if "to" not in row:
+                del files[name]
+                lost += "lossless" not in row
+                continue
+            to = row["to"].replace("{name}", name.split("/")[-1])
+            to = to.replace("{rest}", name[len(head) :])
+            if to != name and to in files:
+                return None
+            files = {to if one == name else one: data for one, data in files.items()}
+    names = set(files)
+    if "pack.json" not in names or any(
+        other.startswith(f"{name}/") for name in names for other in names
+    ):
+        return None
+    return files, lost
+
+
+class Laws(unittest.TestCase):
+    @law
+    @given(
+        st.dictionaries(_names, st.binary(max_size=9), max_size=5),
+        st.lists(_rows, min_size=1, max_size=3),
+    )
+    def test_files_move_and_go_as_in_a_plain_mapping(
+        self, files: dict[str, bytes], rows: list[dict[str, Any]]
+    ) -> None:
+        """The same files with the same bytes, the same number lost; or both refuse."""
+        if any(other.startswith(f"{name}/") for name in files for other in files):
+            return
+        files = {"pack.json": b'{"number": 1}', **files}
+        format = made("zip", rows, key='"pack.json".number')
+        expected = planned(files, rows)
+        data = zipped(files)
+        try:
+            done = convert_bytes(data, format, format.scheme.parse("2"), name="a.pack")
+        except BooksUnbalanced:
+            raise
+        except KindredError:
+            self.assertIsNone(expected)
+            return
+        self.assertIsNotNone(expected)
+        assert expected is not None
+        with zipfile.ZipFile(io.BytesIO(done.data)) as archive:
+            found = {name: archive.read(name) for name in archive.namelist()}
+        self.assertEqual(found, {**expected[0], "pack.json": b'{"number": 2}'})
+        self.assertEqual(len(done.losses), expected[1])
 
 
 class Packs(Case):

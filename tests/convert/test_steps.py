@@ -375,6 +375,8 @@ class Each(unittest.TestCase):
         """A change marked as losing something is a loss for each value that it changes."""
         self.run_steps({"a": [1.5, 2]}, {"set": "a[*]", "by": "floor(value)", "loses": "fractions"})
         self.assertEqual(self.done.losses, (("a[0]", "1.5 is now 1: fractions"),))
+        self.run_steps({"a": "moss" * 10**5}, {"drop": "a", "reason": "old"})
+        self.assertLess(len(self.done.losses[0][1]), 200)
         format = made("json", [("1", "2", [{"retype": "a", "as": "integer", "loses": "x"}])])
         self.assertTrue(hops_of(format)[0].loses)
 

@@ -13,11 +13,11 @@ from msgspec import to_builtins
 from ..changes import Applied, Changeset
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..places import near
-from ..statement import ALL_OTHERS, Line, Statement
+from ..statement import Line, Statement
 from . import drawing
 from .session import Session
 
-__all__ = ["agreed", "carry_out"]
+__all__ = ["agreed", "carry_out", "lines_named"]
 
 _DECISION_NEEDED = 3
 
@@ -39,7 +39,7 @@ def carry_out(
     `field` are patterns of names; lines of others are not shown.
     """
     _check_fields(change, field)
-    which = _wanted(field) if field else (lambda line: True) if lines else None
+    which = lines_named(field) if field else (lambda line: True) if lines else None
     if not session.json:
         drawing.changeset(session.out, change, lines=which)
         if dry_run or while_running:
@@ -113,7 +113,7 @@ def _draw_done(session: Session, done: Applied, told: Sequence[str]) -> None:
     session.out.print(f"To take it back: kindred undo {done.record.id}", style="dim")
 
 
-def _wanted(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
+def lines_named(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
     """Return what tells whether a line is of a name that fits one of the patterns, before or after."""
 
     def fits(line: Line) -> bool:
@@ -128,9 +128,8 @@ def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
     """Raise for a pattern of --field that fits no line of the books."""
     books = (change.preview(), *change.statements) if patterns else ()
     for pattern in patterns:
-        fits = _wanted((pattern,))
-        condensed = any(line.item == ALL_OTHERS for one in books for line in one.lines)
-        if not condensed and not any(fits(line) for one in books for line in one.lines):
+        fits = lines_named((pattern,))
+        if not any(fits(line) for one in books for line in one.lines):
             known = (line.item for one in books for line in one.lines)
             raise UsageError(f"no file or field here fits {pattern!r}", remedy=near(pattern, known))
 

@@ -251,11 +251,16 @@ def _done(job: Job, format: Format, key: str, made: Converted, room: Room | None
     return done
 
 
-def condensed(statement: Statement) -> Statement:
-    """Return a statement with what was kept as one line: of thousands of files, that is most."""
-    as_it_was = [x for x in statement.lines if x.outcome is Outcome.KEPT and not x.became]
+def condensed(statement: Statement, shown: Callable[[Line], bool]) -> Statement:
+    """Return a statement with what was kept, and is not to be shown, as one line: of thousands of
+    files, that is most."""
+
+    def is_one_of_many(line: Line) -> bool:
+        return line.outcome is Outcome.KEPT and not line.became and not shown(line)
+
+    as_it_was = [line for line in statement.lines if is_one_of_many(line)]
     if not as_it_was:
         return statement
     kept = Line(Outcome.KEPT, ALL_OTHERS, count=sum(line.count for line in as_it_was))
-    rest = [line for line in statement.lines if line.outcome is not Outcome.KEPT or line.became]
+    rest = [line for line in statement.lines if not is_one_of_many(line)]
     return replace(statement, lines=(kept, *rest))

@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Format
-from ..errors import KindredError
+from ..errors import KindredError, VersionUntold
 from ..formats import Document, LayoutDocument, changes_between, format_path
 from ..formats.layouts import Coming
 from ..formats.reading_back import encode_unread
@@ -186,7 +186,8 @@ class Converter:
     ) -> Converted:
         format = self.format
         try:
-            source = source or format.sure_version_of(document)
+            said = _said(format, document)
+            source = source or said or format.sure_version_of(document)
             books = Bookkeeper(few=self._few)
             before = books.counted(document, len(data))
             notes = []
@@ -195,9 +196,9 @@ class Converter:
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     notes.append(format.table.steps[hop.number].note)
             result = encode_unread(document)  # the statement reads it again, and compares
-            statement = books.statement(
-                name, before or format.decode(data), document, format.decode(result)
-            )
+            again = format.decode(result)
+            _check_version(format, again, target, said)
+            statement = books.statement(name, before or format.decode(data), document, again)
         except KindredError as error:
             raise error.inside(name) from None
         return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))
@@ -230,6 +231,27 @@ def _undisturbed() -> Iterator[None]:
         yield
     finally:
         gc.enable()
+
+
+def _said(format: Format, document: Document) -> Version | None:
+    """Return the version that a file says it is in, None if it does not."""
+    try:
+        return format.sure_version_of(document)
+    except VersionUntold:
+        return None
+
+
+def _check_version(format: Format, made: Document, target: Version, said: Version | None) -> None:
+    """Raise unless what was made says the version it is in, if what it was made of said its own."""
+    now = _said(format, made)
+    if now == target or (now is None and said is None):
+        return
+    told = f"would say that it is in format {now}" if now else "would not say which format it is in"
+    raise KindredError(
+        f"converted to format {target} it {told}",
+        where=format_path(format.version_path) if format.version_path else "",
+        remedy="A step of the card takes the version key away, or what its signs look for. Put that right.",
+    )
 
 
 def _is_there(step: Step, fields: Fields) -> bool:

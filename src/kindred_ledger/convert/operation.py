@@ -26,7 +26,7 @@ from ..places import (
     read_bytes,
 )
 from ..progress import Progress
-from ..statement import Statement
+from ..statement import Line, Statement
 from ..versions import Version
 from .bulk import Done, Failed, Job, Room, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
@@ -55,13 +55,15 @@ class Work(Struct, frozen=True):
 
     `executor` None converts here; `workers` is how many it has. `room` None keeps results in memory,
     and nothing of them if the work is cut off. What has `few` rows or more stands in the books by
-    its columns, not value by value.
+    its columns, not value by value. Of very many files, what was kept has a line of its own only if
+    `shown` says so.
     """
 
     executor: Executor | None = None
     workers: int = 1
     room: Room | None = None
     few: int = FEW
+    shown: Callable[[Line], bool] = lambda line: False
 
 
 class Fitted(Struct, frozen=True):
@@ -272,7 +274,7 @@ class _Conversion:
                     elif isinstance(told, Done):
                         if work.room is None:
                             memory.contents[told.key] = told.data
-                        self._done(told, results)
+                        self._done(told, results, work.shown)
                     task.advance()
         place = "beside them" if self._beside else "in place"
         return Changeset(
@@ -394,7 +396,7 @@ class _Conversion:
             else:
                 yield Job(path, name, target, read_bytes(self._place, path), source=source)
 
-    def _done(self, done: Done, results: Place) -> None:
+    def _done(self, done: Done, results: Place, shown: Callable[[Line], bool]) -> None:
         before = self._now[done.path]
         reason = f"{done.format} {done.source} is now {done.target}"
         after = Node(FILE, done.size_bytes, done.digest)._replace(mode=before.mode)
@@ -402,7 +404,7 @@ class _Conversion:
         there = None if self._beside else before
         self._actions.append(Action(path, there, after, results, done.key, reason))
         many = len(self._formats) > _MANY
-        self._statements.append(condensed(done.statement) if many else done.statement)
+        self._statements.append(condensed(done.statement, shown) if many else done.statement)
         self._losses += [Loss(f"{done.path} {item}", why) for item, why in done.losses]
         self._notes.update(dict.fromkeys(done.notes))
 

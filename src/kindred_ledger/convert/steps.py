@@ -37,8 +37,8 @@ class Require(Struct, frozen=True):
     holds: Expression | None = None
     equals: Any = None
     one_of: tuple[Any, ...] = ()
-    at_least: Any = None
-    at_most: Any = None
+    at_least: Decimal | None = None
+    at_most: Decimal | None = None
 
     def __call__(self, fields: Fields) -> None:
         if self.holds is not None:
@@ -56,9 +56,14 @@ class Require(Struct, frozen=True):
             return f"is {value}"
         if self.one_of and not any(_equal(value, want) for want in self.one_of):
             return f"is {value}"
-        if self.at_least is not None and not _number(value) >= _number(self.at_least):
+        if self.at_least is None and self.at_most is None:
+            return ""
+        number = _number(value)
+        if number is None:
+            return f"is {_shown(value)}, which is no number"
+        if self.at_least is not None and number < self.at_least:
             return f"is {value}, below {self.at_least}"
-        if self.at_most is not None and not _number(value) <= _number(self.at_most):
+        if self.at_most is not None and number > self.at_most:
             return f"is {value}, above {self.at_most}"
         return ""
 
@@ -349,7 +354,8 @@ def _require(row: Mapping[str, Any], tables: Tables) -> Step:
     holds = Expression.parse(row["holds"], tables) if "holds" in row else None
     return Require(
         parse_path(row["require"]), row["otherwise"], row.get("exists"), holds, row.get("equals"),
-        tuple(row.get("one_of", ())), row.get("at_least"), row.get("at_most"),
+        tuple(row.get("one_of", ())),
+        *(_needed(row, name) if name in row else None for name in ("at_least", "at_most")),
     )  # fmt: skip
 
 
@@ -388,7 +394,7 @@ def _rescale(row: Mapping[str, Any], tables: Tables) -> Step:
     digits = row.get("round")
     if digits is not None and not (isinstance(digits, int) and 0 <= digits <= 15):
         raise UsageError("`round` is how many digits stay behind the point: 0 to 15")
-    times, plus = _number(row.get("times", 1)), _number(row.get("plus", 0))
+    times, plus = (_needed({"times": 1, "plus": 0, **row}, name) for name in ("times", "plus"))
     return Rescale(parse_path(row["rescale"]), times, plus, digits, row.get("loses", ""))
 
 
@@ -509,8 +515,17 @@ def _equal(value: Any, wanted: Any) -> bool:
     return same_value(value, exact(wanted)) or (isinstance(value, str) and value == as_key(wanted))
 
 
-def _number(value: Any) -> Decimal:
+def _number(value: Any) -> Decimal | None:
+    """Return a value as a number, None if it is none."""
     try:
-        return Decimal(str(value))
-    except ArithmeticError as error:
-        raise UsageError(f"{value!r} is no number") from error
+        number = Decimal(_as_word(value))
+    except ArithmeticError:
+        return None
+    return number if number.is_finite() else None
+
+
+def _needed(row: Mapping[str, Any], name: str) -> Decimal:
+    number = _number(row[name])
+    if number is None:
+        raise UsageError(f"`{name}` is {row[name]!r}, which is no number")
+    return number

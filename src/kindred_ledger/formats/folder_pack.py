@@ -33,6 +33,7 @@ class FolderDocument(PackDocument[Member]):
 
     def encode(self) -> dict[str, bytes]:
         """Return the files by their paths."""
+        self.check_names()
         return {member.name: self._bytes_of(member) for member in self._members}
 
     def _bytes_of(self, member: Member) -> bytes:

@@ -6,7 +6,9 @@ folders are packs; they differ in where the members come from and go to.
 
 from __future__ import annotations
 
+import unicodedata
 from abc import ABC, abstractmethod
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import Any, Generic, TypeVar
 
@@ -185,8 +187,36 @@ class PackDocument(ABC, Generic[M]):
             raise UsageError("there is no such value", where=format_path(path))
         return document
 
+    def check_names(self) -> None:
+        """Raise if a new name cannot stand beside the others: what is unpacked would not hold both.
+
+        Raises:
+            FormatError: it is one with another but for its case, or is below one that is a file.
+        """
+        new = {_fold(m.name): m.name for m in self._members if m.name != m.origin}
+        if not new:
+            return
+        files = Counter(_fold(m.name) for m in self._members if not m.name.endswith("/"))
+        folders = {folder for fold in files for folder in _folders(fold)}
+        for fold, name in new.items():
+            above = [folder for folder in _folders(fold) if folder in files]
+            if files[fold] > 1 or (files[fold] and fold in folders) or above:
+                raise FormatError(
+                    f"{name!r} cannot stand beside a file of its name, or below or above one",
+                    where=format_path((name,)),
+                    remedy="Move or drop the other file, by a step before this one.",
+                )
+
     def _touch(self, member: M) -> None:
         member.changed = self._edited = True
+
+
+def _fold(name: str) -> str:
+    return unicodedata.normalize("NFC", name.rstrip("/").casefold())
+
+
+def _folders(fold: str) -> list[str]:
+    return [fold[:at] for at, sign in enumerate(fold) if sign == "/"]
 
 
 def safe_name(path: Path) -> str:

@@ -56,6 +56,7 @@ class ZipDocument(PackDocument[_Member]):
     def encode(self) -> bytes:
         if not self._edited:
             return self._data
+        self.check_names()
         if any(number == 0xFFFFFFFF for number in self._end_record[4:7]) or self._zip64:
             raise FormatError("an archive in the zip64 form is not edited", where="the file")
         out = bytearray(self._data[: self._first])

@@ -17,7 +17,7 @@ from ...convert import Proof, Room, Work, convert_files, convert_install, prove_
 from ...errors import KindredError, UsageError
 from ...places import FilePlace, FolderPlace, Place
 from .. import drawing
-from ..applying import carry_out
+from ..applying import carry_out, lines_named
 from ..options import placing, session, writing
 from ..session import Session, patterns
 
@@ -148,13 +148,14 @@ def _work(session: Session, workers: int, field: tuple[str, ...]) -> Iterator[Wo
     """
     room = Room(os.path.join(session.ledger.folder("work"), "converted"))
     few = sys.maxsize if any(_ONE_ROW.search(pattern) for pattern in field) else Work().few
+    shown = lines_named(field)
     if workers < 2:
-        yield Work(room=room, few=few)
+        yield Work(room=room, few=few, shown=shown)
         return
     from concurrent.futures import ProcessPoolExecutor
 
     with ProcessPoolExecutor(workers) as pool:
-        yield Work(pool, workers, room, few)
+        yield Work(pool, workers, room, few, shown)
 
 
 def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]]) -> int:
