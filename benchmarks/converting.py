@@ -274,7 +274,7 @@ def _expression(folder: str, rows: int, rounds: int) -> list[Ratio]:
     )
     text = "when(rank > 3 and morale < 50, pay * 2 + rank, pay - 1)"
     ours = (
-        "from kindred_ledger.convert.expressions import Expression\n"
+        "from kindred_ledger.formats.expressions import Expression\n"
         f"e = Expression.parse({text!r})\nv = dict(rank=rank, pay=pay, morale=morale)\n"
         "for _ in range(20): out = e(lambda name: v[name[0]])"
     )

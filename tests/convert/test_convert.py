@@ -459,3 +459,22 @@ class Untold(PlayCase):
         for data in (b'{"a": 7, "b": 1}', b'{"z": 1}', b"{}"):
             with self.assertRaises(VersionUntold):
                 convert_bytes(data, format, INTEGER.parse("2"), name="f")
+
+    def test_signs_by_expression(self) -> None:
+        """A scale told by its values: what holds in none, or in two, is a question."""
+        format = Format("test", msgspec.convert({
+            "files": ["*"], "codec": "json",
+            "steps": [{"from": "1", "to": "2", "do": [{"rescale": "volume", "times": 0.01}]}],
+            "version": {"signs": {"1": {"holds": "volume > 1"},
+                                  "2": {"holds": "volume < 1 or file.scale == 1"}}},
+            "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}],
+        }, FormatTable), NUMBER)  # fmt: skip
+        done = convert_bytes(b'{"volume": 80}', format, INTEGER.parse("2"), name="f")
+        self.assertEqual((done.data, done.source.text), (b'{"volume": 0.80}', "1"))
+        already = convert_bytes(b'{"volume": 0.5}', format, INTEGER.parse("2"), name="f")
+        self.assertEqual((already.data, already.source.text), (b'{"volume": 0.5}', "2"))
+        for data in (b'{"volume": 1}', b'{"volume": "loud"}', b'{"volume": 80, "scale": 1}', b"{}"):
+            with self.assertRaises(VersionUntold):
+                convert_bytes(data, format, INTEGER.parse("2"), name="f")
+        with self.assertRaisesRegex(KindredError, "would say that it is in format 1"):
+            convert_bytes(b'{"volume": 800}', format, INTEGER.parse("2"), name="f")

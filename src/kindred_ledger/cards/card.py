@@ -47,7 +47,7 @@ from ..places import (
 from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .locate import Surroundings, locate
-from .models import PROGRAM, BuildFormat, CardFile, FormatTable, ProgramTable
+from .models import PROGRAM, BuildFormat, CardFile, FormatTable, ProgramTable, VersionSign
 from .reader import read_card
 from .roots import Root, find_root
 from .updates import Updates
@@ -191,12 +191,7 @@ class Format(Struct, frozen=True, dict=True):
         """Return the version that a file says, or shows by what is in it; None if it does neither."""
         key = self.table.version
         if not self.version_path or not document.find(self.version_path):
-            signs = [
-                version
-                for version, sign in key.signs.items()
-                if (not sign.has or document.find(parse_path(sign.has)))
-                and not (sign.lacks and document.find(parse_path(sign.lacks)))
-            ]
+            signs = [version for version, sign in key.signs.items() if self._fits(sign, document)]
             if len(signs) > 1:
                 raise VersionUntold(
                     f"by the card's signs it is in format {' and '.join(signs)} at once",
@@ -215,6 +210,21 @@ class Format(Struct, frozen=True, dict=True):
                 remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
             )
         return version
+
+    def _fits(self, sign: VersionSign, document: Document) -> bool:
+        """Tell whether a document is as a sign says; of what an expression cannot tell, it is not."""
+        if sign.has and not document.find(parse_path(sign.has)):
+            return False
+        if sign.lacks and document.find(parse_path(sign.lacks)):
+            return False
+        if not sign.holds:
+            return True
+        from ..formats.expressions import Expression, scope_of
+
+        try:
+            return Expression.parse(sign.holds, self.tables)(scope_of(document)) is True
+        except FormatError:
+            return False
 
     def fits_name(self, name: str) -> bool:
         """Tell whether a file's name is as the last part of the format's patterns."""

@@ -99,10 +99,12 @@ class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_o
 
 
 class VersionSign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """What files of a format version have, or lack: by that they are told where no key does."""
+    """What files of a format version have, or lack, or an expression that holds in them: by that
+    they are told where no key does."""
 
     has: str = ""
     lacks: str = ""
+    holds: str = ""
 
 
 class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

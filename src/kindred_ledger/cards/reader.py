@@ -217,8 +217,12 @@ def _format_faults(
         ):
             if path:
                 parse_path(path)
-        for version in table.version.signs:
+        for version, sign in table.version.signs.items():
             versions.parse(version)
+            if sign.holds:
+                from ..formats.expressions import Expression
+
+                Expression.parse(sign.holds, tables)
     except KindredError as error:
         yield ("version",), error.what
     for at, row in enumerate(table.builds):

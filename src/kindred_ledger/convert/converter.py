@@ -197,8 +197,8 @@ class Converter:
                     notes.append(format.table.steps[hop.number].note)
             result = encode_unread(document)  # the statement reads it again, and compares
             again = format.decode(result)
-            _check_version(format, again, target, said)
             statement = books.statement(name, before or format.decode(data), document, again)
+            _check_version(format, again, target, said)
         except KindredError as error:
             raise error.inside(name) from None
         return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))

@@ -11,7 +11,7 @@ from decimal import Decimal
 from itertools import repeat
 from typing import Any
 
-from ..errors import FormatError, PreconditionUnmet, UsageError
+from ..errors import FormatError, PreconditionUnmet
 from ..formats import (
     ANY,
     Columns,
@@ -25,10 +25,9 @@ from ..formats import (
     paths_as_text,
     same_value,
 )
+from ..formats.expressions import MISSING, Expression, column_of, scope_of
 from ..formats.tables import FEW, differ
 from .bookkeeper import Bookkeeper, brief
-from .expressions import Expression
-from .values import MISSING, column_of
 
 __all__ = ["Fields", "as_key", "exact"]
 
@@ -188,7 +187,7 @@ class Fields:
             return
         for path in self.document.find(pattern):
             count = len(self.document.find((*path, ANY)))
-            keys = [by(self.scope((*path, row), inside=True)) for row in range(count)]
+            keys = [by(scope_of(self.document, (*path, row), inside=True)) for row in range(count)]
             self._reorder(path, sorted_by(keys, descending=descending), reason)
 
     def sort_keys(self, pattern: Path, keys: tuple[str, ...]) -> None:
@@ -201,7 +200,7 @@ class Fields:
     # ---- one by one ----------------------------------------------------------------------
 
     def _value(self, value: Value, path: Path) -> Any:
-        return value(self.scope(path)) if isinstance(value, Expression) else value
+        return value(scope_of(self.document, path)) if isinstance(value, Expression) else value
 
     def _put(self, path: Path, new: Any, reason: str, loss: str) -> None:
         document = self.document
@@ -225,39 +224,11 @@ class Fields:
 
     def _holds(self, condition: Expression, path: Path, *, inside: bool = False) -> bool:
         """Tell whether a condition holds at a path; `inside`: names are looked for in it first."""
-        held = condition(self.scope(path, inside=inside))
+        held = condition(scope_of(self.document, path, inside=inside))
         if not isinstance(held, bool):
             told = f"{condition.text} is {held!r}, neither true nor false"
             raise FormatError(told, where=format_path(path))
         return held
-
-    def scope(self, path: Path, *, inside: bool = False) -> Callable[[Path], Any]:
-        """Return where the names of an expression are looked up: from the record outwards.
-
-        The record is what a path lies in; `inside`: it is what is at the path.
-        """
-        record = path if inside else path[:-1]
-
-        def look(name: Path) -> Any:
-            if name[0] == "file" and len(name) > 1:
-                return self._get(name[1:])
-            if name[0] == "this":
-                return self._get((*record, *name[1:]))
-            if name == ("value",):
-                return self._get(path)
-            for depth in range(len(record), -1, -1):
-                found = self._get((*record[:depth], *name))
-                if found is not MISSING:
-                    return found
-            return MISSING
-
-        return look
-
-    def _get(self, path: Path) -> Any:
-        try:
-            return self.document.get(path) if not path or self.document.find(path) else MISSING
-        except UsageError:
-            return MISSING
 
     # ---- by columns ----------------------------------------------------------------------
 
@@ -346,7 +317,7 @@ class Column:
         if not isinstance(value, Expression):
             return value
         columns, own = self._columns, source or self._name or "value"
-        outside = self._fields.scope(self._table[:-1], inside=True)
+        outside = scope_of(self._fields.document, self._table[:-1], inside=True)
 
         def column(name: Path) -> str | None:
             if name == ("value",):

@@ -17,7 +17,7 @@ from msgspec import Struct
 from ..errors import FormatError, KindredError, PreconditionUnmet, UsageError
 from ..extensions import HOOKS, load
 from ..formats import ANY, Path, format_path, parse_path, same_value
-from .expressions import Expression
+from ..formats.expressions import Expression
 from .fields import Fields, as_key, exact
 
 _MOST_STARS = 5

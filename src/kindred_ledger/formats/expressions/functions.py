@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_EVEN, Decimal
 from typing import Any
 
-from ..formats import Words, words_of
+from ..columns import Words, words_of
 from .values import (
     DIGITS,
     EXACT,

@@ -21,7 +21,7 @@ from typing import Any, NoReturn
 
 from msgspec import Struct
 
-from ..errors import FormatError, UsageError
+from ...errors import FormatError, UsageError
 from .functions import FUNCTIONS, looked_up
 from .values import (
     DIGITS,

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from decimal import ROUND_FLOOR, Context, Decimal, InvalidOperation
 from typing import Any
 
-from ..formats import Words, single_kind, words_of
+from ..columns import Words, single_kind, words_of
 
 __all__ = [
     "DIGITS",

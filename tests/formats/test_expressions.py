@@ -10,10 +10,9 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger.convert.expressions import Expression
-from kindred_ledger.convert.values import MISSING
 from kindred_ledger.errors import FormatError, KindredError, UsageError
 from kindred_ledger.formats import Words, words_of
+from kindred_ledger.formats.expressions import MISSING, Expression
 from tests.support import law
 
 _numbers = st.sampled_from(("a", "b", "3", "0", "-2", "2.5", "255", "9223372036854775807"))
