@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import copy
+import io
 import unittest
+import zipfile
 from collections import Counter
 from collections.abc import Callable
 from decimal import Decimal
@@ -15,11 +17,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, KindredError
-from kindred_ledger.formats import Document, Path, decode
+from kindred_ledger.formats import Document, Path, decode, decode_folder
 from tests.formats.odd_files import ODD_FILES
 from tests.formats.plain import UnreadError, read_plain
 from tests.formats.test_documents import TEXTS, _packed, databases
-from tests.support import EXAMPLES, law
+from tests.support import EXAMPLES, law, side_law
 
 half_law = settings(law, max_examples=EXAMPLES // 2)
 _ORDERED = ("json", "msgpack", "cbor", "text")
@@ -477,6 +479,91 @@ class OddFiles(Sequences):
                     done += self.carry_out(document, plain, edit) == "done"
                     self.compare(document, plain, f"{content!r} {edit}")
             self.assertTrue(done, name)
+
+
+_members = st.sampled_from(("a.json", "b/c.json", "b/raw.bin", "d", "B/c.json", "b", "e/f"))
+_raw = st.one_of(st.binary(max_size=5).map(lambda end: b"\0\xff" + end), st.just(b""))
+
+
+class Packs(Sequences):
+    """Zips and folders: edits inside their members, and of the members themselves."""
+
+    @side_law
+    @given(
+        STRATEGIES["json"],
+        st.dictionaries(_members, st.one_of(STRATEGIES["json"], _raw), max_size=3),
+        st.data(),
+    )
+    def test_sequences(self, one: bytes, files: dict[str, bytes], data: st.DataObject) -> None:
+        files = {**files, "a.json": one}
+        for codec in ("zip", "folder"):
+            if codec == "zip":
+                out = io.BytesIO()
+                with zipfile.ZipFile(out, "w") as archive:
+                    for name, content in files.items():
+                        archive.writestr(name, content)
+                document: Any = decode(out.getvalue(), "zip")
+            else:
+                document = decode_folder(files)
+            held: dict[str, Plain | bytes] = {}
+            for name, content in files.items():
+                try:
+                    known = not content.startswith(b"\0\xff") and bool(content)
+                    held[name] = Plain("json", read_plain(content, "json")) if known else content
+                except UnreadError:
+                    return
+            edits = [
+                self.edit(document, held, data.draw) for _ in range(data.draw(st.integers(1, 8)))
+            ]
+            try:
+                written = document.encode()
+            except KindredError:
+                continue
+            if codec == "zip":
+                with zipfile.ZipFile(io.BytesIO(written)) as archive:
+                    written = {name: archive.read(name) for name in archive.namelist()}
+            self.assertEqual({*written}, {*held}, edits)
+            for name, content in written.items():
+                wanted = held[name]
+                if isinstance(wanted, bytes):
+                    self.assertEqual(content, wanted, edits)
+                else:
+                    found = told(read_plain(content, "json"), ordered=True)
+                    self.assertEqual(found, told(wanted.value, ordered=True), (name, edits))
+
+    def edit(self, document: Any, held: dict[str, Any], draw: Any) -> tuple[Any, ...]:
+        """Draw an edit and carry it out on both; return it with what became of it."""
+        name = draw(st.sampled_from(sorted(held))) if held else "a.json"
+        kind = draw(st.sampled_from(("inner", "inner", "inner", "set", "move", "remove")))
+        documents = [name for name, inner in sorted(held.items()) if isinstance(inner, Plain)]
+        if kind == "inner" and documents:
+            name = draw(st.sampled_from(documents))
+        inner = held.get(name)
+        if kind == "inner" and isinstance(inner, Plain):
+            verb, path, *rest = draw_edit(draw, inner)
+            given = [(name, *path), *([(name, *rest[0])] if verb == "move" else rest)]
+            try:
+                getattr(document, verb)(*given)
+            except KindredError:
+                return verb, *given, "refused"
+            getattr(inner, verb)(path, *rest)
+            return verb, *given, "done"
+        other = draw(_members)
+        content = draw(_raw)
+        try:
+            if kind == "set":
+                document.set((other,), content)
+                held[other] = content
+            elif kind == "remove":
+                document.remove((name,))
+                del held[name]
+            else:
+                document.move((name,), (other,))
+                self.assertNotIn(other, held)
+                held[other] = held.pop(name)
+        except KindredError:
+            return kind, name, other, "refused"
+        return kind, name, other, "done"
 
 
 class Reported(unittest.TestCase):
