@@ -177,17 +177,17 @@ class Refusals(ChangeCase):
             change.apply(self.kept)
 
     def test_what_is_left_of_a_change_that_was_dropped(self) -> None:
-        """It is cleared only if no journal speaks of it, and it is ours or says nobody's name."""
+        """It is cleared only if no journal speaks of it, and it says that it is ours, or holds nothing."""
         change = change_to(self.where, NEW)
         mine = b'{"ledger": "%s", "id": "x1"}' % self.kept.root.encode()
-        for owner in (mine, b'{"led', b""):
-            left = {"x1/owner.json": owner, "x1/old/0": b"moved aside"}
+        for owner, moved in ((mine, b"moved aside"), (b'{"led', None), (b"", None)):
+            left = {"x1/owner.json": owner, "x1/old/0" if moved else "x1/old": moved}
             write(self.where.path(WORK_FOLDER), left)
             journal = os.path.join(self.kept.folder("work"), "change-x1")
             os.mkdir(journal)
             with self.assertRaises(PlaceBusy):
                 change.apply(self.kept)
-            self.assertTrue(os.path.exists(self.where.path(f"{WORK_FOLDER}/x1/old/0")))
+            self.assertTrue(os.path.exists(self.where.path(f"{WORK_FOLDER}/x1/old")))
             os.rmdir(journal)
             done = change.apply(self.kept)
             self.assertFalse(os.path.exists(self.where.path(WORK_FOLDER)))

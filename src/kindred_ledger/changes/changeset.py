@@ -28,6 +28,7 @@ from ..places import (
     collisions,
     holding_at,
     holdings_of,
+    is_ours,
     parents,
     roots_of,
     running_in,
@@ -238,6 +239,12 @@ def _check_structure(after: Tree, actions: Iterable[Action]) -> None:
             raise UnsafeName(
                 f"{path} would be left without its folder {folder}",
                 remedy="Move it out of the way, then run this again.",
+            )
+    for action in actions:
+        if action.after is not None and is_ours(action.path):
+            raise UnsafeName(
+                f"{action.path} would lie where this program stages what it changes",
+                remedy="Leave it out, or rename it where it comes from.",
             )
     for path in added:
         if path.startswith("/") or not _STEPS.isdisjoint(path.split("/")):

@@ -8,7 +8,7 @@ import os
 import shutil
 from collections.abc import Iterable, Iterator, Sequence
 
-from ..errors import PlaceBusy, PlaceError
+from ..errors import PlaceBusy, PlaceChanged, PlaceError
 from ..ledger import Ledger
 from ..places import (
     DIR,
@@ -23,8 +23,9 @@ from ..places import (
     folders_of,
     hold_place,
     holdings_of,
+    is_real_folder,
     lstat_node,
-    remove_tree,
+    parents,
     same_content,
     sync_dir,
 )
@@ -32,7 +33,7 @@ from ..progress import Progress
 from .actions import Action
 from .ground import Owner, Sources
 from .journal import Op
-from .stage import Stages, clear_dropped, stage_contents, unfinished_in
+from .stage import Stages, clear_dropped, clear_stage, owner_of, stage_contents, unfinished_in
 
 __all__ = ["DiskGround", "check_room"]
 
@@ -85,21 +86,37 @@ class DiskGround:
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
         stages = Stages({part: self._stage(part) for part in self._folders}, self._holdings)
-        owner = Owner(self._ledger.root, self.id, self._ledger.machine)
-        stage_contents(stages, ops, sources, owner, progress)
+        stage_contents(stages, ops, sources, self._owner, progress)
 
     def check_present(self) -> None:
         for part in self._folders:
             stage = self._stage(part)
-            if not _there(stage):
+            if not is_real_folder(os.path.dirname(stage)) or not self._is_mine(stage):
                 raise PlaceError(
                     "what was put aside here is not there: is the disk another one, or out?",
                     where=os.path.dirname(os.path.dirname(stage)),
                     remedy="Put it back, then run: kindred recover",
                 )
 
+    def _is_mine(self, stage: str) -> bool:
+        """Tell whether a stage carries the mark of this very change."""
+        return is_real_folder(stage) and owner_of(stage) == self._owner
+
+    @property
+    def _owner(self) -> Owner:
+        return Owner(self._ledger.root, self.id, self._ledger.machine)
+
     def final(self, op: Op) -> str:
-        spot = self._folders[op.part].path(op.path)
+        folder = self._folders[op.part]
+        for path in parents(op.path):
+            node = lstat_node(folder.path(path))
+            if node is not None and node.kind != DIR:
+                raise PlaceChanged(
+                    "this was a folder when the change was computed, and is a link or a file now",
+                    where=folder.path(path),
+                    remedy="Nothing was moved through it. Put the folder back, then run: kindred recover",
+                )
+        spot = folder.path(op.path)
         self._touched.add(spot.rpartition(os.sep)[0])
         return spot
 
@@ -177,9 +194,9 @@ class DiskGround:
     def clear(self) -> None:
         for part in self._folders:
             stage = self._stage(part)
-            remove_tree(stage)
             work = os.path.dirname(stage)
-            if os.path.isdir(work):
+            if is_real_folder(work):
+                clear_stage(stage, self._owner)
                 if not os.listdir(work):
                     os.rmdir(work)
                 sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it

@@ -21,6 +21,7 @@ from ..places import (
     FilePlace,
     Node,
     Place,
+    is_ours,
     remove_tree,
     sync_dir,
     write_atomic,
@@ -29,6 +30,8 @@ from ..places import (
 __all__ = ["STAGING", "SWAPPING", "Journal", "Op", "unfinished"]
 
 _FORMAT = 2
+_KINDS = frozenset(("put", "remove", "mkdir", "rmdir", "meta"))
+_STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
 STAGING, SWAPPING = "staging", "swapping"
 _NAME = "journal.json"
 _RECORD = "record.json.zst"
@@ -123,7 +126,26 @@ class Journal(Struct, frozen=True):
                 where=path,
                 remedy="Finish or unwind it with that program: kindred recover",
             )
+        if fault := _fault(journal, name):
+            raise LedgerDamaged(
+                f"the journal is not as it was written: {fault}",
+                where=path,
+                remedy="Nothing was touched. What a change replaces is kept before: kindred entries",
+            )
         return replace(journal, ledger=ledger.root)
+
+
+def _fault(journal: Journal, name: str) -> str:
+    """Say what of a journal leads out of the place it was made for, "" if nothing does."""
+    if f"change-{journal.id}" != name or not journal.id.isalnum():
+        return f"it is of change {journal.id!r}"
+    for op in journal.ops:
+        parts = op.path.replace(os.sep, "/").split("/")
+        if op.part not in journal.roots or op.kind not in _KINDS or op.number < 0:
+            return f"there is no step {op.kind!r} in {op.part!r}"
+        if "\0" in op.path or not _STEPS.isdisjoint(parts) or is_ours(op.path):
+            return f"the path {op.path!r} leaves the place"
+    return ""
 
 
 def unfinished(ledger: Ledger) -> list[str]:

@@ -19,6 +19,7 @@ from ..places import (
     check_selected,
     holding_at,
     holdings_of,
+    is_ours,
     roots_of,
     same_content,
 )
@@ -268,11 +269,12 @@ def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
 
 def _refused(tree: Tree, place: Place) -> dict[str, str]:
     """Return what of a tree a place cannot hold, each with why."""
+    ours = {path: "where this program stages what it changes" for path in tree if is_ours(path)}
     holdings = holdings_of(place)
     if all(holding == FULL for holding in holdings.values()):
-        return {}
+        return ours
     whys = ((path, holding_at(holdings, path).why_not(path, node)) for path, node in tree.items())
-    return {path: why for path, why in whys if why}
+    return {path: why for path, why in whys if why} | ours
 
 
 def _statement(
@@ -287,6 +289,10 @@ def _statement(
     for path in remembered.leaves:
         if path in wanted:
             lines.append(Line(Outcome.KEPT, path, "arrives as it was kept"))
+        elif remembered[path].kind == OTHER and path in now and now[path].kind == OTHER:
+            lines.append(
+                Line(Outcome.KEPT, path, "neither file nor link: it stands there as it did")
+            )
         elif remembered[path].kind == OTHER:
             lines.append(Line(Outcome.HELD, path, "neither file nor link: it was listed, not kept"))
         elif same_content(now.get(path), remembered[path]):

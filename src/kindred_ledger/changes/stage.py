@@ -12,10 +12,11 @@ import msgspec
 from blake3 import blake3
 from msgspec import Struct
 
-from ..errors import PlaceChanged
+from ..errors import PlaceChanged, PlaceError
 from ..ledger import EntryPlace, Ledger
 from ..places import (
     LINK,
+    STAGE_MARK,
     WORK_FOLDER,
     FolderPlace,
     Holding,
@@ -25,6 +26,7 @@ from ..places import (
     refusals,
     refused,
     remove_tree,
+    stages_in,
     sync_dir,
     sync_files,
 )
@@ -32,13 +34,14 @@ from ..progress import Progress, Task
 from .ground import Owner, Sources
 from .journal import Op
 
-__all__ = ["Stages", "clear_dropped", "stage_contents", "unfinished_in"]
+__all__ = ["Stages", "clear_dropped", "clear_stage", "owner_of", "stage_contents", "unfinished_in"]
 
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
 _COPIES = 2  # at once; more fight over the disk
 _NOBODY = Owner("")
+_LONGEST_MARK = 64 << 10  # bytes
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 
 
@@ -82,9 +85,8 @@ def stage_contents(
                 task.advance(_write(stages, by_path[path], path, blocks, source))
     for part, stage in stages.folders.items():
         new = os.path.join(stage, "new")
-        sync_files(stage, ["owner.json"])
         sync_files(new, [str(op.number) for op in files.values() if op.part == part])
-        for folder in (new, stage, *_above(stage)):
+        for folder in (new, stage):
             sync_dir(folder)
 
 
@@ -99,8 +101,8 @@ def unfinished_in(place: Place) -> list[str]:
     found = []
     for folder in folders_of(place).values():
         work = folder.path(WORK_FOLDER)
-        for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
-            owner = _owner_of(os.path.join(work, name)).ledger or "unknown"
+        for name in _stages(folder):
+            owner = owner_of(os.path.join(work, name)).ledger or "unknown"
             found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
     return found
 
@@ -109,22 +111,74 @@ def clear_dropped(folder: FolderPlace, ledger: Ledger) -> None:
     """Remove what a change staged in a folder and its ledger knows no more of: it had touched nothing.
 
     A disk that was out when the change was dropped still has it. Whose a stage is stands in it durably
-    before anything is touched.
+    before anything is touched; what does not say so goes only if nothing is in it.
+
+    Raises:
+        PlaceError: something else has the name of the folder that stages are in.
     """
     work = folder.path(WORK_FOLDER)
-    for name in sorted(os.listdir(work)) if os.path.isdir(work) else ():
-        owner = _owner_of(os.path.join(work, name))
+    for name in _stages(folder):
+        stage = os.path.join(work, name)
+        owner = owner_of(stage)
         known = os.path.isdir(os.path.join(ledger.folder("work"), f"change-{name}"))
-        ours = (owner.ledger, owner.id) == (ledger.root, name)
-        if not known and (ours or owner == _NOBODY):
-            remove_tree(os.path.join(work, name))
+        if not known and (owner.ledger, owner.id) in ((ledger.root, name), ("", "")):
+            clear_stage(stage, owner)
 
 
-def _owner_of(stage: str) -> Owner:
+def clear_stage(stage: str, owner: Owner) -> None:
+    """Remove a stage that carries the mark of an owner, and one without a mark if nothing is in it.
+
+    A power cut may leave a mark that was not written to its end; nothing was staged yet then.
+    """
+    found = owner_of(stage)
+    if found != _NOBODY:
+        if found == owner:
+            _remove_stage(stage)
+        return
+    mark = os.path.join(stage, STAGE_MARK)
+    with contextlib.suppress(OSError):  # what is in it is nobody's that we know
+        for name in ("new", "old"):
+            with contextlib.suppress(FileNotFoundError):
+                os.rmdir(os.path.join(stage, name))
+        with contextlib.suppress(FileNotFoundError):
+            if os.path.getsize(mark) == 0 or _begins(mark, owner):
+                os.remove(mark)
+        os.rmdir(stage)
+
+
+def _remove_stage(stage: str) -> None:
+    """Remove a stage, its mark last: what a cut leaves of it is known as ours."""
+    for name in os.listdir(stage):
+        if name != STAGE_MARK:
+            remove_tree(os.path.join(stage, name))
+    sync_dir(stage)
+    os.remove(os.path.join(stage, STAGE_MARK))
+    os.rmdir(stage)
+
+
+def _begins(mark: str, owner: Owner) -> bool:
+    with open(mark, "rb") as file:
+        return msgspec.json.encode(owner).startswith(file.read(_LONGEST_MARK).rstrip(b"\0"))
+
+
+def _stages(folder: FolderPlace) -> list[str]:
+    """Return the names of the stages in a folder of a place."""
+    work = folder.path(WORK_FOLDER)
+    found = stages_in(work)
+    if found is None and os.path.lexists(work):
+        raise PlaceError(
+            f"{WORK_FOLDER} is no folder of this program's, so nothing can be staged beside it",
+            where=folder.root,
+            remedy="It was not touched. Look at what it is, and move it away.",
+        )
+    return found or []
+
+
+def owner_of(stage: str) -> Owner:
     """Return whose an abandoned stage is: nobody's if that was not written to its end."""
     try:
-        with open(os.path.join(stage, "owner.json"), "rb") as file:
-            return msgspec.json.decode(file.read(), type=Owner)
+        with open(os.path.join(stage, STAGE_MARK), "rb") as file:
+            return msgspec.json.decode(file.read(_LONGEST_MARK), type=Owner)
     except (FileNotFoundError, msgspec.MsgspecError):
         return _NOBODY
     except OSError:  # somebody's who does not let us look
@@ -132,11 +186,18 @@ def _owner_of(stage: str) -> Owner:
 
 
 def _open_stage(stage: str, owner: Owner) -> None:
-    """Make the folders of one part's stage."""
-    for name in ("new", "old"):
-        os.makedirs(os.path.join(stage, name))
-    with open(os.path.join(stage, "owner.json"), "wb") as file:
+    """Make the folders of one part's stage, for nobody but its user; first of all whose it is."""
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(os.path.dirname(stage), 0o700)
+    os.mkdir(stage, 0o700)
+    with open(os.path.join(stage, STAGE_MARK), "xb") as file:
         file.write(msgspec.json.encode(owner))
+        file.flush()
+        os.fsync(file.fileno())
+    for folder in (stage, *_above(stage)):
+        sync_dir(folder)
+    for name in ("new", "old"):
+        os.mkdir(os.path.join(stage, name), 0o700)
 
 
 def _by_source(files: Mapping[int, Op], sources: Sources) -> dict[Place, dict[str, list[Op]]]:

@@ -11,11 +11,19 @@ from .durable import (
     write_atomic,
     write_once,
 )
-from .folder import WORK_FOLDER, FilePlace, FolderPlace, ItemPlace, lstat_node
+from .folder import (
+    STAGE_MARK,
+    FilePlace,
+    FolderPlace,
+    ItemPlace,
+    is_real_folder,
+    lstat_node,
+    stages_in,
+)
 from .holding import FULL, Holding, holding_at, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
-from .names import check_portable, collisions, folded, parents
+from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents
 from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
@@ -45,6 +53,7 @@ __all__ = [
     "FULL",
     "LINK",
     "OTHER",
+    "STAGE_MARK",
     "WORK_FOLDER",
     "Categories",
     "Difference",
@@ -83,6 +92,8 @@ __all__ = [
     "holding_at",
     "holdings_of",
     "is_held",
+    "is_ours",
+    "is_real_folder",
     "join_folders",
     "look",
     "lstat_node",
@@ -101,6 +112,7 @@ __all__ = [
     "running_in",
     "same_content",
     "scan",
+    "stages_in",
     "still_changing",
     "sync_dir",
     "sync_files",

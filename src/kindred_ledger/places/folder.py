@@ -10,13 +10,22 @@ from itertools import repeat
 
 from ..errors import PlaceChanged, PlaceError, Vanished
 from .durable import refusals, refused
+from .names import WORK_FOLDER, is_ours
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree, node_of
 
-__all__ = ["WORK_FOLDER", "FilePlace", "FolderPlace", "ItemPlace", "lstat_node"]
+__all__ = [
+    "STAGE_MARK",
+    "FilePlace",
+    "FolderPlace",
+    "ItemPlace",
+    "is_real_folder",
+    "lstat_node",
+    "stages_in",
+]
 
-WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
+STAGE_MARK = "owner.json"  # in each stage: whose it is
 _SMALL = 1 << 20
 _MODE = 0o7777  # the permission bits of a mode
 _READ_FLAGS = (
@@ -38,7 +47,7 @@ class FolderPlace:
     def __init__(self, root: str | os.PathLike[str], *, without: tuple[str, ...] = ()) -> None:
         self.root = os.path.abspath(os.path.expanduser(os.fspath(root)))
         self._start = os.path.join(self.root, "")
-        self.without = frozenset((*without, WORK_FOLDER))
+        self.without = frozenset(without)
 
     @property
     def location(self) -> str:
@@ -81,7 +90,9 @@ class FolderPlace:
             full = self.path(path)
             try:
                 stat = os.lstat(full)
-                if stat_bits.S_ISREG(stat.st_mode):
+                if is_ours(path):
+                    nodes[path] = Node(OTHER)
+                elif stat_bits.S_ISREG(stat.st_mode):
                     names.append(path)
                     stats.append(stat)
                 else:
@@ -118,6 +129,10 @@ class FolderPlace:
                 if not name.isascii():
                     _check_text(entry.name, self.path(name))
                 try:
+                    if is_ours(entry.name):
+                        if stages_in(entry.path) is None:
+                            others[name] = Node(OTHER)  # somebody else's: never taken for a stage
+                        continue
                     stat = entry.stat(follow_symlinks=False)
                     if stat_bits.S_ISREG(stat.st_mode):
                         names.append(name)
@@ -197,6 +212,35 @@ class ItemPlace(FolderPlace):
         inner = FolderPlace(self.location)
         tree = inner.survey(seen=seen.under(self.name) if seen is not None else None)
         return Tree({self.name: node, **tree.moved_into(self.name)})
+
+
+def is_real_folder(path: str) -> bool:
+    """Tell whether a folder stands at a path: itself, and no link to one."""
+    node = lstat_node(path)
+    return node is not None and node.kind == DIR
+
+
+def stages_in(work: str) -> list[str] | None:
+    """Return the stages in a folder of this program's own; None if it is none of those.
+
+    It is one if it is a real folder with nothing in it but folders that carry a mark, or are empty.
+    """
+    if os.path.basename(work) != WORK_FOLDER or not is_real_folder(work):
+        return None
+    names = sorted(os.listdir(work))
+    for name in names:
+        stage = os.path.join(work, name)
+        if not is_real_folder(stage):
+            return None
+        if not os.path.isfile(os.path.join(stage, STAGE_MARK)) and any(_files_below(stage)):
+            return None
+    return names
+
+
+def _files_below(folder: str) -> Iterator[str]:
+    for top, folders, files in os.walk(folder):
+        yield from files
+        yield from (name for name in folders if os.path.islink(os.path.join(top, name)))
 
 
 def lstat_node(path: str) -> Node | None:

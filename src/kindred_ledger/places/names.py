@@ -13,7 +13,9 @@ from collections.abc import Iterable, Iterator
 
 from ..errors import UnsafeName
 
-__all__ = ["check_portable", "collisions", "folded", "parents"]
+__all__ = ["WORK_FOLDER", "check_portable", "collisions", "folded", "is_ours", "parents"]
+
+WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 
 _DEVICE = re.compile(r"(con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])", re.I)
 _FORBIDDEN = re.compile(r'[\x00-\x1f\x7f<>:"|?*\\]')
@@ -52,6 +54,8 @@ def _fault(path: str) -> str:
     for part in path.split("/"):
         if part in ("", ".", ".."):
             return f"has the part {part!r}, which is not allowed"
+        if part.lower() == WORK_FOLDER:
+            return f"has the part {part!r}, where this program stages what it changes"
         if part[-1] in ". ":
             return f"has the part {part!r}, which ends in a dot or a space"
         if _DEVICE.fullmatch(part.split(".")[0].rstrip(" ")):
@@ -63,6 +67,16 @@ def _fault(path: str) -> str:
         if size > _LONGEST_PART:
             return f"has a part longer than {_LONGEST_PART} bytes"
     return ""
+
+
+def is_ours(path: str) -> bool:
+    """Tell whether a path leads to or through a folder of this program's own, at any depth.
+
+    >>> is_ours("mods/.Kindred-Work/x"), is_ours("mods/kindred")
+    (True, False)
+    """
+    lowered = path.lower()
+    return WORK_FOLDER in lowered and WORK_FOLDER in lowered.split("/")
 
 
 def parents(path: str) -> Iterator[str]:

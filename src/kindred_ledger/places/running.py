@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from .folder import WORK_FOLDER
+from .names import WORK_FOLDER
 
 __all__ = ["Running", "running_in"]
 

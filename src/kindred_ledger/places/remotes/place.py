@@ -11,8 +11,7 @@ from collections.abc import Iterable, Iterator
 from urllib.parse import quote
 
 from ...errors import UnsafeName
-from ..folder import WORK_FOLDER
-from ..names import check_portable
+from ..names import WORK_FOLDER, check_portable
 from ..seen import Seen
 from ..tree import DIR, FILE, OTHER, Node, Tree
 from .remote import Found, Inside, Remote
