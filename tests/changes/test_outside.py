@@ -178,3 +178,27 @@ class PlainFolders(Case):
         os.mkdir(at.path(WORK_FOLDER))
         change_to(FolderPlace(at.root), NEW).apply(kept)
         self.assertEqual(files_in(at.root), NEW)
+
+
+class RunAsOthers(Case):
+    def test_special_bits_are_never_set(self) -> None:
+        """From an entry and from a tar: permissions arrive, set-user-id and its like do not."""
+        at, kept = self.place({"run": b"program", "box/x": b"x"}), self.ledger()
+        os.chmod(at.path("run"), 0o6755)
+        os.chmod(at.path("box"), 0o1777)
+        with tarfile.open(self.path("a.tar"), "w") as tar:
+            tar.add(at.path("run"), "run")
+        entry = kept.backup(at)
+        new = self.place({}, "new")
+        change = restore(entry, kept, new)
+        self.assertIn("run as another user when they were kept, and will not: run", change.warnings)
+        change.apply(kept)
+        self.assertEqual(os.stat(new.path("run")).st_mode & 0o7777, 0o755)
+        self.assertEqual(os.stat(new.path("box")).st_mode & 0o7777, 0o777)
+        self.assertEqual(restore(entry, kept, new).actions, ())
+        self.assertEqual(TarPlace(self.path("a.tar")).survey()["run"].mode, 0o755)
+        # in its own place nothing changed, so nothing is done; edited, it comes back without them
+        self.assertEqual(restore(entry, kept).actions, ())
+        write(at.root, {"run": b"edited"})
+        restore(entry, kept).apply(kept)
+        self.assertEqual(os.stat(at.path("run")).st_mode & 0o7777, 0o755)

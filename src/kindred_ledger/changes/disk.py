@@ -14,6 +14,7 @@ from ..places import (
     DIR,
     FILE,
     LINK,
+    PERMISSIONS,
     WORK_FOLDER,
     FolderPlace,
     Node,
@@ -163,7 +164,8 @@ class DiskGround:
 
     def set_metadata(self, spot: str, node: Node) -> None:
         if node.mode and node.kind in (FILE, DIR) and self._keeps_modes(spot):
-            os.chmod(spot, node.mode)
+            own = os.lstat(spot).st_mode & ~PERMISSIONS & 0o7777  # what it has of other bits stays
+            os.chmod(spot, node.mode & PERMISSIONS | own)
         if node.mtime_ns and node.kind == FILE:
             os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
         elif node.mtime_ns and node.kind == DIR:

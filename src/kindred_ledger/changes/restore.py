@@ -10,8 +10,10 @@ from ..errors import UsageError
 from ..ledger import Entry, Ledger, Record, Tag, standing
 from ..places import (
     DIR,
+    FILE,
     FULL,
     OTHER,
+    PERMISSIONS,
     JoinedPlace,
     Place,
     Tree,
@@ -71,6 +73,7 @@ def restore(
     if only is not None:
         check_selected(only, wanted.leaves)
         wanted = wanted.select(only)
+    wanted, special = _without_special_bits(wanted, now)
     reason = f"as in entry {entry.id}"
     stale = _beside_databases(now, wanted, remembered)
     target = now.overlay(wanted)
@@ -95,6 +98,10 @@ def restore(
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         warnings += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
     warnings += _of_its_making(entry, wanted)
+    if special:
+        warnings += (
+            f"run as another user when they were kept, and will not: {', '.join(special)}",
+        )
     actions = {
         action.path: replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
         if action.path in stale
@@ -239,6 +246,23 @@ def _fitted(tree: Tree, entry: Entry, place: Place) -> Tree:
             remedy="Restore it into a plain folder first: --into FOLDER",
         )
     return tree
+
+
+def _without_special_bits(wanted: Tree, now: Tree) -> tuple[Tree, list[str]]:
+    """Return a tree with no more than permissions in its modes, and the files that had more.
+
+    What stands there keeps the bits it has.
+    """
+    special = [path for path, node in wanted.items() if node.mode & ~PERMISSIONS]
+    if not special:
+        return wanted, []
+    masked = {}
+    for path in special:
+        node, here = wanted[path], now.get(path)
+        own = here.mode & ~PERMISSIONS if here is not None and here.kind == node.kind else 0
+        masked[path] = node._replace(mode=node.mode & PERMISSIONS | own)
+    gone = [path for path in special if wanted[path].kind == FILE and masked[path] != wanted[path]]
+    return wanted.overlay(masked), gone
 
 
 def _beside_databases(now: Tree, wanted: Tree, remembered: Tree) -> set[str]:

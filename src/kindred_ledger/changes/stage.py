@@ -16,6 +16,7 @@ from ..errors import PlaceChanged, PlaceError
 from ..ledger import EntryPlace, Ledger
 from ..places import (
     LINK,
+    PERMISSIONS,
     STAGE_MARK,
     WORK_FOLDER,
     FolderPlace,
@@ -330,6 +331,6 @@ def _finish(stages: Stages, file: int | str, path: str, op: Op) -> None:
     file = file if os.utime in os.supports_fd else path
     mode = op.after.mode or (op.before.mode if op.before else 0)
     if mode and stages.holdings[op.part].modes:
-        os.chmod(file, mode)
+        os.chmod(file, mode & PERMISSIONS)
     if op.after.mtime_ns:
         os.utime(file, ns=(op.after.mtime_ns, op.after.mtime_ns))

@@ -20,7 +20,7 @@ from .durable import refusals
 from .names import check_portable, collisions
 from .place import BLOCK
 from .seen import Seen
-from .tree import DIR, FILE, Node, Tree
+from .tree import DIR, FILE, PERMISSIONS, Node, Tree
 
 if TYPE_CHECKING:
     import zipfile
@@ -153,7 +153,7 @@ def check_expansion(expanded: int, size: int) -> None:
 
 
 def _node(info: zipfile.ZipInfo, digest: bytes | None) -> Node:
-    mode = stat_bits.S_IMODE(info.external_attr >> 16)
+    mode = (info.external_attr >> 16) & PERMISSIONS
     if info.is_dir():
         return Node(DIR, mode=mode)
     from calendar import timegm

@@ -17,7 +17,7 @@ from .durable import refusals
 from .names import check_portable, collisions
 from .place import BLOCK
 from .seen import Seen
-from .tree import DIR, FILE, LINK, Node, Tree
+from .tree import DIR, FILE, LINK, PERMISSIONS, Node, Tree
 from .zstandard import zstd
 
 if TYPE_CHECKING:
@@ -172,7 +172,7 @@ def _node(info: tarfile.TarInfo, digest: bytes | None) -> Node:
     from decimal import Decimal
 
     when = Decimal(info.pax_headers.get("mtime", info.mtime))  # a float has no room for nanoseconds
-    mtime_ns, mode = int(when * 10**9), info.mode & 0o7777
+    mtime_ns, mode = int(when * 10**9), info.mode & PERMISSIONS
     if info.isdir():
         return Node(DIR, mtime_ns=mtime_ns, mode=mode)
     return Node(FILE, info.size, digest, mtime_ns, mode)

@@ -18,6 +18,9 @@ from .names import parents
 
 __all__ = ["Difference", "Node", "Side", "ThreeWay", "Tree", "node_of", "same_content", "three_way"]
 
+PERMISSIONS = (
+    0o777  # of a mode, what is ever set: never the bits by which a program runs as somebody else
+)
 FILE, DIR, LINK, OTHER = "file", "dir", "link", "other"
 
 
