@@ -13,12 +13,8 @@ import unittest
 
 from kindred_ledger.cli.main import COMMANDS
 from kindred_ledger.demo.play_area import build_play_area
+from tests.cli.screen import OnScreen, pty
 from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
-
-try:
-    import pty
-except ImportError:  # Windows
-    pty = None  # type: ignore[assignment]
 
 UPDATE = ("update", "mossferry", "downloads/mossferry-2.0.zip")
 OLD = ("--old", "downloads/mossferry-1.4.zip")
@@ -237,43 +233,7 @@ class Statuses(PlayCase):
 
 
 @unittest.skipIf(pty is None, "needs a terminal")
-class Terminal(PlayCase):
-    def converse(
-        self, *args: str, answer: str, prompts: tuple[str, ...] = ("[y/N]",), **environment: str
-    ) -> tuple[int, str]:
-        """Run a command in a terminal of its own, type an answer at each prompt; return status and screen."""
-        keeper, screen = pty.openpty()
-        process = subprocess.Popen(
-            [sys.executable, "-m", "kindred_ledger.cli.main", *args],
-            cwd=self.folder,
-            env={
-                **os.environ,
-                "KINDRED_LEDGER": "ledger",
-                "TERM": "xterm-256color",
-                "COLUMNS": "120",
-                **environment,
-            },
-            stdin=screen,
-            stdout=screen,
-            stderr=screen,
-        )
-        os.close(screen)
-        shown = b""
-        left = list(prompts)
-        while True:
-            try:
-                block = os.read(keeper, 4096)
-            except OSError:
-                break
-            if not block:
-                break
-            shown += block
-            if left and left[0].encode() in shown:
-                left.pop(0)
-                os.write(keeper, answer.encode() + b"\n")
-        os.close(keeper)
-        return process.wait(), shown.decode("utf-8", "replace")
-
+class Terminal(OnScreen, PlayCase):
     def test_a_passphrase_is_typed_unseen(self) -> None:
         """A new one twice, and again whenever the ledger is opened."""
         home = {"KINDRED_LEDGER": "hidden", "XDG_DATA_HOME": self.path("data")}

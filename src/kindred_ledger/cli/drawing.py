@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from ..statement import Line, Outcome, Statement
+from .visible import one_line
 
 if TYPE_CHECKING:
     from ..cards import Belonging
@@ -102,7 +103,7 @@ def rows(
     console: Page, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str = ""
 ) -> None:
     """Draw a table without rules; `right` holds the letters r for columns set to the right."""
-    lines = list(lines)
+    lines = [list(map(one_line, line)) for line in lines]
     columns = zip(heads, *lines, strict=True)
     widths = [max(map(_cell_width, column)) for column in columns]
     if console.width and sum(widths) + 2 * len(widths) > console.width:
@@ -194,7 +195,7 @@ def listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
     console.print()
     console.print(f"  {head}", style=f"bold {style}")
     for item in items[:_MOST_LISTED]:
-        console.print(f"    - {item}", style=style, soft_wrap=True)
+        console.print(f"    - {one_line(item)}", style=style, soft_wrap=True)
     if len(items) > _MOST_LISTED:
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 

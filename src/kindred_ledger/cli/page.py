@@ -6,6 +6,8 @@ import os
 from functools import cached_property
 from typing import TYPE_CHECKING, TextIO
 
+from .visible import one_line, visible
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -24,10 +26,12 @@ class Page:
     @cached_property
     def console(self) -> Console:
         """What draws styles, tables and bars."""
-        from rich.console import Console
+        from .console import VisibleConsole
 
         width = None if self._stream.isatty() else _PLAIN_WIDTH
-        return Console(file=self._stream, width=width, highlight=False, markup=False, emoji=False)
+        return VisibleConsole(
+            file=self._stream, width=width, highlight=False, markup=False, emoji=False
+        )
 
     @property
     def width(self) -> int:
@@ -39,23 +43,24 @@ class Page:
     ) -> None:
         """Draw a text, or anything else that can be drawn."""
         if isinstance(what, str) and not (self._styled and (style or not soft_wrap)):
-            self._stream.write(what + end)
+            self._stream.write(visible(what) + end)
         else:
             self.console.print(what, style=style or None, end=end, soft_wrap=soft_wrap)
 
     def assemble(self, *parts: tuple[str, str]) -> None:
         """Draw parts, each a text and its style, as one line; a terminal cuts it to its width."""
+        shown = [(one_line(text), style) for text, style in parts]
         if not self._styled:
-            self._stream.write("".join(text for text, _ in parts) + "\n")
+            self._stream.write("".join(text for text, _ in shown) + "\n")
             return
         from rich.text import Text
 
-        self.console.print(Text.assemble(*parts), overflow="ellipsis", no_wrap=True)
+        self.console.print(Text.assemble(*shown), overflow="ellipsis", no_wrap=True)
 
     def hang(self, start: str, text: str, *, style: str) -> None:
         """Draw a text behind a start; what a terminal wraps stands below the text."""
         if not self._styled:
-            self._stream.write(f"{start}{text}\n")
+            self._stream.write(f"{start}{visible(text)}\n")
             return
         from rich.table import Table
         from rich.text import Text

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import io
 import signal
 import sys
 from importlib import import_module
@@ -14,6 +15,7 @@ import msgspec
 from ..errors import KindredError
 from ..places import refusals
 from .page import Page
+from .visible import escaped, one_line, visible
 
 __all__ = ["run"]
 
@@ -33,7 +35,9 @@ def run(name: str, args: list[str]) -> int:
     except click.exceptions.Exit as done:
         return done.exit_code
     except click.UsageError as error:
-        error.show(sys.stderr)
+        told = io.StringIO()
+        error.show(told)
+        sys.stderr.write(visible(told.getvalue()))
         return 2
     except click.Abort as error:
         if isinstance(error.__cause__, KeyboardInterrupt):
@@ -48,12 +52,8 @@ def run(name: str, args: list[str]) -> int:
                 "remedy": error.remedy,
                 "kind": type(error).__name__,
             }
-            sys.stdout.write(
-                msgspec.json.encode(
-                    {"command": name, "status": error.exit_status, "error": fault}
-                ).decode()
-                + "\n"
-            )
+            whole = {"command": name, "status": error.exit_status, "error": fault}
+            sys.stdout.write(escaped(msgspec.json.encode(whole).decode()) + "\n")
         else:
             _show(error)
         return error.exit_status
@@ -68,6 +68,6 @@ def _interrupt(signal_number: int, frame: FrameType | None) -> None:
 def _show(error: KindredError) -> None:
     page = Page(sys.stderr)
     where = f"{error.where}: " if error.where else ""
-    page.print(f"✗ {where}{error.what}", style="bold red", soft_wrap=True)
+    page.print(f"✗ {one_line(where + error.what)}", style="bold red", soft_wrap=True)
     if error.remedy:
         page.print(error.remedy, soft_wrap=True)

@@ -20,6 +20,7 @@ from ..ledger import EntryPlace, Ledger
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
 from .page import Page
+from .visible import escaped
 
 if TYPE_CHECKING:
     from ..places.remotes import Remote
@@ -211,7 +212,7 @@ class Session:
         """Print the one JSON object of this call; return the status."""
         whole = {"command": self.name, "status": status, **values}
         data = msgspec.json.format(msgspec.json.encode(whole), indent=2)
-        sys.stdout.write(data.decode() + "\n")
+        sys.stdout.write(escaped(data.decode()) + "\n")
         return status
 
 

@@ -1,0 +1,164 @@
+"""No text from outside reaches a terminal raw: hostile names in every field, in every command."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shlex
+import unittest
+
+from kindred_ledger.cli.main import COMMANDS
+from kindred_ledger.cli.visible import escaped, one_line, visible
+from tests.cli.screen import OnScreen, pty
+from tests.support import Case, kindred, write
+
+BAD = "\x1b]0;owned\x07\x1b[2J\x9b31m\u202egnp\x08\x7f\u2066"
+RAW = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+# On a terminal there are orders of our own: colours, and what bars and lines need.
+RAW_ON_A_TERMINAL = re.compile("\x1b\\]|\x07|\x1b\\[2J|\x9b|\u202e|\u2066|\x08|\x7f")
+
+CARD = """card = 1
+title = "hostile"
+name = NAME
+[program]
+markers = ["run"]
+[[detect]]
+file = "run"
+pattern = "build {version}"
+[categories.saves]
+include = ["/program/saves/"]
+[formats.save]
+files = ["*.sav"]
+codec = "json"
+version = { key = "format" }
+builds = [{ builds = "*", writes = "2", reads = ["2"] }]
+[[formats.save.steps]]
+from = "1"
+to = "2"
+note = NAME
+do = [{ drop = "gone", reason = NAME }, { require = "moored", equals = true, otherwise = NAME }]
+"""
+BAD_CARD = "card = 1\ntitle = X\nname = X\n[X]\nX = 1\n"
+COMMANDS_TRIED = """
+scan game
+identify saves.sav
+identify game
+backup game --note NOTE
+backup plain --note NOTE --title NOTE
+backup other --build NOTE
+entries
+entries --title NOTE
+show latest --files
+compare latest plain
+compare plain game
+restore latest --into new --dry-run --lines
+restore latest --into NOTE --yes
+export latest NOTE.zip
+export latest out.tar.zst
+import plain --note NOTE
+verify
+drill
+mirror NOTE
+heal --from NOTE
+confirm latest --note NOTE
+retire --last 1 --dry-run
+shelf add plain --note NOTE
+shelf list
+shelf fetch 2.0 --from NOTE
+update game plain --dry-run
+update plain other --dry-run --lines
+assemble plain other --into both --dry-run --lines
+switch NOTE
+carry plain other --dry-run --lines --only NOTE
+carry plain other --yes
+meet NOTE
+convert game --build 2.0 --dry-run --lines
+convert game --build 2.0 --prove
+convert game --build 2.0 --yes
+rescue saves.sav NOTE
+patch identify NOTE NOTE
+patch make saves.sav run --out NOTE.patches
+route --card hostile.card.toml save
+layout show NOTE
+layout check NOTE NOTE
+card new plain
+card check bad/x.card.toml
+card check hostile.card.toml game
+history
+undo --yes
+undo NOTE
+recover
+watch NOTE --times 1
+passphrase
+NOTE
+"""
+
+
+class Hostile(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        bad, quoted = BAD.replace("/", ""), json.dumps(BAD)
+        save = {"format": 1, "moored": False, "gone": BAD, BAD: {BAD: 1}}
+        fit = {**save, "moored": True}
+        write(
+            self.folder,
+            {
+                "hostile.card.toml": CARD.replace("NAME", quoted).encode(),
+                "bad/x.card.toml": BAD_CARD.replace("X", quoted).encode(),
+                "saves.sav": json.dumps(save).encode(),
+                "run": b"other",
+                "game/run": f"build {BAD}".encode(),
+                f"game/saves/{bad}.sav": json.dumps(save).encode(),
+                f"game/saves/2{bad}.sav": json.dumps(fit).encode(),
+                f"game/{bad}/x": b"1",
+                f"plain/{bad}": b"1",
+                f"plain/saves/{bad}": b"1",
+                f"other/{bad}": b"2",
+            },
+        )
+        os.symlink(bad, self.path("plain", "link"))
+
+    def commands(self) -> list[list[str]]:
+        return [
+            [BAD if word == "NOTE" else word.replace("NOTE", BAD) for word in shlex.split(line)]
+            for line in COMMANDS_TRIED.strip().splitlines()
+        ]
+
+    def test_commands(self) -> None:
+        """As text and as JSON, on both outputs; the JSON says the same to a program."""
+        tried = set()
+        for args in self.commands():
+            for more in ([], ["--json"]):
+                done = kindred(*args, *more, folder=self.folder)
+                for stream in (done.stdout, done.stderr):
+                    found = RAW.search(stream)
+                    self.assertIsNone(found, (args, found, stream))
+                    self.assertNotIn("Traceback", stream, args)
+                if more and done.stdout:
+                    json.loads(done.stdout)
+                tried.add(args[0])
+        self.assertEqual(set(COMMANDS) - tried - {"demo"}, set())
+        told = json.loads(kindred("show", "latest", "--files", "--json", folder=self.folder).stdout)
+        self.assertEqual(told["entry"]["note"], BAD)
+
+
+class Words(unittest.TestCase):
+    def test_the_words(self) -> None:
+        self.assertIsNone(RAW.search(visible(BAD)))
+        self.assertEqual(one_line("a\nb\tc\x1b"), "a\\nb\\tc\\x1b")
+        self.assertEqual(visible("moss\n\tü ok"), "moss\n\tü ok")
+        self.assertEqual(json.loads(escaped(json.dumps(BAD, ensure_ascii=False))), BAD)
+
+
+@unittest.skipIf(pty is None, "needs a terminal")
+class Terminal(OnScreen, Hostile):
+    """The same on a terminal, where lines are styled."""
+
+    def test_commands(self) -> None:
+        for args in self.commands():
+            if args[0] == "passphrase":  # it would ask for one
+                continue
+            _, shown = self.converse(*args, answer="n")
+            found = RAW_ON_A_TERMINAL.search(shown)
+            self.assertIsNone(found, (args, found, shown))
