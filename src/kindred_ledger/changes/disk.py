@@ -129,7 +129,7 @@ class DiskGround:
 
     def foreign(self, op: Op) -> str:
         spot = os.path.join(self._stage(op.part), "foreign", *op.path.split("/"))
-        os.makedirs(os.path.dirname(spot), exist_ok=True)
+        os.makedirs(os.path.dirname(spot), mode=0o700, exist_ok=True)
         return spot
 
     def there(self, spot: str) -> bool:

@@ -31,7 +31,7 @@ class Drawer:
     def __init__(self, ledger: Ledger, id: str) -> None:
         self._root = _root(ledger, id)
         with refusals(self._root):
-            os.makedirs(os.path.join(self._root, _UNDER_WAY), exist_ok=True)
+            os.makedirs(os.path.join(self._root, _UNDER_WAY), exist_ok=True, mode=0o700)
 
     @staticmethod
     def at(ledger: Ledger, id: str) -> Drawer | None:
@@ -126,7 +126,7 @@ class Drawer:
     def _ready(self, spot: str) -> str:
         path = self.path(spot)
         with refusals(path):
-            os.makedirs(os.path.dirname(path), exist_ok=True)
+            os.makedirs(os.path.dirname(path), exist_ok=True, mode=0o700)
         return path
 
     def _named(self, path: str, mtime_ns: int) -> None:

@@ -89,7 +89,7 @@ class Journal(Struct, frozen=True):
         while True:
             journal = replace(self, id=ledger.new_record_id())
             try:
-                os.mkdir(journal.folder)
+                os.mkdir(journal.folder, 0o700)
             except FileExistsError:
                 continue
             if not ledger.has_record(journal.id):

@@ -91,7 +91,7 @@ class Room(Struct, frozen=True):
 
     def tidy(self) -> None:
         """Make the folder, and delete what nobody came back for."""
-        os.makedirs(self.folder, exist_ok=True)
+        os.makedirs(self.folder, mode=0o700, exist_ok=True)
         for entry in os.scandir(self.folder):
             patience = _UNFINISHED_SECONDS if entry.name.endswith(_NEW) else _OLDEST_SECONDS
             if entry.stat().st_mtime < time.time() - patience:

@@ -12,6 +12,8 @@ import struct
 
 from blake3 import blake3
 
+from ..places import new_file
+
 __all__ = ["SUM", "faults_of", "write_sum"]
 
 SUM = ".sum"  # behind the cache's name
@@ -28,7 +30,7 @@ def write_sum(path: str) -> None:
             return  # somebody is writing
         data = _SUM.pack(digest, *before)
         beside = f"{path}{SUM}.{os.urandom(4).hex()}.part"
-        with open(beside, "wb") as file:
+        with new_file(beside) as file:
             file.write(data + blake3(data).digest()[:_CHECK])
         os.replace(beside, path + SUM)
 

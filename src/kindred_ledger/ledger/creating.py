@@ -27,7 +27,7 @@ def create(root: str) -> None:
         )
     with refusals(root):
         for name in _FOLDERS:
-            make_folders(os.path.join(root, name))
+            make_folders(os.path.join(root, name), private=True)
         with contextlib.suppress(FileExistsError):
             write_once(path, settings.new())
 

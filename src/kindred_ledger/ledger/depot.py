@@ -11,7 +11,7 @@ import os
 from collections.abc import Iterable, Iterator
 
 from ..errors import PlaceBusy, UsageError
-from ..places import hold, refusals, sync_dir, write_once
+from ..places import hold, make_folders, refusals, sync_dir, write_once
 from . import settings
 from .sealing import PLAIN, Sealing
 
@@ -81,7 +81,7 @@ class Depot:
             FileExistsError: there is one.
         """
         path = os.path.join(self.root, folder)
-        os.makedirs(path, exist_ok=True)
+        make_folders(path, private=True)
         write_once(os.path.join(path, name), data)
 
     def remove(self, folder: str, names: Iterable[str]) -> None:

@@ -7,10 +7,22 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator
-from typing import IO, TYPE_CHECKING, cast
+from typing import IO, TYPE_CHECKING, BinaryIO, cast
 
 from ..errors import BooksUnbalanced, UsageError
-from ..places import DIR, FILE, LINK, Place, TarPlace, Tree, ZipPlace, add_member, refusals, scan
+from ..places import (
+    DIR,
+    FILE,
+    LINK,
+    Place,
+    TarPlace,
+    Tree,
+    ZipPlace,
+    add_member,
+    refusals,
+    scan,
+    written_once,
+)
 from ..places.zstandard import zstd
 from ..progress import Progress
 from .entries import Entry
@@ -50,59 +62,46 @@ def export(
     tree = source.survey()
     if path.endswith(".zip"):
         tree = tree.select(lambda name: tree[name].kind in (FILE, DIR))
-    beside = f"{path}.part"
     watch = progress or Progress()
-    try:
-        with refusals(path):
-            with watch.task("exporting", total=tree.size_bytes, unit="bytes") as task:
-                write = _write_zip if path.endswith(".zip") else _write_tar
-                for name in write(beside, tree, source):
-                    task.advance(tree[name].size)
-            written: Place = ZipPlace(beside) if path.endswith(".zip") else TarPlace(beside)
-            found = scan(written, progress=watch)
-            if [d.path for d in tree.diff(found) if d.status != "touched"]:
-                raise BooksUnbalanced(
-                    "what was written does not read back as the entry", where=path
-                )
-            os.replace(beside, path)
-    finally:
-        if os.path.exists(beside):
-            os.remove(beside)
+    with refusals(path), written_once(path) as file:
+        with watch.task("exporting", total=tree.size_bytes, unit="bytes") as task:
+            write = _write_zip if path.endswith(".zip") else _write_tar
+            for name in write(file, tree, source):
+                task.advance(tree[name].size)
+        file.flush()
+        written: Place = ZipPlace(file.name) if path.endswith(".zip") else TarPlace(file.name)
+        found = scan(written, progress=watch)
+        if [d.path for d in tree.diff(found) if d.status != "touched"]:
+            raise BooksUnbalanced("what was written does not read back as the entry", where=path)
     return tree
 
 
-def _write_zip(path: str, tree: Tree, source: Place) -> Iterator[str]:
+def _write_zip(file: BinaryIO, tree: Tree, source: Place) -> Iterator[str]:
     import zipfile
 
-    with open(path, "wb") as file, zipfile.ZipFile(file, "w") as archive:
+    with zipfile.ZipFile(file, "w") as archive:
         for name, node in tree.items():
             if node.kind == DIR:
                 add_member(archive, name, node, ())
         for name, blocks in source.read(tree.files):
             add_member(archive, name, tree[name], blocks)
             yield name
-        archive.close()
-        file.flush()
-        os.fsync(file.fileno())
 
 
-def _write_tar(path: str, tree: Tree, source: Place) -> Iterator[str]:
+def _write_tar(file: BinaryIO, tree: Tree, source: Place) -> Iterator[str]:
     import tarfile
 
     options: dict[int, int] = {zstd.CompressionParameter.checksum_flag: 1}
-    with open(path, "wb") as file:
-        with (
-            zstd.open(file, "wb", options=options) as packed,
-            tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT) as archive,
-        ):
-            for name, node in tree.items():
-                if node.kind in (DIR, LINK):
-                    archive.addfile(_tar_info(name, tree))
-            for name, blocks in source.read(tree.files):
-                archive.addfile(_tar_info(name, tree), cast(IO[bytes], _Stream(blocks)))
-                yield name
-        file.flush()
-        os.fsync(file.fileno())
+    with (
+        zstd.open(file, "wb", options=options) as packed,
+        tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT) as archive,
+    ):
+        for name, node in tree.items():
+            if node.kind in (DIR, LINK):
+                archive.addfile(_tar_info(name, tree))
+        for name, blocks in source.read(tree.files):
+            archive.addfile(_tar_info(name, tree), cast(IO[bytes], _Stream(blocks)))
+            yield name
 
 
 def _tar_info(name: str, tree: Tree) -> tarfile.TarInfo:

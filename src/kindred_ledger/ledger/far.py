@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from blake3 import blake3
 
 from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
-from ..places import hold, refusals, remove_tree, write_atomic
+from ..places import hold, make_folders, refusals, remove_tree, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
 from . import keys, settings
 from .depot import Depot
@@ -157,7 +157,7 @@ class FarDepot(Depot):
                 more = self._remote.read(f"packs/{name}", start=start - missing, length=missing)
                 end = b"".join(more) + end
         folder = os.path.join(self.root, "tails")
-        os.makedirs(folder, exist_ok=True)
+        make_folders(folder, private=True)
         path = os.path.join(folder, name)
         write_atomic(path, end)
         return path
@@ -165,7 +165,7 @@ class FarDepot(Depot):
     @contextlib.contextmanager
     def as_kept(self, folder: str, name: str) -> Iterator[str]:
         room = os.path.join(self.root, "work", f"kept-{os.urandom(6).hex()}")
-        os.mkdir(room)
+        os.mkdir(room, 0o700)
         try:
             path = os.path.join(room, name)
             try:
@@ -308,7 +308,7 @@ def open_far(
             text = _settings_of(remote) or text
     with refusals(root):
         for name in (*_MANIFESTS, "packs", "work"):
-            os.makedirs(os.path.join(root, name), exist_ok=True)
+            make_folders(os.path.join(root, name), private=True)
     there = settings.parsed(text or b"", where=remote.location)  # refuses another format
     if not os.path.exists(copy):
         write_atomic(copy, text if text is not None and there.intact else settings.new())

@@ -269,7 +269,7 @@ class _Healing:
 
     def _put_aside(self, path: str, name: str) -> None:
         folder = self._ledger.folder(_ASIDE)
-        os.makedirs(folder, exist_ok=True)
+        os.makedirs(folder, mode=0o700, exist_ok=True)
         aside, number = os.path.join(folder, name), 1
         while os.path.exists(aside):
             number += 1

@@ -18,7 +18,7 @@ from blake3 import blake3
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, PlaceError
-from ..places import Seen
+from ..places import Seen, new_file
 from . import zstd
 from .cache_sum import SUM, write_sum
 from .depot import Depot
@@ -484,6 +484,8 @@ def _unsealed(stored: bytes) -> dict[str, Any] | None:
 
 
 def _open(path: str) -> sqlite3.Connection:
+    with contextlib.suppress(FileExistsError):
+        new_file(path).close()  # for nobody else to read, nor what SQLite puts beside it
     db = sqlite3.connect(path, timeout=30, check_same_thread=False)
     try:
         db.execute("PRAGMA synchronous = OFF")  # a cache: durability is the packs' business

@@ -117,7 +117,7 @@ class Ledger:
             create_in(root)
         if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
             with contextlib.suppress(OSError):
-                os.mkdir(os.path.join(root, "marks"))
+                os.mkdir(os.path.join(root, "marks"), 0o700)
         return Ledger(root, clock=clock, machine=machine, connect=connect)
 
     @staticmethod

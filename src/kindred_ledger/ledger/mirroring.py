@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from ..errors import LedgerDamaged, UsageError
-from ..places import BLOCK, refusals, remove_tree
+from ..places import BLOCK, new_file, refusals, remove_tree
 from ..progress import Progress
 from .binder import SUFFIX, read_manifest
 from .depot import Depot
@@ -101,7 +101,7 @@ def _copying(target: Ledger) -> Iterator[_Copying]:
     """Hold a room in a ledger's `work` for the block, to copy files through."""
     with target.sessions.hold() as session:
         room = f"{session}-mirror"
-        os.mkdir(room)
+        os.mkdir(room, 0o700)
         try:
             yield _Copying(target, room)
         finally:
@@ -205,9 +205,10 @@ class _Copying:
 
 def _copied(path: str, part: str) -> int:
     """Copy a file to a new one, durably; return its size."""
-    with open(path, "rb", buffering=0) as source, open(part, "wb", buffering=0) as file:
+    with open(path, "rb", buffering=0) as source, new_file(part) as file:
         while block := source.read(BLOCK):
             file.write(block)
+        file.flush()
         os.fsync(file.fileno())
         return file.tell()
 

@@ -25,7 +25,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged
-from ..places import BLOCK
+from ..places import BLOCK, new_file
 from . import zstd
 from .depot import Depot
 from .sealing import PLAIN, Sealing
@@ -195,7 +195,7 @@ class PackWriter:
 
     def __init__(self, part: str) -> None:
         self._path = part
-        self._file = open(part, "wb")  # noqa: SIM115  # closed by seal or abandon
+        self._file = new_file(part)  # closed by seal or abandon
         self._starts: list[int] = []
         self._lengths: list[int] = []
         self._sizes: list[int] = []

@@ -3,6 +3,7 @@
 from .archive import ZipPlace, add_member, rewrite_zip
 from .durable import (
     make_folders,
+    new_file,
     refusals,
     refused,
     remove_tree,
@@ -10,6 +11,7 @@ from .durable import (
     sync_files,
     write_atomic,
     write_once,
+    written_once,
 )
 from .folder import (
     STAGE_MARK,
@@ -101,6 +103,7 @@ __all__ = [
     "lstat_node",
     "make_folders",
     "near",
+    "new_file",
     "node_of",
     "open_place",
     "parents",
@@ -121,4 +124,5 @@ __all__ = [
     "three_way",
     "write_atomic",
     "write_once",
+    "written_once",
 ]

@@ -7,11 +7,14 @@ import errno
 import os
 import sys
 from collections.abc import Iterator, Sequence
+from typing import BinaryIO
 
 from ..errors import PlaceError
 
 __all__ = [
     "make_folders",
+    "new_file",
+    "private_file",
     "refusals",
     "refused",
     "remove_tree",
@@ -19,6 +22,7 @@ __all__ = [
     "sync_files",
     "write_atomic",
     "write_once",
+    "written_once",
 ]
 
 _MANY = 32  # files; fewer are synced one by one, which disturbs nobody else's writing
@@ -76,14 +80,18 @@ def sync_dir(path: str) -> None:
         os.close(fd)
 
 
-def make_folders(path: str) -> None:
-    """Make a folder and those on the way to it, durably; one that is there is fine."""
+def make_folders(path: str, *, private: bool = False) -> None:
+    """Make a folder and those on the way to it, durably; one that is there is fine.
+
+    `private` lets nobody but the user look into those that are made.
+    """
     missing = []
     while not os.path.isdir(path):
         missing.append(path)
         path = os.path.dirname(path)
     for folder in reversed(missing):
-        os.makedirs(folder, exist_ok=True)
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(folder, 0o700 if private else 0o777)
         sync_dir(os.path.dirname(folder))
 
 
@@ -129,30 +137,66 @@ def _sync_file_system(folder: str) -> bool:
 
 
 def write_atomic(path: str, data: bytes) -> None:
-    """Write beside the target, sync, then rename: at every instant the old or the new file."""
-    beside = f"{path}.part"
-    _write_synced(beside, data)
-    os.replace(beside, path)
-    sync_dir(os.path.dirname(path) or ".")
+    """Write beside the target, sync, then rename: at every instant the old or the new file.
+
+    Nobody but the user may read it.
+    """
+    with _beside(path, private=True) as (beside, file):
+        file.write(data)
+        _sync(file)
+        os.replace(beside, path)
+        sync_dir(os.path.dirname(path) or ".")
 
 
-def write_once(path: str, data: bytes) -> None:
+def write_once(path: str, data: bytes, *, private: bool = True) -> None:
     """Write a file that is there whole or not at all, and that nobody may have written before.
 
     Raises:
         FileExistsError: there is one; it is as it was.
     """
-    beside = f"{path}.{os.urandom(4).hex()}.part"
-    try:
-        _write_synced(beside, data)
+    with written_once(path, private=private) as file:
+        file.write(data)
+
+
+@contextlib.contextmanager
+def written_once(path: str, *, private: bool = False) -> Iterator[BinaryIO]:
+    """Give a file to write that takes its name, which nothing may have, when the block ends well.
+
+    Raises:
+        FileExistsError: something has it; it is as it was.
+    """
+    with _beside(path, private=private) as (beside, file):
+        yield file
+        _sync(file)
         if not _linked(beside, path):
             if os.path.lexists(path):
                 raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path)
             os.rename(beside, path)
         sync_dir(os.path.dirname(path) or ".")
+
+
+@contextlib.contextmanager
+def _beside(path: str, *, private: bool) -> Iterator[tuple[str, BinaryIO]]:
+    """Make a file beside another, of a name that nobody can know before; it goes unless it was renamed."""
+    beside = f"{path}.{os.urandom(8).hex()}.part"
+    try:
+        with new_file(beside, private=private) as file:
+            yield beside, file
     finally:
         with contextlib.suppress(FileNotFoundError):
             os.remove(beside)
+
+
+def new_file(path: str, *, private: bool = True) -> BinaryIO:
+    """Open a file to write and to read that nothing may be in the place of, not even a link.
+
+    `private` lets nobody but the user read it.
+
+    Raises:
+        FileExistsError: something is there.
+    """
+    mode = 0o600 if private else 0o666
+    return open(path, "x+b", opener=lambda name, flags: os.open(name, flags, mode))
 
 
 def _linked(beside: str, path: str) -> bool:
@@ -166,11 +210,14 @@ def _linked(beside: str, path: str) -> bool:
     return True
 
 
-def _write_synced(path: str, data: bytes) -> None:
-    with open(path, "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
+def private_file(path: str) -> BinaryIO:
+    """Open a file to write that nobody but the user may read, over what is there."""
+    return open(path, "wb", opener=lambda name, flags: os.open(name, flags, 0o600))
+
+
+def _sync(file: BinaryIO) -> None:
+    file.flush()
+    os.fsync(file.fileno())
 
 
 def remove_tree(path: str) -> None:

@@ -50,7 +50,7 @@ def _acquired(path: str) -> Callable[[], None] | None:
             return None
         return lock.release
     # The same call that filelock makes here, without the 60 ms it takes to import.
-    fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+    fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
@@ -80,7 +80,7 @@ def hold_place(root: str) -> Iterator[None]:
     from platformdirs import user_state_dir
 
     folder = os.path.join(user_state_dir("kindred-ledger", appauthor=False), "locks")
-    os.makedirs(folder, exist_ok=True)
+    os.makedirs(folder, mode=0o700, exist_ok=True)
     whole = root if "://" in root else os.path.realpath(root)
     name = blake3(whole.encode()).hexdigest()[:32]
     with hold(os.path.join(folder, name), busy=f"another command is changing {root}"):

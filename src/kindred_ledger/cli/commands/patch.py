@@ -96,7 +96,7 @@ def make(
     made = io.BytesIO()
     write_patch_set(made, manifest, members)
     with refusals(out):
-        write_once(out, made.getvalue())
+        write_once(out, made.getvalue(), private=False)
     deltas = sum(bool(change.delta) for change in manifest.changes)
     if session.json:
         return session.emit(

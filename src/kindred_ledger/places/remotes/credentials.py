@@ -76,7 +76,14 @@ def login_for(
 
 
 def _from_file(url: str, file: str) -> Login:
-    if os.name != "nt" and os.stat(file).st_mode & _OPEN:
+    found = os.stat(file)
+    if os.name != "nt" and found.st_uid not in (os.getuid(), 0):
+        raise UsageError(
+            "this file is another user's, so what it says of servers is not believed",
+            where=file,
+            remedy="Use a file of your own.",
+        )
+    if os.name != "nt" and found.st_mode & _OPEN:
         raise UsageError(
             "others may read this file, which holds passwords",
             where=file,

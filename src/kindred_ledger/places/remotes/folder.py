@@ -10,7 +10,7 @@ from urllib.parse import SplitResult
 from urllib.request import url2pathname
 
 from ...errors import Vanished
-from ..durable import refusals, sync_dir, write_once
+from ..durable import make_folders, refusals, sync_dir, write_once
 from ..place import BLOCK
 from .credentials import Login
 from .remote import Capabilities, Found, Inside
@@ -77,7 +77,8 @@ class FolderRemote:
                     yield block
 
     def write(self, path: str, blocks: Iterable[bytes], *, start: int = 0) -> None:
-        with refusals(self.location), open(self._path(path), "r+b" if start else "wb") as file:
+        mode = "r+b" if start else "wb"
+        with refusals(self.location), open(self._path(path), mode, opener=_private) as file:
             file.seek(start)
             for block in blocks:
                 file.write(block)
@@ -109,7 +110,7 @@ class FolderRemote:
 
     def make_folder(self, path: str) -> None:
         with refusals(self.location):
-            os.makedirs(self._path(path), exist_ok=True)
+            make_folders(self._path(path), private=True)
 
     def remove_folder(self, path: str) -> None:
         with refusals(self.location), contextlib.suppress(FileNotFoundError):
@@ -121,3 +122,8 @@ class FolderRemote:
 
     def close(self) -> None:
         pass
+
+
+def _private(path: str, flags: int) -> int:
+    """Open a file that nobody but the user may read if it is new."""
+    return os.open(path, flags, 0o600)

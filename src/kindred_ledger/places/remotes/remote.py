@@ -17,6 +17,7 @@ from blake3 import blake3
 from msgspec import Struct
 
 from ...errors import PlaceError, Vanished
+from ..durable import private_file
 from ..place import BLOCK
 
 __all__ = ["Capabilities", "Found", "Inside", "Remote", "digest_of", "fetch", "gives_back", "send"]
@@ -198,11 +199,12 @@ def fetch(remote: Remote, path: str, local: str) -> None:
     there = remote.stat(path)
     if there is None:
         raise Vanished("it is not there", where=f"{remote.location}/{path}")
-    with open(local, "wb", buffering=0) as file:
+    with private_file(local) as file:
         for block in remote.read(path):
             file.write(block)
             if file.tell() > there.size:
                 break  # it is being written, or the server would fill this disk
+        file.flush()
         os.fsync(file.fileno())
         if file.tell() != there.size:
             raise PlaceError(
