@@ -15,6 +15,7 @@ from ..errors import CardError, KindredError, UsageError
 from ..extensions import HOOKS, installed
 from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
+from ..small_files import read_small
 from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
@@ -55,12 +56,9 @@ def read_card(path: str | os.PathLike[str]) -> CardFile:
     """
     where = os.fspath(path)
     try:
-        with open(where, "rb") as file:
-            data = file.read(_LARGEST + 1)
+        data = read_small(where, most=_LARGEST)
     except OSError as error:
         raise CardError(f"the card cannot be read: {error.strerror}", where=where) from error
-    if len(data) > _LARGEST:
-        raise CardError("the card is larger than 4 MB", where=where)
     try:
         text = data.decode("utf-8-sig")
         values = tomllib.loads(text)

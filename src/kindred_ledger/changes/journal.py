@@ -26,6 +26,7 @@ from ..places import (
     sync_dir,
     write_atomic,
 )
+from ..small_files import read_small
 
 __all__ = ["STAGING", "SWAPPING", "Journal", "Op", "unfinished"]
 
@@ -33,6 +34,7 @@ _FORMAT = 2
 _KINDS = frozenset(("put", "remove", "mkdir", "rmdir", "meta"))
 _STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
 STAGING, SWAPPING = "staging", "swapping"
+_LARGEST = 1 << 30  # bytes
 _NAME = "journal.json"
 _RECORD = "record.json.zst"
 
@@ -114,11 +116,10 @@ class Journal(Struct, frozen=True):
         """Read the journal in one folder of `work`; None if it was never finished."""
         path = os.path.join(ledger.folder("work"), name, _NAME)
         try:
-            with open(path, "rb") as file:
-                journal = msgspec.json.decode(file.read(), type=Journal)
+            journal = msgspec.json.decode(read_small(path, most=_LARGEST), type=Journal)
         except FileNotFoundError:
             return None
-        except msgspec.MsgspecError as error:
+        except (msgspec.MsgspecError, OSError) as error:
             raise LedgerDamaged(f"the journal cannot be read: {error}", where=path) from error
         if journal.format != _FORMAT:
             raise LedgerError(

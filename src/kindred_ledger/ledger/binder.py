@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..errors import LedgerDamaged, UsageError
 from ..places import refusals, refused, write_atomic
+from ..small_files import read_small
 from . import manifest
 from .depot import Depot
 from .ids import new_id
@@ -16,6 +18,8 @@ from .index import Index
 from .sealing import Sealing
 
 __all__ = ["SUFFIX", "Binder", "read_manifest"]
+
+_LARGEST = 1 << 30  # bytes of a manifest
 
 SUFFIX = ".json.zst"
 
@@ -38,10 +42,13 @@ def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
 
 def _bytes(path: str) -> bytes:
     try:
-        with open(path, "rb") as file:
-            return file.read()
+        return read_small(path, most=_LARGEST)
     except FileNotFoundError as error:
         raise LedgerDamaged("it is missing", where=path) from error
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.EFBIG):
+            raise
+        raise LedgerDamaged(error.strerror or str(error), where=path) from error
 
 
 class Binder:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 
 from ..errors import PlaceBusy, UsageError
 from ..places import hold, make_folders, refusals, sync_dir, write_once
+from ..small_files import read_small
 from . import settings
 from .sealing import PLAIN, Sealing
 
@@ -100,8 +101,7 @@ class Depot:
         Raises:
             FileNotFoundError: there is none.
         """
-        with open(os.path.join(self.root, settings.SETTINGS), "rb") as file:
-            return file.read()
+        return read_small(os.path.join(self.root, settings.SETTINGS), most=settings.LARGEST)
 
     def mend_settings(self) -> None:
         """Write the settings again, the id as it is known, if it is."""

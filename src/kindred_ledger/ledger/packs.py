@@ -26,6 +26,7 @@ from msgspec.structs import replace
 
 from ..errors import LedgerDamaged
 from ..places import BLOCK, new_file
+from ..small_files import open_regular
 from . import zstd
 from .depot import Depot
 from .sealing import PLAIN, Sealing
@@ -310,7 +311,7 @@ def read_index(path: str, sealing: Sealing = PLAIN) -> PackIndex:
 
 def _stored_index(path: str) -> bytes:
     """Return the index of a pack as it is stored, held against its digest."""
-    with open(path, "rb") as file:
+    with open_regular(path) as file:
         size = file.seek(0, os.SEEK_END)
         if size < _TRAILER.size:
             raise LedgerDamaged("the pack is cut short", where=path)
@@ -351,7 +352,7 @@ def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackChe
         frames = index or cached
         if frames is None:
             return PackCheck(faults)
-        with open(path, "rb", buffering=0) as file:
+        with open_regular(path, buffering=0) as file:
             if index is not None and _is_as_written(file, index):
                 return PackCheck(faults, index)
             bad = [

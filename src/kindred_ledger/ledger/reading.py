@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from blake3 import blake3
 
 from ..errors import LedgerDamaged
+from ..small_files import open_regular
 from .index import Index, Location, Span
 from .packs import PACK_SUFFIX, read_frame
 
@@ -256,7 +257,8 @@ class Frames:
         if name not in self._fds:
             path = self._index.pack_path(name)
             try:
-                fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+                with open_regular(path, buffering=0) as file:
+                    fd = os.dup(file.fileno())
             except OSError as error:
                 raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
             if self._fds.setdefault(name, fd) != fd:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import tomllib
@@ -9,10 +10,13 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
-from ..errors import LedgerError
+from ..errors import LedgerDamaged, LedgerError
 from ..places import write_atomic
+from ..small_files import read_small
 
 __all__ = ["FORMAT", "SETTINGS", "Settings", "create", "new", "parsed", "read"]
+
+LARGEST = 64 << 10  # bytes
 
 FORMAT = 1
 SETTINGS = "ledger.toml"
@@ -48,8 +52,16 @@ def read(root: str) -> Settings:
         LedgerError: the ledger is of another format.
     """
     path = os.path.join(root, SETTINGS)
-    with open(path, "rb") as file:
-        return parsed(file.read(), where=root)
+    try:
+        return parsed(read_small(path, most=LARGEST), where=root)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.EFBIG):
+            raise
+        raise LedgerDamaged(
+            f"the settings cannot be read: {error.strerror}",
+            where=path,
+            remedy="Remove that, then run: kindred heal",
+        ) from error
 
 
 def parsed(data: bytes, *, where: str) -> Settings:

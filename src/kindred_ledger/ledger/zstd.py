@@ -14,6 +14,8 @@ SKIPPABLE = 0x184D2A5B  # one of the sixteen magic numbers of skippable frames (
 _FAST, _CLOSE, _COPY = -1, 3, -(1 << 17)
 _SAMPLE = 16 << 10  # bytes tried at both levels: a sixtieth of a frame
 _GAIN = 0.98  # of the size: a gain below a fiftieth is not worth unpacking for
+# Above the first no frame of ours is the second times what it is packed to: one made to fill the memory is.
+_ALWAYS, _MOST_TIMES = 64 << 20, 1000
 MOST = 1 << 30  # no frame of ours unpacks to more: a damaged size must not ask for all memory
 
 
@@ -50,6 +52,7 @@ def decompress(data: bytes, *, size: int = MOST) -> tuple[bytes, bytes]:
         LedgerDamaged: the frame is damaged, cut short or larger than it may be.
     """
     reader = _zstd.ZstdDecompressor()
+    size = min(size, max(_ALWAYS, _MOST_TIMES * len(data)))
     try:
         content = reader.decompress(data, max_length=size)
         if not reader.eof:  # the last bytes of a frame may yield nothing but its end

@@ -159,7 +159,11 @@ def _node(info: zipfile.ZipInfo, digest: bytes | None) -> Node:
     from calendar import timegm
 
     # Zip times are local without a zone; taken as UTC they are the same on every machine.
-    return Node(FILE, info.file_size, digest, timegm((*info.date_time, 0, 0, 0)) * 10**9, mode)
+    try:
+        when_ns = timegm((*info.date_time, 0, 0, 0)) * 10**9
+    except ValueError:  # written as 0, month and day too, by tools that know no time
+        when_ns = 0
+    return Node(FILE, info.file_size, digest, when_ns, mode)
 
 
 def rewrite_zip(

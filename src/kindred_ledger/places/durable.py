@@ -86,6 +86,7 @@ def make_folders(path: str, *, private: bool = False) -> None:
     `private` lets nobody but the user look into those that are made.
     """
     missing = []
+    path = os.path.abspath(path)
     while not os.path.isdir(path):
         missing.append(path)
         path = os.path.dirname(path)

@@ -6,12 +6,20 @@ spans folders, a final `/` means a folder and all in it, `!` takes back.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from functools import lru_cache
+from typing import Any
 
 from msgspec import Struct
 
 from ..errors import UsageError
+
+_MOST_SPANS = 3  # `**` of one pattern: each more multiplies the time by the length of a path
+# Of what stands between two stars the first place will do; looking at others takes time without end.
+_FIXED_BETWEEN = re.compile(
+    r"\[\^/\]\*((?:\\.|[^\\\[\](){}*+?|^$.]|\[\^/\](?!\*)|\[(?!\^/\])[^\]]+\](?!\*))+)(?=\[\^/\]\*)"
+)
 
 __all__ = ["Categories", "Every", "Patterns", "check_patterns", "check_selected", "near"]
 
@@ -114,12 +122,24 @@ def near(name: str, paths: Iterable[str]) -> str:
     return f"Did you mean {known[found[0]]}?" if found else ""
 
 
+def _bounded_pattern(line: str) -> Any:
+    """Return a pattern that takes no more time than its length and the path's, whatever they say."""
+    from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
+
+    if line.count("**") > _MOST_SPANS:
+        raise ValueError(f"it has more than {_MOST_SPANS} **")
+    pattern = GitIgnoreSpecPattern(line)
+    if pattern.regex is not None and pattern.regex.pattern.count("[^/]*") > 1:
+        pattern.regex = re.compile(_FIXED_BETWEEN.sub(r"(?>[^/]*?\1)", pattern.regex.pattern))
+    return pattern
+
+
 @lru_cache(maxsize=256)
 def _matcher(lines: tuple[str, ...]) -> Callable[[str], bool]:
     from pathspec import GitIgnoreSpec
 
     try:
-        return GitIgnoreSpec.from_lines(lines).match_file
+        return GitIgnoreSpec.from_lines(lines, _bounded_pattern).match_file
     except ValueError as error:
         raise UsageError(
             f"the pattern {' '.join(lines)!r} cannot be read: {error}",

@@ -65,7 +65,10 @@ def _rounded(way: str, value: Any, digits: Any = 0) -> Any:
     number = Decimal(_one("round", value))
     if digits == 0:
         return int(number.to_integral_value(way))
-    return number.quantize(Decimal(1).scaleb(-digits), way, EXACT)
+    try:
+        return number.quantize(Decimal(1).scaleb(-digits), way, EXACT)
+    except ArithmeticError as error:
+        raise Fault(f"a number has more than {EXACT.prec} digits") from error
 
 
 def _extreme(word: str, *values: Any) -> Any:

@@ -8,7 +8,7 @@ become Python's own, so that nothing wraps around.
 from __future__ import annotations
 
 from collections.abc import Callable
-from decimal import ROUND_FLOOR, Context, Decimal, InvalidOperation
+from decimal import Context, Decimal, Inexact, InvalidOperation, Overflow
 from typing import Any
 
 from ..columns import Words, single_kind, words_of
@@ -36,7 +36,9 @@ __all__ = [
 
 MISSING: Any = type("Missing", (), {"__repr__": lambda self: "nothing"})()
 
-EXACT = Context(prec=40)
+EXACT = Context(prec=40)  # for what has no end, such as 1 / 3
+_UNCUT = Context(prec=EXACT.prec, traps=[Inexact, InvalidOperation, Overflow])
+_WIDE = Context(prec=1000, traps=[InvalidOperation, Overflow])
 LONGEST = 1 << 16  # characters of a text
 _WIDEST = 1 << 63
 DIGITS = 400  # of a whole number
@@ -306,10 +308,16 @@ _ORDER: dict[str, Callable[[Any, Any], Any]] = {
 def _decimals(sign: str, a: Decimal, b: Decimal) -> Decimal:
     try:
         if sign in ("//", "%"):
-            floor = EXACT.divide(a, b).to_integral_value(ROUND_FLOOR)
-            return floor if sign == "//" else EXACT.subtract(a, EXACT.multiply(floor, b))
-        call = {"+": EXACT.add, "-": EXACT.subtract, "*": EXACT.multiply, "/": EXACT.divide}[sign]
-        out = call(a, b)
+            whole, rest = _WIDE.divide_int(a, b), _WIDE.remainder(a, b)
+            if rest and (rest < 0) != (b < 0):  # Decimal cuts towards 0
+                whole, rest = _WIDE.subtract(whole, Decimal(1)), _WIDE.add(rest, b)
+            out = whole if sign == "//" else rest
+        elif sign == "/":
+            out = EXACT.divide(a, b)
+        else:
+            out = {"+": _UNCUT.add, "-": _UNCUT.subtract, "*": _UNCUT.multiply}[sign](a, b)
+    except Inexact as error:
+        raise Fault(f"a number has more than {EXACT.prec} digits") from error
     except (ArithmeticError, InvalidOperation) as error:
         raise Fault("a number is too large, or none") from error
     if not out.is_finite() or abs(out.adjusted()) > DIGITS:

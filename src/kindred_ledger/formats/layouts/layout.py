@@ -8,6 +8,7 @@ from typing import Any
 from msgspec import Struct
 
 from ...errors import FormatError, UsageError
+from ...small_files import read_small
 from ..document import Path, format_path
 from .checks import DIGESTS, Checksum
 from .directory import Each
@@ -24,6 +25,9 @@ __all__ = ["Layout"]
 
 _WIDTHS = {8: 1, 16: 2, 24: 3, 32: 4, 40: 5, 48: 6, 56: 7, 64: 8}
 _DEEPEST = 30
+_LARGEST = 4 << 20  # bytes
+_MOST_VERSIONS = 1000
+_NO_ENCODINGS = ("idna", "punycode", "raw_unicode_escape", "unicode_escape", "undefined")
 _SIGNS = ("==", "!=", "<=", ">=", "<", ">")
 
 
@@ -52,12 +56,13 @@ class Layout(Struct, eq=False):
     def load(path: str) -> Layout:
         """Read a layout file."""
         try:
-            with open(path, encoding="utf-8-sig") as file:
-                return Layout.parse(file.read(), path)
+            text = read_small(path, most=_LARGEST).decode("utf-8-sig")
         except FileNotFoundError as error:
             raise UsageError("no such file", where=path, remedy="Check the path.") from error
         except (OSError, UnicodeDecodeError) as error:
-            raise FormatError(f"the layout cannot be read: {error}", where=path) from error
+            why = error.strerror if isinstance(error, OSError) else error.reason
+            raise FormatError(f"the layout cannot be read: {why}", where=path) from error
+        return Layout.parse(text.replace("\r\n", "\n").replace("\r", "\n"), path)
 
     def note_version(self, reading: Reading, field: Field, item: Item) -> None:
         """Take over the version once its field was read."""
@@ -95,6 +100,8 @@ class _Parser:
                 layout.low = tokens.number("the first version")
                 tokens.expect("to")
                 layout.high = tokens.number("the last version")
+                if layout.high - layout.low >= _MOST_VERSIONS:
+                    tokens.fail(f"a layout has at most {_MOST_VERSIONS} versions")
                 if layout.high < layout.low:
                     tokens.fail("the last version comes before the first")
                 if tokens.accept("from"):
@@ -278,9 +285,12 @@ class _Parser:
     def _codec(self) -> str:
         token = self._tokens.name("an encoding")
         try:
-            return codecs.lookup(token.text).name
+            found = codecs.lookup(token.text)
         except LookupError:
             self._tokens.fail(f"there is no encoding {token.text!r}", token.at)
+        if not found._is_text_encoding or found.name in _NO_ENCODINGS:
+            self._tokens.fail(f"{token.text!r} is no encoding of text in files", token.at)
+        return found.name
 
     def _bytes_kind(self) -> Any:
         return Bytes(self._size("how many bytes"))
