@@ -14,7 +14,7 @@ from kindred_ledger.places import FolderPlace
 from tests.lost_writes import Recorder, rebuild
 from tests.support import EXAMPLES, Case, change_to, snapshot, write
 
-_BY_CHANCE = 2 if EXAMPLES < 10_000 else 25  # cuts at each moment that keep what they like
+_BY_CHANCE = 4 if EXAMPLES < 10_000 else 25  # cuts at each moment that keep what they like
 _OLD = {"a": b"old", "deep/b": b"stays", "c": b"goes"}
 _NEW = {"a": b"new", "deep/b": b"stays", "d/e": b"comes" * 900}
 

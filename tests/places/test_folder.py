@@ -35,7 +35,7 @@ class Looking(Case):
     def test_a_scan_tells_kind_size_digest_time_and_mode(self) -> None:
         """Files, empty folders and links stand in the tree; the work folder does not."""
         place = self.place({"a/b.txt": b"peat", "empty": None, "link": "a/b.txt", "dangling": "no"})
-        write(place.path(WORK_FOLDER), {"x": b"1"})
+        write(place.path(WORK_FOLDER), {"x/owner.json": b"{}", "x/new/1": b"1"})
         os.utime(place.path("a/b.txt"), ns=(1, 1_700_000_000_123_456_789))
         os.chmod(place.path("a/b.txt"), 0o640)
         tree = scan(place)
@@ -218,13 +218,11 @@ class Holding(Case):
 
     def test_writing_is_old_or_new(self) -> None:
         """A write that fails leaves the old file and says why."""
-        write(self.folder, {"a": b"old"})
-        os.mkdir(self.path("a.part"))
+        write(self.folder, {"a": b"old", "b/x": b"in the way"})
         with self.assertRaises(OSError):
-            write_atomic(self.path("a"), b"new")
-        os.rmdir(self.path("a.part"))
-        with open(self.path("a"), "rb") as file:
-            self.assertEqual(file.read(), b"old")
+            write_atomic(self.path("b"), b"new")
+        self.assertEqual(sorted(os.listdir(self.folder)), ["a", "b"])
+        self.assertEqual(os.listdir(self.path("b")), ["x"])
         write_atomic(self.path("a"), b"new")
         with open(self.path("a"), "rb") as file:
             self.assertEqual(file.read(), b"new")

@@ -45,6 +45,8 @@ _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else wr
 class DiskGround:
     """See `Ground`; spots are paths on disk."""
 
+    aside_first = True
+
     def __init__(self, place: Place, ledger: Ledger, id: str) -> None:
         self.id = id
         self._place = place
@@ -179,6 +181,10 @@ class DiskGround:
         return all(
             self._holdings[part].modes for part, root in roots.items() if spot.startswith(root)
         )
+
+    def sync_aside(self) -> None:
+        for part in self._folders:
+            sync_dir(os.path.join(self._stage(part), "old"))
 
     def seal(self, ops: Sequence[Op]) -> None:
         for folder in sorted(self._touched):

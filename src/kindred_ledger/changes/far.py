@@ -61,6 +61,8 @@ class _Proven(NamedTuple):
 class RemoteGround:
     """See `Ground`; spots are paths on the remote, or names in the drawer where there is one."""
 
+    aside_first = False  # a file has no name on the server no longer than it must
+
     def __init__(self, place: RemotePlace, ledger: Ledger, id: str) -> None:
         self.id = id
         self._place = place
@@ -359,6 +361,9 @@ class RemoteGround:
     def set_metadata(self, spot: str, node: Node) -> None:
         if node.kind == FILE and node.mtime_ns:
             self._remote.set_time(spot, node.mtime_ns / 1e9)
+
+    def sync_aside(self) -> None:
+        """What a server does it is believed to have done."""
 
     def seal(self, ops: Sequence[Op]) -> None:
         """See that nobody wrote to what was moved aside, after it was kept and before it was moved."""

@@ -39,9 +39,13 @@ Sources = Mapping[int, tuple[Place, str]]  # by the number of the operation: whe
 
 
 class Ground(Protocol):
-    """See the module. `id` is the change's; it is set when there is one."""
+    """See the module. `id` is the change's; it is set when there is one.
+
+    `aside_first` tells that all old files are moved aside, durably, before anything new is moved in.
+    """
 
     id: str
+    aside_first: bool
 
     def hold(self) -> AbstractContextManager[None]:
         """Keep other commands of this user from changing the place, for the block."""
@@ -106,6 +110,10 @@ class Ground(Protocol):
 
     def set_metadata(self, spot: str, node: Node) -> None:
         """Give what stands at a spot the time and mode of a node, as far as they can be held."""
+        ...
+
+    def sync_aside(self) -> None:
+        """Make what was moved aside durable."""
         ...
 
     def seal(self, ops: Sequence[Op]) -> None:

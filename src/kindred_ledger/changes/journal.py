@@ -140,9 +140,10 @@ def _fault(journal: Journal, name: str) -> str:
     """Say what of a journal leads out of the place it was made for, "" if nothing does."""
     if f"change-{journal.id}" != name or not journal.id.isalnum():
         return f"it is of change {journal.id!r}"
+    known = {"" if name == "." else name for name in journal.roots}  # an item is named by its paths
     for op in journal.ops:
         parts = op.path.replace(os.sep, "/").split("/")
-        if op.part not in journal.roots or op.kind not in _KINDS or op.number < 0:
+        if op.part not in known or op.kind not in _KINDS or op.number < 0:
             return f"there is no step {op.kind!r} in {op.part!r}"
         if "\0" in op.path or not _STEPS.isdisjoint(parts) or is_ours(op.path):
             return f"the path {op.path!r} leaves the place"

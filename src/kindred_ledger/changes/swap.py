@@ -35,6 +35,8 @@ def swap_forward(ops: Sequence[Op], ground: Ground, progress: Progress | None = 
     ground.check_present()
     watch = progress or Progress()
     ordered = _in_order(ops)
+    if ground.aside_first:
+        _put_aside(ordered, ground)
     with watch.task("changing", total=len(ordered)) as task:
         for start in range(0, len(ordered), _BATCH):
             some = ordered[start : start + _BATCH]
@@ -85,11 +87,29 @@ def _forward(op: Op, final: str, ground: Ground) -> None:
         if op.after is not None:
             ground.set_metadata(final, op.after)
     else:
-        new, old = ground.new(op), ground.old(op)
-        if op.before is not None and not ground.there(old) and not _is_made(op, final, ground):
-            _move_aside(op, final, old, ground)
+        _aside(op, final, ground)
         if op.kind == "put":
-            _move_in(new, final, ground)
+            _move_in(ground.new(op), final, ground)
+
+
+def _put_aside(ordered: Sequence[Op], ground: Ground) -> None:
+    """Move all old files aside, durably, before anything new is moved in.
+
+    Else a power cut might keep what was moved in and lose where the old one was moved to: then what
+    was not moved yet could not be taken back together with it.
+    """
+    for op in ordered:
+        if op.kind in ("remove", "put") and op.before is not None:
+            final = ground.final(op)
+            with refusals(final):
+                _aside(op, final, ground)
+    ground.sync_aside()
+
+
+def _aside(op: Op, final: str, ground: Ground) -> None:
+    old = ground.old(op)
+    if op.before is not None and not ground.there(old) and not _is_made(op, final, ground):
+        _move_aside(op, final, old, ground)
 
 
 def _is_made(op: Op, final: str, ground: Ground) -> bool:

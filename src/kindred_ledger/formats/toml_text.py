@@ -23,6 +23,11 @@ from .tree import LIST, MAPPING, SCALAR
 
 __all__ = ["TomlDocument"]
 
+_DEEPEST = 200  # levels of a dotted key
+_DEEP_KEY = re.compile(  # a parser would take a time that grows with the square of it
+    rb"""^[ \t]*\[{0,2}[ \t]*(?>(?:[\w-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){%d}""" % _DEEPEST,
+    re.M,
+)
 _GAP = re.compile(rb"(?:[ \t\r\n]++|#[^\n]*)*+")
 _BLANK = re.compile(rb"[ \t]*+")
 _STRING = re.compile(
@@ -46,6 +51,7 @@ class _Table(Struct, eq=False):
     header_end: int = -1  # after the line of its own header
     last_pair: int = -1  # after the line of the last pair of its own
     end: int = -1  # after all that belongs to it
+    children: dict[str, Spanned] = field(default_factory=dict)  # those like this, by key
     prefix: str = ""  # of pairs written with dotted keys: what stands before the key
 
 
@@ -53,10 +59,14 @@ class TomlDocument(SplicedDocument):
     """A TOML file as a document; see the module."""
 
     def _scan(self) -> Spanned:
+        if deep := _DEEP_KEY.search(self._data):
+            raise _too_deep(self._data, deep.start())
         try:
             tomllib.loads(self._data.decode())
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        except (ValueError, RecursionError) as error:  # a number of too many digits is one, too
             told = str(error) or "it is nested too deeply"
+            if not isinstance(error, (tomllib.TOMLDecodeError, UnicodeDecodeError)):
+                told = "a number has too many digits, or something is nested too deeply"
             match = re.search(r"\(at (line \d+, column \d+)\)", told)
             raise FormatError(
                 f"this is no valid TOML: {told.partition(' (at ')[0]}",
@@ -310,10 +320,11 @@ class _Reader:
             each.token.lines.append((line_start, self._at))
 
     def _child(self, node: Spanned, key: str, kind: str, start: int) -> Spanned:
-        for member in reversed(node.members or ()):
-            if member.key == key:
-                return member  # type: ignore[no-any-return]
+        known: Spanned | None = node.token.children.get(key)
+        if known is not None:
+            return known
         child = Spanned(kind, key=key, members=[], start=start, token=_Table())
+        node.token.children[key] = child
         _adopt(node, child)
         node.members.append(child)  # type: ignore[union-attr]
         return child
@@ -329,6 +340,8 @@ class _Reader:
             self._at = _BLANK.match(self._data, match.end()).end()  # type: ignore[union-attr]
             if self._data[self._at : self._at + 1] != b".":
                 return out
+            if len(out) == _DEEPEST:
+                raise _too_deep(self._data, self._at)
             self._at += 1
 
     def _value(self) -> Spanned:
@@ -376,6 +389,11 @@ class _Reader:
 
 def _adopt(parent: Spanned, node: Spanned) -> None:
     node.parent, node.at = parent, len(parent.members or ())
+
+
+def _too_deep(data: bytes, at: int) -> FormatError:
+    line = data.count(b"\n", 0, at) + 1
+    return FormatError(f"a key is deeper than {_DEEPEST} levels", where=f"line {line}")
 
 
 def _key_text(key: str) -> str:

@@ -150,12 +150,13 @@ class _Verification:
 
     def _chosen(self, sizes: dict[str, int], share: float) -> list[str]:
         checked = self._ledger.index.checked()
-        wanted, so_far, chosen = share * sum(sizes.values()), 0, []
+        weights = {name: max(1, size) for name, size in sizes.items()}  # an empty one is damaged
+        wanted, so_far, chosen = share * sum(weights.values()), 0, []
         for name in sorted(sizes, key=lambda name: (checked.get(name, 0.0), name)):
             if so_far >= wanted:
                 break
             chosen.append(name)
-            so_far += sizes[name]
+            so_far += weights[name]
         return chosen
 
     def _check_cache(self) -> None:

@@ -169,23 +169,32 @@ def written_once(path: str, *, private: bool = False) -> Iterator[BinaryIO]:
     with _beside(path, private=private) as (beside, file):
         yield file
         _sync(file)
-        if not _linked(beside, path):
+        linked = _linked(beside, path)
+        if not linked:
             if os.path.lexists(path):
                 raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path)
             os.rename(beside, path)
-        sync_dir(os.path.dirname(path) or ".")
+        try:
+            if linked:
+                os.remove(beside)
+            sync_dir(os.path.dirname(path) or ".")
+        except OSError:
+            os.remove(path)  # there whole and durably, or not at all
+            raise
 
 
 @contextlib.contextmanager
 def _beside(path: str, *, private: bool) -> Iterator[tuple[str, BinaryIO]]:
-    """Make a file beside another, of a name that nobody can know before; it goes unless it was renamed."""
+    """Make a file beside another, of a name that nobody can know before; it goes if the block fails."""
     beside = f"{path}.{os.urandom(8).hex()}.part"
-    try:
-        with new_file(beside, private=private) as file:
+    with new_file(beside, private=private) as file:
+        try:
             yield beside, file
-    finally:
-        with contextlib.suppress(FileNotFoundError):
-            os.remove(beside)
+        except BaseException:
+            file.close()
+            with contextlib.suppress(OSError):
+                os.remove(beside)
+            raise
 
 
 def new_file(path: str, *, private: bool = True) -> BinaryIO:

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from ...errors import FormatError
 
-__all__ = ["LayoutError", "Source", "Token", "Tokens"]
+__all__ = ["LONGEST_NUMBER", "LayoutError", "Source", "Token", "Tokens"]
 
 _TOKEN = re.compile(
     r"(?P<space>[ \t\r]+|\#[^\n]*)|(?P<end>[\n,])|(?P<text>\"(?:[^\"\\\n]|\\.)*\")"
@@ -21,7 +21,7 @@ _TOKEN = re.compile(
 )
 _ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|(.))")
 _LARGEST = 1 << 20  # characters
-_LONGEST_NUMBER = 40
+LONGEST_NUMBER = 40
 
 
 class LayoutError(FormatError):
@@ -105,8 +105,8 @@ class Tokens:
         """Take a whole number."""
         if self.next.kind != "number" or "." in self.next.text:
             self.fail(f"expected {what}, found {self.next.text!r}")
-        if len(self.next.text) > _LONGEST_NUMBER:
-            self.fail(f"{what} is longer than {_LONGEST_NUMBER} digits")
+        if len(self.next.text) > LONGEST_NUMBER:
+            self.fail(f"{what} is longer than {LONGEST_NUMBER} digits")
         return int(self.take().text, 0)
 
     def skip_ends(self) -> None:

@@ -13,7 +13,7 @@ from ..document import Path, format_path
 from .checks import DIGESTS, Checksum
 from .directory import Each
 from .item import Field, Item, Reading
-from .language import Source, Tokens, unquoted
+from .language import LONGEST_NUMBER, Source, Tokens, unquoted
 from .numbers import Bits, Enum, Float, Integer, Varint
 from .parts import Block, Choice, Condition, Group, Optional, Sections
 from .references import Reference
@@ -206,6 +206,8 @@ class _Parser:
         if token.kind == "text":
             return unquoted(token.text)
         if token.kind == "number":
+            if "." not in token.text and len(token.text) > LONGEST_NUMBER:
+                tokens.fail(f"a number is longer than {LONGEST_NUMBER} digits", token.at)
             return float(token.text) if "." in token.text else int(token.text, 0)
         if token.kind == "name":
             return {"true": True, "false": False}.get(token.text, token.text)
@@ -288,7 +290,7 @@ class _Parser:
             found = codecs.lookup(token.text)
         except LookupError:
             self._tokens.fail(f"there is no encoding {token.text!r}", token.at)
-        if not found._is_text_encoding or found.name in _NO_ENCODINGS:
+        if not found._is_text_encoding or found.name.replace("-", "_") in _NO_ENCODINGS:
             self._tokens.fail(f"{token.text!r} is no encoding of text in files", token.at)
         return found.name
 
