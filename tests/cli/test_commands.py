@@ -137,6 +137,7 @@ class Json(PlayCase):
         )
         changes = self.kindred("history")["changes"]
         self.assertEqual([c["operation"] for c in changes], ["update", "convert"])
+        self.assertGreater(min(c["touched"] for c in changes), 0)
         for change in reversed(changes):
             self.kindred("undo", change["id"], "--yes")
         self.assertEqual(snapshot(self.path("mossferry")), before)

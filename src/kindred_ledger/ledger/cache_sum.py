@@ -13,8 +13,9 @@ import struct
 from blake3 import blake3
 
 from ..places import new_file
+from ..small_files import read_small
 
-__all__ = ["SUM", "faults_of", "write_sum"]
+__all__ = ["SUM", "faults_of", "is_as_noted", "write_sum"]
 
 SUM = ".sum"  # behind the cache's name
 _SUM = struct.Struct("<32sqq")  # digest, size, time of change in nanoseconds
@@ -57,3 +58,18 @@ def faults_of(path: str) -> dict[str, str]:
     if blake3().update_mmap(path).digest() != digest:
         return {"": "it is not as it was written; it was made anew"}
     return {}
+
+
+def is_as_noted(path: str) -> bool | None:
+    """Tell whether the cache at `path` is as it was noted; None if it was not, or written to since."""
+    try:
+        stored = read_small(path + SUM, most=_SUM.size + _CHECK)
+        data, check = stored[: _SUM.size], stored[_SUM.size :]
+        if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
+            return None
+        digest, *then = _SUM.unpack(data)
+        if _state_of(path) != tuple(then):
+            return None
+        return bool(blake3().update_mmap(path).digest() == digest)
+    except OSError:
+        return None

@@ -117,7 +117,8 @@ class Record(Struct, frozen=True):
     `paths` that is missing in one of them did not exist there. `entry` is where the content of
     `before` is kept; `undoes` is the record this one took back; `machine` made it; `brings` is the entry
     of another machine that it took in. `other` are the roots of the place it brought files from as they
-    are, and `common` what both places held once it was done.
+    are, and `common` what both places held once it was done. `touched` is how many `paths` a stored one has,
+    also where they were not read.
     """
 
     id: str
@@ -133,6 +134,7 @@ class Record(Struct, frozen=True):
     brings: str = ""
     other: Mapping[str, str] = field(default_factory=dict)
     common: Tree = field(default_factory=Tree)
+    touched: int = 0
     paths: tuple[str, ...] = ()
     before: Tree = field(default_factory=Tree)
     after: Tree = field(default_factory=Tree)
@@ -141,7 +143,7 @@ class Record(Struct, frozen=True):
     def header(self) -> dict[str, Any]:
         """Return what stands in the header: all but paths, trees and statements."""
         kept = {name: value for name, value in asdict(self).items() if name not in _BODY}
-        return {"format": _FORMAT, **to_builtins(kept), "touched": len(self.paths)}
+        return {"format": _FORMAT, **to_builtins(kept), "touched": len(self.paths) or self.touched}
 
     @staticmethod
     def from_json(header: dict[str, Any]) -> Record:

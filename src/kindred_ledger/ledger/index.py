@@ -7,7 +7,6 @@ and what it says of a file's digest (`seen`) is only ever used to save a reading
 from __future__ import annotations
 
 import contextlib
-import os
 import sqlite3
 import struct
 from collections.abc import Iterable, Iterator, Sequence
@@ -17,10 +16,10 @@ import msgspec
 from blake3 import blake3
 from msgspec.structs import replace
 
-from ..errors import LedgerDamaged, PlaceError
-from ..places import Seen, new_file
+from ..errors import LedgerDamaged
+from ..places import Seen
 from . import zstd
-from .cache_sum import SUM, write_sum
+from .cache import Cache
 from .depot import Depot
 from .packs import PACK_SUFFIX, Chunk, PackIndex, Recipe, Slice, read_index
 
@@ -75,32 +74,15 @@ class Index:
     def __init__(self, path: str, depot: Depot) -> None:
         self._path = path
         self.depot = depot
-        self._db = self._opened()
         self._frames: dict[int, tuple[str, PackIndex]] = {}
         self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
         self._avoid = ""  # the numbers of packs that will go, for a query
-
-    def _opened(self) -> sqlite3.Connection:
-        try:
-            return _open(self._path)
-        except sqlite3.OperationalError as error:  # somebody's lock, or the disk: it may be whole
-            raise self._refused(error) from error
-        except sqlite3.DatabaseError:  # damaged by a power cut: it is only a cache
-            os.remove(self._path)
-            return _open(self._path)
-
-    def _refused(self, error: sqlite3.OperationalError) -> PlaceError:
-        return PlaceError(
-            f"the ledger's index cannot be used: {error}",
-            where=self._path,
-            remedy="Free some space on its disk, then run this again.",
-        )
+        self._db = Cache(path, _make_if_other, self.sync)
 
     def note_sum(self) -> None:
         """Note what the cache is like now that a command has ended, if it wrote to it."""
-        if self._db.total_changes or not os.path.exists(self._path + SUM):
-            write_sum(self._path)
+        self._db.note_sum()
 
     def close(self) -> None:
         """Close the cache."""
@@ -108,14 +90,7 @@ class Index:
 
     def renew(self) -> None:
         """Make the cache anew, whatever it says; in place, as others may have it open."""
-        try:
-            _make(self._db, anew=True)
-        except sqlite3.OperationalError as error:
-            raise self._refused(error) from error
-        except sqlite3.DatabaseError:
-            self._db.close()
-            os.remove(self._path)
-            self._db = self._opened()
+        self._db.renew(_make_anew)
         self._frames.clear()
         self.damaged.clear()
         self._seen = ("", 0, Seen())
@@ -129,7 +104,7 @@ class Index:
         it was.
         """
         # What is known comes first: packs that somebody writes and notes meanwhile are not gone.
-        known = dict(self._db.execute("SELECT name, id FROM packs"))
+        known: dict[str, int] = dict(self._db.execute("SELECT name, id FROM packs"))
         names = {
             name[: -len(PACK_SUFFIX)]
             for name in self.depot.names("packs")
@@ -148,51 +123,34 @@ class Index:
             self._avoid = ",".join(str(_number_of(name)) for name in sorted(avoid))
 
     def add(self, name: str, index: PackIndex) -> None:
-        """Note what a pack holds.
-
-        Raises:
-            PlaceError: the cache cannot be written.
-        """
+        """Note what a pack holds."""
         frames = zstd.compress(msgspec.json.encode([index.starts, index.lengths, index.sizes]))
         pack = _number_of(name)
-        with self._needed(), self._db:
-            cursor = self._db.execute(
+        with self._db.together():
+            added = self._db.execute(
                 "INSERT OR IGNORE INTO packs VALUES (?, ?, ?)", (pack, name, frames)
             )
-            if not cursor.rowcount:
+            if not added.changed:
                 return
-            self._db.executemany(
+            self._db.execute_many(
                 "INSERT OR IGNORE INTO chunks VALUES (?, ?, ?, ?, ?)",
                 sorted((c.digest, pack, c.at, c.size, c.base) for c in index.chunks),
             )
-            self._db.executemany(
+            self._db.execute_many(
                 "INSERT OR IGNORE INTO recipes VALUES (?, ?, ?)",
                 ((recipe.digest, pack, _packed(recipe)) for recipe in index.recipes),
             )
-
-    @contextlib.contextmanager
-    def _needed(self) -> Iterator[None]:
-        try:
-            yield
-        except sqlite3.OperationalError as error:
-            raise self._refused(error) from error
-
-    @contextlib.contextmanager
-    def _welcome(self) -> Iterator[None]:
-        """What is only remembered to save time may be forgotten where there is no room for it."""
-        with contextlib.suppress(sqlite3.OperationalError):
-            yield
 
     def _drop(self, packs: Sequence[int]) -> None:
         """Forget packs that went away."""
         if not packs:
             return
         numbers = ",".join(map(str, packs))
-        with self._needed(), self._db:
+        with self._db.together():
             for table in ("chunks", "recipes"):
                 self._db.execute(f"DELETE FROM {table} WHERE pack IN ({numbers})")
             self._db.execute(f"DELETE FROM packs WHERE id IN ({numbers})")
-            self._db.executemany("INSERT INTO lost VALUES (?)", [(0,)] * len(packs))
+            self._db.execute_many("INSERT INTO lost VALUES (?)", [(0,)] * len(packs))
         for pack in packs:
             self._frames.pop(pack, None)
 
@@ -206,7 +164,7 @@ class Index:
 
     def is_empty(self) -> bool:
         """Tell whether nothing is stored at all."""
-        return self._db.execute("SELECT 1 FROM chunks LIMIT 1").fetchone() is None
+        return self._db.execute("SELECT 1 FROM chunks LIMIT 1").first() is None
 
     def chunks_among(self, digests: Sequence[bytes]) -> set[bytes]:
         """Return those of the digests that are stored to stay as one chunk."""
@@ -238,7 +196,7 @@ class Index:
 
     def _of_recipe(self, digest: bytes, lasting: bool) -> tuple[Span, ...] | None:
         query = f"SELECT slices FROM recipes WHERE digest = ?{self._staying(lasting)}"
-        for (packed,) in self._db.execute(query, (digest,)).fetchall():
+        for (packed,) in self._db.execute(query, (digest,)):
             slices = list(_SLICE.iter_unpack(packed))
             chunks = self._chunks([part for part, _, _ in slices], lasting)
             if all(part in chunks for part, _, _ in slices):
@@ -277,7 +235,7 @@ class Index:
         """
         if pack not in self._frames:
             query = "SELECT name, frames FROM packs WHERE id = ?"
-            row = self._db.execute(query, (pack,)).fetchone()
+            row = self._db.execute(query, (pack,)).first()
             if row is None:
                 raise LedgerDamaged("a pack went away")
             name, stored = row
@@ -287,14 +245,14 @@ class Index:
 
     def frames_of(self, name: str) -> PackIndex | None:
         """Return what is known of the frames of a pack (no chunks)."""
-        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).first()
         with contextlib.suppress(LedgerDamaged):  # it goes away just now
             return self.frames(row[0])[1] if row else None
         return None
 
     def known(self, name: str) -> PackIndex | None:
         """Return what is known of a pack: all that its own index says."""
-        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).first()
         if row is None:
             return None
         query = "SELECT digest, at, size, base FROM chunks WHERE pack = ? ORDER BY at"
@@ -313,7 +271,7 @@ class Index:
 
         Of what is `damaged`, parts of its unpacked stream, nothing need be known.
         """
-        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).first()
         if row is None:
             return False
         if damaged or not self._has_these(row[0], pack.chunks):
@@ -324,23 +282,23 @@ class Index:
                     return False
         query = "SELECT slices FROM recipes WHERE digest = ? AND pack = ?"
         return all(
-            self._db.execute(query, (recipe.digest, *row)).fetchone() == (_packed(recipe),)
+            self._db.execute(query, (recipe.digest, *row)).first() == (_packed(recipe),)
             for recipe in pack.recipes
         )
 
     def _has_these(self, pack: int, chunks: Sequence[Chunk]) -> bool:
         """Tell at once whether a pack's chunks are known as they are, if they are much of all."""
-        count = self._db.execute("SELECT count(*) FROM chunks").fetchone()[0]
+        count = self._db.execute("SELECT count(*) FROM chunks")[0][0]
         if len(chunks) < max(_MANY, count / _SCAN):
             return False
         query = "SELECT digest, at, size, base FROM chunks WHERE pack = ? ORDER BY at"
-        return bool(self._db.execute(query, (pack,)).fetchall() == chunks)
+        return bool(self._db.execute(query, (pack,)) == chunks)
 
     def _rows_of(self, pack: int, digests: list[bytes]) -> Iterator[tuple[Any, ...]]:
         """Yield digest, at, size and base of chunks of a pack as they are known."""
         query = "SELECT digest, at, size, base FROM chunks WHERE pack = ?"
         count = "SELECT count(*) FROM chunks"
-        if len(digests) > _MANY and len(digests) > self._db.execute(count).fetchone()[0] / _SCAN:
+        if len(digests) > _MANY and len(digests) > self._db.execute(count)[0][0] / _SCAN:
             yield from self._db.execute(query, (pack,))
             return
         digests.sort()
@@ -349,12 +307,12 @@ class Index:
 
     def forget(self, name: str, parts: Iterable[tuple[int, int]]) -> None:
         """Forget the chunks in damaged parts of a pack: they are not kept any more."""
-        with self._needed(), self._db:
-            row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).fetchone()
+        with self._db.together():
+            row = self._db.execute("SELECT id FROM packs WHERE name = ?", (name,)).first()
             gone = 0
             for start, end in parts if row else ():
                 query = "DELETE FROM chunks WHERE pack = ? AND at >= ? AND at < ?"
-                gone += self._db.execute(query, (*row, start, end)).rowcount
+                gone += self._db.execute(query, (*row, start, end)).changed
             if gone:
                 self._db.execute("INSERT INTO lost VALUES (?)", row)
 
@@ -362,7 +320,7 @@ class Index:
         """Return all contents that can be put together from what is there; see `locate_all`."""
         staying = f"pack NOT IN ({self._avoid})" if lasting else "1"
         query = f"SELECT digest, base FROM chunks WHERE {staying}"
-        rows = self._db.execute(query).fetchall()
+        rows = self._db.execute(query)
         there = {digest for digest, _ in rows}
         found = {digest for digest, base in rows if not base or base in there}
         contents = set(found)
@@ -379,9 +337,8 @@ class Index:
 
     def remember_checked(self, names: Iterable[str], at: float) -> None:
         """Note that packs were verified."""
-        with self._welcome(), self._db:
-            rows = [(name, at) for name in names]
-            self._db.executemany("INSERT OR REPLACE INTO checked VALUES (?, ?)", rows)
+        rows = [(name, at) for name in names]
+        self._db.remember("INSERT OR REPLACE INTO checked VALUES (?, ?)", rows)
 
     def headers(self, noun: str, ids: Iterable[str]) -> dict[str, dict[str, Any]]:
         """Return the cached headers of those manifests of a kind that have one."""
@@ -397,11 +354,10 @@ class Index:
 
     def remember_headers(self, noun: str, headers: dict[str, dict[str, Any]]) -> None:
         """Cache headers of manifests of a kind; they never change."""
-        with self._welcome(), self._db:
-            self._db.executemany(
-                "INSERT OR REPLACE INTO headers VALUES (?, ?, ?)",
-                ((noun, id, msgspec.json.encode(header)) for id, header in headers.items()),
-            )
+        self._db.remember(
+            "INSERT OR REPLACE INTO headers VALUES (?, ?, ?)",
+            ((noun, id, msgspec.json.encode(header)) for id, header in headers.items()),
+        )
 
     def stored(self, place: str) -> dict[str, bytes]:
         """Return the digest of what was last stored under each path of a place, for large files."""
@@ -410,23 +366,22 @@ class Index:
     def stored_elsewhere(self, paths: Iterable[str]) -> dict[str, bytes]:
         """Return what was stored under the same paths of some other place, where there is one."""
         query = "SELECT digest FROM stored WHERE path = ? LIMIT 1"
-        rows = ((path, self._db.execute(query, (path,)).fetchone()) for path in paths)
+        rows = ((path, self._db.execute(query, (path,)).first()) for path in paths)
         return {path: row[0] for path, row in rows if row}
 
     def remember_stored(self, place: str, digests: dict[str, bytes]) -> None:
         """Note what was stored under paths of a place."""
-        with self._welcome(), self._db:
-            self._db.executemany(
-                "INSERT OR REPLACE INTO stored VALUES (?, ?, ?)",
-                ((place, path, digest) for path, digest in digests.items()),
-            )
+        self._db.remember(
+            "INSERT OR REPLACE INTO stored VALUES (?, ?, ?)",
+            ((place, path, digest) for path, digest in digests.items()),
+        )
 
     def seen(self, place: str) -> Seen:
         """Return what was last read in a place."""
         lost = self.packs_lost()
         if self._seen[:2] != (place, lost):
             query = "SELECT columns, lost FROM seen WHERE place = ?"
-            row = self._db.execute(query, (place,)).fetchone()
+            row = self._db.execute(query, (place,)).first()
             columns = _unsealed(row[0]) if row else None
             if columns is not None and row[1] != lost:
                 columns["kept"] = []
@@ -435,7 +390,7 @@ class Index:
 
     def packs_lost(self) -> int:
         """Return how many packs ever went away: what was in them is no longer known to be kept."""
-        return int(self._db.execute("SELECT count(*) FROM lost").fetchone()[0])
+        return int(self._db.execute("SELECT count(*) FROM lost")[0][0])
 
     def remember_seen(self, place: str, seen: Seen) -> None:
         """Save what was read in a place."""
@@ -445,11 +400,10 @@ class Index:
         lost = self._seen[1] if self._seen[0] == place else self.packs_lost()
         known = seen.settled()
         self._seen = place, lost, known
-        with self._welcome(), self._db:
-            self._db.execute(
-                "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
-                (place, _sealed(known.columns()), lost),
-            )
+        self._db.remember(
+            "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
+            [(place, _sealed(known.columns()), lost)],
+        )
 
 
 def _number_of(name: str) -> int:
@@ -483,22 +437,18 @@ def _unsealed(stored: bytes) -> dict[str, Any] | None:
     return columns
 
 
-def _open(path: str) -> sqlite3.Connection:
-    with contextlib.suppress(FileExistsError):
-        new_file(path).close()  # for nobody else to read, nor what SQLite puts beside it
-    db = sqlite3.connect(path, timeout=30, check_same_thread=False)
-    try:
-        db.execute("PRAGMA synchronous = OFF")  # a cache: durability is the packs' business
-        if _format_of(db) != _FORMAT:
-            _make(db)
-    except sqlite3.DatabaseError:
-        db.close()
-        raise
-    return db
-
-
 def _format_of(db: sqlite3.Connection) -> int:
     return int(db.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _make_if_other(db: sqlite3.Connection) -> None:
+    """Make the tables unless they are there, in this format."""
+    if _format_of(db) != _FORMAT:
+        _make(db)
+
+
+def _make_anew(db: sqlite3.Connection) -> None:
+    _make(db, anew=True)
 
 
 def _make(db: sqlite3.Connection, *, anew: bool = False) -> None:
