@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import random
@@ -13,7 +14,7 @@ from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from typing import Any
 
 from kindred_ledger.convert import Room, Work, convert_files, prove_install
-from kindred_ledger.errors import Cancelled, DecisionNeeded, UsageError
+from kindred_ledger.errors import Cancelled, DecisionNeeded, PlaceError, UsageError
 from kindred_ledger.places import FolderPlace, read_bytes
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.versions import Version
@@ -154,6 +155,35 @@ class Bulk(Saves):
         self.assertIn(("added", "crew[*].morale", 1200), told[0])
         self.assertIn(("added", "crew[1199].morale", 1), told[1])
         self.assertEqual(told[2], [("changed", "log[17]", 1)])
+
+    def test_a_worker_that_dies(self) -> None:
+        """What it and the others had is converted by another; the result is the same."""
+        folder = self.voyages(12)
+        told = self.change(folder)
+        with ProcessPoolExecutor(2, initializer=os._exit, initargs=(9,)) as pool:
+            change = self.change(folder, work=Work(pool, 2))
+        self.assertEqual([a.path for a in change.actions], [a.path for a in told.actions])
+        self.assertEqual(change.statements, told.statements)
+        self.assertEqual(change.conflicts, ())
+
+    def test_a_full_disk_is_no_decision(self) -> None:
+        """It is the system that refuses, not a file that needs one."""
+
+        class Full(Room):
+            def put(self, done: Any, data: bytes) -> None:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path(done.key))
+
+        from kindred_ledger.convert import bulk
+
+        folder = self.voyages(3)
+        real, bulk.Room = bulk.Room, Full  # type: ignore[misc]
+        try:
+            with self.assertRaisesRegex(PlaceError, "No space left") as caught:
+                self.change(folder, work=Work(room=Full(self.path("room"))))
+        finally:
+            bulk.Room = real  # type: ignore[misc]
+        self.assertEqual(caught.exception.exit_status, 4)
+        self.assertIn("Free some space", caught.exception.remedy)
 
     def test_fields_of_very_many_files(self) -> None:
         """Those asked for are shown, though what was kept is one line a file; a wrong name is told."""

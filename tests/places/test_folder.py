@@ -24,6 +24,7 @@ from kindred_ledger.places import (
     join_folders,
     open_place,
     read_bytes,
+    remove_tree,
     roots_of,
     scan,
     write_atomic,
@@ -215,6 +216,22 @@ class Holding(Case):
             pass
         os.close(reader)
         os.close(writer)
+
+    @unittest.skipUnless(hasattr(os, "geteuid"), "needs users")
+    def test_what_may_not_be_written_to_is_removed(self) -> None:
+        """A folder of ours in which nothing may be removed; a link is not followed for it."""
+        write(self.folder, {"ours/deep/file": b"x", "theirs/file": b"y"})
+        os.symlink(self.path("theirs"), self.path("ours", "link"))
+        with unprivileged(self.folder):
+            os.chmod(self.path("theirs"), 0o555)
+            os.chmod(self.path("ours", "deep"), 0o555)
+            remove_tree(self.path("ours"))
+            self.assertEqual(os.stat(self.path("theirs")).st_mode & 0o777, 0o555)
+        self.assertEqual(os.listdir(self.folder), ["theirs"])
+        os.symlink(self.path("theirs"), self.path("link"))
+        with self.assertRaises(OSError):
+            remove_tree(self.path("link"))
+        self.assertEqual(os.listdir(self.path("theirs")), ["file"])
 
     def test_writing_is_old_or_new(self) -> None:
         """A write that fails leaves the old file and says why."""

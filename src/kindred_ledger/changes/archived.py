@@ -40,7 +40,9 @@ def as_file_changeset(changeset: Changeset, ledger: Ledger) -> Iterator[Changese
     place = changeset.place
     assert isinstance(place, ZipPlace)
     file = FilePlace(place.path)
-    with tempfile.TemporaryDirectory(prefix="archive-", dir=ledger.folder("work")) as folder:
+    with tempfile.TemporaryDirectory(
+        prefix="archive-", dir=ledger.folder("work"), ignore_cleanup_errors=True
+    ) as folder:  # what stands does not fail because of what could not be tidied up
         rewritten = os.path.join(folder, file.name)
         with refusals(rewritten), open(rewritten, "wb") as out:
             put = {a.path: a.after for a in changeset.actions if a.after is not None}

@@ -51,7 +51,9 @@ def drill(
         PlaceError: the scratch folder has no room.
     """
     entry = entry or _next(ledger)
-    with tempfile.TemporaryDirectory(prefix="drill-", dir=scratch) as folder:
+    with tempfile.TemporaryDirectory(
+        prefix="drill-", dir=scratch, ignore_cleanup_errors=True
+    ) as folder:
         place = FolderPlace(os.path.join(folder, "place"))
         os.mkdir(place.root)
         scribe = Ledger.open(os.path.join(folder, "ledger"))

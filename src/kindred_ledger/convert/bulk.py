@@ -7,11 +7,12 @@ goes on where it stopped, whoever did it, and what is read back is held against 
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Executor, Future
+from concurrent.futures import BrokenExecutor, Executor, Future
 from functools import lru_cache
 from importlib import import_module
 
@@ -82,6 +83,7 @@ class Failed(Struct, frozen=True):
     where: str
     remedy: str
     is_untold: bool = False  # nothing in the file tells its version
+    code: int = 0  # what the system said, if it was that
 
 
 class Room(Struct, frozen=True):
@@ -124,10 +126,10 @@ class Room(Struct, frozen=True):
             os.replace(beside, path)
 
     def clear(self, keys: Iterable[str]) -> None:
-        """Delete results that were taken."""
+        """Delete results that were taken; what cannot be is deleted when it is old."""
         for key in keys:
             for path in (self.path(key), self.path(key) + _ACCOUNT):
-                if os.path.exists(path):
+                with contextlib.suppress(OSError):
                     os.unlink(path)
 
 
@@ -153,19 +155,31 @@ def convert_all(
             check()
             yield call(job)
         return
-    waiting: deque[Future[Done | Left | Failed]] = deque()
+    waiting: deque[tuple[Job, Future[Done | Left | Failed] | None]] = deque()
+
+    def result() -> Done | Left | Failed:
+        job, future = waiting.popleft()
+        try:
+            return future.result() if future is not None else call(job)
+        except BrokenExecutor:  # a worker died: what it and the others had is done here
+            return call(job)
+
     try:
         for job in jobs:
             check()
-            waiting.append(executor.submit(call, job))
+            try:
+                waiting.append((job, executor.submit(call, job)))
+            except BrokenExecutor:
+                waiting.append((job, None))
             while len(waiting) >= _AHEAD * workers:
-                yield waiting.popleft().result()
+                yield result()
         while waiting:
             check()
-            yield waiting.popleft().result()
+            yield result()
     finally:
-        for future in waiting:
-            future.cancel()
+        for _, future in waiting:
+            if future is not None:
+                future.cancel()
 
 
 class _Call(Struct, frozen=True):
@@ -184,7 +198,10 @@ class _Call(Struct, frozen=True):
             untold = isinstance(error, VersionUntold)
             return Failed(job.path, error.what, error.where or "", error.remedy or "", untold)
         except OSError as error:
-            return Failed(job.path, error.strerror or str(error), job.path, "")
+            what = error.strerror or str(error)
+            return Failed(
+                job.path, what, str(error.filename or job.path), "", code=error.errno or 0
+            )
 
 
 class _Converters:

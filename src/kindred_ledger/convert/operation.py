@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 
@@ -24,6 +25,7 @@ from ..places import (
     check_selected,
     parents,
     read_bytes,
+    refused,
 )
 from ..progress import Progress
 from ..statement import Line, Statement
@@ -47,6 +49,7 @@ __all__ = [
 ]
 
 _LARGEST_PACK = 256 << 20  # bytes of a folder that is converted as one
+_OF_A_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
 _MANY = 200  # files; of so many, what was kept is one line each
 
 
@@ -266,6 +269,8 @@ class _Conversion:
                     self._card, self._jobs(sources, local=work.executor is not None), room=work.room,
                     executor=work.executor, workers=work.workers, few=work.few, check=progress.check,
                 ):  # fmt: skip
+                    if isinstance(told, Failed) and told.code in _OF_A_DISK:  # not of the file
+                        raise refused(OSError(told.code, told.what), told.where)
                     if isinstance(told, Failed) and told.is_untold and sources is None:
                         self._untold.append(told)
                         continue

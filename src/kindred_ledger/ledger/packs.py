@@ -13,6 +13,7 @@ import contextlib
 import errno
 import os
 import struct
+import threading
 from bisect import bisect_right
 from collections.abc import Sequence
 from functools import cached_property
@@ -46,6 +47,8 @@ __all__ = [
     "read_frame",
     "read_index",
 ]
+
+_POSITION = threading.Lock()  # of all packs that are open
 
 PACK_SUFFIX = ".pack.zst"
 _INDEX, _CONTENT = b"index", b"content"  # what a frame is for
@@ -403,10 +406,12 @@ def read_frame(fd: int, start: int, length: int, size: int, sealing: Sealing) ->
     """Return the content of one frame of an open pack. Safe to call from any thread."""
     if hasattr(os, "pread"):
         stored = os.pread(fd, length, start)
-    else:  # Windows has no pread: open the file once more rather than share its position
-        with open(fd, "rb", closefd=False) as file:
-            file.seek(start)
-            stored = file.read(length)
+    else:  # Windows has no pread, and all who have the file open share its position
+        with _POSITION:
+            os.lseek(fd, start, os.SEEK_SET)
+            stored = b""
+            while len(stored) < length and (part := os.read(fd, length - len(stored))):
+                stored += part
     content, _ = sealing.content(stored, _CONTENT, size=max(size, 1))
     if len(content) != size:
         raise LedgerDamaged(f"a frame holds {len(content)} bytes where the index says {size}")

@@ -6,8 +6,8 @@ import contextlib
 import errno
 import os
 import sys
-from collections.abc import Iterator, Sequence
-from typing import BinaryIO
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, BinaryIO
 
 from ..errors import PlaceError
 
@@ -234,5 +234,15 @@ def remove_tree(path: str) -> None:
     """Remove a folder of ours and all in it; one that is not there is fine."""
     import shutil
 
-    with contextlib.suppress(FileNotFoundError):
-        shutil.rmtree(path)
+    def refused_once(function: Callable[[str], object], name: str, info: Any) -> None:
+        """Open what may not be removed from: the folder, or on Windows the file; and go on."""
+        error = info[1]
+        if isinstance(error, FileNotFoundError):
+            return
+        if function not in (os.unlink, os.rmdir) or not isinstance(error, PermissionError):
+            raise error
+        os.chmod(name if os.name == "nt" else os.path.dirname(name), 0o700)
+        function(name)
+
+    if os.path.lexists(path):
+        shutil.rmtree(path, onerror=refused_once)
