@@ -15,13 +15,13 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
-from typing import IO
+from typing import IO, Any
 from urllib.parse import quote, urljoin, urlsplit
 
 from blake3 import blake3
 from msgspec import Struct
 
-from ..errors import PlaceError
+from ..errors import PlaceError, UsageError
 from ..places import BLOCK, make_folders, refusals, sync_dir
 from ..progress import Progress, Task
 from .release_index import Part
@@ -29,6 +29,7 @@ from .sources import ASK, LARGEST_INDEX, Patience, check_part
 
 __all__ = ["HttpSource", "fetch_part"]
 
+_INDEX_SECONDS = 60
 _CHUNK = 256 << 10  # bytes asked for at a time: often enough to tell that it grows
 _PARTIAL, _OK, _NOT_SATISFIABLE = 206, 200, 416
 
@@ -38,6 +39,10 @@ class HttpSource:
 
     def __init__(self, url: str) -> None:
         self.location = url
+        try:
+            urlsplit(url)
+        except ValueError as error:
+            raise UsageError(f"{url!r} is no URL: {error}", remedy="Check the address.") from error
         self.name = posixpath.basename(urlsplit(url).path)
         self._base = urljoin(url, ".")
         self._opener = urllib.request.OpenerDirector()
@@ -64,8 +69,8 @@ class HttpSource:
         for attempt in range(patience.tries):
             try:
                 with self._opener.open(url, timeout=patience.quiet) as answer:
-                    return bytes(answer.read(LARGEST_INDEX))
-            except (OSError, http.client.HTTPException) as error:
+                    return _whole(answer)
+            except (OSError, http.client.HTTPException, ValueError) as error:
                 if attempt == patience.tries - 1 or isinstance(error, urllib.error.HTTPError):
                     raise _refused(error, url) from error
         raise AssertionError
@@ -101,6 +106,16 @@ class _Answer(Struct, frozen=True):
     stream: IO[bytes] | None
     start: int
     mark: str
+
+
+def _whole(answer: Any) -> bytes:
+    """Return all of an answer that is small; one that comes a byte at a time ends with an error."""
+    data, end = b"", time.monotonic() + _INDEX_SECONDS
+    while len(data) < LARGEST_INDEX and (block := answer.read1(_CHUNK)):
+        data += block
+        if time.monotonic() > end:
+            raise TimeoutError(f"it did not come within {_INDEX_SECONDS} s")
+    return data
 
 
 def _start_of(content_range: str) -> int:
@@ -211,7 +226,7 @@ class _Fetch:
             if error.code < 500:
                 raise _refused(error, self._source.url(self._part.file)) from error
             return f"the server says {error.code} {error.reason}"
-        except http.client.HTTPException as error:
+        except (http.client.HTTPException, ValueError) as error:  # led to what is no URL
             return f"the answer was cut short ({type(error).__name__})"
         except OSError as error:
             return str(getattr(error, "reason", "") or error.strerror or error)

@@ -19,6 +19,11 @@ from .sealing import Sealing
 
 __all__ = ["SUFFIX", "Binder", "read_manifest"]
 
+_NEEDED = {  # of a body, by what its manifest is
+    "entry": frozenset(("tree",)),
+    "change": frozenset(("paths", "before", "after", "statements")),
+    "mark": frozenset(("entries",)),
+}
 _LARGEST = 1 << 30  # bytes of a manifest
 
 SUFFIX = ".json.zst"
@@ -137,7 +142,10 @@ class Binder:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        return read_manifest(self.path(id), self._depot.sealing)
+        header, body = read_manifest(self.path(id), self._depot.sealing)
+        if missing := _NEEDED.get(self.noun, frozenset()) - body.keys():
+            raise LedgerDamaged(f"it has no {', '.join(sorted(missing))}", where=self.path(id))
+        return header, body
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.

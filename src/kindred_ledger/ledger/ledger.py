@@ -338,7 +338,7 @@ class Ledger:
         return tree
 
     def place_at(self, roots: Mapping[str, str]) -> Place:
-        """Open a place that an entry or a change speaks of."""
+        """Open a place that an entry or a change speaks of; see `places.place_at`."""
         if self._connect is not None:
             return place_at(roots, self._connect)
         from ..places.remotes import connect

@@ -8,11 +8,13 @@ are a few long arrays. See docs/ledger-format.md.
 
 from __future__ import annotations
 
+import re
 import struct
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 from blake3 import blake3
+from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged
 from ..places import FILE, LINK, Node, Tree, node_of
@@ -35,8 +37,25 @@ _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 _LEVEL = 1
 _SEAL = struct.Struct("<II32s")  # a skippable frame: magic, size, digest
 _PURPOSES = (b"header", b"body")
+_LATEST_NS = 10**9 << 40  # what file systems can hold ends long before
 _UNREAD = bytes(32)
+_TREES = ("tree", "release", "before", "after", "common")  # of a body
+_ODD_PART = re.compile("(?:^|[\0/])\\.{0,2}(?=[\0/]|$)")  # none, one or two dots between slashes
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
+_Size = Annotated[int, msgspec.Meta(ge=0, le=1 << 62)]
+_Mode = Annotated[int, msgspec.Meta(ge=0, le=0o7777)]
+
+
+class _Columns(Struct):
+    """The columns of a tree, as they are stored."""
+
+    paths: list[str]
+    kinds: str
+    sizes: list[_Size]
+    mtimes_ns: list[int]
+    modes: list[_Mode]
+    digests: str
+    targets: list[str]
 
 
 def encode(header: dict[str, Any], body: dict[str, Any], sealing: Sealing = PLAIN) -> bytes:
@@ -77,9 +96,35 @@ def decode(
         body, rest = sealing.content(rest, _PURPOSES[1])
         if rest != seal:
             raise LedgerDamaged("it holds more than a header and a body")
-        return _object(header), _object(body)
+        found = _object(body)
+        for name in _TREES:
+            if name in found:
+                _check_columns(found[name])
+        return _object(header), found
     except KindredError as error:
         raise error.inside(where) from None
+
+
+def _check_columns(columns: Any) -> None:
+    """Raise `LedgerDamaged` unless columns are a tree's, with paths that stay below its place."""
+    try:
+        tree = msgspec.convert(columns, _Columns)
+        digests = bytes.fromhex(tree.digests)
+    except (msgspec.ValidationError, ValueError, OverflowError) as error:
+        raise LedgerDamaged(f"the tree cannot be read: {error}") from error
+    if max(map(abs, tree.mtimes_ns), default=0) > _LATEST_NS:
+        raise LedgerDamaged("the tree cannot be read: it has times that no clock shows")
+    count, joined = len(tree.paths), "\0".join(tree.paths)
+    lengths = {len(tree.kinds), len(tree.sizes), len(tree.mtimes_ns), len(tree.modes), count}
+    files, links = tree.kinds.count("f"), tree.kinds.count("l")
+    if len(lengths) > 1 or not _KIND_OF.keys() >= {*tree.kinds} or len({*tree.paths}) != count:
+        raise LedgerDamaged("the tree cannot be read: its columns are of different lengths")
+    if len(digests) != 32 * files or len(tree.targets) != links:
+        raise LedgerDamaged("the tree cannot be read: digests or targets are missing")
+    if count and (joined.count("\0") != count - 1 or _ODD_PART.search(joined)):
+        raise LedgerDamaged("the tree has paths that lead out of its place")
+    if "\0" in "".join(tree.targets):
+        raise LedgerDamaged("the tree has links to no path")
 
 
 def _object(line: bytes) -> dict[str, Any]:

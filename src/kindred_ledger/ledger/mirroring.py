@@ -234,7 +234,10 @@ def _complete(whole: set[bytes]) -> _Check:
     """Return a check that an entry is as it was written, and that all its contents are there."""
 
     def check(path: str, sealing: Sealing) -> None:
-        lost = lost_files(read_manifest(path, sealing)[1]["tree"], whole)
+        body = read_manifest(path, sealing)[1]
+        if "tree" not in body:
+            raise LedgerDamaged("it has no tree")
+        lost = lost_files(body["tree"], whole)
         if lost:
             raise LedgerDamaged(f"the contents of {len(lost)} of its files are not here")
 

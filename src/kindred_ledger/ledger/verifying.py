@@ -11,7 +11,7 @@ import os
 import sqlite3
 import time
 from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any
 
@@ -22,7 +22,7 @@ from ..progress import Progress
 from . import settings
 from .binder import SUFFIX, read_manifest
 from .cache_sum import faults_of
-from .entries import Entry
+from .entries import Entry, Mark, Record
 from .index import Index
 from .ledger import Ledger
 from .manifest import lost_files
@@ -226,6 +226,7 @@ class _Verification:
             try:
                 with self._ledger.depot.as_kept(folder, id + SUFFIX) as path:
                     header, body = read_manifest(path, self._ledger.depot.sealing)
+                _MODELS[folder](header)
             except (LedgerDamaged, FileNotFoundError) as error:
                 if folder == "entries" and self._ledger.is_retired(id):
                     continue  # just now
@@ -236,6 +237,13 @@ class _Verification:
             if id in known and known[id] != header:
                 self._cache_is_right = False
             yield id, header, body
+
+
+_MODELS: dict[str, Callable[[dict[str, Any]], object]] = {
+    "entries": Entry.from_json,
+    "history": Record.from_json,
+    "marks": Mark.from_json,
+}
 
 
 def _checked(index: Index, names: Iterable[str]) -> Iterator[tuple[str, PackCheck]]:

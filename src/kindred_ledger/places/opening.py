@@ -102,7 +102,17 @@ def archive_of(roots: Mapping[str, str]) -> str:
 
 
 def place_at(roots: Mapping[str, str], connect: Callable[[str], Remote]) -> Place:
-    """Open what `roots_of` described; `connect` opens what is at a URL."""
+    """Open what `roots_of` described; `connect` opens what is at a URL.
+
+    Raises:
+        UsageError: it is no folder or URL, such as what was computed.
+    """
+    for root in roots.values():
+        if "\0" in root or not ("://" in root or os.path.isabs(root)):
+            raise UsageError(
+                f"{root!r} is no folder of this machine",
+                remedy="Say which folder: --into FOLDER, or `place=` in Python.",
+            )
     if "." in roots:
         return ItemPlace(roots["."])
     if "://" in roots.get("", ""):

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from importlib import import_module
-from urllib.parse import urlsplit
 
 from ...errors import UsageError
-from .credentials import Login
+from .credentials import Login, split_url
 from .remote import Remote
 
 __all__ = ["connect", "is_remote"]
@@ -35,7 +34,7 @@ def connect(url: str, login: Login | None = None) -> Remote:
     Raises:
         UsageError: the URL cannot be read, holds a password, or its kind needs a package.
     """
-    parts = urlsplit(url)
+    parts = split_url(url)
     if parts.scheme not in _KINDS:
         raise UsageError(
             f"{parts.scheme or url!r} is no kind of remote",

@@ -10,14 +10,14 @@ import os
 import stat
 import tomllib
 from collections.abc import Callable, Mapping
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 from msgspec import Struct, ValidationError, convert
 from msgspec.structs import replace
 
 from ...errors import UsageError
 
-__all__ = ["Login", "login_for"]
+__all__ = ["Login", "login_for", "split_url"]
 
 _USER, _PASSWORD = "KINDRED_REMOTE_USER", "KINDRED_REMOTE_PASSWORD"
 _OPEN = stat.S_IRWXG | stat.S_IRWXO
@@ -43,6 +43,22 @@ class Login(Struct, frozen=True, forbid_unknown_fields=True):
         return f"Login({self.user!r})"
 
 
+def split_url(url: str) -> SplitResult:
+    """Return the parts of a URL.
+
+    Raises:
+        UsageError: it is none.
+    """
+    try:
+        parts = urlsplit(url)
+        _ = parts.port
+    except ValueError as error:
+        raise UsageError(
+            f"{url!r} is no URL: {error}", remedy="Check how it is written."
+        ) from error
+    return parts
+
+
 def login_for(
     url: str,
     environ: Mapping[str, str],
@@ -58,7 +74,7 @@ def login_for(
     Raises:
         UsageError: the file cannot be read, or others may read it.
     """
-    parts = urlsplit(url)
+    parts = split_url(url)
     login = _from_file(url, file) if file and os.path.exists(file) else Login()
     changes = {"user": parts.username or environ.get(_USER) or login.user}
     changes["password"] = environ.get(_PASSWORD) or login.password
