@@ -23,6 +23,7 @@ from kindred_ledger.ledger import (
     plan_retirement,
     verify,
 )
+from kindred_ledger.ledger.entries import RETIRED
 from kindred_ledger.ledger.reclaiming import reclaim
 from kindred_ledger.ledger.retention import outcomes
 from kindred_ledger.places import FolderPlace
@@ -251,6 +252,7 @@ class BesideWriters(Case):
         self.here.backup(self.new)
         self.there = Ledger.open(self.path("ledger"))
         self.addCleanup(self.there.index.close)
+        self.there.mark(RETIRED, "a test", entries=[self.entry])
         self.there.binders["entries"].remove([self.entry.id])  # nothing needs its pack any more
 
     def test_a_writer_that_began_before_is_waited_for(self) -> None:

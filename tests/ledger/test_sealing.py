@@ -164,8 +164,8 @@ class Hidden(Case):
     def test_no_frame_passes_for_another(self) -> None:
         """What a frame is for is under its seal, as is the key."""
         one, other = Sealed(bytes(32)), Sealed(b"1" * 32)
-        data = encode({"id": "x"}, {"tree": {}}, one)
-        self.assertEqual(decode(data, where="", sealing=one), ({"id": "x"}, {"tree": {}}))
+        data = encode({"id": "x"}, {"paths": []}, one)
+        self.assertEqual(decode(data, where="", sealing=one), ({"id": "x"}, {"paths": []}))
         with self.assertRaisesRegex(LedgerDamaged, "another key"):
             decode(data, where="", sealing=other)
         frame = one.wrapped(b"", b"header")

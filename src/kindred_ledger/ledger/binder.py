@@ -15,6 +15,7 @@ from . import manifest
 from .depot import Depot
 from .ids import new_id
 from .index import Index
+from .known import KNOWN, SUFFIX, known
 from .sealing import Sealing
 
 __all__ = ["SUFFIX", "Binder", "read_manifest"]
@@ -25,8 +26,6 @@ _NEEDED = {  # of a body, by what its manifest is
     "mark": frozenset(("entries",)),
 }
 _LARGEST = 1 << 30  # bytes of a manifest
-
-SUFFIX = ".json.zst"
 
 
 def read_manifest(path: str, sealing: Sealing) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -95,6 +94,8 @@ class Binder:
             write_atomic(path, self._encoded(header, body))
 
     def _encoded(self, header: dict[str, Any], body: dict[str, Any]) -> bytes:
+        if KNOWN not in body:
+            body = {**body, KNOWN: known(self._depot)}
         return manifest.encode(header, body, self._depot.sealing)
 
     def take_in(self, id: str, path: str) -> None:

@@ -9,22 +9,49 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 
-from ..errors import PlaceBusy, UsageError
+from ..errors import LedgerDamaged, LedgerError, PlaceBusy, UsageError
 from ..places import hold, make_folders, refusals, sync_dir, write_once
 from ..small_files import read_small
 from . import settings
 from .sealing import PLAIN, Sealing
 
-__all__ = ["Depot"]
+__all__ = ["NEEDED", "Depot", "missing"]
+
+
+NEEDED = ("packs", "entries", "history")  # folders that are there from the begin
+
+
+def missing(path: str) -> LedgerDamaged:
+    """Return the error for a folder of the ledger that is missing."""
+    return LedgerDamaged(
+        f"the ledger's folder {os.path.basename(path)} is missing",
+        where=path,
+        remedy="Bring back what was in it from a mirror: kindred heal --from LEDGER\n"
+        "Without a mirror, `kindred heal` makes an empty one.",
+    )
 
 
 class Depot:
-    """The files of a ledger in a folder of this machine, or one that looks like it."""
+    """The files of a ledger in a folder of this machine, or one that looks like it.
+
+    `forgives` takes a missing folder for an empty one, for those who look what is damaged.
+    """
+
+    forgives = False
 
     def __init__(self, root: str, *, sealing: Sealing = PLAIN) -> None:
         self.root = root
         self.sealing = sealing
+
+    @cached_property
+    def ledger_id(self) -> str:
+        """The id of the ledger; "" if its settings are lost."""
+        try:
+            return settings.read(self.root).id
+        except (OSError, LedgerError):
+            return ""
 
     @property
     def location(self) -> str:
@@ -36,12 +63,13 @@ class Depot:
 
     def names(self, folder: str) -> list[str]:
         """Return the names of all files in a folder of the ledger."""
+        path = os.path.join(self.root, folder)
         with refusals(self.root):
             try:
-                return sorted(os.listdir(os.path.join(self.root, folder)))
+                return sorted(os.listdir(path))
             except FileNotFoundError:
-                if folder != "retiring":  # it is made when it is needed
-                    raise
+                if folder in NEEDED and not self.forgives and os.path.isdir(self.root):
+                    raise missing(path) from None
                 return []
 
     def path(self, folder: str, name: str) -> str:
@@ -72,6 +100,8 @@ class Depot:
 
     def place(self, folder: str, name: str, part: str) -> None:
         """Give a durable file of this machine its name, over what has it; that takes it away."""
+        if not os.path.isdir(os.path.join(self.root, folder)):
+            raise missing(os.path.join(self.root, folder))
         os.replace(part, os.path.join(self.root, folder, name))
         sync_dir(os.path.join(self.root, folder))
 

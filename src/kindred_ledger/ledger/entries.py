@@ -153,6 +153,7 @@ class Record(Struct, frozen=True):
 
 PROVEN = "proven"  # an entry came back whole in a drill
 CONFIRMED = "confirmed"  # a change turned out well: what was kept before it may be retired
+LOST = "lost"  # a manifest went that no copy gave back; the subject is its folder and id
 RETIRED = "retired"  # entries went, by a policy; the body has their headers
 
 

@@ -14,13 +14,16 @@ from functools import cached_property
 from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged
-from ..places import Place, refusals, scan, sync_dir
+from ..places import Place, make_folders, refusals, scan, sync_dir
 from ..progress import Progress
 from . import settings
 from .binder import SUFFIX
+from .depot import NEEDED
+from .entries import LOST
 from .ledger import Ledger
 from .manifest import decode, digests_of
 from .mirroring import adopt
+from .mirroring import mirror as copy_missing
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
 from .reading import EMPTY
 from .sealing import Sealing
@@ -56,6 +59,7 @@ def heal(
     if not before.faults and not before.costs:
         return Healed(before, (), before)
     healing = _Healing(ledger, mirrors)
+    healing.mend_folders(before)
     with refusals(ledger.location):
         if ledger.is_far:
             healing.mend_far_files(before)
@@ -81,6 +85,21 @@ class _Healing:
         self._ledger = ledger
         self._mirrors = mirrors
         self.mended: list[str] = []
+
+    def mend_folders(self, found: Verified) -> None:
+        """Make folders again that are missing, and bring back what mirrors have of them."""
+        gone = [fault.file for fault in found.faults if fault.file in NEEDED]
+        for name in gone:
+            make_folders(self._ledger.folder(name), private=True)
+            self.mended.append(f"{name}: the folder was made again")
+        self._ledger.depot.forgives = False
+        for source in self._mirrors if gone else ():
+            done = copy_missing(source, self._ledger)
+            if done.packs + done.entries + done.changes + done.marks:
+                self.mended.append(
+                    f"{done.packs} packs, {done.entries} entries and {done.changes} changes:"
+                    f" copied from {source.location}"
+                )
 
     def mend_names(self, found: Verified) -> None:
         """Give files that are whole but under another name their own; put twins aside."""
@@ -116,6 +135,8 @@ class _Healing:
             path = os.path.join(self._ledger.root, *file.split("/"))
             if file == settings.SETTINGS:
                 self._mend_settings()
+            elif folder in self._ledger.binders and not os.path.lexists(path):
+                self._bring_back(folder, name)
             elif folder not in ("packs", *self._ledger.binders) or not os.path.isfile(path):
                 continue
             elif not name.endswith((PACK_SUFFIX, SUFFIX)):
@@ -137,6 +158,9 @@ class _Healing:
                 self.mended.append(f"{file}: copied from one that is whole")
             if not name or folder not in ("packs", *self._ledger.binders):
                 continue
+            if folder != "packs" and not self._ledger.depot.exists(folder, name):
+                self._bring_back(folder, name)
+                continue
             near = os.path.join(self._ledger.folder(folder), name)
             if os.path.exists(near) and adopt(self._ledger, folder, near):
                 self.mended.append(f"{file}: sent again from the copy near by")
@@ -148,6 +172,15 @@ class _Healing:
                 if made != name:
                     self._ledger.depot.remove(folder, [name])
                 self.mended.append(f"{file}: {told}")
+
+    def _bring_back(self, folder: str, name: str) -> None:
+        """Copy a manifest that was deleted from a mirror; note that it is lost if none has it."""
+        mirror = self._adopted(folder, name)
+        if mirror is not None:
+            self.mended.append(f"{folder}/{name}: copied from {mirror.location}")
+            return
+        self._ledger.mark(LOST, f"{folder}/{name.removesuffix(SUFFIX)}", note="no copy was found")
+        self.mended.append(f"{folder}/{name}: lost; no copy was found, and that is noted")
 
     def adopt_missing_packs(self) -> None:
         """Copy the packs that a mirror has and that hold contents nobody here has."""

@@ -25,6 +25,7 @@ from ..places import (
     check_selected,
     digested,
     look,
+    make_folders,
     near,
     place_at,
     roots_of,
@@ -115,9 +116,9 @@ class Ledger:
                     "there is no ledger here", where=root, remedy="Check the path."
                 ) from None
             create_in(root)
-        if not os.path.isdir(os.path.join(root, "marks")):  # one of before there were any
+        for name in ("marks", "work"):  # of these nothing is needed that is elsewhere
             with contextlib.suppress(OSError):
-                os.mkdir(os.path.join(root, "marks"), 0o700)
+                make_folders(os.path.join(root, name), private=True)
         return Ledger(root, clock=clock, machine=machine, connect=connect)
 
     @staticmethod
@@ -322,8 +323,9 @@ class Ledger:
         return columns
 
     def drop_release(self, entry: Entry) -> None:
-        """Take a release away."""
+        """Take a release away; that is noted, so that no mirror brings it back."""
         with self.depot.deleting():
+            self.mark(RETIRED, entry.id, note="taken from the shelf", entries=[entry])
             self._entries.remove([entry.id])
 
     def seen(self, place: Place) -> Seen:

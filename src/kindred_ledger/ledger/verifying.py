@@ -22,15 +22,19 @@ from ..progress import Progress
 from . import settings
 from .binder import SUFFIX, read_manifest
 from .cache_sum import faults_of
-from .entries import Entry, Mark, Record
+from .depot import NEEDED, missing
+from .entries import LOST, Entry, Mark, Record
 from .index import Index
+from .known import named_in
 from .ledger import Ledger
 from .manifest import lost_files
 from .packs import PACK_SUFFIX, PackCheck, PackIndex, check_pack
 from .reading import EMPTY
 from .sessions import is_old
 
-__all__ = ["MOVED", "Cost", "Fault", "Verified", "verify"]
+__all__ = ["GONE", "MOVED", "Cost", "Fault", "Verified", "verify"]
+
+GONE = "it was deleted"
 
 _WORKERS = 2  # reading and hashing release the interpreter lock
 _CACHE = "index.sqlite"
@@ -85,10 +89,12 @@ class _Verification:
         self._faults: list[Fault] = []
         self._damaged: dict[str, Sequence[tuple[int, int]]] = {}  # by pack, parts of its stream
         self._cache_is_right = True
+        self._named: set[tuple[str, str]] = set()  # what manifests say was there
         self._vanished = False  # whether a pack went away after it was listed
         self._lost_packs = False  # whether there are packs that do not say what they hold
 
     def run(self, share: float) -> Verified:
+        self._check_folders()
         self._check_cache()
         self._ledger.depot.refresh()
         # Manifests first: what they need was there before them, should somebody be writing.
@@ -111,6 +117,7 @@ class _Verification:
         for kind in ("history", "marks"):
             for _ in self._manifests(kind, ids[kind]):
                 pass
+        self._check_deleted()
         self._settle_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
         if any(cost.paths for cost in costs) and not damaged and len(chosen) == len(sizes):
@@ -158,6 +165,13 @@ class _Verification:
             chosen.append(name)
             so_far += weights[name]
         return chosen
+
+    def _check_folders(self) -> None:
+        for name in NEEDED if not self._ledger.is_far else ():
+            path = self._ledger.folder(name)
+            if not os.path.isdir(path):
+                self._faults.append(Fault(name, missing(path).what))
+                self._ledger.depot.forgives = True  # all else is looked at, too
 
     def _check_cache(self) -> None:
         """Hold the cache's file against its sum; before it is opened, which may write to it.
@@ -218,6 +232,20 @@ class _Verification:
         for name, parts in self._damaged.items():
             self._ledger.index.forget(name, parts)
 
+    def _check_deleted(self) -> None:
+        """Name the manifests that others, or the cache, speak of, and that are not there any more."""
+        ledger = self._ledger
+        for folder, binder in ledger.binders.items():
+            self._named.update((folder, id) for id in ledger.index.ids(binder.noun))
+        ledger.depot.refresh()
+        there = {(folder, id) for folder, binder in ledger.binders.items() for id in binder.ids()}
+        gone = self._named - there
+        if gone:
+            gone -= {("entries", entry.id) for entry in ledger.retired()}
+            lost = {mark.subject for mark in ledger.marks(LOST)}
+            gone = {(folder, id) for folder, id in gone if f"{folder}/{id}" not in lost}
+        self._faults += [Fault(f"{folder}/{id}{SUFFIX}", GONE) for folder, id in sorted(gone)]
+
     def _manifests(self, folder: str, ids: list[str]) -> Iterator[tuple[str, _Plain, _Plain]]:
         """Yield manifests one by one: id, header and body; both empty if it is damaged."""
         binder = self._ledger.binders[folder]
@@ -227,6 +255,7 @@ class _Verification:
                 with self._ledger.depot.as_kept(folder, id + SUFFIX) as path:
                     header, body = read_manifest(path, self._ledger.depot.sealing)
                 _MODELS[folder](header)
+                self._named.update(named_in(body, self._ledger.depot.ledger_id))
             except (LedgerDamaged, FileNotFoundError) as error:
                 if folder == "entries" and self._ledger.is_retired(id):
                     continue  # just now

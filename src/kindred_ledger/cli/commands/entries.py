@@ -25,7 +25,8 @@ def command(session: Session, title: str, retired: bool) -> int:
     Example, in the demo's folder:
       kindred entries
     """
-    entries = session.ledger.retired() if retired else session.ledger.entries()
+    ledger = session.ledger
+    entries = [e for e in ledger.retired() if not e.release] if retired else ledger.entries()
     found = [e for e in entries if not title or e.tag.title == title]
     if title and not found:
         titles = {e.tag.title for e in entries}

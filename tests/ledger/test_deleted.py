@@ -1,0 +1,100 @@
+"""Every deletion of a stored file is named by verify, and mended by heal from a mirror."""
+
+from __future__ import annotations
+
+import os
+import shutil
+
+from kindred_ledger.ledger import Ledger, heal, mirror, verify
+from kindred_ledger.places import MemoryPlace
+from tests.support import Case, files_in, kindred, write
+
+_CACHE = "index.sqlite"
+
+
+class Deleted(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        write(self.path("place"), {"a": b"a", "b": b"b" * 9000})
+        for command in (
+            "backup place",
+            "restore latest --into back --yes",
+            "undo --yes",
+            "shelf add place --title x --version 1.0",
+            "shelf add back --title x --version 1.0 --replace",
+            "confirm latest",
+            "backup back",
+            "drill",
+            "mirror other",
+        ):
+            done = kindred(*command.split(), folder=self.folder)
+            self.assertIn(done.returncode, (0, 2), (command, done.stderr))
+
+    def test_each_file(self) -> None:
+        """One after the other: named, and back byte for byte; with the cache there, and without."""
+        before = self.stored()
+        for path in before:
+            for cache in (True, False):
+                shutil.rmtree(self.path("copy"), ignore_errors=True)
+                shutil.copytree(self.path("ledger"), self.path("copy"))
+                if not cache:
+                    os.remove(self.path("copy", _CACHE))
+                os.remove(self.path("copy", *path.split("/")))
+                ledger, other = Ledger.open(self.path("copy")), Ledger.open(self.path("other"))
+                found = verify(ledger)
+                named = [fault.file for fault in found.faults]
+                folder = path.rpartition("/")[0]
+                newest = path == max(p for p in before if p.rpartition("/")[0] == folder)
+                if cache or folder in ("", "packs") or not newest:
+                    self.assertTrue(
+                        path in named or (path.startswith("packs/") and "packs" in named),
+                        (path, cache, named),
+                    )
+                    self.assertEqual(heal(ledger, mirrors=[other]).after.faults, (), path)
+                    after = self.stored("copy")
+                    if folder:  # the settings are written anew, with another id
+                        self.assertEqual(after.get(path), before[path], (path, cache))
+                ledger.index.close()
+                other.index.close()
+
+    def test_what_no_copy_has_is_lost_once(self) -> None:
+        """Without a mirror it is noted as lost, and that is the end of it."""
+        name = sorted(os.listdir(self.path("ledger", "entries")))[0]
+        os.remove(self.path("ledger", "entries", name))
+        ledger = self.ledger()
+        healed = heal(ledger, places=[])
+        self.assertTrue(any("lost; no copy was found" in line for line in healed.mended))
+        self.assertEqual(healed.after.faults, ())
+        self.assertEqual(verify(ledger).faults, ())
+
+    def test_what_was_taken_away_stays_away(self) -> None:
+        """A release that was taken from the shelf is not damage, and no mirror brings it back."""
+        ledger, other = self.ledger(), self.ledger("other")
+        release = ledger.shelf.find("x@1.0")
+        ledger.shelf.remove(release)
+        self.assertEqual(verify(ledger).faults, ())
+        mirror(other, ledger)
+        self.assertEqual(ledger.shelf.releases(), [])
+        self.assertEqual(verify(ledger).faults, ())
+        shown = kindred("entries", "--retired", folder=self.folder)
+        self.assertNotIn("x@1.0", shown.stdout)
+
+    def test_a_mirror_is_judged_by_itself(self) -> None:
+        """A copy made while some of it was damaged names nothing that it never had."""
+        entry = self.ledger().backup(MemoryPlace({"c": b"c"}))
+        path = self.path("ledger", "entries", f"{entry.id}.json.zst")
+        with open(path, "r+b") as file:
+            file.seek(20)
+            file.write(b"damage")
+        ledger = self.ledger()
+        ledger.backup(MemoryPlace({"d": b"d"}))
+        target = self.ledger("third")
+        self.assertTrue(mirror(ledger, target).held)
+        self.assertEqual(verify(target).faults, ())
+
+    def stored(self, name: str = "ledger") -> dict[str, bytes]:
+        return {
+            path: data
+            for path, data in files_in(self.path(name)).items()
+            if not path.startswith(("index", "work/"))
+        }
