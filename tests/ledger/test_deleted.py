@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
+from typing import Any
 
 from kindred_ledger.ledger import Ledger, heal, mirror, verify
 from kindred_ledger.places import MemoryPlace
@@ -78,6 +80,25 @@ class Deleted(Case):
         self.assertEqual(verify(ledger).faults, ())
         shown = kindred("entries", "--retired", folder=self.folder)
         self.assertNotIn("x@1.0", shown.stdout)
+
+    def test_what_commands_left_behind(self) -> None:
+        """Old parts and rooms go and are told; what is young, or not ours, stays."""
+        ours = ("entries/x.json.zst.0123456789abcdef.part", "ledger.toml.01234567.part")
+        rooms = ("work/archive-ab_cd12x/new.zip", "work/kept-0123456789ab/p")
+        stays = ("entries/my notes.part", "work/other/thing")
+        write(self.path("ledger"), dict.fromkeys((*ours, *rooms, *stays), b"x"))
+        self.assertEqual(self.recovered(), {"command": "recover", "status": 0, "recovered": []})
+        for name in (*ours, *stays, *(room.rpartition("/")[0] for room in rooms)):
+            os.utime(self.path("ledger", *name.split("/")), (0, 0))
+        told = self.recovered()["left_overs"]
+        self.assertEqual(told, sorted((*ours, *(room.rpartition("/")[0] for room in rooms))))
+        left = files_in(self.path("ledger"))
+        self.assertEqual({*left} & {*ours, *rooms, *stays}, {*stays})
+
+    def recovered(self) -> dict[str, Any]:
+        done = kindred("recover", "--json", folder=self.folder)
+        found: dict[str, Any] = json.loads(done.stdout)
+        return found
 
     def test_a_mirror_is_judged_by_itself(self) -> None:
         """A copy made while some of it was damaged names nothing that it never had."""

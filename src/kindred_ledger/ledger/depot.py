@@ -169,10 +169,11 @@ class Depot:
         return []
 
     @contextlib.contextmanager
-    def deleting(self) -> Iterator[None]:
-        """Be the only one who deletes, for the block."""
+    def deleting(self, *, patience_seconds: float = 0.0) -> Iterator[None]:
+        """Be the only one who deletes, for the block; others are waited for so long."""
         lock = os.path.join(self.root, "work", "retiring.lock")
-        with refusals(self.root), hold(lock, busy=self._busy().what):
+        busy = self._busy().what
+        with refusals(self.root), hold(lock, busy=busy, patience_seconds=patience_seconds):
             yield
 
     def _busy(self, more: str = "") -> PlaceBusy:

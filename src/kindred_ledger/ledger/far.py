@@ -255,9 +255,9 @@ class FarDepot(Depot):
         return alive
 
     @contextlib.contextmanager
-    def deleting(self) -> Iterator[None]:
+    def deleting(self, *, patience_seconds: float = 0.0) -> Iterator[None]:
         stamp = datetime.fromtimestamp(time.time(), UTC).strftime("%Y%m%dT%H%M%S")
-        with super().deleting():
+        with super().deleting(patience_seconds=patience_seconds):
             with self._turn:
                 try:
                     self._remote.create("retiring.lock", stamp.encode())

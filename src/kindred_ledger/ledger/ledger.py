@@ -54,6 +54,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Ledger"]
 
+_PATIENCE_SECONDS = 60.0  # with somebody who retires
 _LIST = "To see what is kept: kindred entries"
 
 
@@ -324,7 +325,7 @@ class Ledger:
 
     def drop_release(self, entry: Entry) -> None:
         """Take a release away; that is noted, so that no mirror brings it back."""
-        with self.depot.deleting():
+        with self.depot.deleting(patience_seconds=_PATIENCE_SECONDS):
             self.mark(RETIRED, entry.id, note="taken from the shelf", entries=[entry])
             self._entries.remove([entry.id])
 

@@ -16,6 +16,7 @@ from collections.abc import Iterable, Iterator
 
 from ..places import hold, is_held, refusals, remove_tree
 from .depot import Depot
+from .tidying import tidy
 
 __all__ = ["Sessions", "is_old"]
 
@@ -108,6 +109,7 @@ class Sessions:
 
     def _sweep(self) -> None:
         """Remove unfinished packs whose writer died, and locks that nobody will take again."""
+        tidy(self._depot.root)
         packing = [name for name in os.listdir(self._work) if name.startswith(_BEGIN)]
         for name in packing:
             if name.endswith(_LOCK):

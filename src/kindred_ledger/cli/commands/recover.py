@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 from msgspec.structs import asdict
 
 from ...changes import recover
+from ...ledger.tidying import tidy
 from ..options import session
 from ..session import Session
 
@@ -21,9 +24,13 @@ def command(session: Session, back: bool) -> int:
       kindred recover
     """
     done = recover(session.ledger, back=back)
+    left = tidy(session.ledger.root)
     if session.json:
-        return session.emit(recovered=[asdict(one) for one in done])
-    if not done:
+        more: dict[str, Any] = {"left_overs": left} if left else {}
+        return session.emit(recovered=[asdict(one) for one in done], **more)
+    for name in left:
+        session.out.print(f"Removed a left-over of a command that was cut off: {name}")
+    if not (done or left):
         session.out.print("Nothing was cut off.")
     for one in done:
         places = " + ".join(one.places)
