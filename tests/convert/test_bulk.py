@@ -156,6 +156,25 @@ class Bulk(Saves):
         self.assertIn(("added", "crew[1199].morale", 1), told[1])
         self.assertEqual(told[2], [("changed", "log[17]", 1)])
 
+    def test_what_is_there_already_is_not_made_again(self) -> None:
+        """Beside the originals, once more, as after a recovery: nothing is left to do; what differs is."""
+        folder = self.voyages(4)
+        ledger = self.ledger()
+
+        def beside() -> Any:
+            return self.change(folder, beside=True, only=lambda path: path.count(".") == 1)
+
+        beside().apply(ledger, allow_loss=True)
+        after = snapshot(folder)
+        again = beside()
+        self.assertEqual(again.actions, ())
+        self.assertEqual(sum("is there already as" in note for note in again.notes), 4)
+        name = next(path for path in after if ".6." in path)
+        with open(os.path.join(folder, name), "ab") as file:
+            file.write(b"\n")
+        (action,) = beside().actions
+        self.assertIn(".6 2.", action.path)
+
     def test_a_worker_that_dies(self) -> None:
         """What it and the others had is converted by another; the result is the same."""
         folder = self.voyages(12)

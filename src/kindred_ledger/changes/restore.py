@@ -214,9 +214,10 @@ def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
 def _undo_summary(ledger: Ledger, record: Record) -> str:
     """Say what an undo does, in terms of the change that began a chain of undoing and redoing."""
     again = False
-    while record.undoes:
+    known = {each.id: each for each in ledger.records()} if record.undoes else {}
+    while record.undoes in known:
         again = not again
-        record = ledger.record(record.undoes)
+        record = known[record.undoes]
     verb = "do again" if again else "take back"
     return f"{verb} {record.operation} {record.id}: {record.summary}"
 

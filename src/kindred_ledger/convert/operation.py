@@ -406,6 +406,8 @@ class _Conversion:
         reason = f"{done.format} {done.source} is now {done.target}"
         after = Node(FILE, done.size_bytes, done.digest)._replace(mode=before.mode)
         path = self._name_beside(done) if self._beside else done.path
+        if not path:
+            return
         there = None if self._beside else before
         self._actions.append(Action(path, there, after, results, done.key, reason))
         many = len(self._formats) > _MANY
@@ -414,7 +416,10 @@ class _Conversion:
         self._notes.update(dict.fromkeys(done.notes))
 
     def _name_beside(self, done: Done) -> str:
-        """Return a name that nothing has, whatever the case: the version goes before the extension."""
+        """Return a name that nothing has, whatever the case: the version goes before the extension.
+
+        It is "" if the very result is there already, from an earlier run.
+        """
         folder, slash, name = done.path.rpartition("/")
         stem, dot, extension = name.rpartition(".")
         if not stem:
@@ -423,6 +428,9 @@ class _Conversion:
         while True:
             again = f" {number}" if number > 1 else ""
             path = f"{folder}{slash}{stem}.{done.target}{again}{dot}{extension}"
+            if path in self._now and self._now[path].digest == done.digest:
+                self._notes[f"{done.path} is there already as {path}"] = None
+                return ""
             if path.casefold() not in self._names:
                 self._names.add(path.casefold())
                 return path
