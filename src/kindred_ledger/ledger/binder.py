@@ -144,9 +144,13 @@ class Binder:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
         header, body = read_manifest(self.path(id), self._depot.sealing)
-        if missing := _NEEDED.get(self.noun, frozenset()) - body.keys():
-            raise LedgerDamaged(f"it has no {', '.join(sorted(missing))}", where=self.path(id))
+        self.check_body(body, where=self.path(id))
         return header, body
+
+    def check_body(self, body: dict[str, Any], *, where: str) -> None:
+        """Raise `LedgerDamaged` unless a body has what manifests of this kind need."""
+        if missing := _NEEDED.get(self.noun, frozenset()) - body.keys():
+            raise LedgerDamaged(f"it has no {', '.join(sorted(missing))}", where=where)
 
     def resolve(self, text: str) -> str:
         """Return the id that `text` stands for: an id, a unique beginning of one, or `latest`.

@@ -34,17 +34,22 @@ class Rows(list[tuple[Any, ...]]):
 
 
 class Cache:
-    """See the module. `make` makes the tables in a connection whose format is another.
+    """See the module. `make` makes the tables in a connection whose format is another, `anew` in any.
 
     Raises:
         PlaceError: another process keeps it locked.
     """
 
     def __init__(
-        self, path: str, make: Callable[[sqlite3.Connection], None], refill: Callable[[], None]
+        self,
+        path: str,
+        make: Callable[[sqlite3.Connection], None],
+        anew: Callable[[sqlite3.Connection], None],
+        refill: Callable[[], None],
     ) -> None:
         self._path = path
         self._make = make
+        self._anew = anew
         self._refill = refill
         self._db = self._opened()
 
@@ -93,10 +98,10 @@ class Cache:
             with contextlib.suppress(sqlite3.Error):
                 self._db.rollback()
 
-    def renew(self, make: Callable[[sqlite3.Connection], None]) -> None:
+    def renew(self) -> None:
         """Make the tables anew, whatever is there; in place, as others may have it open."""
         try:
-            make(self._db)
+            self._anew(self._db)
         except sqlite3.DatabaseError as error:
             self._replaced(error)
 
@@ -121,10 +126,9 @@ class Cache:
     def _opened(self) -> sqlite3.Connection:
         """Open the file; one that is damaged is made anew, and what cannot be opened is done without."""
         known = is_as_noted(self._path)
+        make = self._anew if known is False else self._make  # in place: others may have it open
         try:
-            if known is False:
-                self._remove()
-            return _connected(self._path, self._make, check=known is None)
+            return _connected(self._path, make, check=not known)
         except sqlite3.DatabaseError as error:
             if _is_busy(error):
                 raise self._refused(error) from error

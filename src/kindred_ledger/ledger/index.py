@@ -78,7 +78,7 @@ class Index:
         self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
         self._avoid = ""  # the numbers of packs that will go, for a query
-        self._db = Cache(path, _make_if_other, self.sync)
+        self._db = Cache(path, _make_if_other, _make_anew, self.sync)
 
     def note_sum(self) -> None:
         """Note what the cache is like now that a command has ended, if it wrote to it."""
@@ -90,7 +90,7 @@ class Index:
 
     def renew(self) -> None:
         """Make the cache anew, whatever it says; in place, as others may have it open."""
-        self._db.renew(_make_anew)
+        self._db.renew()
         self._frames.clear()
         self.damaged.clear()
         self._seen = ("", 0, Seen())

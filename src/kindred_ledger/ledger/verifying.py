@@ -254,6 +254,7 @@ class _Verification:
             try:
                 with self._ledger.depot.as_kept(folder, id + SUFFIX) as path:
                     header, body = read_manifest(path, self._ledger.depot.sealing)
+                binder.check_body(body, where=path)
                 _MODELS[folder](header)
                 self._named.update(named_in(body, self._ledger.depot.ledger_id))
             except (LedgerDamaged, FileNotFoundError) as error:
