@@ -156,6 +156,16 @@ class ChangedJournals(Case):
         self.assertEqual([one.outcome for one in recover(self.kept, back=True)], ["taken back"])
         self.assertEqual(files_in(self.at.root), OLD)
 
+    def test_a_ledger_that_was_moved_and_a_machine_with_another_name(self) -> None:
+        """What was cut off is still its own."""
+        self.cut_off()
+        self.kept.index.close()
+        os.rename(self.kept.root, self.path("moved ledger"))
+        ledger = Ledger.open(self.path("moved ledger"), machine="another name")
+        self.assertEqual([one.outcome for one in recover(ledger)], ["finished"])
+        self.assertEqual(files_in(self.at.root), NEW)
+        ledger.index.close()
+
     def test_a_link_on_the_way_stops_it(self) -> None:
         """A folder of the place that became a link since: nothing is moved through it, either way."""
         self.cut_off()

@@ -34,7 +34,7 @@ from ..progress import Progress
 from .actions import Action
 from .ground import Owner, Sources
 from .journal import Op
-from .stage import Stages, clear_dropped, clear_stage, owner_of, stage_contents, unfinished_in
+from .stage import Stages, clear_dropped, clear_stage, is_stage_of, stage_contents, unfinished_in
 
 __all__ = ["DiskGround", "check_room"]
 
@@ -55,9 +55,7 @@ class DiskGround:
         self._holdings = holdings_of(place)
         self._stages: dict[str, str] = {}  # by the part's name
         self._touched: set[str] = set()
-        self._disks: dict[
-            str, tuple[int, int]
-        ] = {}  # by the root: which folder of which disk it is
+        self._disks: dict[str, tuple[int, int]] = {}  # by the root: which folder of which disk
 
     @contextlib.contextmanager
     def hold(self) -> Iterator[None]:
@@ -103,7 +101,7 @@ class DiskGround:
 
     def _is_mine(self, stage: str) -> bool:
         """Tell whether a stage carries the mark of this very change."""
-        return is_real_folder(stage) and owner_of(stage) == self._owner
+        return is_stage_of(stage, self._owner)
 
     @property
     def _owner(self) -> Owner:

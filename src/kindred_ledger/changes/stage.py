@@ -24,6 +24,7 @@ from ..places import (
     Place,
     disk_path,
     folders_of,
+    is_real_folder,
     refusals,
     refused,
     remove_tree,
@@ -35,7 +36,14 @@ from ..progress import Progress, Task
 from .ground import Owner, Sources
 from .journal import Op
 
-__all__ = ["Stages", "clear_dropped", "clear_stage", "owner_of", "stage_contents", "unfinished_in"]
+__all__ = [
+    "Stages",
+    "clear_dropped",
+    "clear_stage",
+    "is_stage_of",
+    "stage_contents",
+    "unfinished_in",
+]
 
 _WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
 _READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
@@ -131,9 +139,8 @@ def clear_stage(stage: str, owner: Owner) -> None:
 
     A power cut may leave a mark that was not written to its end; nothing was staged yet then.
     """
-    found = owner_of(stage)
-    if found != _NOBODY:
-        if found == owner:
+    if owner_of(stage) != _NOBODY:
+        if is_stage_of(stage, owner):
             _remove_stage(stage)
         return
     mark = os.path.join(stage, STAGE_MARK)
@@ -145,6 +152,17 @@ def clear_stage(stage: str, owner: Owner) -> None:
             if os.path.getsize(mark) == 0 or _begins(mark, owner):
                 os.remove(mark)
         os.rmdir(stage)
+
+
+def is_stage_of(stage: str, owner: Owner) -> bool:
+    """Tell whether a stage carries the mark of a change, wherever its ledger lies by now."""
+    found = owner_of(stage)
+    if found.id != owner.id or not found.id or not is_real_folder(stage):
+        return False
+    try:
+        return os.path.samefile(found.ledger, owner.ledger)
+    except OSError:  # it was moved since, or is called something else
+        return True
 
 
 def _remove_stage(stage: str) -> None:
