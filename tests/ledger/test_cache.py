@@ -8,6 +8,7 @@ import unittest
 from collections.abc import Callable
 
 from kindred_ledger.ledger import Ledger
+from kindred_ledger.ledger.cache_sum import write_sum
 from kindred_ledger.places import FolderPlace
 from tests.support import Case, files_in, kindred, unprivileged, write
 
@@ -47,6 +48,8 @@ def _bad_page(path: str, page: int = 2) -> None:
 
 def _flipped_bit(path: str) -> None:
     """Change a digest within a row, at the old time, as a disk does that forgets."""
+    os.utime(path, (os.stat(path).st_atime - 3600, os.stat(path).st_mtime - 3600))
+    write_sum(path)
     status = os.stat(path)
     with open(path, "r+b") as file:
         data = bytearray(file.read())

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..errors import PlaceError
 from ..places import new_file
-from .cache_sum import is_as_noted, write_sum
+from .cache_sum import SUM, is_as_noted, write_sum
 
 __all__ = ["Cache", "Rows"]
 
@@ -114,7 +114,7 @@ class Cache:
         """Note what the cache is like now, if it was written to."""
         if self.is_on_disk:
             with contextlib.suppress(sqlite3.Error):
-                if self._db.total_changes or not is_as_noted(self._path):
+                if self._db.total_changes or not os.path.exists(self._path + SUM):
                     write_sum(self._path)
 
     def _rows(self, statement: str, values: Sequence[Any]) -> Rows:

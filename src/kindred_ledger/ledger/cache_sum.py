@@ -20,7 +20,7 @@ __all__ = ["SUM", "faults_of", "is_as_noted", "write_sum"]
 
 SUM = ".sum"  # behind the cache's name
 _SUM = struct.Struct("<32sqq")  # digest, size, time of change in nanoseconds
-_LOOKS, _PAUSE_SECONDS = 3, 0.03
+_GRAIN_SECONDS = 5.0  # far more than a clock's
 _CHECK = 16  # bytes of a digest of the sum itself
 
 
@@ -65,24 +65,16 @@ def faults_of(path: str) -> dict[str, str]:
 def is_as_noted(path: str) -> bool | None:
     """Tell whether the cache at `path` is as it was noted; None if it was not, or written to since.
 
-    A writer may be at work within the grain of the clock: only what stays so is damage.
+    What was written just now may have been written to once more within the grain of the clock: of that
+    nothing is told.
     """
-    for looks_left in range(_LOOKS, -1, -1):
-        found = _as_noted(path)
-        if found is not False or not looks_left:
-            return found
-        time.sleep(_PAUSE_SECONDS)
-    raise AssertionError
-
-
-def _as_noted(path: str) -> bool | None:
     try:
         stored = read_small(path + SUM, most=_SUM.size + _CHECK)
         data, check = stored[: _SUM.size], stored[_SUM.size :]
         if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
             return None
         digest, *then = _SUM.unpack(data)
-        if _state_of(path) != tuple(then):
+        if _state_of(path) != tuple(then) or time.time() - then[1] / 1e9 < _GRAIN_SECONDS:
             return None
         same = blake3().update_mmap(path).digest() == digest
         return same if _state_of(path) == tuple(then) else None
