@@ -14,7 +14,7 @@ from collections.abc import Callable
 from kindred_ledger.errors import FormatError, KindredError, LedgerDamaged, UsageError
 from kindred_ledger.formats import decode
 from kindred_ledger.ledger import zstd
-from kindred_ledger.places import FolderPlace, Patterns, ZipPlace, scan
+from kindred_ledger.places import Patterns, ZipPlace, scan
 from tests.support import Case, kindred, write
 
 _LARGEST = 1 << 30  # bytes of memory, of which the interpreter and NumPy take most
@@ -230,4 +230,3 @@ class Bounds(unittest.TestCase):
         self.assertEqual(value("x + 1", "0." + "1" * 39)(), Decimal("1." + "1" * 39))
         self.assertEqual(value("x // 1", "1" * 60 + ".5")(), Decimal("1" * 60))
         self.assertEqual(value("x % 7", "-5.5")(), Decimal("1.5"))
-        self.assertTrue(isinstance(FolderPlace, type))

@@ -249,6 +249,9 @@ class Packs(Case):
         format = self.card(
             "zip", "*.pack", CARD.replace('"textures/**"', '"' + "**/*" * 9 + '"')
         ).formats["pack"]
+        odd = made("zip", [{"drop_files": "*a*a*a*a*ab", "reason": "r"}], key='"pack.json".number')
+        files = {"pack.json": b'{"number": 1}', "a" * 250: b"x"}
+        convert_bytes(zipped(files), odd, odd.scheme.parse("2"), name="a")  # comes to an end
         with self.assertRaisesRegex(UsageError, "at most 5 stars"):
             convert_bytes(zipped(PACK), format, format.scheme.parse("3"), name="a")
         format = self.card(

@@ -13,7 +13,7 @@ from kindred_ledger.errors import KindredError, UsageError
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.ledger.exporting import export
 from kindred_ledger.places import FolderPlace
-from kindred_ledger.places.remotes import connect, login_for
+from kindred_ledger.places.remotes import login_for
 from tests.support import Case, change_to, files_in, kindred, write
 
 
@@ -92,7 +92,6 @@ class Modes(Case):
         os.chown(self.path("remotes.toml"), 12345, 12345)
         with self.assertRaisesRegex(UsageError, "another user's"):
             login_for("ftp://x", {}, file=self.path("remotes.toml"))
-        self.assertTrue(callable(connect))
 
 
 class NothingIsWrittenOver(Case):

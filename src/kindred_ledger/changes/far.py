@@ -25,6 +25,7 @@ from ..ledger import Ledger
 from ..places import (
     DIR,
     FILE,
+    STAGE_MARK,
     WORK_FOLDER,
     FolderPlace,
     Node,
@@ -42,7 +43,7 @@ from .journal import STAGING, Journal, Op
 
 __all__ = ["RemoteGround"]
 
-_OWNER = f"{WORK_FOLDER}/owner.json"
+_OWNER = f"{WORK_FOLDER}/{STAGE_MARK}"
 _NEW, _OLD, _FOREIGN = (f"{WORK_FOLDER}/{name}" for name in ("new", "old", "foreign"))
 _PROBE = f"{WORK_FOLDER}/probe"
 _PAUSES_SECONDS = (0.2, 1.0)  # before what broke off is gone on with

@@ -20,7 +20,9 @@ from ..formats import ANY, Path, format_path, parse_path, same_value
 from ..formats.expressions import Expression
 from .fields import Fields, as_key, exact
 
-_MOST_STARS = 5
+_MOST_STARS, _MOST_SPANS = 5, 3
+# Of what stands between two stars the first place will do; looking at others takes time without end.
+_FIXED_BETWEEN = re.compile(r"\[\^/\]\*((?:\\.|[^\\\[\](){}*+?|^$.])+)(?=\[\^/\]\*)")
 
 __all__ = ["Step", "Tables", "compile_step"]
 
@@ -334,8 +336,11 @@ def _members(fields: Fields, pattern: str) -> list[str]:
     parts = re.split(r"(\*\*/|\*\*|\*)", pattern.strip("/"))
     if len(parts) // 2 > _MOST_STARS:  # each more makes a search longer by the length of a path
         raise UsageError(f"a pattern has at most {_MOST_STARS} stars", where=pattern)
+    if pattern.count("**") > _MOST_SPANS:
+        raise UsageError(f"a pattern has at most {_MOST_SPANS} **", where=pattern)
     signs = {"**/": "(?:[^/]+/)*", "**": ".*", "*": "[^/]*"}
-    wanted = re.compile("".join(signs.get(part) or re.escape(part) for part in parts))
+    text = "".join(signs.get(part) or re.escape(part) for part in parts)
+    wanted = re.compile(_FIXED_BETWEEN.sub(r"(?>[^/]*?\1)", text))
     names = [str(path[0]) for path in fields.document.find((ANY,))]
     return [name for name in names if wanted.fullmatch(name)]
 

@@ -129,33 +129,27 @@ class Cache:
         make = self._anew if known is False else self._make  # in place: others may have it open
         try:
             return _connected(self._path, make, check=not known)
-        except sqlite3.DatabaseError as error:
-            if _is_busy(error):
-                raise self._refused(error) from error
-        except OSError:
-            return self._in_memory()
-        try:
-            self._remove()
-            return _connected(self._path, self._make, check=False)
-        except (OSError, sqlite3.DatabaseError):
-            return self._in_memory()
+        except (OSError, sqlite3.DatabaseError) as error:
+            return self._instead(error)
 
     def _replaced(self, error: sqlite3.DatabaseError) -> None:
         """Take another cache for one that fails, and fill it."""
-        if _is_busy(error) or not self.is_on_disk:
+        if not self.is_on_disk:
             raise self._refused(error) from error
         with contextlib.suppress(sqlite3.Error):
             self._db.close()
-        damaged = not isinstance(error, sqlite3.OperationalError)
-        try:
-            if damaged:
-                self._remove()
-            self._db = _connected(self._path, self._make, check=False) if damaged else None  # type: ignore[assignment]
-        except (OSError, sqlite3.DatabaseError):
-            self._db = None  # type: ignore[assignment]
-        if self._db is None:
-            self._db = self._in_memory()
+        self._db = self._instead(error)
         self._refill()
+
+    def _instead(self, error: OSError | sqlite3.DatabaseError) -> sqlite3.Connection:
+        """Return a new cache for one that is damaged, or memory where the disk refuses."""
+        if isinstance(error, sqlite3.OperationalError) and _is_busy(error):
+            raise self._refused(error) from error
+        if not isinstance(error, (OSError, sqlite3.OperationalError)):
+            with contextlib.suppress(OSError, sqlite3.DatabaseError):
+                self._remove()
+                return _connected(self._path, self._make, check=False)
+        return self._in_memory()
 
     def _in_memory(self) -> sqlite3.Connection:
         self._path = _MEMORY
@@ -193,5 +187,5 @@ def _connected(
     return db
 
 
-def _is_busy(error: sqlite3.DatabaseError) -> bool:
-    return isinstance(error, sqlite3.OperationalError) and any(word in str(error) for word in _BUSY)
+def _is_busy(error: sqlite3.OperationalError) -> bool:
+    return any(word in str(error) for word in _BUSY)

@@ -46,19 +46,13 @@ def _state_of(path: str) -> tuple[int, int]:
 def faults_of(path: str) -> dict[str, str]:
     """Return what is wrong with the cache at `path`, and with its sum, by the end of their names."""
     try:
-        with open(path + SUM, "rb") as file:
-            stored = file.read()
-        now = _state_of(path)
+        noted = _noted(path)
+        if noted is None:
+            return {SUM: "it is not as it was written; it was made anew"}
+        if _fits(path, *noted) is False:
+            return {"": "it is not as it was written; it was made anew"}
     except OSError:
-        return {}
-    data, check = stored[: _SUM.size], stored[_SUM.size :]
-    if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
-        return {SUM: "it is not as it was written; it was made anew"}
-    digest, *then = _SUM.unpack(data)
-    if now != tuple(then):
-        return {}
-    if blake3().update_mmap(path).digest() != digest:
-        return {"": "it is not as it was written; it was made anew"}
+        pass
     return {}
 
 
@@ -69,14 +63,27 @@ def is_as_noted(path: str) -> bool | None:
     nothing is told.
     """
     try:
-        stored = read_small(path + SUM, most=_SUM.size + _CHECK)
-        data, check = stored[: _SUM.size], stored[_SUM.size :]
-        if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
+        noted = _noted(path)
+        if noted is None or time.time() - noted[1][1] / 1e9 < _GRAIN_SECONDS:
             return None
-        digest, *then = _SUM.unpack(data)
-        if _state_of(path) != tuple(then) or time.time() - then[1] / 1e9 < _GRAIN_SECONDS:
-            return None
-        same = blake3().update_mmap(path).digest() == digest
-        return same if _state_of(path) == tuple(then) else None
+        return _fits(path, *noted)
     except OSError:
         return None
+
+
+def _noted(path: str) -> tuple[bytes, tuple[int, int]] | None:
+    """Return the digest that was noted of a cache and its state then; None if the note is damaged."""
+    stored = read_small(path + SUM, most=1 << 10)
+    data, check = stored[: _SUM.size], stored[_SUM.size :]
+    if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
+        return None
+    digest, size_bytes, mtime_ns = _SUM.unpack(data)
+    return digest, (size_bytes, mtime_ns)
+
+
+def _fits(path: str, digest: bytes, state: tuple[int, int]) -> bool | None:
+    """Tell whether a cache has a digest; None if somebody wrote to it since it was in a state."""
+    if _state_of(path) != state:
+        return None
+    same = blake3().update_mmap(path).digest() == digest
+    return same if _state_of(path) == state else None

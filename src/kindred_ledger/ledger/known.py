@@ -13,11 +13,11 @@ from typing import Any
 
 from .depot import Depot
 
-__all__ = ["FOLDERS", "KNOWN", "known", "named_in"]
+__all__ = ["FOLDERS", "KNOWN", "SUFFIX", "known", "named_in"]
 
 KNOWN = "known"
 FOLDERS = ("entries", "history", "marks")
-SUFFIX = ".json.zst"
+SUFFIX = ".json.zst"  # of every manifest
 _LAST = 16  # of each kind: more than write at once, so that each is named by some that come later
 
 
