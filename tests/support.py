@@ -10,7 +10,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -25,6 +25,7 @@ from kindred_ledger.places import FolderPlace, MemoryPlace, Node, Place, Tree, s
 
 # 1,000 random cases a law; KINDRED_EXAMPLES=10000 for the longer run.
 EXAMPLES = int(os.environ.get("KINDRED_EXAMPLES", "1000"))
+LONG = EXAMPLES > 1000  # all of what is else done for a sample
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 
 law = settings(
@@ -257,25 +258,37 @@ def small_disk(test: unittest.TestCase, folder: str, size: str) -> None:
 def opened_files(folder: str) -> Iterator[list[str]]:
     """Give the list of files below `folder` that are opened within the block, by anyone here."""
     opened: list[str] = []
-    _WATCHERS[folder] = opened
+    true = os.open
+
+    def note(full: str) -> None:
+        if full.startswith(folder + os.sep) and full not in opened[-1:] and not os.path.isdir(full):
+            opened.append(full)
+
+    def noting(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
+        fd = true(path, flags, mode, dir_fd=dir_fd)
+        note(os.path.realpath(f"/proc/self/fd/{fd}"))
+        return fd
+
+    _WATCHERS[folder] = note
     if not _HOOKED:
         _HOOKED.append(True)
         sys.addaudithook(_note_open)
+    os.open = noting
     try:
         yield opened
     finally:
+        os.open = true
         del _WATCHERS[folder]
 
 
-_WATCHERS: dict[str, list[str]] = {}
+_WATCHERS: dict[str, Callable[[str], None]] = {}
 _HOOKED: list[bool] = []
 
 
 def _note_open(event: str, args: tuple[Any, ...]) -> None:
-    if event == "open" and _WATCHERS and isinstance(args[0], str):
-        for folder, opened in list(_WATCHERS.items()):
-            if args[0].startswith(folder + os.sep) and not os.path.isdir(args[0]):
-                opened.append(args[0])
+    if event == "open" and _WATCHERS and isinstance(args[0], str) and args[1] is not None:
+        for note in list(_WATCHERS.values()):
+            note(args[0])  # opened by `open`, which does not ask `os.open`
 
 
 @contextmanager

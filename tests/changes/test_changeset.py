@@ -61,6 +61,28 @@ class ChangeCase(Case):
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])
 
 
+class Durable(ChangeCase):
+    def test_a_change_of_mode_only(self) -> None:
+        """The file and the folder whose modes change are synced after that."""
+        made, synced = {}, set()
+        entry = self.kept.backup(self.where)
+        for name in ("a.txt", "gone"):
+            os.chmod(self.where.path(name), 0o750)
+            made[os.stat(self.where.path(name)).st_ino] = os.stat(self.where.path(name)).st_mode
+        true = os.fsync
+
+        def fsync(fd: int) -> None:
+            stat = os.fstat(fd)
+            if made.get(stat.st_ino) not in (None, stat.st_mode):
+                synced.add(stat.st_ino)
+            true(fd)
+
+        with mock.patch("os.fsync", fsync):
+            restore(entry, self.kept).apply(self.kept)
+        self.assertEqual(snapshot(self.where.root), self.before)
+        self.assertEqual(synced, made.keys())
+
+
 class Consent(ChangeCase):
     def test_losses_and_conflicts_are_decided_first(self) -> None:
         """Nothing is written before somebody consents; what would be lost is listed."""

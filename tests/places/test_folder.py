@@ -9,6 +9,7 @@ import sys
 import threading
 import unittest
 from contextlib import closing
+from typing import Any
 
 from blake3 import blake3
 
@@ -18,6 +19,7 @@ from kindred_ledger.places import (
     WORK_FOLDER,
     FolderPlace,
     JoinedPlace,
+    OpenFolder,
     Seen,
     hold,
     hold_place,
@@ -67,10 +69,10 @@ class Looking(Case):
                 return super().__contains__(name)
 
         class Going(FolderPlace):
-            def path(self, relative: str) -> str:
-                if relative == "going":
-                    shutil.rmtree(super().path("going"))
-                return super().path(relative)
+            def _listed(self, folder: str, opened: OpenFolder) -> Any:
+                if folder == "going":
+                    shutil.rmtree(self.path("going"))
+                return super()._listed(folder, opened)
 
         hasty = Going(place.root)
         hasty.without = Hasty(hasty.without)

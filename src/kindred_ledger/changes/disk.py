@@ -1,9 +1,14 @@
 """DiskGround: folders of this machine. New contents are staged beside the old, on the same disk, so that
-only renames are left; what was moved is synced."""
+only renames are left; what was moved is synced.
+
+Each folder is opened once, for as long as the change is at work, and all is done from there: a folder
+that somebody swaps for a link meanwhile stops the change, and nothing happens where that leads.
+"""
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Sequence
@@ -18,23 +23,22 @@ from ..places import (
     WORK_FOLDER,
     FolderPlace,
     Node,
+    OpenFolder,
     Place,
     Tree,
     digest_of,
     folders_of,
     hold_place,
     holdings_of,
-    is_real_folder,
-    lstat_node,
-    parents,
+    node_in,
     same_content,
-    sync_dir,
+    sync_files,
 )
 from ..progress import Progress
 from .actions import Action
 from .ground import Owner, Sources
 from .journal import Op
-from .stage import Stages, clear_dropped, clear_stage, is_stage_of, stage_contents, unfinished_in
+from .stage import Stage, clear_dropped, clear_stage, stage_contents, unfinished_in
 
 __all__ = ["DiskGround", "check_room"]
 
@@ -53,8 +57,9 @@ class DiskGround:
         self._ledger = ledger
         self._folders = folders_of(place)
         self._holdings = holdings_of(place)
-        self._stages: dict[str, str] = {}  # by the part's name
-        self._touched: set[str] = set()
+        self._opened: dict[str, OpenFolder] = {}  # by the part's name; of the disks that are in
+        self._touched: set[str] = set()  # spots of folders
+        self._dated: set[str] = set()  # spots of files that got another mode or time
         self._disks: dict[str, tuple[int, int]] = {}  # by the root: which folder of which disk
 
     @contextlib.contextmanager
@@ -63,6 +68,10 @@ class DiskGround:
             for root in sorted({folder.root for folder in self._folders.values()}):
                 locks.enter_context(hold_place(root))
                 self._disks[root] = _identity(root)
+            for part, folder in self._folders.items():
+                with contextlib.suppress(FileNotFoundError):
+                    self._opened[part] = locks.enter_context(folder.held())
+            locks.callback(self._opened.clear)
             yield
 
     def make_way(self) -> None:
@@ -77,100 +86,117 @@ class DiskGround:
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
         return self._ledger.look(self._place, paths, progress=progress)
 
-    def _stage(self, part: str) -> str:
-        """Return the folder in which the contents for one part are staged."""
-        known = self._stages.get(part)
-        if known is None:
-            known = os.path.join(self._folders[part].root, WORK_FOLDER, self.id)
-            self._stages[part] = known
-        return known
+    def _folder(self, part: str) -> OpenFolder:
+        """Return the folder of a part, which is open."""
+        opened = self._opened.get(part)
+        if opened is None:
+            root = self._folders[part].root
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), root)
+        return opened
+
+    def _at(self, spot: str) -> tuple[OpenFolder, str]:
+        """Return the open folder that a spot is in, and its path there."""
+        starts = {os.path.join(f.root, ""): part for part, f in self._folders.items()}
+        start = max((s for s in starts if spot.startswith(s)), key=len)
+        inner = spot[len(start) :]
+        return self._folder(starts[start]), inner if os.sep == "/" else inner.replace(os.sep, "/")
+
+    def _stage(self, part: str) -> Stage:
+        """Return where the contents for one part are staged."""
+        return Stage(self._folder(part), f"{WORK_FOLDER}/{self.id}", self._holdings[part].modes)
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
-        stages = Stages({part: self._stage(part) for part in self._folders}, self._holdings)
+        stages = {part: self._stage(part) for part in self._folders}
         stage_contents(stages, ops, sources, self._owner, progress)
 
     def check_present(self) -> None:
-        for part in self._folders:
-            stage = self._stage(part)
-            if not is_real_folder(os.path.dirname(stage)) or not self._is_mine(stage):
+        for part, folder in self._folders.items():
+            if part not in self._opened or not self._stage(part).is_of(self._owner):
                 raise PlaceError(
                     "what was put aside here is not there: is the disk another one, or out?",
-                    where=os.path.dirname(os.path.dirname(stage)),
+                    where=folder.root,
                     remedy="Put it back, then run: kindred recover",
                 )
-
-    def _is_mine(self, stage: str) -> bool:
-        """Tell whether a stage carries the mark of this very change."""
-        return is_stage_of(stage, self._owner)
 
     @property
     def _owner(self) -> Owner:
         return Owner(self._ledger.root, self.id, self._ledger.machine)
 
     def final(self, op: Op) -> str:
-        folder = self._folders[op.part]
-        for path in parents(op.path):
-            node = lstat_node(folder.path(path))
-            if node is not None and node.kind != DIR:
-                raise PlaceChanged(
-                    "this was a folder when the change was computed, and is a link or a file now",
-                    where=folder.path(path),
-                    remedy="Nothing was moved through it. Put the folder back, then run: kindred recover",
-                )
-        spot = folder.path(op.path)
+        spot = self._folders[op.part].path(op.path)
+        try:
+            self._folder(op.part).at(op.path)
+        except NotADirectoryError as error:
+            raise PlaceChanged(
+                "this was a folder when the change was computed, and is a link or a file now",
+                where=str(error.filename),
+                remedy="Nothing was moved through it. Put the folder back, then run: kindred recover",
+            ) from error
+        except FileNotFoundError:  # nothing to be moved through yet
+            pass
         self._touched.add(spot.rpartition(os.sep)[0])
         return spot
 
     def new(self, op: Op) -> str:
-        return f"{self._stage(op.part)}{os.sep}new{os.sep}{op.number}"
+        return self._folders[op.part].path(f"{WORK_FOLDER}/{self.id}/new/{op.number}")
 
     def old(self, op: Op) -> str:
-        return f"{self._stage(op.part)}{os.sep}old{os.sep}{op.number}"
+        return self._folders[op.part].path(f"{WORK_FOLDER}/{self.id}/old/{op.number}")
 
     def foreign(self, op: Op) -> str:
-        spot = os.path.join(self._stage(op.part), "foreign", *op.path.split("/"))
-        os.makedirs(os.path.dirname(spot), mode=0o700, exist_ok=True)
-        return spot
+        path = f"{WORK_FOLDER}/{self.id}/foreign/{op.path}"
+        self._folder(op.part).make_folders(path.rpartition("/")[0], 0o700)
+        return self._folders[op.part].path(path)
 
     def there(self, spot: str) -> bool:
-        return _there(spot)
+        opened, path = self._at(spot)
+        return opened.lstat(path) is not None
 
     def holds(self, spot: str, node: Node) -> bool:
-        now = lstat_node(spot)
+        opened, path = self._at(spot)
+        now = node_in(opened, path)
         if now is None or now.kind != node.kind:
             return False
         if now.kind in (LINK, DIR):
             return now.target == node.target
         if (now.size, now.mtime_ns) == (node.size, node.mtime_ns):
             return True
-        folder = FolderPlace(os.path.dirname(spot))
-        digest, _ = next(digest_of(blocks) for _, blocks in folder.read([os.path.basename(spot)]))
+        folder = next(f for part, f in self._folders.items() if self._opened.get(part) is opened)
+        digest, _ = next(digest_of(blocks) for _, blocks in folder.read([path]))
         return same_content(now._replace(digest=digest), node)
 
     def move(self, source: str, target: str) -> None:
-        os.rename(source, target)
+        opened, path = self._at(source)
+        opened.rename(path, self._at(target)[1])
 
     def make_folder(self, spot: str) -> None:
-        os.mkdir(spot)
+        opened, path = self._at(spot)
+        opened.mkdir(path)
 
     def remove_folder(self, spot: str) -> bool:
+        opened, path = self._at(spot)
         try:
-            os.rmdir(spot)
+            opened.rmdir(path)
         except OSError:
-            if os.listdir(spot):
+            if opened.listdir(path):
                 return False
             raise
         return True
 
     def set_metadata(self, spot: str, node: Node) -> None:
-        if node.mode and node.kind in (FILE, DIR) and self._keeps_modes(spot):
-            own = os.lstat(spot).st_mode & ~PERMISSIONS & 0o7777  # what it has of other bits stays
-            os.chmod(spot, node.mode & PERMISSIONS | own)
+        opened, path = self._at(spot)
+        if node.kind not in (FILE, DIR):
+            return
+        (self._dated if node.kind == FILE else self._touched).add(spot)
+        if node.mode and self._keeps_modes(spot):
+            stat = opened.lstat(path)
+            own = stat.st_mode & ~PERMISSIONS & 0o7777 if stat else 0  # its other bits stay
+            opened.set_mode(path, node.mode & PERMISSIONS | own)
         if node.mtime_ns and node.kind == FILE:
-            os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
-        elif node.mtime_ns and node.kind == DIR:
+            opened.set_time(path, node.mtime_ns)
+        elif node.mtime_ns:
             with contextlib.suppress(PermissionError):  # of another user, who lets us write in it
-                os.utime(spot, ns=(node.mtime_ns, node.mtime_ns))
+                opened.set_time(path, node.mtime_ns)
 
     def _keeps_modes(self, spot: str) -> bool:
         if all(holding.modes for holding in self._holdings.values()):
@@ -182,42 +208,45 @@ class DiskGround:
 
     def sync_aside(self) -> None:
         for part in self._folders:
-            sync_dir(os.path.join(self._stage(part), "old"))
+            self._folder(part).sync(f"{WORK_FOLDER}/{self.id}/old")
 
     def seal(self, ops: Sequence[Op]) -> None:
-        for folder in sorted(self._touched):
-            if os.path.isdir(folder):
-                sync_dir(folder)
+        files: dict[str, list[str]] = {}
+        for spot in sorted(self._dated):
+            folder, _, name = spot.rpartition(os.sep)
+            files.setdefault(folder, []).append(name)
+        for folder in sorted(self._touched | files.keys()):
+            opened, path = self._at(os.path.join(folder, ""))
+            path = path.rstrip("/")
+            if opened.is_folder(path):
+                inner = f"{path}/" if path else ""
+                names = [n for n in files.get(folder, ()) if opened.lstat(inner + n) is not None]
+                sync_files(opened, path, names)
+                opened.sync(path)
 
     def strangers(self) -> list[Place]:
-        folders = [os.path.join(self._stage(part), "foreign") for part in self._folders]
-        return [FolderPlace(folder) for folder in folders if os.path.isdir(folder)]
+        found: list[Place] = []
+        for part, folder in self._folders.items():
+            path = f"{WORK_FOLDER}/{self.id}/foreign"
+            if self._folder(part).is_folder(path):
+                real = os.path.join(self._folder(part).real, *path.split("/"))
+                found.append(FolderPlace(folder.path(path), real=real))
+        return found
 
     def abandon(self) -> bool:
         self.clear()
         return False
 
     def clear(self) -> None:
-        for part in self._folders:
-            stage = self._stage(part)
-            work = os.path.dirname(stage)
-            if is_real_folder(work):
-                clear_stage(stage, self._owner)
-                if not os.listdir(work):
-                    os.rmdir(work)
-                sync_dir(os.path.dirname(work))  # else it may come back when nobody knows of it
+        for part, opened in self._opened.items():
+            if opened.is_folder(WORK_FOLDER):
+                clear_stage(self._stage(part), self._owner)
+                if not opened.listdir(WORK_FOLDER):
+                    opened.rmdir(WORK_FOLDER)
+                opened.sync("")  # else it may come back when nobody knows of it
         for root, disk in self._disks.items():
             if disk != _NO_DISK and _identity(root) != disk:  # nothing was there to be cleared
                 raise PlaceError("this disk went away", where=root)
-
-
-def _there(path: str) -> bool:
-    """Tell whether anything is at a path; a disk that does not answer raises, as it is no answer."""
-    try:
-        os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return False
-    return True
 
 
 def _identity(root: str) -> tuple[int, int]:

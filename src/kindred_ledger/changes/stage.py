@@ -5,8 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-import shutil
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 from blake3 import blake3
@@ -15,21 +14,20 @@ from msgspec import Struct
 from ..errors import PlaceChanged, PlaceError
 from ..ledger import EntryPlace, Ledger
 from ..places import (
+    BLOCK,
     LINK,
     PERMISSIONS,
     STAGE_MARK,
     WORK_FOLDER,
     FolderPlace,
-    Holding,
+    OpenFolder,
     Place,
-    disk_path,
+    Spot,
+    folder_with,
     folders_of,
-    is_real_folder,
     refusals,
     refused,
-    remove_tree,
     stages_in,
-    sync_dir,
     sync_files,
 )
 from ..progress import Progress, Task
@@ -37,16 +35,14 @@ from .ground import Owner, Sources
 from .journal import Op
 
 __all__ = [
-    "Stages",
+    "Stage",
     "clear_dropped",
     "clear_stage",
-    "is_stage_of",
     "stage_contents",
     "unfinished_in",
 ]
 
-_WRITE_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
-_READ_FLAGS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
+_WRITE_FLAGS = os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 _LARGE = 256 << 10  # bytes; smaller files are read sooner than the system is asked to copy them
 _COPIES = 2  # at once; more fight over the disk
 _NOBODY = Owner("")
@@ -54,21 +50,69 @@ _LONGEST_MARK = 64 << 10  # bytes
 _HOLE = 64 << 10  # bytes of zeros that are worth a hole
 
 
-class Stages(Struct, frozen=True):
-    """Where the contents for the parts of a place are staged, and what these can hold; by the part's name."""
+class Stage(Struct, frozen=True):
+    """Where the contents for one part of a place are staged: a path in the part's folder, which is open."""
 
-    folders: Mapping[str, str]
-    holdings: Mapping[str, Holding]
+    folder: OpenFolder
+    path: str
+    modes: bool = True  # whether modes can be held there
 
-    def new(self, op: Op) -> str:
-        """Return where the new content of an operation is staged."""
-        return f"{self.folders[op.part]}{os.sep}new{os.sep}{op.number}"
+    def inner(self, name: str) -> str:
+        """Return the path, in the part's folder, of something in the stage."""
+        return f"{self.path}/{name}"
+
+    def is_of(self, owner: Owner) -> bool:
+        """Tell whether the stage carries the mark of a change, wherever its ledger lies by now."""
+        found = self.owner()
+        if found.id != owner.id or not found.id:
+            return False
+        try:
+            return os.path.samefile(found.ledger, owner.ledger)
+        except OSError:  # it was moved since, or is called something else
+            return True
+
+    def owner(self) -> Owner:
+        """Return whose the stage is: nobody's if that was not written to its end."""
+        try:
+            return msgspec.json.decode(self.mark(), type=Owner)
+        except (FileNotFoundError, NotADirectoryError, msgspec.MsgspecError):
+            return _NOBODY
+        except OSError:  # somebody's who does not let us look, or no file of ours
+            return Owner("unknown")
+
+    def mark(self) -> bytes:
+        """Return what the stage's mark holds."""
+        with open(self.folder.open(self.inner(STAGE_MARK), os.O_RDONLY), "rb") as file:
+            return file.read(_LONGEST_MARK)
+
+
+class _New(Struct, frozen=True):
+    """Where new contents are written: the folder `new` of each stage, open, by the part's name."""
+
+    stages: Mapping[str, Stage]
+    opened: Mapping[str, int | str]
+
+    def at(self, op: Op) -> Spot:
+        """Return how the system is asked for the new content of an operation; from any thread."""
+        folder = self.opened[op.part]
+        if isinstance(folder, int):
+            return Spot(str(op.number), folder)
+        return Spot(os.path.join(folder, str(op.number)), None)
+
+    def full(self, op: Op) -> str:
+        """Return its whole path, to be shown."""
+        stage = self.stages[op.part]
+        return stage.folder.full(stage.inner(f"new/{op.number}"))
 
 
 def stage_contents(
-    stages: Stages, ops: Sequence[Op], sources: Sources, owner: Owner, progress: Progress
+    stages: Mapping[str, Stage],
+    ops: Sequence[Op],
+    sources: Sources,
+    owner: Owner,
+    progress: Progress,
 ) -> None:
-    """Write the new content of every `put` into its stage, check its digest and sync it.
+    """Write the new content of every `put` into its part's stage, check its digest and sync it.
 
     `owner` is noted there, so that the change is found if it is cut off.
 
@@ -76,43 +120,50 @@ def stage_contents(
         PlaceChanged: a source does not hold what it held when the change was computed.
         PlaceError: the system refuses.
     """
-    for stage in stages.folders.values():
-        _open_stage(stage, owner)
-    puts = {op.number: op for op in ops if op.kind == "put"}
+    for stage in stages.values():
+        _make_stage(stage, owner)
+    with contextlib.ExitStack() as folders:
+        opened = {
+            part: folders.enter_context(stage.folder.listed(stage.inner("new")))
+            for part, stage in stages.items()
+        }
+        files = _write_all(_New(stages, opened), ops, sources, progress)
+    for part, stage in stages.items():
+        names = [str(op.number) for op in files if op.part == part]
+        sync_files(stage.folder, stage.inner("new"), names)
+        stage.folder.sync(stage.inner("new"))
+        stage.folder.sync(stage.path)
+
+
+def _write_all(new: _New, ops: Sequence[Op], sources: Sources, progress: Progress) -> list[Op]:
+    """Write links and files; return the operations that put a file."""
     files: dict[int, Op] = {}
-    for op in puts.values():
+    for op in ops:
+        if op.kind != "put":
+            continue
         assert op.after is not None
         if op.after.kind == LINK:
-            os.symlink(op.after.target, stages.new(op))
+            name, fd = new.at(op)
+            os.symlink(op.after.target, name, dir_fd=fd)
         else:
             files[op.number] = op
     total = sum(op.after.size for op in files.values() if op.after)
     with progress.task("writing", total=total, unit="bytes") as task:
         for source, by_path in _by_source(files, sources).items():
-            copied = _copy_all(stages, by_path, source, task)
+            copied = _copy_all(new, by_path, source, task)
             for path, blocks in source.read(path for path in by_path if path not in copied):
-                task.advance(_write(stages, by_path[path], path, blocks, source))
-    for part, stage in stages.folders.items():
-        new = os.path.join(stage, "new")
-        sync_files(new, [str(op.number) for op in files.values() if op.part == part])
-        for folder in (new, stage):
-            sync_dir(folder)
-
-
-def _above(stage: str) -> tuple[str, str]:
-    """Return the library's folder that a stage is in, and the place's that that is in."""
-    work = os.path.dirname(stage)
-    return work, os.path.dirname(work)
+                task.advance(_write(new, by_path[path], path, blocks, source))
+    return list(files.values())
 
 
 def unfinished_in(place: Place) -> list[str]:
     """Return what is to be said about changes that were cut off in a place, a line each."""
     found = []
     for folder in folders_of(place).values():
-        work = folder.path(WORK_FOLDER)
-        for name in _stages(folder):
-            owner = owner_of(os.path.join(work, name)).ledger or "unknown"
-            found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
+        with _stages(folder) as stages:
+            for stage in stages:
+                owner = stage.owner().ledger or "unknown"
+                found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
     return found
 
 
@@ -125,98 +176,78 @@ def clear_dropped(folder: FolderPlace, ledger: Ledger) -> None:
     Raises:
         PlaceError: something else has the name of the folder that stages are in.
     """
-    work = folder.path(WORK_FOLDER)
-    for name in _stages(folder):
-        stage = os.path.join(work, name)
-        owner = owner_of(stage)
-        known = os.path.isdir(os.path.join(ledger.folder("work"), f"change-{name}"))
-        if not known and (owner.ledger, owner.id) in ((ledger.root, name), ("", "")):
-            clear_stage(stage, owner)
+    with _stages(folder) as stages:
+        for stage in stages:
+            name = stage.path.rpartition("/")[2]
+            owner = stage.owner()
+            known = os.path.isdir(os.path.join(ledger.folder("work"), f"change-{name}"))
+            if not known and (owner.ledger, owner.id) in ((ledger.root, name), ("", "")):
+                clear_stage(stage, owner)
 
 
-def clear_stage(stage: str, owner: Owner) -> None:
+def clear_stage(stage: Stage, owner: Owner) -> None:
     """Remove a stage that carries the mark of an owner, and one without a mark if nothing is in it.
 
     A power cut may leave a mark that was not written to its end; nothing was staged yet then.
     """
-    if owner_of(stage) != _NOBODY:
-        if is_stage_of(stage, owner):
+    if stage.owner() != _NOBODY:
+        if stage.is_of(owner):
             _remove_stage(stage)
         return
-    mark = os.path.join(stage, STAGE_MARK)
     with contextlib.suppress(OSError):  # what is in it is nobody's that we know
         for name in ("new", "old"):
             with contextlib.suppress(FileNotFoundError):
-                os.rmdir(os.path.join(stage, name))
+                stage.folder.rmdir(stage.inner(name))
         with contextlib.suppress(FileNotFoundError):
-            if os.path.getsize(mark) == 0 or _begins(mark, owner):
-                os.remove(mark)
-        os.rmdir(stage)
+            if msgspec.json.encode(owner).startswith(stage.mark().rstrip(b"\0")):
+                stage.folder.remove(stage.inner(STAGE_MARK))
+        stage.folder.rmdir(stage.path)
 
 
-def is_stage_of(stage: str, owner: Owner) -> bool:
-    """Tell whether a stage carries the mark of a change, wherever its ledger lies by now."""
-    found = owner_of(stage)
-    if found.id != owner.id or not found.id or not is_real_folder(stage):
-        return False
-    try:
-        return os.path.samefile(found.ledger, owner.ledger)
-    except OSError:  # it was moved since, or is called something else
-        return True
-
-
-def _remove_stage(stage: str) -> None:
+def _remove_stage(stage: Stage) -> None:
     """Remove a stage, its mark last: what a cut leaves of it is known as ours."""
-    for name in os.listdir(stage):
+    for name in stage.folder.listdir(stage.path):
         if name != STAGE_MARK:
-            remove_tree(os.path.join(stage, name))
-    sync_dir(stage)
-    os.remove(os.path.join(stage, STAGE_MARK))
-    os.rmdir(stage)
+            stage.folder.remove_tree(stage.inner(name))
+    stage.folder.sync(stage.path)
+    stage.folder.remove(stage.inner(STAGE_MARK))
+    stage.folder.rmdir(stage.path)
 
 
-def _begins(mark: str, owner: Owner) -> bool:
-    with open(mark, "rb") as file:
-        return msgspec.json.encode(owner).startswith(file.read(_LONGEST_MARK).rstrip(b"\0"))
-
-
-def _stages(folder: FolderPlace) -> list[str]:
-    """Return the names of the stages in a folder of a place."""
-    work = folder.path(WORK_FOLDER)
-    found = stages_in(work)
-    if found is None and os.path.lexists(work):
-        raise PlaceError(
-            f"{WORK_FOLDER} is no folder of this program's, so nothing can be staged beside it",
-            where=folder.root,
-            remedy="It was not touched. Look at what it is, and move it away.",
-        )
-    return found or []
-
-
-def owner_of(stage: str) -> Owner:
-    """Return whose an abandoned stage is: nobody's if that was not written to its end."""
+@contextlib.contextmanager
+def _stages(folder: FolderPlace) -> Iterator[list[Stage]]:
+    """Open the stages in a folder of a place for the block."""
     try:
-        with open(os.path.join(stage, STAGE_MARK), "rb") as file:
-            return msgspec.json.decode(file.read(_LONGEST_MARK), type=Owner)
-    except (FileNotFoundError, msgspec.MsgspecError):
-        return _NOBODY
-    except OSError:  # somebody's who does not let us look
-        return Owner("unknown")
+        opened = folder.opened()
+    except FileNotFoundError:
+        yield []
+        return
+    with opened:
+        found = stages_in(opened, WORK_FOLDER)
+        if found is None and opened.lstat(WORK_FOLDER) is not None:
+            raise PlaceError(
+                f"{WORK_FOLDER} is no folder of this program's, so nothing can be staged beside it",
+                where=folder.root,
+                remedy="It was not touched. Look at what it is, and move it away.",
+            )
+        yield [Stage(opened, f"{WORK_FOLDER}/{name}") for name in found or ()]
 
 
-def _open_stage(stage: str, owner: Owner) -> None:
+def _make_stage(stage: Stage, owner: Owner) -> None:
     """Make the folders of one part's stage, for nobody but its user; first of all whose it is."""
+    folder = stage.folder
     with contextlib.suppress(FileExistsError):
-        os.mkdir(os.path.dirname(stage), 0o700)
-    os.mkdir(stage, 0o700)
-    with open(os.path.join(stage, STAGE_MARK), "xb") as file:
+        folder.mkdir(WORK_FOLDER, 0o700)
+    folder.mkdir(stage.path, 0o700)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL
+    with open(folder.open(stage.inner(STAGE_MARK), flags, 0o600), "wb") as file:
         file.write(msgspec.json.encode(owner))
         file.flush()
         os.fsync(file.fileno())
-    for folder in (stage, *_above(stage)):
-        sync_dir(folder)
+    for path in (stage.path, WORK_FOLDER, ""):
+        folder.sync(path)
     for name in ("new", "old"):
-        os.mkdir(os.path.join(stage, name), 0o700)
+        folder.mkdir(stage.inner(name), 0o700)
 
 
 def _by_source(files: Mapping[int, Op], sources: Sources) -> dict[Place, dict[str, list[Op]]]:
@@ -228,9 +259,7 @@ def _by_source(files: Mapping[int, Op], sources: Sources) -> dict[Place, dict[st
     return grouped
 
 
-def _copy_all(
-    stages: Stages, by_path: Mapping[str, list[Op]], source: Place, task: Task
-) -> set[str]:
+def _copy_all(new: _New, by_path: Mapping[str, list[Op]], source: Place, task: Task) -> set[str]:
     """Copy what the system can copy by itself; return the paths."""
     large = {
         path: ops
@@ -242,7 +271,7 @@ def _copy_all(
     from concurrent.futures import ThreadPoolExecutor
 
     def copy(item: tuple[str, list[Op]]) -> tuple[str, int]:
-        return item[0], _copied(stages, item[1], item[0], source)
+        return item[0], _copied(new, item[1], item[0], source)
 
     copied = set()
     with ThreadPoolExecutor(_COPIES) as pool:
@@ -253,24 +282,24 @@ def _copy_all(
     return copied
 
 
-def _copied(stages: Stages, ops: list[Op], path: str, source: Place) -> int:
+def _copied(new: _New, ops: list[Op], path: str, source: Place) -> int:
     """Have the system copy a file of a folder, without passing it through here; return the bytes.
 
     Nobody hashes it on the way: what stands in the place in the end is read back and verified. None
     are copied where only reading will do: what is no file of a disk, or has holes.
     """
-    full = disk_path(source, path)
-    if full is None:
+    found = folder_with(source, path)
+    if found is None:
         return 0
-    first, want = stages.new(ops[0]), ops[0].after
+    (folder, inner), want = found, ops[0].after
     assert want is not None
-    with refusals(full), contextlib.ExitStack() as files:
-        fd = os.open(full, _READ_FLAGS)
+    with refusals(folder.path(inner)), contextlib.ExitStack() as files:
+        fd = files.enter_context(folder.opened()).open(inner, os.O_RDONLY)
         files.callback(os.close, fd)
         stat = os.fstat(fd)
         if stat.st_size != want.size or stat.st_blocks * 512 < want.size:
             return 0
-        out = os.open(first, _WRITE_FLAGS, 0o666)
+        out = _opened(new, ops[0])
         files.callback(os.close, out)
         done = 0
         while done < want.size:
@@ -281,24 +310,30 @@ def _copied(stages: Stages, ops: list[Op], path: str, source: Place) -> int:
                     raise
                 step = 0
             if not step:  # two kinds of disk; or it became shorter meanwhile
-                os.remove(first)
+                name, folder_fd = new.at(ops[0])
+                os.unlink(name, dir_fd=folder_fd)
                 return 0
             done += step
-        _finish(stages, out, first, ops[0])
-    _copy_to_others(stages, ops, first)
+        _finish(new, out, ops[0])
+        _copy_to_others(new, ops, out)
     return want.size * len(ops)
 
 
-def _write(stages: Stages, ops: list[Op], path: str, blocks: Iterable[bytes], source: Place) -> int:
+def _opened(new: _New, op: Op) -> int:
+    """Open the file of an operation's new content, which nothing may be in the place of."""
+    name, fd = new.at(op)
+    return os.open(name, os.O_RDWR | _WRITE_FLAGS, 0o666, dir_fd=fd)
+
+
+def _write(new: _New, ops: list[Op], path: str, blocks: Iterable[bytes], source: Place) -> int:
     """Write one content to the first operation's file, copy it to the others', return the bytes.
 
     What the ledger hands out was checked against the very digest that was asked for.
     """
-    first = stages.new(ops[0])
     hasher = None if isinstance(source, EntryPlace) else blake3()
     holes, size = False, 0
     try:
-        fd = os.open(first, _WRITE_FLAGS, 0o666)
+        fd = _opened(new, ops[0])
         try:
             for block in blocks:
                 size += len(block)
@@ -315,21 +350,26 @@ def _write(stages: Stages, ops: list[Op], path: str, blocks: Iterable[bytes], so
                     remedy="Something writes there. Close the game and its launcher, "
                     "then run this again.",
                 )
-            _finish(stages, fd, first, ops[0])
+            _finish(new, fd, ops[0])
+            _copy_to_others(new, ops, fd)
         finally:
             os.close(fd)
     except OSError as error:
-        raise refused(error, first) from error
-    _copy_to_others(stages, ops, first)
+        if error.filename and not os.path.isabs(error.filename):
+            error.filename = None
+        raise refused(error, new.full(ops[0])) from error
     return size * len(ops)
 
 
-def _copy_to_others(stages: Stages, ops: list[Op], first: str) -> None:
+def _copy_to_others(new: _New, ops: list[Op], first: int) -> None:
+    """Copy what was written, which is open, to the files of the other operations."""
     for op in ops[1:]:
-        target = stages.new(op)
-        with refusals(target):
-            shutil.copyfile(first, target)
-            _finish(stages, target, target, op)
+        with refusals(new.full(op)), open(_opened(new, op), "wb") as target:
+            os.lseek(first, 0, os.SEEK_SET)
+            while block := os.read(first, BLOCK):
+                target.write(block)
+            target.flush()
+            _finish(new, target.fileno(), op)
 
 
 def _write_block(fd: int, block: bytes) -> bool:
@@ -343,12 +383,12 @@ def _write_block(fd: int, block: bytes) -> bool:
     return False
 
 
-def _finish(stages: Stages, file: int | str, path: str, op: Op) -> None:
-    """Give a staged file its mode and time; `file` is its descriptor where the system takes one."""
+def _finish(new: _New, fd: int, op: Op) -> None:
+    """Give a staged file, which is open, its mode and time."""
     assert op.after is not None
-    file = file if os.utime in os.supports_fd else path
+    file: int | str = fd if os.utime in os.supports_fd else new.full(op)
     mode = op.after.mode or (op.before.mode if op.before else 0)
-    if mode and stages.holdings[op.part].modes:
+    if mode and new.stages[op.part].modes:
         os.chmod(file, mode & PERMISSIONS)
     if op.after.mtime_ns:
         os.utime(file, ns=(op.after.mtime_ns, op.after.mtime_ns))

@@ -41,7 +41,8 @@ class CardReader:
         self._pulled_at = pulled_at
         self._unmounts = unmounts
         self._bytes_per_second = bytes_per_second
-        self._open: dict[int, str] = {}  # descriptors by their path
+        self._open: dict[int, str] = {}  # the paths of descriptors of the card
+        self._folders: dict[int, str] = {}  # and of all that a way to the card may begin with
         self._unsynced: dict[str, int] = {}  # of files being written: the bytes that are safe
 
     def holds(self, path: Any) -> bool:
@@ -67,6 +68,12 @@ class CardReader:
             with contextlib.suppress(OSError):
                 _TRUE["truncate"](path, safe)
 
+    def whole(self, path: Any, dir_fd: int | None) -> Any:
+        """Return the whole path of one that begins at an open folder."""
+        if dir_fd is None or dir_fd not in self._folders or isinstance(path, int):
+            return path
+        return os.path.normpath(os.path.join(self._folders[dir_fd], os.fsdecode(path)))
+
     def real(self, path: Any) -> Any:
         """Return the path as the names on the card are spelled."""
         if isinstance(path, int):
@@ -88,14 +95,20 @@ class CardReader:
                         return str(known)
         return name
 
+    def passed(self, fd: int, path: Any, flags: int) -> None:
+        if flags & getattr(os, "O_DIRECTORY", 0):
+            self._folders[fd] = os.path.abspath(os.fsdecode(path))
+
     def opened(self, fd: int, path: str, flags: int) -> None:
         self._open[fd] = path
+        self.passed(fd, path, flags)
         if flags & _WRITES:
             size = 0 if flags & os.O_TRUNC else _TRUE["fstat"](fd).st_size
             self._unsynced[path] = size
 
     def closed(self, fd: int) -> None:
         self._open.pop(fd, None)
+        self._folders.pop(fd, None)
 
     def wrote(self, fd: int, count: int) -> None:
         if self._bytes_per_second:
@@ -144,25 +157,27 @@ def _functions(card: CardReader) -> dict[str, Callable[..., Any]]:
         true = _TRUE[name]
 
         @functools.wraps(true)
-        def call(path: Any = ".", *args: Any, **more: Any) -> Any:
-            held = card.holds(path) or more.get("dir_fd") in card._open
-            if not held:
-                return true(path, *args, **more)
+        def call(path: Any = ".", *args: Any, dir_fd: Any = None, **more: Any) -> Any:
+            whole = card.whole(path, dir_fd)
+            if not card.holds(whole):
+                return true(path, *args, **(more if dir_fd is None else {**more, "dir_fd": dir_fd}))
             card.check(change=name in _CHANGES)
-            return true(path if more.get("dir_fd") is not None else card.real(path), *args, **more)
+            return true(card.real(whole), *args, **more)
 
         return call
 
     for name in _ONE_PATH:
         made[name] = on_one(name)
 
-    def open_(path: Any, flags: int, mode: int = 0o777, **more: Any) -> int:
-        inside = more.get("dir_fd") in card._open
-        if not card.holds(path) and not inside:
-            return int(_TRUE["open"](path, flags, mode, **more))
+    def open_(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
+        whole = card.whole(path, dir_fd)
+        if not card.holds(whole):
+            fd = int(_TRUE["open"](path, flags, mode, dir_fd=dir_fd))
+            card.passed(fd, whole, flags)
+            return fd
         card.check(change=bool(flags & _WRITES))
-        real = path if inside else card.real(path)
-        fd = int(_TRUE["open"](real, flags, mode, **more))
+        real = card.real(whole)
+        fd = int(_TRUE["open"](real, flags, mode))
         card.opened(fd, str(real), flags)
         return fd
 
@@ -190,7 +205,12 @@ def _functions(card: CardReader) -> dict[str, Callable[..., Any]]:
         _TRUE["fsync"](fd)
 
     def two(name: str) -> Callable[..., Any]:
-        def call(source: Any, target: Any, **more: Any) -> Any:
+        def call(source: Any, target: Any, **fds: Any) -> Any:
+            near, far = fds.get("src_dir_fd"), fds.get("dst_dir_fd")
+            whole = card.whole(source, near), card.whole(target, far)
+            if not any(map(card.holds, whole)):
+                return _TRUE[name](source, target, **fds)
+            source, target = whole
             ends = [card.real(end) if card.holds(end) else end for end in (source, target)]
             if ends != [source, target] or card.holds(source) or card.holds(target):
                 card.check(change=True)
@@ -198,13 +218,13 @@ def _functions(card: CardReader) -> dict[str, Callable[..., Any]]:
                     raise OSError(errno.EXDEV, os.strerror(errno.EXDEV))
                 if os.path.basename(os.fsdecode(ends[1])) != os.path.basename(os.fsdecode(target)):
                     ends[1] = os.path.join(os.path.dirname(ends[1]), os.path.basename(target))
-            return _TRUE[name](*ends, **more)
+            return _TRUE[name](*ends)
 
         return call
 
     def refuse(name: str) -> Callable[..., Any]:
         def call(first: Any, second: Any, *rest: Any, **more: Any) -> Any:
-            target = second if name == "symlink" else first
+            target = card.whole(second if name == "symlink" else first, more.get("dir_fd"))
             if card.holds(target):
                 card.check()
                 raise PermissionError(errno.EPERM, os.strerror(errno.EPERM), str(target))
@@ -213,7 +233,10 @@ def _functions(card: CardReader) -> dict[str, Callable[..., Any]]:
         return call
 
     def utime(path: Any, times: Any = None, *, ns: Any = None, **more: Any) -> None:
-        if card.holds(path):
+        whole = card.whole(path, more.get("dir_fd"))
+        if card.holds(whole):
+            path = whole
+            more.pop("dir_fd", None)
             card.check(change=True)
             path = card.real(path)
             ns = ns or (tuple(int(t * 1e9) for t in times) if times else None)

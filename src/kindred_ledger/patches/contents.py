@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import mmap
 import os
+import stat as stat_bits
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
 from ..formats.vcdiff import anchor_hashes
-from ..places import MemoryPlace, Place, disk_path, read_bytes
+from ..places import MemoryPlace, Place, folder_with, read_bytes, refusals
 
 __all__ = ["SKETCH", "MemoryFile", "content", "sketch"]
 
@@ -27,17 +28,32 @@ class MemoryFile(MemoryPlace):
 @contextmanager
 def content(place: Place, path: str) -> Iterator[Any]:
     """Hold the content of a file as something that is sliced like bytes."""
-    there = disk_path(place, path)
-    if there is None or not os.path.getsize(there):
+    mapped = _mapped(place, path)
+    if mapped is None:
         yield read_bytes(place, path)
         return
-    with open(there, "rb") as file:
-        mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
     try:
         yield mapped
     finally:
         with suppress(BufferError):  # an error on its way may hold parts of it
             mapped.close()
+
+
+def _mapped(place: Place, path: str) -> mmap.mmap | None:
+    """Map a file where it lies on disk; None if it lies elsewhere, or is empty or no file."""
+    found = folder_with(place, path)
+    if found is None:
+        return None
+    folder, inner = found
+    with refusals(folder.path(inner)), folder.opened() as opened:
+        fd = opened.open(inner, os.O_RDONLY)
+        try:
+            stat = os.fstat(fd)
+            if not stat_bits.S_ISREG(stat.st_mode) or not stat.st_size:
+                return None
+            return mmap.mmap(fd, 0, access=mmap.ACCESS_READ)
+        finally:
+            os.close(fd)
 
 
 def sketch(data: Any) -> list[int]:

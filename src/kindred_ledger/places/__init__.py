@@ -18,14 +18,15 @@ from .folder import (
     FilePlace,
     FolderPlace,
     ItemPlace,
-    is_real_folder,
     lstat_node,
+    node_in,
     stages_in,
 )
 from .holding import FULL, Holding, holding_at, holdings_of
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents
+from .open_folder import OpenFolder, Spot
 from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
@@ -47,7 +48,7 @@ from .tree import (
     same_content,
     three_way,
 )
-from .views import JoinedPlace, LaidPlace, SubPlace, disk_path, folders_of, look
+from .views import JoinedPlace, LaidPlace, SubPlace, disk_path, folder_with, folders_of, look
 
 __all__ = [
     "BLOCK",
@@ -70,11 +71,13 @@ __all__ = [
     "LaidPlace",
     "MemoryPlace",
     "Node",
+    "OpenFolder",
     "Patterns",
     "Place",
     "Running",
     "Seen",
     "Side",
+    "Spot",
     "SubPlace",
     "TarPlace",
     "ThreeWay",
@@ -90,6 +93,7 @@ __all__ = [
     "digested",
     "disk_path",
     "folded",
+    "folder_with",
     "folders_of",
     "hold",
     "hold_place",
@@ -97,13 +101,13 @@ __all__ = [
     "holdings_of",
     "is_held",
     "is_ours",
-    "is_real_folder",
     "join_folders",
     "look",
     "lstat_node",
     "make_folders",
     "near",
     "new_file",
+    "node_in",
     "node_of",
     "open_place",
     "parents",

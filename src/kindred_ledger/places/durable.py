@@ -6,10 +6,11 @@ import contextlib
 import errno
 import os
 import sys
-from collections.abc import Callable, Iterator, Sequence
-from typing import Any, BinaryIO
+from collections.abc import Iterator, Sequence
+from typing import BinaryIO
 
 from ..errors import PlaceError
+from .open_folder import OpenFolder
 
 __all__ = [
     "make_folders",
@@ -27,6 +28,7 @@ __all__ = [
 
 _MANY = 32  # files; fewer are synced one by one, which disturbs nobody else's writing
 _SYNC_THREADS = 8
+_NO_LINK = getattr(os, "O_NOFOLLOW", 0)
 
 _GONE = "The disk does not answer. Is it still in its slot? Put it back, then run: kindred recover"
 _REMEDIES = {
@@ -96,31 +98,40 @@ def make_folders(path: str, *, private: bool = False) -> None:
         sync_dir(os.path.dirname(folder))
 
 
-def sync_files(folder: str, names: Sequence[str]) -> None:
-    """Make the contents of files in a folder durable; with the whole file system where they are many.
+def sync_files(opened: OpenFolder, folder: str, names: Sequence[str]) -> None:
+    """Make files in a folder durable; with the whole file system where they are many.
 
     A call for each file waits for the disk each time; one for the file system waits once.
     """
-    if not names or (len(names) >= _MANY and _sync_file_system(folder)):
+    if not names:
         return
-    from concurrent.futures import ThreadPoolExecutor
+    with opened.listed(folder) as fd:
+        if len(names) >= _MANY and isinstance(fd, int) and _sync_file_system(fd):
+            return
+        from concurrent.futures import ThreadPoolExecutor
 
-    with ThreadPoolExecutor(_SYNC_THREADS) as pool:
-        for _ in pool.map(_sync_file, (os.path.join(folder, name) for name in names)):
-            pass
+        def sync(name: str) -> None:
+            where = opened.full(f"{folder}/{name}" if folder else name)
+            with refusals(where):
+                if isinstance(fd, int):
+                    _sync_file(os.open(name, os.O_RDONLY | _NO_LINK, dir_fd=fd))
+                else:
+                    _sync_file(os.open(where, os.O_RDWR))
+
+        with ThreadPoolExecutor(_SYNC_THREADS) as pool:
+            for _ in pool.map(sync, names):
+                pass
 
 
-def _sync_file(path: str) -> None:
-    with refusals(path):
-        fd = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
-        try:
-            os.fsync(fd)
-        finally:
-            os.close(fd)
+def _sync_file(fd: int) -> None:
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
 
 
-def _sync_file_system(folder: str) -> bool:
-    """Sync the file system that holds `folder` (syncfs, Linux); tell whether that was possible."""
+def _sync_file_system(fd: int) -> bool:
+    """Sync the file system that holds an open folder (syncfs, Linux); tell whether that was possible."""
     if not sys.platform.startswith("linux"):
         return False
     import ctypes
@@ -128,12 +139,8 @@ def _sync_file_system(folder: str) -> bool:
     call = getattr(ctypes.CDLL(None, use_errno=True), "syncfs", None)
     if call is None:
         return False
-    fd = os.open(folder, os.O_RDONLY)
-    try:
-        if call(fd):
-            raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()), folder)
-    finally:
-        os.close(fd)
+    if call(fd):
+        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
     return True
 
 
@@ -232,17 +239,6 @@ def _sync(file: BinaryIO) -> None:
 
 def remove_tree(path: str) -> None:
     """Remove a folder of ours and all in it; one that is not there is fine."""
-    import shutil
-
-    def refused_once(function: Callable[[str], object], name: str, info: Any) -> None:
-        """Open what may not be removed from: the folder, or on Windows the file; and go on."""
-        error = info[1]
-        if isinstance(error, FileNotFoundError):
-            return
-        if function not in (os.unlink, os.rmdir) or not isinstance(error, PermissionError):
-            raise error
-        os.chmod(name if os.name == "nt" else os.path.dirname(name), 0o700)
-        function(name)
-
-    if os.path.lexists(path):
-        shutil.rmtree(path, onerror=refused_once)
+    folder, name = os.path.split(os.path.abspath(path))
+    with contextlib.suppress(FileNotFoundError), OpenFolder(folder) as opened:
+        opened.remove_tree(name)

@@ -1,7 +1,9 @@
-"""FolderPlace: a folder on disk. Links are kept as links and never followed."""
+"""FolderPlace: a folder on disk. Links are kept as links and never followed, nor is one that a folder
+on the way became meanwhile; see `OpenFolder`."""
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import stat as stat_bits
@@ -11,6 +13,7 @@ from itertools import repeat
 from ..errors import PlaceChanged, PlaceError, Vanished
 from .durable import refusals, refused
 from .names import WORK_FOLDER, is_ours
+from .open_folder import OpenFolder
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree, node_of
@@ -20,38 +23,67 @@ __all__ = [
     "FilePlace",
     "FolderPlace",
     "ItemPlace",
-    "is_real_folder",
     "lstat_node",
+    "node_in",
     "stages_in",
 ]
 
 STAGE_MARK = "owner.json"  # in each stage: whose it is
 _SMALL = 1 << 20
 _MODE = 0o7777  # the permission bits of a mode
-_READ_FLAGS = (
-    os.O_RDONLY
-    | getattr(os, "O_BINARY", 0)
-    | getattr(os, "O_NOFOLLOW", 0)
-    | getattr(os, "O_CLOEXEC", 0)
-    | getattr(os, "O_NONBLOCK", 0)  # what became a pipe must not be waited for
-)
 
 
 class FolderPlace:
     """A folder, read through `os.scandir`; `without` names subfolders that belong to others.
 
+    `real` is the folder's path without links, if it is known: nothing is read if there are any by then.
+
     Raises:
         PlaceError: on reading, where the folder is missing or the system refuses.
     """
 
-    def __init__(self, root: str | os.PathLike[str], *, without: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self, root: str | os.PathLike[str], *, without: tuple[str, ...] = (), real: str = ""
+    ) -> None:
         self.root = os.path.abspath(os.path.expanduser(os.fspath(root)))
         self._start = os.path.join(self.root, "")
         self.without = frozenset(without)
+        self._fixed = real
+        self._real = real  # where it was found to be when it was last looked at
+        self._held: OpenFolder | None = None
 
     @property
     def location(self) -> str:
         return self.root
+
+    @contextlib.contextmanager
+    def held(self) -> Iterator[OpenFolder]:
+        """Hold the folder open for the block: what is looked at and read in it is that very folder.
+
+        Raises:
+            PlaceChanged: since it was looked at, the folder or one on the way to it became a link.
+        """
+        try:
+            held = OpenFolder(self.root, real=self._real or os.path.realpath(self.root))
+        except NotADirectoryError as error:
+            raise PlaceChanged(
+                "this was a folder when the change was computed, and is a link or a file now",
+                where=self.root,
+                remedy="Nothing was written. Look at what it is now, then run this again.",
+            ) from error
+        with held:
+            self._held, before = held, self._held
+            try:
+                yield held
+            finally:
+                self._held = before
+
+    def opened(self) -> OpenFolder:
+        """Return the folder, opened for one reader: the very folder that is held, if one is."""
+        if self._held is not None:
+            return self._held.again()
+        self._real = self._fixed or os.path.realpath(self.root)
+        return OpenFolder(self.root, real=self._fixed)
 
     def path(self, relative: str) -> str:
         """Return the path on disk of something in this place."""
@@ -63,11 +95,11 @@ class FolderPlace:
         """Return the tree, with the digests that `seen` knows."""
         nodes: dict[str, Node] = {}
         stack = [""]
-        with refusals(self.root):
+        with refusals(self.root), self.opened() as opened:
             while stack:
                 folder = stack.pop()
                 try:
-                    names, stats, others = self._listed(folder)
+                    names, stats, others = self._listed(folder, opened)
                 except (FileNotFoundError, NotADirectoryError):
                     if not folder:
                         raise
@@ -83,45 +115,35 @@ class FolderPlace:
         names: list[str] = []
         stats: list[os.stat_result] = []
         nodes: dict[str, Node] = {}
-        inside: dict[str, bool] = {"": True}
-        for path in paths:
-            if not self._is_inside(path.rpartition("/")[0], inside):
-                continue
-            full = self.path(path)
-            try:
-                stat = os.lstat(full)
+        try:
+            opened = self.opened()
+        except (FileNotFoundError, NotADirectoryError):
+            return nodes
+        with refusals(self.root), opened:
+            for path in paths:
+                stat = opened.lstat(path)
+                if stat is None:
+                    continue
                 if is_ours(path):
                     nodes[path] = Node(OTHER)
                 elif stat_bits.S_ISREG(stat.st_mode):
                     names.append(path)
                     stats.append(stat)
                 else:
-                    nodes[path] = _special(stat, full)
-            except (FileNotFoundError, NotADirectoryError):
-                continue
-            except OSError as error:
-                raise refused(error, full) from error
+                    with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+                        nodes[path] = _special(stat, path, opened)
         nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
         return nodes
 
-    def _is_inside(self, folder: str, known: dict[str, bool]) -> bool:
-        """Tell whether a folder is one that lies in this place, and not behind a link."""
-        found = known.get(folder)
-        if found is None:
-            found = self._is_inside(folder.rpartition("/")[0], known)
-            if found:
-                node = lstat_node(self.path(folder))
-                found = node is not None and node.kind == DIR
-            known[folder] = found
-        return found
-
-    def _listed(self, folder: str) -> tuple[list[str], list[os.stat_result], dict[str, Node]]:
+    def _listed(
+        self, folder: str, opened: OpenFolder
+    ) -> tuple[list[str], list[os.stat_result], dict[str, Node]]:
         """Return what lies in a folder: the files with their status, and everything else."""
         names: list[str] = []
         stats: list[os.stat_result] = []
         others: dict[str, Node] = {}
         start = f"{folder}/" if folder else ""
-        with os.scandir(self.path(folder)) as entries:
+        with opened.scan(folder) as entries:
             for entry in entries:
                 name = start + entry.name
                 if name in self.without:
@@ -130,7 +152,7 @@ class FolderPlace:
                     _check_text(entry.name, self.path(name))
                 try:
                     if is_ours(entry.name):
-                        if stages_in(entry.path) is None:
+                        if stages_in(opened, name) is None:
                             others[name] = Node(OTHER)  # somebody else's: never taken for a stage
                         continue
                     stat = entry.stat(follow_symlinks=False)
@@ -138,17 +160,30 @@ class FolderPlace:
                         names.append(name)
                         stats.append(stat)
                     else:
-                        others[name] = _special(stat, entry.path)
+                        others[name] = _special(stat, name, opened)
                 except FileNotFoundError:
                     continue  # it went away meanwhile
         return names, stats, others
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield the files in the order given; see `Place.read`."""
+        try:
+            opened = self.opened()
+        except (FileNotFoundError, NotADirectoryError):
+            yield from ((path, _gone(self.path(path))) for path in paths)
+            return
+        except OSError as error:
+            raise refused(error, self.root) from error
+        with opened:
+            yield from self._read(paths, opened)
+
+    def _read(
+        self, paths: Iterable[str], opened: OpenFolder
+    ) -> Iterator[tuple[str, Iterable[bytes]]]:
         for path in paths:
             full = self.path(path)
             try:
-                fd = os.open(full, _READ_FLAGS)
+                fd = opened.open(path, os.O_RDONLY)
             except (FileNotFoundError, NotADirectoryError):
                 yield path, _gone(full)
                 continue
@@ -187,8 +222,8 @@ class FilePlace(FolderPlace):
         """Return the tree of the one file, empty if it is not there."""
         full = self.path(self.name)
         node = lstat_node(full)
-        if node is not None and node.kind == FILE and seen is not None:
-            node = next(_file_nodes([self.name], [os.stat(full)], seen))
+        if node is not None and node.kind == FILE:
+            return Tree(self.look([self.name], seen=seen))
         return Tree({self.name: node} if node else {})
 
 
@@ -214,33 +249,35 @@ class ItemPlace(FolderPlace):
         return Tree({self.name: node, **tree.moved_into(self.name)})
 
 
-def is_real_folder(path: str) -> bool:
-    """Tell whether a folder stands at a path: itself, and no link to one."""
-    node = lstat_node(path)
-    return node is not None and node.kind == DIR
-
-
-def stages_in(work: str) -> list[str] | None:
+def stages_in(opened: OpenFolder, work: str) -> list[str] | None:
     """Return the stages in a folder of this program's own; None if it is none of those.
 
     It is one if it is a real folder with nothing in it but folders that carry a mark, or are empty.
     """
-    if os.path.basename(work) != WORK_FOLDER or not is_real_folder(work):
+    if work.rpartition("/")[2] != WORK_FOLDER or not opened.is_folder(work):
         return None
-    names = sorted(os.listdir(work))
+    names = opened.listdir(work)
     for name in names:
-        stage = os.path.join(work, name)
-        if not is_real_folder(stage):
+        stage = f"{work}/{name}"
+        if not opened.is_folder(stage):
             return None
-        if not os.path.isfile(os.path.join(stage, STAGE_MARK)) and any(_files_below(stage)):
+        mark = opened.lstat(f"{stage}/{STAGE_MARK}")
+        marked = mark is not None and stat_bits.S_ISREG(mark.st_mode)
+        if not marked and not all(
+            stat_bits.S_ISDIR(stat.st_mode) for _, stat in opened.walk(stage)
+        ):
             return None
     return names
 
 
-def _files_below(folder: str) -> Iterator[str]:
-    for top, folders, files in os.walk(folder):
-        yield from files
-        yield from (name for name in folders if os.path.islink(os.path.join(top, name)))
+def node_in(opened: OpenFolder, path: str) -> Node | None:
+    """Return what stands at a path in a folder that is open, unread; None if nothing does."""
+    stat = opened.lstat(path)
+    if stat is None:
+        return None
+    if stat_bits.S_ISREG(stat.st_mode):
+        return next(_file_nodes([path], [stat], None))
+    return _special(stat, path, opened)
 
 
 def lstat_node(path: str) -> Node | None:
@@ -254,7 +291,7 @@ def lstat_node(path: str) -> Node | None:
 def _node(stat: os.stat_result, path: str) -> Node:
     if stat_bits.S_ISREG(stat.st_mode):
         return next(_file_nodes([path], [stat], None))
-    return _special(stat, path)
+    return _special(stat, path, None)
 
 
 def _file_nodes(names: list[str], stats: list[os.stat_result], seen: Seen | None) -> Iterator[Node]:
@@ -266,9 +303,11 @@ def _file_nodes(names: list[str], stats: list[os.stat_result], seen: Seen | None
     return map(node_of, zip(repeat(FILE), sizes, digests, mtimes, modes, repeat("")))
 
 
-def _special(stat: os.stat_result, path: str) -> Node:
-    if stat_bits.S_ISLNK(stat.st_mode) or getattr(os.path, "isjunction", lambda _: False)(path):
-        return Node(LINK, target=os.readlink(path))
+def _special(stat: os.stat_result, path: str, opened: OpenFolder | None) -> Node:
+    """Return the node of what is no file, at a path in a folder that is open, or a whole one."""
+    full = opened.full(path) if opened is not None else path
+    if stat_bits.S_ISLNK(stat.st_mode) or getattr(os.path, "isjunction", lambda _: False)(full):
+        return Node(LINK, target=opened.readlink(path) if opened is not None else os.readlink(path))
     if stat_bits.S_ISDIR(stat.st_mode):
         return Node(DIR, mtime_ns=stat.st_mtime_ns, mode=stat_bits.S_IMODE(stat.st_mode))
     return Node(OTHER)

@@ -16,7 +16,7 @@ from .place import Place
 from .seen import Seen
 from .tree import DIR, Node, Tree
 
-__all__ = ["JoinedPlace", "LaidPlace", "SubPlace", "disk_path", "folders_of", "look"]
+__all__ = ["JoinedPlace", "LaidPlace", "SubPlace", "disk_path", "folder_with", "folders_of", "look"]
 
 
 class Lookable(Protocol):
@@ -150,6 +150,12 @@ def _by_part(paths: Iterable[str]) -> dict[str, list[str]]:
 
 def disk_path(place: Place, path: str) -> str | None:
     """Return where a file of a place lies on disk; None if it lies in something else."""
+    found = folder_with(place, path)
+    return found[0].path(found[1]) if found is not None else None
+
+
+def folder_with(place: Place, path: str) -> tuple[FolderPlace, str] | None:
+    """Return the folder on disk that a file of a place lies in, and its path there; None if in none."""
     at: Place | None = place
     while at is not None and not isinstance(at, FolderPlace):
         if isinstance(at, SubPlace):
@@ -160,4 +166,4 @@ def disk_path(place: Place, path: str) -> str | None:
             at = at.parts.get(name)
         else:
             at = at.owner(path) if isinstance(at, LaidPlace) else None
-    return at.path(path) if at is not None else None
+    return (at, path) if at is not None else None
