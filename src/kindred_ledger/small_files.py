@@ -20,27 +20,33 @@ _FLAGS = (
 )
 
 
-def open_regular(path: str, *, buffering: int = -1) -> BinaryIO:
-    """Open a file to read.
+def open_regular(path: str, *, buffering: int = -1, follow: bool = True) -> BinaryIO:
+    """Open a file to read; one that a link leads to only if `follow`.
 
     Raises:
-        OSError: as the system says; EINVAL, if it is no file but a pipe or device.
+        OSError: as the system says; EINVAL, if it is no file but a pipe or device, or a link.
     """
-    opener = lambda name, _: os.open(name, _FLAGS)  # noqa: E731
-    file = open(path, "rb", buffering=buffering, opener=opener)  # noqa: SIM115  # closed by the caller
+    flags = _FLAGS if follow else _FLAGS | getattr(os, "O_NOFOLLOW", 0)
+    opener = lambda name, _: os.open(name, flags)  # noqa: E731
+    try:
+        file = open(path, "rb", buffering=buffering, opener=opener)  # noqa: SIM115  # closed by the caller
+    except OSError as error:
+        if follow or error.errno != errno.ELOOP:
+            raise
+        raise OSError(errno.EINVAL, "it is a link", path) from error
     if not stat.S_ISREG(os.fstat(file.fileno()).st_mode):
         file.close()
         raise OSError(errno.EINVAL, "it is no regular file", path)
     return file
 
 
-def read_small(path: str, *, most: int) -> bytes:
-    """Return what a file of up to `most` bytes holds.
+def read_small(path: str, *, most: int, follow: bool = True) -> bytes:
+    """Return what a file of up to `most` bytes holds; `follow` as for `open_regular`.
 
     Raises:
         OSError: as `open_regular`; EFBIG, if it is larger.
     """
-    with open_regular(path, buffering=0) as file:
+    with open_regular(path, buffering=0, follow=follow) as file:
         data = file.read(most + 1)
     if len(data) > most:
         raise OSError(errno.EFBIG, f"it is larger than {most / 1e6:,.0f} MB", path)

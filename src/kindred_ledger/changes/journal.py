@@ -116,7 +116,9 @@ class Journal(Struct, frozen=True):
         """Read the journal in one folder of `work`; None if it was never finished."""
         path = os.path.join(ledger.folder("work"), name, _NAME)
         try:
-            journal = msgspec.json.decode(read_small(path, most=_LARGEST), type=Journal)
+            journal = msgspec.json.decode(
+                read_small(path, most=_LARGEST, follow=False), type=Journal
+            )
         except FileNotFoundError:
             return None
         except (msgspec.MsgspecError, OSError) as error:

@@ -46,7 +46,7 @@ def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
 
 def _bytes(path: str) -> bytes:
     try:
-        return read_small(path, most=_LARGEST)
+        return read_small(path, most=_LARGEST, follow=False)
     except FileNotFoundError as error:
         raise LedgerDamaged("it is missing", where=path) from error
     except OSError as error:

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..errors import PlaceError
 from ..places import new_file
-from .cache_sum import SUM, is_as_noted, write_sum
+from .cache_sum import ENDS, SUM, is_as_noted, write_sum
 
 __all__ = ["Cache", "Rows"]
 
@@ -125,6 +125,8 @@ class Cache:
 
     def _opened(self) -> sqlite3.Connection:
         """Open the file; one that is damaged is made anew, and what cannot be opened is done without."""
+        if any(os.path.islink(self._path + end) for end in ENDS):
+            return self._instead(sqlite3.DatabaseError("it is a link"))
         known = is_as_noted(self._path)
         make = self._anew if known is False else self._make  # in place: others may have it open
         try:
@@ -156,7 +158,7 @@ class Cache:
         return _connected(_MEMORY, self._make, check=False)
 
     def _remove(self) -> None:
-        for end in ("", "-journal", "-wal", "-shm"):
+        for end in ENDS:
             with contextlib.suppress(FileNotFoundError):
                 os.remove(self._path + end)
 

@@ -16,9 +16,10 @@ from blake3 import blake3
 from ..places import new_file
 from ..small_files import read_small
 
-__all__ = ["SUM", "faults_of", "is_as_noted", "write_sum"]
+__all__ = ["ENDS", "SUM", "faults_of", "is_as_noted", "write_sum"]
 
 SUM = ".sum"  # behind the cache's name
+ENDS = ("", "-journal", "-wal", "-shm", SUM)  # of the files that belong to it
 _SUM = struct.Struct("<32sqq")  # digest, size, time of change in nanoseconds
 _GRAIN_SECONDS = 5.0  # far more than a clock's
 _CHECK = 16  # bytes of a digest of the sum itself
@@ -45,6 +46,9 @@ def _state_of(path: str) -> tuple[int, int]:
 
 def faults_of(path: str) -> dict[str, str]:
     """Return what is wrong with the cache at `path`, and with its sum, by the end of their names."""
+    links = {end: "it is a link" for end in ENDS if os.path.islink(path + end)}
+    if links:
+        return links
     try:
         noted = _noted(path)
         if noted is None:
@@ -73,7 +77,7 @@ def is_as_noted(path: str) -> bool | None:
 
 def _noted(path: str) -> tuple[bytes, tuple[int, int]] | None:
     """Return the digest that was noted of a cache and its state then; None if the note is damaged."""
-    stored = read_small(path + SUM, most=1 << 10)
+    stored = read_small(path + SUM, most=1 << 10, follow=False)
     data, check = stored[: _SUM.size], stored[_SUM.size :]
     if len(data) != _SUM.size or check != blake3(data).digest()[:_CHECK]:
         return None

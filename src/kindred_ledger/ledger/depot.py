@@ -17,10 +17,11 @@ from ..small_files import read_small
 from . import settings
 from .sealing import PLAIN, Sealing
 
-__all__ = ["NEEDED", "Depot", "missing"]
+__all__ = ["NEEDED", "Depot", "missing", "refuse_links"]
 
 
 NEEDED = ("packs", "entries", "history")  # folders that are there from the begin
+_FOLDERS = (*NEEDED, "marks", "work", "keys", "tails", "retiring", "damaged")
 
 
 def missing(path: str) -> LedgerDamaged:
@@ -31,6 +32,23 @@ def missing(path: str) -> LedgerDamaged:
         remedy="Bring back what was in it from a mirror: kindred heal --from LEDGER\n"
         "Without a mirror, `kindred heal` makes an empty one.",
     )
+
+
+def refuse_links(root: str) -> None:
+    """Look whether a folder of the ledger in `root` is a link.
+
+    Raises:
+        LedgerDamaged: one is; what it leads to may be anybody's.
+    """
+    for name in _FOLDERS:
+        path = os.path.join(root, name)
+        if os.path.islink(path):
+            raise LedgerDamaged(
+                f"the ledger's folder {name} is a link, which nothing is read from or written through",
+                where=path,
+                remedy="Look at where it leads. To go on: remove the link, put the folder itself in its"
+                " place, or bring back what was in it with: kindred heal --from LEDGER",
+            )
 
 
 class Depot:
@@ -91,7 +109,7 @@ class Depot:
         Raises:
             FileNotFoundError: it is not there.
         """
-        found = os.stat(os.path.join(self.root, folder, name))
+        found = os.lstat(os.path.join(self.root, folder, name))
         return found.st_size, found.st_mtime
 
     def exists(self, folder: str, name: str) -> bool:
@@ -131,7 +149,9 @@ class Depot:
         Raises:
             FileNotFoundError: there is none.
         """
-        return read_small(os.path.join(self.root, settings.SETTINGS), most=settings.LARGEST)
+        return read_small(
+            os.path.join(self.root, settings.SETTINGS), most=settings.LARGEST, follow=False
+        )
 
     def mend_settings(self) -> None:
         """Write the settings again, the id as it is known, if it is."""
@@ -141,9 +161,9 @@ class Depot:
             id = ""
         settings.create(self.root, id=id)
 
-    def damaged_keys(self) -> list[str]:
-        """Return the names of the keys of an encrypted ledger that are not as they were written."""
-        return []
+    def damaged_keys(self) -> dict[str, str]:
+        """Return what is wrong with the keys of an encrypted ledger, by their names."""
+        return {}
 
     def change_passphrase(self, passphrase: str, *, cost: int) -> None:
         """Have a passphrase, and no other, open an encrypted ledger.
@@ -154,7 +174,7 @@ class Depot:
         raise UsageError("this ledger is not encrypted", where=self.location)
 
     def mend_keys(self) -> None:
-        """Replace damaged keys by copies of one that is whole, if there is any."""
+        """Replace keys that are damaged or missing by copies of one that is whole, if there is any."""
 
     # Writers on other machines; on one disk their locks tell.
 

@@ -20,6 +20,7 @@ from blake3 import blake3
 from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
 from ..places import hold, make_folders, refusals, remove_tree, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
+from ..small_files import read_small
 from . import keys, settings
 from .depot import Depot
 from .sealing import PLAIN, Sealing
@@ -117,13 +118,13 @@ class FarDepot(Depot):
 
     def mend_settings(self) -> None:
         """Write the settings again, as they are known here."""
-        with open(os.path.join(self.root, settings.SETTINGS), "rb") as file:
-            known = file.read()
+        path = os.path.join(self.root, settings.SETTINGS)
+        known = read_small(path, most=settings.LARGEST, follow=False)
         with self._turn:
             self._remote.delete(settings.SETTINGS)
             self._remote.create(settings.SETTINGS, known)
 
-    def damaged_keys(self) -> list[str]:
+    def damaged_keys(self) -> dict[str, str]:
         with self._turn:
             return keys.damaged_keys(self._remote)
 

@@ -16,6 +16,7 @@ from msgspec import Struct
 from ..errors import KindredError, LedgerDamaged
 from ..places import Place, make_folders, refusals, scan, sync_dir
 from ..progress import Progress
+from ..small_files import open_regular
 from . import settings
 from .binder import SUFFIX
 from .depot import NEEDED
@@ -286,7 +287,7 @@ class _Healing:
         for chunk in pack.chunks:
             held = pieces.setdefault(pack.frame_at(chunk.at), [])
             held.append(Piece(chunk.digest, chunk.size, chunk.base))
-        with self._ledger.sessions.hold() as session, open(path, "rb") as file:
+        with self._ledger.sessions.hold() as session, open_regular(path, follow=False) as file:
             writer = PackWriter(f"{session}-1")
             try:
                 for number in numbers:
@@ -328,7 +329,7 @@ class _Healing:
 def _id_of(path: str, sealing: Sealing) -> str:
     """Return the id a manifest says it has; empty if it is damaged."""
     try:
-        with open(path, "rb") as file:
+        with open_regular(path, follow=False) as file:
             return str(decode(file.read(), where=path, sealing=sealing)[0].get("id", ""))
     except (LedgerDamaged, OSError):
         return ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Callable
 
 from ..errors import LedgerDamaged, LedgerError, PlaceError, Vanished, WrongPassphrase
@@ -94,14 +95,26 @@ def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Sealing:
     )
 
 
-def damaged_keys(remote: Remote) -> list[str]:
-    """Return the names of the slots that are not as they were written."""
-    return [name for name in _names(remote) if not is_whole_slot(_slot(remote, name))]
+def damaged_keys(remote: Remote) -> dict[str, str]:
+    """Return what is wrong with the slots, by their names: each should be there twice, as it was written."""
+    slots = {name: _slot(remote, name) for name in _names(remote)}
+    copies = Counter(slots.values())
+    found = {}
+    for name, slot in slots.items():
+        if not is_whole_slot(slot):
+            found[name] = "this key is damaged"
+        elif copies[slot] < 2 and len(slots) % 2:
+            found[name] = "the second copy of this key is missing"
+    return found
 
 
 def mend_keys(remote: Remote) -> None:
-    """Replace damaged slots by copies of one that is whole, if there is any."""
+    """Replace damaged slots, and copies that are missing, by copies of one that is whole, if there is any."""
     for name in damaged_keys(remote):
+        slot = _slot(remote, name)
+        if is_whole_slot(slot):
+            remote.create(f"{_KEYS}/{os.urandom(4).hex()}.toml", slot)
+            continue
         slots = [_slot(remote, other) for other in _names(remote)]
         whole = [slot for slot in slots if is_whole_slot(slot)]
         if whole:

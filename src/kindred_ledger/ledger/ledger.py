@@ -38,7 +38,7 @@ from . import settings
 from .binder import Binder
 from .creating import create as create_in
 from .creating import holds_something
-from .depot import Depot
+from .depot import Depot, refuse_links
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .ids import new_id
@@ -70,6 +70,7 @@ class Ledger:
         machine: str = "",
         connect: Callable[[str], Remote] | None = None,
     ) -> None:
+        refuse_links(root)
         self.root = root
         self._connect = connect
         self.clock = clock
@@ -585,7 +586,9 @@ def _remote_at(where: str | os.PathLike[str] | Remote) -> Remote:
 
     from ..places.remotes import connect
 
-    return connect(Path(os.path.abspath(os.path.expanduser(os.fspath(where)))).as_uri())
+    root = os.path.abspath(os.path.expanduser(os.fspath(where)))
+    refuse_links(root)
+    return connect(Path(root).as_uri())
 
 
 def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:

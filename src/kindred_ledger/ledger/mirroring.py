@@ -18,6 +18,7 @@ from msgspec import Struct
 from ..errors import LedgerDamaged, UsageError
 from ..places import BLOCK, new_file, refusals, remove_tree
 from ..progress import Progress
+from ..small_files import open_regular
 from .binder import SUFFIX, read_manifest
 from .depot import Depot
 from .entries import Entry
@@ -205,7 +206,7 @@ class _Copying:
 
 def _copied(path: str, part: str) -> int:
     """Copy a file to a new one, durably; return its size."""
-    with open(path, "rb", buffering=0) as source, new_file(part) as file:
+    with open_regular(path, buffering=0, follow=False) as source, new_file(part) as file:
         while block := source.read(BLOCK):
             file.write(block)
         file.flush()

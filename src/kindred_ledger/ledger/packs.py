@@ -314,7 +314,13 @@ def read_index(path: str, sealing: Sealing = PLAIN) -> PackIndex:
 
 def _stored_index(path: str) -> bytes:
     """Return the index of a pack as it is stored, held against its digest."""
-    with open_regular(path) as file:
+    try:
+        file = open_regular(path, follow=False)
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        raise LedgerDamaged(error.strerror or str(error), where=path) from error
+    with file:
         size = file.seek(0, os.SEEK_END)
         if size < _TRAILER.size:
             raise LedgerDamaged("the pack is cut short", where=path)
@@ -355,7 +361,7 @@ def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackChe
         frames = index or cached
         if frames is None:
             return PackCheck(faults)
-        with open_regular(path, buffering=0) as file:
+        with open_regular(path, buffering=0, follow=False) as file:
             if index is not None and _is_as_written(file, index):
                 return PackCheck(faults, index)
             bad = [

@@ -257,7 +257,7 @@ class Frames:
         if name not in self._fds:
             path = self._index.pack_path(name)
             try:
-                with open_regular(path, buffering=0) as file:
+                with open_regular(path, buffering=0, follow=False) as file:
                     fd = os.dup(file.fileno())
             except OSError as error:
                 raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error

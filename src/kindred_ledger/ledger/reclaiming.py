@@ -15,6 +15,7 @@ from msgspec import Struct, field
 
 from ..errors import LedgerDamaged
 from ..progress import Progress
+from ..small_files import open_regular
 from .ledger import Ledger
 from .manifest import digests_of
 from .packs import (
@@ -257,7 +258,7 @@ class _Rewriting:
         frames: dict[int, list[Chunk]] = {}
         for chunk in index.chunks:
             frames.setdefault(index.frame_at(chunk.at), []).append(chunk)
-        with open(path, "rb", buffering=0) as file:
+        with open_regular(path, buffering=0, follow=False) as file:
             for number, chunks in sorted(frames.items()):
                 live = [chunk for chunk in chunks if chunk.digest in needed]
                 span = index.starts[number], index.lengths[number], index.sizes[number]

@@ -53,7 +53,7 @@ def read(root: str) -> Settings:
     """
     path = os.path.join(root, SETTINGS)
     try:
-        return parsed(read_small(path, most=LARGEST), where=root)
+        return parsed(read_small(path, most=LARGEST, follow=False), where=root)
     except OSError as error:
         if error.errno not in (errno.EINVAL, errno.EFBIG):
             raise

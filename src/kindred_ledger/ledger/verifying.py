@@ -198,8 +198,8 @@ class _Verification:
             self._faults.append(Fault(settings.SETTINGS, "it is missing"))
 
     def _check_keys(self) -> None:
-        for name in self._ledger.depot.damaged_keys():
-            self._faults.append(Fault(f"keys/{name}", "this key is damaged"))
+        for name, what in self._ledger.depot.damaged_keys().items():
+            self._faults.append(Fault(f"keys/{name}", what))
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
         total = sum(sizes.values())

@@ -14,6 +14,15 @@ from ..errors import PlaceBusy
 __all__ = ["hold", "hold_place", "is_held"]
 
 
+_FLAGS = (
+    os.O_RDWR
+    | os.O_CREAT
+    | getattr(os, "O_NOFOLLOW", 0)
+    | getattr(os, "O_CLOEXEC", 0)
+    | getattr(os, "O_NONBLOCK", 0)  # what has its name may be a pipe, which must not be waited for
+)
+
+
 @contextlib.contextmanager
 def hold(path: str, *, busy: str, patience_seconds: float = 0.0) -> Iterator[None]:
     """Hold the lock file at `path` for the block.
@@ -50,7 +59,7 @@ def _acquired(path: str) -> Callable[[], None] | None:
             return None
         return lock.release
     # The same call that filelock makes here, without the 60 ms it takes to import.
-    fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+    fd = os.open(path, _FLAGS, 0o600)  # a link would have it made wherever that leads
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:

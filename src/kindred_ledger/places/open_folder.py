@@ -60,7 +60,7 @@ def _naming(
         try:
             return method(self, path, *args, **more)
         except OSError as error:
-            error.filename, error.filename2 = self.full(path), None
+            error.filename = self.full(path)
             raise
 
     return named
@@ -205,15 +205,15 @@ class OpenFolder:
         os.unlink(name, dir_fd=fd)
 
     @_naming
-    def rename(self, source: str, target: str) -> None:
-        """Move a file or a link; what is at the target is replaced."""
+    def rename(self, source: str, target: str, *, over: bool = False) -> None:
+        """Move a file or a link; to where something is only if `over` (some systems do it anyway)."""
         self._forget(source)
         self._forget(target)
         name, fd = self.at(source)
         held = _again(fd) if fd is not None else None  # the way to the target may close this one
         try:
             to, to_fd = self.at(target)
-            os.rename(name, to, src_dir_fd=held, dst_dir_fd=to_fd)
+            (os.replace if over else os.rename)(name, to, src_dir_fd=held, dst_dir_fd=to_fd)
         finally:
             if held is not None:
                 os.close(held)
