@@ -59,7 +59,7 @@ class Links(KeptCase):
                 ledger, allow_loss=True
             ),
             lambda ledger: undo(ledger).apply(ledger, allow_loss=True),
-            lambda ledger: drill(ledger),
+            drill,
             recover,
             lambda ledger: mirror(Ledger.open(self.path("other")), ledger),
             lambda ledger: heal(ledger, mirrors=[Ledger.open(self.path("other"))]),

@@ -29,6 +29,7 @@ __all__ = ["FarDepot", "open_far"]
 
 _SEALED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
+_KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring")
 _NAME = re.compile(r"[0-9a-z][0-9a-z.-]*", re.I)
 _TRAILER = struct.Struct("<32sQ8s")  # of a pack; see `packs`
 _GUESS = 16 << 10  # bytes: most indexes are smaller, and so come with the first request
@@ -271,17 +272,26 @@ class FarDepot(Depot):
                         ) from None
                     self._remote.delete("retiring.lock")
                     self._remote.create("retiring.lock", stamp.encode())
-                for left in self._remote.list("packs"):
-                    long_ago = (
-                        left.changed is not None and left.changed < time.time() - _DEAD_SECONDS
-                    )
-                    if _unfinished(left.name) and long_ago:
-                        self._remote.delete(f"packs/{left.name}")
+                self._clear_left_overs()
             try:
                 yield
             finally:
                 with self._turn:
                     self._remote.delete("retiring.lock")
+
+    def _clear_left_overs(self) -> None:
+        """Remove parts of files that nobody goes on with, and claims beside which there is no part."""
+        before = time.time() - _DEAD_SECONDS
+        for folder in ("", *_KINDS):
+            found = self._remote.inside(folder)
+            start = f"{folder}/" if folder else ""
+            parts = [one for one in found.files if one.name.endswith(".part")]
+            for part in parts:
+                if part.changed is not None and part.changed < before:
+                    self._remote.delete(start + part.name)
+            for claim in (name for name in found.folders if name.endswith(".claim")):
+                if not any(p.name.startswith(claim.removesuffix("claim")) for p in parts):
+                    self._remote.remove_folder(start + claim)
 
 
 def open_far(

@@ -1,17 +1,18 @@
 """ServerRemote: what FTP and SFTP have in common: a root, folders, and making files that must be new.
 
 Such servers make no file exclusively, but folders: so a file that nobody else may make is claimed by a
-folder beside it.
+folder beside it; see `claims`.
 """
 
 from __future__ import annotations
 
-import os
+import contextlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterable
 from urllib.parse import SplitResult, unquote
 
 from ...errors import PlaceError, Vanished
+from .claims import LEASE_SECONDS, Watch, is_over, owned, owner_of
 from .credentials import Login
 from .remote import Capabilities, Found, Inside
 
@@ -19,6 +20,7 @@ __all__ = ["ServerRemote"]
 
 Names = list[str]  # in the class `list` is what lists files
 _TRIES = 50  # listings of a folder that changes meanwhile
+_REFUSALS = 8  # of a claim that nobody has
 
 
 class ServerRemote(ABC):
@@ -75,22 +77,63 @@ class ServerRemote(ABC):
     def create(self, path: str, data: bytes) -> None:
         """Write a file that is there whole or not at all, under a claim.
 
-        A claim whose maker died stays, and that name is then free to nobody.
+        A claim whose maker died is taken over; one of another machine is waited for first.
 
         Raises:
-            FileExistsError: the file is there, or claimed.
+            FileExistsError: the file is there.
+            PlaceError: the server makes no folder, or is too slow for a claim to hold.
         """
-        claimed = f"{path}.claim"
-        aside = f"{path}.{os.urandom(4).hex()}.part"
-        if not self._claim(claimed):
-            raise FileExistsError(path)
+        with owned() as owner:
+            aside = f"{path}.{owner}.part"
+            try:
+                self.write(aside, (data,))
+                self._name_once(aside, path, owner)
+            except BaseException:
+                with contextlib.suppress(PlaceError, Vanished):
+                    self.delete(aside)
+                raise
+
+    def _name_once(self, aside: str, path: str, owner: str) -> None:
+        """Give what was written its name, if nothing has it."""
+        self._take(path, owner)
+        held = Watch(owner)
         try:
             if self.stat(path) is not None:
                 raise FileExistsError(path)
-            self.write(aside, (data,))
+            if held.seconds() > LEASE_SECONDS:  # others may take it over any moment
+                raise PlaceError(
+                    "the server took too long to answer",
+                    where=f"{self.location}/{path}",
+                    remedy="Nothing was made. Run this again.",
+                )
             self.rename(aside, path)
         finally:
-            self._release(claimed)
+            self._release(f"{path}.claim")
+
+    def _take(self, path: str, owner: str) -> None:
+        """Make the claim of a path, or wait until it can be."""
+        folder, _, name = path.rpartition("/")
+        watch, refused = Watch(owner), 0
+        while not self._claim(f"{path}.claim"):
+            owners = {owner_of(one.name, name): one.name for one in self.inside(folder).files}
+            owners.pop("", None)
+            if self.stat(path) is not None:
+                raise FileExistsError(path)
+            if not self._is_folder(f"{path}.claim"):
+                refused += 1  # it was released just now; or none can be made
+                if refused == _REFUSALS:
+                    raise PlaceError(
+                        "the server makes no folder here",
+                        where=f"{self.location}/{folder}",
+                        remedy="Check the permissions of that folder on the server.",
+                    )
+            elif watch.is_free(owners):
+                for left in owners.keys() - {owner}:
+                    if is_over(left):
+                        self.delete(f"{folder}/{owners[left]}" if folder else owners[left])
+                self._release(f"{path}.claim")
+            else:
+                watch.wait()
 
     @abstractmethod
     def _claim(self, path: str) -> bool:
@@ -110,4 +153,8 @@ class ServerRemote(ABC):
 
     @abstractmethod
     def rename(self, source: str, target: str) -> None:
+        """See `Remote`."""
+
+    @abstractmethod
+    def delete(self, path: str) -> None:
         """See `Remote`."""

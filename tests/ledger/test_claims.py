@@ -1,0 +1,269 @@
+"""Making what nobody else may make, on servers that cannot: killed at every send, and waited for."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import ssl
+import threading
+import unittest
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from typing import Any
+from unittest import mock
+
+from kindred_ledger.demo.rented_server import rented_server
+from kindred_ledger.errors import KindredError, PlaceError
+from kindred_ledger.ledger import Ledger, Policy, plan_retirement, verify
+from kindred_ledger.places.remotes import Login, claims, connect
+from tests.servers import object_store, sftp_server, webdav_server
+from tests.support import LONG, Case
+
+_STEP = 1 if LONG else 5
+_LEASE = "kindred_ledger.places.remotes.{}.LEASE_SECONDS"
+
+
+@contextlib.contextmanager
+def counted_sends(on: Callable[[], None]) -> Iterator[None]:
+    """Call `on` before anything is sent by a socket of this process."""
+    with contextlib.ExitStack() as patches:
+        for kind in (socket.socket, ssl.SSLSocket):
+            for name in ("send", "sendall"):
+                counted = _counted(getattr(kind, name), on)
+                patches.enter_context(mock.patch.object(kind, name, counted, create=True))
+        yield
+
+
+def _counted(true: Any, on: Callable[[], None]) -> Any:
+    def counted(self: Any, data: Any, *flags: int) -> Any:
+        on()
+        return true(self, data, *flags)
+
+    return counted
+
+
+class _Dying:
+    """A remote whose process ends at the Nth thing that is asked of it."""
+
+    def __init__(self, remote: Any, on: Callable[[], None]) -> None:
+        self._remote, self._on = remote, on
+
+    def __getattr__(self, name: str) -> Any:
+        found = getattr(self._remote, name)
+        if not callable(found):
+            return found
+
+        def call(*args: Any, **more: Any) -> Any:
+            self._on()
+            result = found(*args, **more)
+            self._on()
+            return result
+
+        return call
+
+
+@unittest.skipUnless(hasattr(os, "fork"), "there is no fork")
+class Killed:
+    """The making of a ledger and its first backup."""
+
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        raise NotImplementedError
+
+    def setUp(self) -> None:
+        super().setUp()  # type: ignore[misc]
+        os.mkdir(self.path("served"))  # type: ignore[attr-defined]
+        self.url, self.login = self.enterContext(self.serve())  # type: ignore[attr-defined]
+
+    def in_a_child(self, name: str, dies_at: int = 0) -> int:
+        """Make, back up and verify in a process that ends at a send; return its status, or the sends."""
+        reader, writer = os.pipe()
+        child = os.fork()
+        if not child:
+            status = 1
+            with contextlib.suppress(BaseException):
+                status = self.work(name, dies_at, writer)
+            os._exit(status)
+        os.close(writer)
+        status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        with os.fdopen(reader, "rb") as file:
+            self.said = file.read().decode()
+        return status
+
+    def work(self, name: str, dies_at: int, writer: int) -> int:
+        sends = 0
+        objects = self.url.startswith("s3")
+
+        def on() -> None:
+            nonlocal sends
+            sends += 1
+            if sends == dies_at:
+                os._exit(9)
+
+        with contextlib.nullcontext() if objects else counted_sends(on):
+            remote: Any = connect(f"{self.url}/{name}", self.login)
+            if objects:
+                remote = _Dying(remote, on)
+            try:
+                ledger = Ledger.open(remote, near=self.path("near", name))  # type: ignore[attr-defined]
+                ledger.backup(self.place({"a": b"moss"}, "place"))  # type: ignore[attr-defined]
+                faults = verify(ledger).faults
+            except KindredError as error:
+                os.write(writer, str(error).encode())
+                return 2
+            os.write(writer, f"{len(ledger.entries())} {sends} {faults}".encode())
+        return 0 if not faults else 3
+
+    def test_at_every_send(self) -> None:
+        """Whatever is left there, the next command makes the ledger, backs up and finds no fault."""
+        self.assertEqual(self.in_a_child("whole"), 0, self.said)  # type: ignore[attr-defined]
+        sends = int(self.said.split()[1])
+        self.assertGreater(sends, 20)  # type: ignore[attr-defined]
+        for at in range(1, sends, _STEP):
+            self.assertEqual(self.in_a_child(f"at {at}", at), 9, self.said)  # type: ignore[attr-defined]
+            self.assertEqual(self.in_a_child(f"at {at}"), 0, (at, self.said))  # type: ignore[attr-defined]
+
+
+class KilledOverFtp(Killed, Case):
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return rented_server(self.path("served"), self.folder)
+
+
+class KilledOverSftp(Killed, Case):
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return sftp_server(self.path("served"))
+
+
+class KilledOverWebDav(Killed, Case):
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return webdav_server(self.path("served"))
+
+
+class KilledObjects(Killed, Case):
+    def serve(self) -> AbstractContextManager[tuple[str, Login]]:
+        return object_store()
+
+
+class Claims(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        os.mkdir(self.path("served"))
+        self.url, self.login = self.enterContext(rented_server(self.path("served"), self.folder))
+        self.enterContext(mock.patch(_LEASE.format("claims"), 0.4))
+        self.enterContext(mock.patch(_LEASE.format("server"), 0.4))
+
+    def remote(self) -> Any:
+        remote = connect(self.url, self.login)
+        self.addCleanup(remote.close)
+        return remote
+
+    def left(self, owner: str) -> None:
+        os.mkdir(self.path("served", "x.claim"))
+        if owner:
+            with open(self.path("served", f"x.{owner}.part"), "wb") as file:
+                file.write(b"theirs")
+
+    def create(self) -> float:
+        watch = claims.Watch("")
+        self.remote().create("x", b"mine")
+        with open(self.path("served", "x"), "rb") as file:
+            self.assertEqual(file.read(), b"mine")
+        self.assertNotIn("x.claim", os.listdir(self.path("served")))
+        return watch.seconds()
+
+    def test_of_a_machine_that_is_gone(self) -> None:
+        """It holds for a lease, from when it is seen; then somebody else goes on, and its part stays."""
+        self.left("0badf00d-1-00000000")
+        self.assertGreater(self.create(), 0.6)
+        self.assertIn("x.0badf00d-1-00000000.part", os.listdir(self.path("served")))
+
+    def test_of_nobody(self) -> None:
+        """Without a part, or with that of a process of this machine that died, it is taken at once."""
+        for owner in ("", _dead()):
+            self.left(owner)
+            self.assertLess(self.create(), 0.5)
+            self.assertEqual(os.listdir(self.path("served")), ["x"])
+            os.remove(self.path("served", "x"))
+
+    def test_who_is_too_slow_gives_up(self) -> None:
+        """A maker that a server keeps waiting for longer than a lease makes nothing."""
+        remote = self.remote()
+        look = remote.stat
+
+        def slow(path: str) -> Any:
+            claims.time.sleep(0.5)
+            return look(path)
+
+        with (
+            mock.patch.object(remote, "stat", slow),
+            self.assertRaisesRegex(PlaceError, "too long"),
+        ):
+            remote.create("x", b"late")
+        self.assertEqual(os.listdir(self.path("served")), [])
+
+    def test_several_at_once(self) -> None:
+        """One of them makes it, the others are told that it is there; also beside a claim of nobody."""
+        for round in range(3):
+            if round:
+                self.left("" if round == 1 else _dead())
+            made: list[str] = []
+            barrier = threading.Barrier(6)
+
+            def make(name: str, made: list[str] = made, start: Any = barrier) -> None:
+                remote = connect(self.url, self.login)
+                start.wait()
+                try:
+                    with contextlib.suppress(FileExistsError):
+                        remote.create("x", name.encode())
+                        made.append(name)
+                finally:
+                    remote.close()
+
+            threads = [threading.Thread(target=make, args=(str(n),)) for n in range(6)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+            self.assertEqual(len(made), 1, round)
+            with open(self.path("served", "x"), encoding="ascii") as file:
+                self.assertEqual(file.read(), made[0])
+            os.remove(self.path("served", "x"))
+
+    def test_what_is_left_goes_with_the_next_retire(self) -> None:
+        """Parts that are days old, and claims of nobody; what may be under way stays."""
+        ledger = Ledger.open(self.remote(), near=self.path("near"))
+        self.addCleanup(ledger.index.close)
+        ledger.backup(self.place({"a": b"moss"}))
+        before = sorted(os.listdir(self.path("served", "entries")))
+        for name, days in (("old", 3), ("young", 0)):
+            os.mkdir(self.path("served", "entries", f"{name}.claim"))
+            part = self.path("served", "entries", f"{name}.0badf00d-1-00000000.part")
+            with open(part, "wb"):
+                pass
+            os.utime(part, (os.stat(part).st_mtime - days * 86_400,) * 2)
+        os.mkdir(self.path("served", "entries", "bare.claim"))
+        for _ in range(2):  # the claim of the old part is nobody's from then on
+            plan_retirement(ledger, Policy(last=9)).carry_out(ledger)
+        left = sorted({*os.listdir(self.path("served", "entries"))} - {*before})
+        self.assertEqual(left, ["young.0badf00d-1-00000000.part", "young.claim"])
+
+    def test_where_no_folder_can_be_made(self) -> None:
+        """That is said, and not that the file is there."""
+        remote = self.remote()
+        with (
+            mock.patch.object(remote, "_claim", lambda path: False),
+            self.assertRaisesRegex(PlaceError, "makes no folder"),
+        ):
+            remote.create("x", b"mine")
+        self.assertEqual(os.listdir(self.path("served")), [])
+
+
+def _dead() -> str:
+    """Return an owner of this machine whose process is over."""
+    child = os.fork()
+    if not child:
+        os._exit(0)
+    os.waitpid(child, 0)
+    with claims.owned() as owner:
+        machine, _, rest = owner.split("-")
+    return f"{machine}-{child}-{rest}"
