@@ -32,6 +32,7 @@ from ..places import (
     parents,
     roots_of,
     running_in,
+    tells_names_apart,
 )
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -83,6 +84,7 @@ class Changeset(Struct, frozen=True, dict=True):
             complete = _held(complete, holdings, self.place.location)
         force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
         _check_structure(self.after, self.actions)
+        self._check_names()
 
     @cached_property
     def after(self) -> Tree:
@@ -109,6 +111,24 @@ class Changeset(Struct, frozen=True, dict=True):
             else:
                 lines.append(Line(_outcome(action), path, action.reason))
         return Statement(self.place.location, "files", tuple(lines))
+
+    def _check_names(self) -> None:
+        """Refuse names beside others that many systems take for the same.
+
+        Such stand side by side only where both stood together before, on a disk that holds both.
+        """
+        added = {action.path for action in self.actions if action.before is None}
+        for one, other in collisions(self.after) if added else ():
+            if one not in added and other not in added:
+                continue
+            together = self.undoes or (
+                self.offered and one in self.offered and other in self.offered
+            )
+            if not together or not tells_names_apart(self.place, self.before):
+                raise UnsafeName(
+                    f"{one} and {other} are one file on systems that ignore case or Unicode form",
+                    remedy="Rename one of them, then run this again.",
+                )
 
     def check_consent(self, *, allow_loss: bool) -> None:
         """Raise if something must be decided first.
@@ -256,11 +276,4 @@ def _check_structure(after: Tree, actions: Iterable[Action]) -> None:
                 raise UnsafeName(
                     f"{path} would be put below {folder}, which is a {after[folder].kind}",
                     remedy="Move that out of the way, then run this again.",
-                )
-    if added:
-        for one, other in collisions(after):
-            if one in added or other in added:
-                raise UnsafeName(
-                    f"{one} and {other} are one file on systems that ignore case or Unicode form",
-                    remedy="Rename one of them, then run this again.",
                 )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import UsageError
@@ -19,16 +20,20 @@ from ..places import (
     Tree,
     archive_of,
     check_selected,
+    collisions,
     holding_at,
     holdings_of,
     is_ours,
+    parents,
     roots_of,
     same_content,
+    tells_names_apart,
 )
+from ..places import second_names as names_again
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
-from .actions import Action, Loss, actions_between
+from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
 from .engine import Applied
 from .folder_times import times_as_before, times_as_in
@@ -44,6 +49,7 @@ def restore(
     only: Callable[[str], bool] | None = None,
     why: str = "not asked for",
     exact: bool = False,
+    second_names: bool = False,
     tag: Tag | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
@@ -52,7 +58,9 @@ def restore(
     `only` selects by path; what it leaves out stays as it is, and `why` says so in the books. What
     lies beside a database that is brought back (`-wal` and its like) goes unless the entry holds it:
     it belongs to the database that is there now. `exact` also removes what the entry
-    does not hold; without it such files stay and are listed. `tag` is what the place holds now.
+    does not hold; without it such files stay and are listed. Names that differ in case or Unicode form
+    only need a disk that tells them apart; on others all but the first are a conflict, or arrive under
+    other names if `second_names`. `tag` is what the place holds now.
 
     Raises:
         UsageError: the place has other parts than the entry.
@@ -73,6 +81,9 @@ def restore(
     if only is not None:
         check_selected(only, wanted.leaves)
         wanted = wanted.select(only)
+    spelled = _Spelled.of(wanted, remembered, place, now, again=second_names)
+    wanted, remembered = spelled.wanted, spelled.remembered
+    refused |= spelled.refused
     wanted, special = _without_special_bits(wanted, now)
     reason = f"as in entry {entry.id}"
     stale = _beside_databases(now, wanted, remembered)
@@ -83,7 +94,7 @@ def restore(
         path
         for path in now.leaves
         if path not in remembered and path not in stale
-        if (only is None or only(path)) and entry.complete
+        if (only is None or only(path)) and entry.complete and path not in spelled.originals
     )
     losses: tuple[Loss, ...] = ()
     notes: tuple[str, ...] = ()
@@ -105,7 +116,7 @@ def restore(
     actions = {
         action.path: replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
         if action.path in stale
-        else action
+        else replace(action, source_path=spelled.originals.get(action.path, action.path))
         for action in actions_between(now, target, source, reason=reason)
     }
     of_times = times_as_in(remembered, (now, target), actions.values(), holdings_of(place))
@@ -125,8 +136,9 @@ def restore(
         tag=tag or entry.tag,
         version_after=entry.tag.version if only is None and entry.complete else "",
         offered=remembered,
-        statements=(_statement(entry, remembered, wanted, now, why, refused),),
+        statements=(_statement(entry, remembered, wanted, now, why, refused, spelled.originals),),
         losses=losses,
+        conflicts=spelled.conflicts,
         warnings=warnings,
         notes=notes,
         other=entry.roots if roots_of(place) != dict(entry.roots) else {},
@@ -292,6 +304,45 @@ def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
     return tuple(notes)
 
 
+class _Spelled(Struct, frozen=True):
+    """What of an entry arrives, by the names it gets: others where two of them are one on the disk.
+
+    `originals` has the entry's names of those that get others, by these.
+    """
+
+    wanted: Tree
+    remembered: Tree
+    originals: dict[str, str] = {}  # a struct copies it
+    refused: dict[str, str] = {}
+    conflicts: tuple[Conflict, ...] = ()
+
+    @staticmethod
+    def of(wanted: Tree, remembered: Tree, place: Place, now: Tree, *, again: bool) -> _Spelled:
+        """Name what is wanted; `again` gives other names where they are needed."""
+        twins = collisions(wanted)
+        if not twins or tells_names_apart(place, now):
+            return _Spelled(wanted, remembered)
+        if again:
+            names = names_again(wanted, taken=(*now, *remembered))
+            return _Spelled(
+                Tree({names.get(path, path): node for path, node in wanted.items()}),
+                Tree({names.get(path, path): node for path, node in remembered.items()}),
+                {new: path for path, new in names.items()},
+            )
+        firsts = {other: one for one, other in twins}
+        refused = {
+            path: f"{firsts[at]} and {at} are one on this disk"
+            for path in wanted
+            for at in (*parents(path), path)
+            if at in firsts
+        }
+        remedy = "Restore them under other names (--second-names), or only one of them (--only)."
+        inner = {folder for path in refused for folder in parents(path)}
+        conflicts = (Conflict(p, why, remedy) for p, why in refused.items() if p not in inner)
+        left = wanted.select(lambda path: path not in refused)
+        return _Spelled(left, remembered, {}, refused, tuple(conflicts))
+
+
 def _refused(tree: Tree, place: Place) -> dict[str, str]:
     """Return what of a tree a place cannot hold, each with why."""
     ours = {path: "where this program stages what it changes" for path in tree if is_ours(path)}
@@ -309,11 +360,13 @@ def _statement(
     now: Tree,
     why: str,
     refused: Mapping[str, str],
+    originals: Mapping[str, str],
 ) -> Statement:
     lines = []
     for path in remembered.leaves:
         if path in wanted:
-            lines.append(Line(Outcome.KEPT, path, "arrives as it was kept"))
+            was = f", where it is called {originals[path]}" if path in originals else ""
+            lines.append(Line(Outcome.KEPT, path, f"arrives as it was kept{was}"))
         elif remembered[path].kind == OTHER and path in now and now[path].kind == OTHER:
             lines.append(
                 Line(Outcome.KEPT, path, "neither file nor link: it stands there as it did")

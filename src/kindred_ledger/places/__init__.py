@@ -22,10 +22,10 @@ from .folder import (
     node_in,
     stages_in,
 )
-from .holding import FULL, Holding, holding_at, holdings_of
+from .holding import FULL, Holding, holding_at, holdings_of, tells_names_apart
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
-from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents
+from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
 from .open_folder import OpenFolder, Spot
 from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
@@ -121,10 +121,12 @@ __all__ = [
     "running_in",
     "same_content",
     "scan",
+    "second_names",
     "stages_in",
     "still_changing",
     "sync_dir",
     "sync_files",
+    "tells_names_apart",
     "three_way",
     "write_atomic",
     "write_once",

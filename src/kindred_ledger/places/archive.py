@@ -17,7 +17,7 @@ from typing import IO, TYPE_CHECKING
 
 from ..errors import UnsafeArchive, UnsafeName
 from .durable import refusals
-from .names import check_portable, collisions
+from .names import check_portable
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, PERMISSIONS, Node, Tree
@@ -131,10 +131,6 @@ def _judge(archive: zipfile.ZipFile, size: int) -> None:
         if name in names:
             raise UnsafeArchive(f"the member {name} is there twice")
         names.add(name)
-    if twins := collisions(names):
-        raise UnsafeArchive(
-            f"{twins[0][0]} and {twins[0][1]} are one file on systems that ignore case or Unicode form"
-        )
     check_expansion(sum(info.file_size for info in infos), size)
     end = 0
     for info in sorted(infos, key=lambda info: info.header_offset):

@@ -15,12 +15,12 @@ from msgspec import Struct
 
 from ..errors import UnsafeName
 from .folder import FolderPlace
-from .names import check_portable
+from .names import check_portable, collisions
 from .place import Place
-from .tree import FILE, LINK, Node, same_content
+from .tree import FILE, LINK, Node, Tree, same_content
 from .views import JoinedPlace
 
-__all__ = ["FULL", "Holding", "holding_at", "holding_of", "holdings_of"]
+__all__ = ["FULL", "Holding", "holding_at", "holding_of", "holdings_of", "tells_names_apart"]
 
 _MOUNTS = "/proc/self/mountinfo"  # Linux; see proc_pid_mountinfo(5)
 _SECOND_NS = 1_000_000_000
@@ -105,6 +105,42 @@ def holding_of(place: Place) -> Holding:
         empty_folders=remote.capabilities.folders,
         name="a server",
     )
+
+
+def tells_names_apart(place: Place, tree: Tree) -> bool:
+    """Tell whether names that differ in case or Unicode form only are two in a place that holds a tree.
+
+    It is looked at, not written to; where it cannot be seen they are taken for one.
+    """
+    if collisions(tree):
+        return True
+    if isinstance(place, JoinedPlace):
+        return all(tells_names_apart(part, tree.under(n)) for n, part in place.parts.items())
+    if isinstance(place, FolderPlace):
+        return sys.platform != "darwin" and holding_of(place) == FULL and _minds_case(place, tree)
+    remote = getattr(place, "remote", None)
+    named = next((path for path in tree.files if path.swapcase() != path), "")
+    return remote is not None and bool(named) and remote.stat(named.swapcase()) is None
+
+
+def _minds_case(place: FolderPlace, tree: Tree) -> bool:
+    """Tell whether the disk of a folder tells `A` from `a`: ask for what is there in the other case."""
+    named = next((path for path in tree if path.swapcase() != path), "")
+    if named:
+        return not place.look([named.swapcase()])
+    for folder in (place.root, *_above(place.root)):  # it is empty: so those it lies in
+        name = os.path.basename(folder)
+        if name.swapcase() != name:
+            other = os.path.join(os.path.dirname(folder), name.swapcase())
+            return not os.path.lexists(other) or not os.path.samefile(other, folder)
+    return sys.platform not in ("win32", "darwin")
+
+
+def _above(folder: str) -> Iterator[str]:
+    """Yield the folders that one lies in, on the same disk."""
+    device = os.stat(folder).st_dev
+    while folder != (folder := os.path.dirname(folder)) and os.stat(folder).st_dev == device:
+        yield folder
 
 
 def _disk_kind(folder: str) -> str:

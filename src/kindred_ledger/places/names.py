@@ -13,7 +13,15 @@ from collections.abc import Iterable, Iterator
 
 from ..errors import UnsafeName
 
-__all__ = ["WORK_FOLDER", "check_portable", "collisions", "folded", "is_ours", "parents"]
+__all__ = [
+    "WORK_FOLDER",
+    "check_portable",
+    "collisions",
+    "folded",
+    "is_ours",
+    "parents",
+    "second_names",
+]
 
 WORK_FOLDER = ".kindred-work"  # where a change is staged, inside the place: one disk, one rename
 
@@ -106,6 +114,33 @@ def collisions(paths: Iterable[str]) -> list[tuple[str, str]]:
     first: dict[str, str] = {}
     pairs = ((first.setdefault(fold, name), name) for fold, name in zip(folds, names, strict=True))
     return [(one, other) for one, other in pairs if one != other]
+
+
+def second_names(paths: Iterable[str], taken: Iterable[str] = ()) -> dict[str, str]:
+    """Return other names for what would be one with something else; see `collisions`.
+
+    The first of several keeps its name; the others, and what lies in them, get one with a number that
+    nothing else has, `taken` neither.
+
+    >>> second_names(["Save.sav", "save.sav"])
+    {'save.sav': 'save (2).sav'}
+    """
+    given = list(paths)
+    whole = sorted({name for path in given for name in (*parents(path), path)})
+    used = {folded(name) for name in taken} - {folded(name) for name in whole}
+    new: dict[str, str] = {}
+    for path in whole:
+        folder, _, name = path.rpartition("/")
+        start = f"{new.get(folder, folder)}/" if folder else ""
+        stem, dot, ending = name.rpartition(".") if name.rpartition(".")[0] else (name, "", "")
+        candidate, number = start + name, 1
+        while folded(candidate) in used:
+            number += 1
+            candidate = f"{start}{stem} ({number}){dot}{ending}"
+        used.add(folded(candidate))
+        if candidate != path:
+            new[path] = candidate
+    return new
 
 
 def folded(name: str) -> str:

@@ -14,7 +14,7 @@ from typing import IO, TYPE_CHECKING, cast
 from ..errors import KindredError, UnsafeArchive
 from .archive import check_expansion
 from .durable import refusals
-from .names import check_portable, collisions
+from .names import check_portable
 from .place import BLOCK
 from .seen import Seen
 from .tree import DIR, FILE, LINK, PERMISSIONS, Node, Tree
@@ -69,11 +69,6 @@ class TarPlace:
                 check_expansion(total, stat.st_size)
                 digest = seen.digest(name, stat) if seen and info.isreg() else None
                 nodes[name] = _node(info, digest)
-            if twins := collisions(nodes):
-                raise UnsafeArchive(
-                    f"{twins[0][0]} and {twins[0][1]} are one file on systems that ignore case or "
-                    "Unicode form"
-                )
         return Tree(nodes)
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:

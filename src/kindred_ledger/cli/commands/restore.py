@@ -11,7 +11,6 @@ import click
 from ...cards import Install, select_categories
 from ...changes import restore
 from ...errors import UsageError
-from ...ledger import Entry, Tag
 from ...places import Every, FolderPlace, MemoryPlace, Place
 from ..applying import carry_out
 from ..options import placing, session, writing
@@ -26,6 +25,11 @@ from ..session import Session, patterns
 @click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
 @click.option("--exact", is_flag=True, help="Also remove what the entry does not hold.")
+@click.option(
+    "--second-names",
+    is_flag=True,
+    help="Files whose names differ only in case: restore all, under other names where needed.",
+)
 @writing
 @placing
 @session("restore")
@@ -36,6 +40,7 @@ def command(
     categories: tuple[str, ...],
     only: tuple[str, ...],
     exact: bool,
+    second_names: bool,
     **options: Any,
 ) -> int:
     """Bring an ENTRY back: whole, by category or by path, where it was or elsewhere.
@@ -65,35 +70,22 @@ def command(
         place, made = _folder(session, into, dry_run=bool(options["dry_run"]))
     status = -1
     try:
-        status = _restore(session, found, place, tag, wanted, asked, exact=exact, **options)
+        change = restore(
+            found,
+            session.ledger,
+            place,
+            only=wanted,
+            why=f"only {' of '.join(asked)} was asked for",
+            exact=exact,
+            second_names=second_names,
+            tag=tag,
+            progress=session.progress,
+        )
+        status = carry_out(session, change, **options)
         return status
     finally:
         if made and status:  # nothing was restored after all; else empty folders are the entry's
             _remove_empty(made)
-
-
-def _restore(
-    session: Session,
-    found: Entry,
-    place: Place | None,
-    tag: Tag | None,
-    wanted: Every | None,
-    asked: list[str],
-    *,
-    exact: bool,
-    **options: Any,
-) -> int:
-    change = restore(
-        found,
-        session.ledger,
-        place,
-        only=wanted,
-        why=f"only {' of '.join(asked)} was asked for",
-        exact=exact,
-        tag=tag,
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
 
 
 def _folder(session: Session, path: str, *, dry_run: bool) -> tuple[Place, str]:
