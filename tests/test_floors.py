@@ -16,7 +16,7 @@ from tests.support import ROOT
 SRC = os.path.join(ROOT, "src", "kindred_ledger")
 # From the ground up; a room imports only from floors below it, and from itself.
 FLOORS = (
-    ("errors", "versions", "progress", "statement", "extensions", "small_files"),
+    ("errors", "versions", "progress", "statement", "extensions", "os_names", "small_files"),
     ("places", "formats"),
     ("ledger",),
     ("changes",),

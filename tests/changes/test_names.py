@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import os
+import sys
+import unittest
+from typing import Any
+from unittest import mock
 
-from kindred_ledger.changes import drill, restore, undo
+from kindred_ledger.changes import drill, recover, restore, undo, unfinished_in
 from kindred_ledger.demo.handheld import simulated_card
-from kindred_ledger.errors import DecisionNeeded, UnsafeName
-from kindred_ledger.ledger import export, verify
-from kindred_ledger.places import MemoryPlace, TarPlace, ZipPlace
-from tests.support import Case, change_to, files_in, snapshot, write
+from kindred_ledger.errors import DecisionNeeded, LedgerDamaged, UnsafeName
+from kindred_ledger.ledger import Ledger, export, verify
+from kindred_ledger.ledger.binder import SUFFIX, read_manifest
+from kindred_ledger.ledger.manifest import decode, encode
+from kindred_ledger.os_names import as_name, as_text, is_canonical
+from kindred_ledger.places import FolderPlace, MemoryPlace, TarPlace, ZipPlace
+from kindred_ledger.statement import Outcome
+from tests.support import Case, change_to, files_in, kindred, snapshot, write
 
 # By case, by Unicode form, and folders that are one with what lies in them.
 TWINS = {
@@ -56,6 +66,114 @@ class Twins(Case):
         with self.assertRaisesRegex(UnsafeName, "First and first are one file"):
             restore(entry, self.kept, self.at)
         self.assertEqual(files_in(self.at.root), {"first": b"1"})
+
+
+@unittest.skipUnless(os.name == "posix" and sys.platform != "darwin", "names are text there")
+class Bytes(Case):
+    """Names that are no UTF-8: of files, folders and links, and of the place itself."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.kept = self.ledger()
+        top = os.fsencode(self.folder) + b"/pl\xe9ce"
+        os.makedirs(top + b"/d\xff/\x80")
+        for name in (b"caf\xe9.sav", b"d\xff/x", b"plain", "caf\u00e9.sav".encode()):
+            with open(top + b"/" + name, "wb") as file:
+                file.write(name)
+        os.symlink(b"t\xe9", top + b"/link")
+        self.at = FolderPlace(os.fsdecode(top))
+
+    def test_they_come_back(self) -> None:
+        """Restored in place and elsewhere, taken back and done again, drilled, exported and taken in."""
+        entry, before = self.kept.backup(self.at), snapshot(self.at.root)
+        self.assertEqual(self.kept.entry(entry.id).roots, {"": self.at.root})
+        restore(entry, self.kept, self.place({}, "else")).apply(self.kept)
+        self.assertEqual(snapshot(self.path("else")), before)
+        os.remove(os.fsencode(self.at.root) + b"/caf\xe9.sav")
+        os.remove(os.fsencode(self.at.root) + b"/link")
+        again = Ledger.open(self.path("ledger"))
+        self.addCleanup(again.index.close)
+        done = restore(again.entry(entry.id), again).apply(again)
+        self.assertEqual(snapshot(self.at.root), before)
+        undo(again, done.record.id).apply(again)
+        self.assertEqual(len(os.listdir(self.at.root)), len(before) - 4)
+        undo(again).apply(again)
+        self.assertEqual(snapshot(self.at.root), before)
+        self.assertEqual(drill(self.kept, entry).faults, ())
+        export(entry, self.kept, self.path("out.tar.zst"))
+        taken = again.backup(TarPlace(self.path("out.tar.zst")))
+        self.assertEqual([*again.tree(taken)], [*again.tree(entry)])
+        self.assertEqual(
+            export(entry, again, self.path("out.zip")).files, ("caf\u00e9.sav", "plain")
+        )
+        self.assertEqual(verify(again).faults, ())
+
+    def test_a_change_that_is_cut_off(self) -> None:
+        """Its journal leads back to the place."""
+        entry, before = self.kept.backup(self.at), snapshot(self.at.root)
+        for name in os.listdir(os.fsencode(self.at.root)):
+            if name.startswith(b"caf"):
+                os.remove(os.fsencode(self.at.root) + b"/" + name)
+        seen: list[str] = []
+        with (
+            mock.patch("kindred_ledger.changes.engine.unwind", side_effect=KeyboardInterrupt),
+            mock.patch("kindred_ledger.changes.engine.settle", side_effect=KeyboardInterrupt),
+            contextlib.suppress(KeyboardInterrupt),
+        ):
+            restore(entry, self.kept).apply(self.kept)
+        self.assertTrue(unfinished_in(self.at))
+        seen += [one.outcome for one in recover(self.kept)]
+        self.assertEqual(seen, ["finished"])
+        self.assertEqual(snapshot(self.at.root), before)
+
+    def test_on_the_command_line(self) -> None:
+        """Shown as bytes in hex; taken as they are typed; in JSON as they stand in the tree."""
+        self.assertEqual(kindred("backup", self.at.root, folder=self.folder).returncode, 0)
+        shown = kindred("show", "latest", "--files", folder=self.folder).stdout
+        self.assertIn("caf\\xe9.sav", shown)
+        self.assertIn("pl\\xe9ce", shown)
+        told = kindred("show", "latest", "--files", "--json", folder=self.folder).stdout
+        self.assertIn("caf\\u0000dce9.sav", told)
+        json.loads(told)
+        only = ("--only", "caf\udce9.sav", "--into", "some", "--yes")
+        self.assertEqual(kindred("restore", "latest", *only, folder=self.folder).returncode, 0)
+        self.assertEqual(os.listdir(os.fsencode(self.path("some"))), [b"caf\xe9.sav"])
+
+    def test_where_they_cannot_be(self) -> None:
+        """A card holds them back, and says so."""
+        entry = self.kept.backup(self.at)
+        card = self.place({"here": b"1"}, "card")
+        with simulated_card(card.root):
+            change = restore(entry, self.kept, card)
+            held = {line.item for line in change.statements[0].of(Outcome.HELD)}
+            self.assertEqual(held, {"caf\0dce9.sav", "d\0dcff/x", "link"})
+            change.apply(self.kept)
+        self.assertEqual(sorted(os.listdir(card.root)), ["caf\u00e9.sav", "here", "plain"])
+
+    def test_one_name_is_written_one_way(self) -> None:
+        """Any bytes there and back; what would mean the same as another text is no name of a tree."""
+        for raw in (
+            b"caf\xe9",
+            b"\xc3\xa9",
+            b"\xc3",
+            b"\xff\xfe",
+            b"a\xed\xa0\x80",
+            b"\xf0\x9f\x98",
+        ):
+            text = as_text(os.fsdecode(raw))
+            text.encode()
+            self.assertEqual(os.fsencode(as_name(text)), raw)
+            self.assertTrue(is_canonical(text))
+        for text in ("\0dcc3\0dca9", "a\0", "\0dce", "\0d83d\0de00", "\0DCE9", "\0e000"):
+            self.assertFalse(is_canonical(text), ascii(text))
+            header, body = read_manifest(*self.stored())
+            body["tree"]["paths"][-1] = text
+            with self.assertRaises(LedgerDamaged):
+                decode(encode(header, body), where="here")
+
+    def stored(self) -> tuple[str, Any]:
+        entry = self.kept.backup(MemoryPlace({"a": b"1", "b": b"2"}))
+        return os.path.join(self.kept.folder("entries"), entry.id + SUFFIX), self.kept.depot.sealing
 
 
 class OnACard(Case):

@@ -3,64 +3,27 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
-import socket
-import ssl
+import subprocess
+import sys
 import threading
 import unittest
-from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from typing import Any
 from unittest import mock
 
+from msgspec.structs import asdict
+
 from kindred_ledger.demo.rented_server import rented_server
-from kindred_ledger.errors import KindredError, PlaceError
-from kindred_ledger.ledger import Ledger, Policy, plan_retirement, verify
+from kindred_ledger.errors import PlaceError
+from kindred_ledger.ledger import Ledger, Policy, plan_retirement
 from kindred_ledger.places.remotes import Login, claims, connect
+from tests.ledger.killed_far import KILLED
 from tests.servers import object_store, sftp_server, webdav_server
-from tests.support import LONG, Case
+from tests.support import LONG, ROOT, Case
 
-_STEP = 1 if LONG else 5
 _LEASE = "kindred_ledger.places.remotes.{}.LEASE_SECONDS"
-
-
-@contextlib.contextmanager
-def counted_sends(on: Callable[[], None]) -> Iterator[None]:
-    """Call `on` before anything is sent by a socket of this process."""
-    with contextlib.ExitStack() as patches:
-        for kind in (socket.socket, ssl.SSLSocket):
-            for name in ("send", "sendall"):
-                counted = _counted(getattr(kind, name), on)
-                patches.enter_context(mock.patch.object(kind, name, counted, create=True))
-        yield
-
-
-def _counted(true: Any, on: Callable[[], None]) -> Any:
-    def counted(self: Any, data: Any, *flags: int) -> Any:
-        on()
-        return true(self, data, *flags)
-
-    return counted
-
-
-class _Dying:
-    """A remote whose process ends at the Nth thing that is asked of it."""
-
-    def __init__(self, remote: Any, on: Callable[[], None]) -> None:
-        self._remote, self._on = remote, on
-
-    def __getattr__(self, name: str) -> Any:
-        found = getattr(self._remote, name)
-        if not callable(found):
-            return found
-
-        def call(*args: Any, **more: Any) -> Any:
-            self._on()
-            result = found(*args, **more)
-            self._on()
-            return result
-
-        return call
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "there is no fork")
@@ -73,55 +36,36 @@ class Killed:
     def setUp(self) -> None:
         super().setUp()  # type: ignore[misc]
         os.mkdir(self.path("served"))  # type: ignore[attr-defined]
-        self.url, self.login = self.enterContext(self.serve())  # type: ignore[attr-defined]
+        url, login = self.enterContext(self.serve())  # type: ignore[attr-defined]
+        command = [sys.executable, "-m", "tests.ledger.killed_far", self.folder, url]  # type: ignore[attr-defined]
+        self.program: Any = self.enterContext(  # type: ignore[attr-defined]
+            subprocess.Popen(
+                [*command, json.dumps(asdict(login))],
+                cwd=ROOT,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                text=True,
+            )
+        )
 
-    def in_a_child(self, name: str, dies_at: int = 0) -> int:
-        """Make, back up and verify in a process that ends at a send; return its status, or the sends."""
-        reader, writer = os.pipe()
-        child = os.fork()
-        if not child:
-            status = 1
-            with contextlib.suppress(BaseException):
-                status = self.work(name, dies_at, writer)
-            os._exit(status)
-        os.close(writer)
-        status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-        with os.fdopen(reader, "rb") as file:
-            self.said = file.read().decode()
-        return status
-
-    def work(self, name: str, dies_at: int, writer: int) -> int:
-        sends = 0
-        objects = self.url.startswith("s3")
-
-        def on() -> None:
-            nonlocal sends
-            sends += 1
-            if sends == dies_at:
-                os._exit(9)
-
-        with contextlib.nullcontext() if objects else counted_sends(on):
-            remote: Any = connect(f"{self.url}/{name}", self.login)
-            if objects:
-                remote = _Dying(remote, on)
-            try:
-                ledger = Ledger.open(remote, near=self.path("near", name))  # type: ignore[attr-defined]
-                ledger.backup(self.place({"a": b"moss"}, "place"))  # type: ignore[attr-defined]
-                faults = verify(ledger).faults
-            except KindredError as error:
-                os.write(writer, str(error).encode())
-                return 2
-            os.write(writer, f"{len(ledger.entries())} {sends} {faults}".encode())
-        return 0 if not faults else 3
+    def done(self, name: str, dies_at: int = 0) -> tuple[int, int, str]:
+        """Return how a process ended, what it sent, and what it said."""
+        self.program.stdin.write(f"{name} {dies_at}\n")
+        self.program.stdin.flush()
+        status, sends, said = json.loads(self.program.stdout.readline())
+        return status, sends, said
 
     def test_at_every_send(self) -> None:
         """Whatever is left there, the next command makes the ledger, backs up and finds no fault."""
-        self.assertEqual(self.in_a_child("whole"), 0, self.said)  # type: ignore[attr-defined]
-        sends = int(self.said.split()[1])
-        self.assertGreater(sends, 20)  # type: ignore[attr-defined]
-        for at in range(1, sends, _STEP):
-            self.assertEqual(self.in_a_child(f"at {at}", at), 9, self.said)  # type: ignore[attr-defined]
-            self.assertEqual(self.in_a_child(f"at {at}"), 0, (at, self.said))  # type: ignore[attr-defined]
+        check: Any = self
+        status, sends, said = self.done("whole")
+        check.assertEqual(status, 0, said)
+        check.assertGreater(sends, 20)
+        for at in range(1, sends, 1 if LONG else max(3, sends // 15)):
+            check.assertEqual(self.done(f"at {at}", at)[0], KILLED)
+            status, _, said = self.done(f"at {at}")
+            check.assertEqual(status, 0, (at, said))
+        self.program.stdin.close()
 
 
 class KilledOverFtp(Killed, Case):
@@ -260,10 +204,8 @@ class Claims(Case):
 
 def _dead() -> str:
     """Return an owner of this machine whose process is over."""
-    child = os.fork()
-    if not child:
-        os._exit(0)
-    os.waitpid(child, 0)
+    with subprocess.Popen([sys.executable, "-c", ""]) as program:
+        pass
     with claims.owned() as owner:
         machine, _, rest = owner.split("-")
-    return f"{machine}-{child}-{rest}"
+    return f"{machine}-{program.pid}-{rest}"

@@ -16,6 +16,7 @@ from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError
 from ..ledger import Ledger
+from ..os_names import as_name, json_bytes
 from ..places import (
     WORK_FOLDER,
     FilePlace,
@@ -100,7 +101,7 @@ class Journal(Struct, frozen=True):
 
     def write(self) -> None:
         """Make the journal durable in its present state."""
-        write_atomic(os.path.join(self.folder, _NAME), msgspec.json.encode(self))
+        write_atomic(os.path.join(self.folder, _NAME), json_bytes(self))
         sync_dir(os.path.dirname(self.folder))
 
     def at(self, state: str) -> Journal:
@@ -135,7 +136,8 @@ class Journal(Struct, frozen=True):
                 where=path,
                 remedy="Nothing was touched. What a change replaces is kept before: kindred entries",
             )
-        return replace(journal, ledger=ledger.root)
+        roots = {name: as_name(root) for name, root in journal.roots.items()}
+        return replace(journal, ledger=ledger.root, roots=roots)
 
 
 def _fault(journal: Journal, name: str) -> str:
@@ -147,7 +149,7 @@ def _fault(journal: Journal, name: str) -> str:
         parts = op.path.replace(os.sep, "/").split("/")
         if op.part not in known or op.kind not in _KINDS or op.number < 0:
             return f"there is no step {op.kind!r} in {op.part!r}"
-        if "\0" in op.path or not _STEPS.isdisjoint(parts) or is_ours(op.path):
+        if "\0" in as_name(op.path) or not _STEPS.isdisjoint(parts) or is_ours(op.path):
             return f"the path {op.path!r} leaves the place"
     return ""
 

@@ -10,9 +10,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 import msgspec
 from blake3 import blake3
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import PlaceChanged, PlaceError
 from ..ledger import EntryPlace, Ledger
+from ..os_names import as_name, json_bytes
 from ..places import (
     BLOCK,
     LINK,
@@ -74,7 +76,8 @@ class Stage(Struct, frozen=True):
     def owner(self) -> Owner:
         """Return whose the stage is: nobody's if that was not written to its end."""
         try:
-            return msgspec.json.decode(self.mark(), type=Owner)
+            found = msgspec.json.decode(self.mark(), type=Owner)
+            return replace(found, ledger=as_name(found.ledger))
         except (FileNotFoundError, NotADirectoryError, msgspec.MsgspecError):
             return _NOBODY
         except OSError:  # somebody's who does not let us look, or no file of ours
@@ -144,7 +147,7 @@ def _write_all(new: _New, ops: Sequence[Op], sources: Sources, progress: Progres
         assert op.after is not None
         if op.after.kind == LINK:
             name, fd = new.at(op)
-            os.symlink(op.after.target, name, dir_fd=fd)
+            os.symlink(as_name(op.after.target), name, dir_fd=fd)
         else:
             files[op.number] = op
     total = sum(op.after.size for op in files.values() if op.after)
@@ -199,7 +202,7 @@ def clear_stage(stage: Stage, owner: Owner) -> None:
             with contextlib.suppress(FileNotFoundError):
                 stage.folder.rmdir(stage.inner(name))
         with contextlib.suppress(FileNotFoundError):
-            if msgspec.json.encode(owner).startswith(stage.mark().rstrip(b"\0")):
+            if json_bytes(owner).startswith(stage.mark().rstrip(b"\0")):
                 stage.folder.remove(stage.inner(STAGE_MARK))
         stage.folder.rmdir(stage.path)
 
@@ -241,7 +244,7 @@ def _make_stage(stage: Stage, owner: Owner) -> None:
     folder.mkdir(stage.path, 0o700)
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL
     with open(folder.open(stage.inner(STAGE_MARK), flags, 0o600), "wb") as file:
-        file.write(msgspec.json.encode(owner))
+        file.write(json_bytes(owner))
         file.flush()
         os.fsync(file.fileno())
     for path in (stage.path, WORK_FOLDER, ""):

@@ -10,9 +10,9 @@ from importlib import import_module
 from types import FrameType
 
 import click
-import msgspec
 
 from ..errors import KindredError
+from ..os_names import json_bytes
 from ..places import refusals
 from .page import Page
 from .visible import escaped, one_line, visible
@@ -53,7 +53,7 @@ def run(name: str, args: list[str]) -> int:
                 "kind": type(error).__name__,
             }
             whole = {"command": name, "status": error.exit_status, "error": fault}
-            sys.stdout.write(escaped(msgspec.json.encode(whole).decode()) + "\n")
+            sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")
         else:
             _show(error)
         return error.exit_status

@@ -17,6 +17,7 @@ from ..cards import Card, Install, Surroundings, card_for, find_cards
 from ..errors import KindredError, LedgerError, UsageError
 from ..extensions import card_folders
 from ..ledger import EntryPlace, Ledger
+from ..os_names import json_bytes
 from ..places import FolderPlace, Patterns, Place, open_place
 from ..progress import Progress
 from .page import Page
@@ -211,7 +212,7 @@ class Session:
     def emit(self, status: int = 0, **values: Any) -> int:
         """Print the one JSON object of this call; return the status."""
         whole = {"command": self.name, "status": status, **values}
-        data = msgspec.json.format(msgspec.json.encode(whole), indent=2)
+        data = msgspec.json.format(json_bytes(whole), indent=2)
         sys.stdout.write(escaped(data.decode()) + "\n")
         return status
 

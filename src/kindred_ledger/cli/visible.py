@@ -11,7 +11,10 @@ import re
 __all__ = ["escaped", "one_line", "visible"]
 
 # The control characters (but line feed and tab), and what changes the direction or ends a line in Unicode.
-_ORDERS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+_ORDERS = re.compile(
+    "\0(?:dc[89a-f][0-9a-f])?|"  # with digits it is a byte of a name that is no valid text; see `os_names`
+    "[\x01-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]"
+)
 _ALL_ORDERS = re.compile(f"{_ORDERS.pattern[:-1]}\t\n]")
 
 
@@ -35,4 +38,8 @@ def escaped(json: str) -> str:
 
 
 def _written(found: re.Match[str]) -> str:
+    if len(found[0]) > 1:
+        return f"\\x{found[0][-2:]}"
+    if "\udc80" <= found[0] <= "\udcff":
+        return f"\\x{ord(found[0]) - 0xDC00:02x}"
     return ascii(found[0])[1:-1]

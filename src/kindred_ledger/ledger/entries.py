@@ -7,9 +7,10 @@ from collections.abc import Iterable, Mapping
 from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct, ValidationError, convert, field, to_builtins
-from msgspec.structs import asdict
+from msgspec.structs import asdict, replace
 
 from ..errors import LedgerDamaged, LedgerError
+from ..os_names import as_name
 from ..places import Patterns, Place, Tree
 
 __all__ = [
@@ -29,6 +30,7 @@ __all__ = [
 BEFORE = "before "  # begins the reason of what an operation kept
 _FORMAT = 1
 _Model = TypeVar("_Model")
+_Rooted = TypeVar("_Rooted", "Entry", "Record")
 
 
 class Tag(Struct, frozen=True):
@@ -107,7 +109,7 @@ class Entry(Struct, frozen=True):
     @staticmethod
     def from_json(header: dict[str, Any]) -> Entry:
         """Read a stored header."""
-        return _read(header, Entry)
+        return _rooted(_read(header, Entry))
 
 
 class Record(Struct, frozen=True):
@@ -148,7 +150,9 @@ class Record(Struct, frozen=True):
     @staticmethod
     def from_json(header: dict[str, Any]) -> Record:
         """Read a stored header; the body's fields stay empty."""
-        return _read(header, Record)
+        record = _rooted(_read(header, Record))
+        other = {name: as_name(root) for name, root in record.other.items()}
+        return replace(record, other=other) if other != record.other else record
 
 
 PROVEN = "proven"  # an entry came back whole in a drill
@@ -188,6 +192,13 @@ def standing(records: Iterable[Record]) -> list[Record]:
             undone.add(record.undoes)
         found.append(record)
     return [record for record in reversed(found) if record.id not in undone]
+
+
+def _rooted(found: _Rooted) -> _Rooted:
+    """Return an entry or record with its roots as the system has them; see `os_names`."""
+    if not any("\0" in root for root in found.roots.values()):
+        return found
+    return replace(found, roots={name: as_name(root) for name, root in found.roots.items()})
 
 
 def _read(header: dict[str, Any], model: type[_Model]) -> _Model:

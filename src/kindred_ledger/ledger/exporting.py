@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 from typing import IO, TYPE_CHECKING, BinaryIO, cast
 
 from ..errors import BooksUnbalanced, UsageError
+from ..os_names import as_name
 from ..places import (
     DIR,
     FILE,
@@ -41,7 +42,8 @@ def export(
 ) -> Tree:
     """Write an entry to the archive `out`, a `.zip` or `.tar.zst`; return the tree it holds.
 
-    A zip holds no links: they are left out, and are missing from the tree that is returned.
+    A zip holds no links, and no names that are no valid text: they are left out, and are missing from the
+    tree that is returned.
 
     Raises:
         UsageError: `out` is there already, or names no such archive.
@@ -61,7 +63,7 @@ def export(
     source = ledger.place(entry)
     tree = source.survey()
     if path.endswith(".zip"):
-        tree = tree.select(lambda name: tree[name].kind in (FILE, DIR))
+        tree = tree.select(lambda name: tree[name].kind in (FILE, DIR) and "\0" not in name)
     watch = progress or Progress()
     with refusals(path), written_once(path) as file:
         with watch.task("exporting", total=tree.size_bytes, unit="bytes") as task:
@@ -108,9 +110,9 @@ def _tar_info(name: str, tree: Tree) -> tarfile.TarInfo:
     import tarfile
 
     node = tree[name]
-    info = tarfile.TarInfo(name)
+    info = tarfile.TarInfo(as_name(name))
     info.type = {DIR: tarfile.DIRTYPE, LINK: tarfile.SYMTYPE}.get(node.kind, tarfile.REGTYPE)
-    info.size, info.linkname = node.size, node.target
+    info.size, info.linkname = node.size, as_name(node.target)
     info.mode = node.mode or (0o755 if node.kind == DIR else 0o644)
     info.mtime = node.mtime_ns // 10**9
     if node.mtime_ns % 10**9:

@@ -17,6 +17,7 @@ from blake3 import blake3
 from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged
+from ..os_names import as_name, is_canonical, json_bytes
 from ..places import FILE, LINK, Node, Tree, node_of
 from . import zstd
 from .sealing import PLAIN, Sealing
@@ -40,7 +41,7 @@ _PURPOSES = (b"header", b"body")
 _LATEST_NS = 10**9 << 40  # what file systems can hold ends long before
 _UNREAD = bytes(32)
 _TREES = ("tree", "release", "before", "after", "common")  # of a body
-_ODD_PART = re.compile("(?:^|[\0/])\\.{0,2}(?=[\0/]|$)")  # none, one or two dots between slashes
+_ODD_PART = re.compile("(?:^|/)\\.{0,2}(?=/|$)")  # none, one or two dots between slashes
 _KIND_OF = {letter: kind for kind, letter in _KINDS.items()}
 _Size = Annotated[int, msgspec.Meta(ge=0, le=1 << 62)]
 _Mode = Annotated[int, msgspec.Meta(ge=0, le=0o7777)]
@@ -62,7 +63,7 @@ def encode(header: dict[str, Any], body: dict[str, Any], sealing: Sealing = PLAI
     """Return the bytes of a manifest."""
     frames = b""
     for part, purpose in zip((header, body), _PURPOSES, strict=True):
-        frame = zstd.compress(msgspec.json.encode(part) + b"\n", level=_LEVEL)
+        frame = zstd.compress(json_bytes(part) + b"\n", level=_LEVEL)
         frames += sealing.wrapped(frame, purpose)
     return frames + _sealed(frames)
 
@@ -114,16 +115,18 @@ def _check_columns(columns: Any) -> None:
         raise LedgerDamaged(f"the tree cannot be read: {error}") from error
     if max(map(abs, tree.mtimes_ns), default=0) > _LATEST_NS:
         raise LedgerDamaged("the tree cannot be read: it has times that no clock shows")
-    count, joined = len(tree.paths), "\0".join(tree.paths)
+    count, joined = len(tree.paths), "/".join(tree.paths)
     lengths = {len(tree.kinds), len(tree.sizes), len(tree.mtimes_ns), len(tree.modes), count}
     files, links = tree.kinds.count("f"), tree.kinds.count("l")
     if len(lengths) > 1 or not _KIND_OF.keys() >= {*tree.kinds} or len({*tree.paths}) != count:
         raise LedgerDamaged("the tree cannot be read: its columns are of different lengths")
     if len(digests) != 32 * files or len(tree.targets) != links:
         raise LedgerDamaged("the tree cannot be read: digests or targets are missing")
-    if count and (joined.count("\0") != count - 1 or _ODD_PART.search(joined)):
+    if count and _ODD_PART.search(joined):
         raise LedgerDamaged("the tree has paths that lead out of its place")
-    if "\0" in "".join(tree.targets):
+    if "\0" in joined and not all(is_canonical(path) for path in tree.paths if "\0" in path):
+        raise LedgerDamaged("the tree has paths that no system has")
+    if "\0" in as_name("/".join(tree.targets)):
         raise LedgerDamaged("the tree has links to no path")
 
 

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import NamedTuple
 
+from ..os_names import as_text
 from ..places import (
     FILE,
     Node,
@@ -175,7 +176,7 @@ class Storing:
 
 def key_of(place: Place) -> str:
     """Return what a place's digests are remembered under: paths differ with its parts."""
-    return "\n".join(f"{name}={root}" for name, root in sorted(roots_of(place).items()))
+    return as_text("\n".join(f"{name}={root}" for name, root in sorted(roots_of(place).items())))
 
 
 def _databases_in_use(tree: Tree) -> list[str]:

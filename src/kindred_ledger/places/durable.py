@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from typing import BinaryIO
 
 from ..errors import PlaceError
+from ..os_names import as_name
 from .open_folder import OpenFolder
 
 __all__ = [
@@ -112,6 +113,7 @@ def sync_files(opened: OpenFolder, folder: str, names: Sequence[str]) -> None:
 
         def sync(name: str) -> None:
             where = opened.full(f"{folder}/{name}" if folder else name)
+            name = as_name(name)
             with refusals(where):
                 if isinstance(fd, int):
                     _sync_file(os.open(name, os.O_RDONLY | _NO_LINK, dir_fd=fd))

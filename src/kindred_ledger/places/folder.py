@@ -10,7 +10,8 @@ import stat as stat_bits
 from collections.abc import Iterable, Iterator
 from itertools import repeat
 
-from ..errors import PlaceChanged, PlaceError, Vanished
+from ..errors import PlaceChanged, Vanished
+from ..os_names import as_name, as_text
 from .durable import refusals, refused
 from .names import WORK_FOLDER, is_ours
 from .open_folder import OpenFolder
@@ -89,7 +90,7 @@ class FolderPlace:
         """Return the path on disk of something in this place."""
         if os.sep != "/":
             relative = relative.replace("/", os.sep)
-        return f"{self._start}{relative}" if relative else self.root
+        return f"{self._start}{as_name(relative)}" if relative else self.root
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree, with the digests that `seen` knows."""
@@ -145,11 +146,9 @@ class FolderPlace:
         start = f"{folder}/" if folder else ""
         with opened.scan(folder) as entries:
             for entry in entries:
-                name = start + entry.name
+                name = start + as_text(entry.name)
                 if name in self.without:
                     continue
-                if not name.isascii():
-                    _check_text(entry.name, self.path(name))
                 try:
                     if is_ours(entry.name):
                         if stages_in(opened, name) is None:
@@ -212,7 +211,7 @@ class FilePlace(FolderPlace):
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         super().__init__(os.path.dirname(os.path.abspath(os.path.expanduser(os.fspath(path)))))
-        self.name = os.path.basename(os.fspath(path))
+        self.name = as_text(os.path.basename(os.fspath(path)))
 
     @property
     def location(self) -> str:
@@ -233,7 +232,7 @@ class ItemPlace(FolderPlace):
     def __init__(self, path: str | os.PathLike[str]) -> None:
         full = os.path.abspath(os.path.expanduser(os.fspath(path)))
         super().__init__(os.path.dirname(full))
-        self.name = os.path.basename(full)
+        self.name = as_text(os.path.basename(full))
 
     @property
     def location(self) -> str:
@@ -307,7 +306,8 @@ def _special(stat: os.stat_result, path: str, opened: OpenFolder | None) -> Node
     """Return the node of what is no file, at a path in a folder that is open, or a whole one."""
     full = opened.full(path) if opened is not None else path
     if stat_bits.S_ISLNK(stat.st_mode) or getattr(os.path, "isjunction", lambda _: False)(full):
-        return Node(LINK, target=opened.readlink(path) if opened is not None else os.readlink(path))
+        target = opened.readlink(path) if opened is not None else as_text(os.readlink(path))
+        return Node(LINK, target=target)
     if stat_bits.S_ISDIR(stat.st_mode):
         return Node(DIR, mtime_ns=stat.st_mtime_ns, mode=stat_bits.S_IMODE(stat.st_mode))
     return Node(OTHER)
@@ -332,14 +332,3 @@ def _moved(data: bytes, full: str) -> Iterator[bytes]:
 def _gone(full: str) -> Iterator[bytes]:
     raise Vanished("the file went away, or is none any more", where=full)
     yield b""
-
-
-def _check_text(name: str, full: str) -> None:
-    try:
-        name.encode()
-    except UnicodeEncodeError as error:
-        raise PlaceError(
-            f"the file name {name!r} is no valid text",
-            where=os.fsencode(full).decode("utf-8", "backslashreplace"),
-            remedy="Rename the file, then run this again.",
-        ) from error

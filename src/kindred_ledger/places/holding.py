@@ -14,6 +14,7 @@ from collections.abc import Iterator, Mapping
 from msgspec import Struct
 
 from ..errors import UnsafeName
+from ..os_names import as_name
 from .folder import FolderPlace
 from .names import check_portable, collisions
 from .place import Place
@@ -28,13 +29,14 @@ _SECOND_NS = 1_000_000_000
 
 class Holding(Struct, frozen=True):
     """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, none but
-    portable names, files of up to so many bytes (0: of any size)."""
+    portable names, names that are no valid text, files of up to so many bytes (0: of any size)."""
 
     links: bool = True
     modes: bool = True
     time_step_ns: int = 1
     empty_folders: bool = True
     portable: bool = False
+    any_bytes: bool = os.name == "posix" and sys.platform != "darwin"
     largest: int = 0
     name: str = "this place"
 
@@ -49,6 +51,8 @@ class Holding(Struct, frozen=True):
 
     def why_not(self, path: str, node: Node) -> str:
         """Say why a node cannot be held at a path; empty if it can."""
+        if "\0" in path and not (self.any_bytes and _is_of_bytes(path)):
+            return f"of a name that {self.name} cannot hold"
         if self.portable:
             try:
                 check_portable(path)
@@ -79,6 +83,15 @@ _DISKS = {
 }
 
 
+def _is_of_bytes(path: str) -> bool:
+    """Tell whether a name that is no valid text is one of bytes, and not of Windows."""
+    try:
+        as_name(path).encode("utf-8", "surrogateescape")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def holdings_of(place: Place) -> dict[str, Holding]:
     """Return what each part of a place can hold, by the part's name; see `roots_of`."""
     if isinstance(place, JoinedPlace):
@@ -103,6 +116,7 @@ def holding_of(place: Place) -> Holding:
         modes=False,
         time_step_ns=0,
         empty_folders=remote.capabilities.folders,
+        any_bytes=False,
         name="a server",
     )
 

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from blake3 import blake3
 
 from ..errors import PlaceBusy
+from ..os_names import as_text
 
 __all__ = ["hold", "hold_place", "is_held"]
 
@@ -91,6 +92,6 @@ def hold_place(root: str) -> Iterator[None]:
     folder = os.path.join(user_state_dir("kindred-ledger", appauthor=False), "locks")
     os.makedirs(folder, mode=0o700, exist_ok=True)
     whole = root if "://" in root else os.path.realpath(root)
-    name = blake3(whole.encode()).hexdigest()[:32]
+    name = blake3(as_text(whole).encode()).hexdigest()[:32]
     with hold(os.path.join(folder, name), busy=f"another command is changing {root}"):
         yield

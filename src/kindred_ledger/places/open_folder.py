@@ -16,6 +16,8 @@ from collections.abc import Callable, Iterator
 from functools import wraps
 from typing import Concatenate, NamedTuple, ParamSpec, TypeVar
 
+from ..os_names import as_name, as_text
+
 __all__ = ["OpenFolder", "Spot", "is_folder"]
 
 _WALK = (
@@ -69,7 +71,8 @@ def _naming(
 class OpenFolder:
     """See the module; for one thread at a time, `again` gives another one its own.
 
-    Paths are relative, with `/` between their parts; "" is the folder itself.
+    Paths are relative, with `/` between their parts; "" is the folder itself. Names that are no valid
+    text are given as `as_text` makes them, and taken so.
 
     Raises:
         FileNotFoundError, NotADirectoryError: on the way to what is asked for nothing is there, or a link.
@@ -110,13 +113,13 @@ class OpenFolder:
         """Return the whole path, to be shown."""
         if os.sep != "/":
             path = path.replace("/", os.sep)
-        return f"{self._start}{path}" if path else self.path
+        return f"{self._start}{as_name(path)}" if path else self.path
 
     def at(self, path: str) -> Spot:
         """Return how the system is asked for what is at a path; it holds until the next call."""
         folder, _, name = path.rpartition("/")
         fd = self._folder(folder)
-        return Spot(name or ".", fd) if fd is not None else Spot(self.full(path), None)
+        return Spot(as_name(name) or ".", fd) if fd is not None else Spot(self.full(path), None)
 
     @_naming
     def lstat(self, path: str) -> os.stat_result | None:
@@ -160,7 +163,7 @@ class OpenFolder:
 
     @contextlib.contextmanager
     def scan(self, path: str) -> Iterator[Iterator[os.DirEntry[str]]]:
-        """List a folder as `os.scandir` does, for the block."""
+        """List a folder as `os.scandir` does, for the block; with names as the system has them."""
         with self.listed(path) as fd, os.scandir(fd) as entries:
             yield entries
 
@@ -168,7 +171,7 @@ class OpenFolder:
     def listdir(self, path: str) -> list[str]:
         """Return the names in a folder, sorted."""
         with self.listed(path) as fd:
-            return sorted(os.listdir(fd))
+            return sorted(map(as_text, os.listdir(fd)))
 
     @_naming
     def sync(self, path: str) -> None:
@@ -222,13 +225,13 @@ class OpenFolder:
     def symlink(self, to: str, path: str) -> None:
         """Make a link."""
         name, fd = self.at(path)
-        os.symlink(to, name, dir_fd=fd)
+        os.symlink(as_name(to), name, dir_fd=fd)
 
     @_naming
     def readlink(self, path: str) -> str:
         """Return what a link leads to."""
         name, fd = self.at(path)
-        return os.readlink(name, dir_fd=fd)
+        return as_text(os.readlink(name, dir_fd=fd))
 
     @_naming
     def set_time(self, path: str, mtime_ns: int) -> None:
@@ -322,7 +325,7 @@ class OpenFolder:
                 raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), full)
             return None
         try:
-            return os.open(name, _WALK, dir_fd=fd)
+            return os.open(as_name(name), _WALK, dir_fd=fd)
         except OSError as error:
             full = self.full(f"{at}/{name}" if at else name)
             if error.errno == errno.ELOOP:  # so some systems call a link

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
 from ..errors import UsageError
+from ..os_names import as_text
 from .archive import ZipPlace
 from .folder import FilePlace, FolderPlace, ItemPlace
 from .place import Place
@@ -67,7 +68,7 @@ def join_folders(roots: Mapping[str, str]) -> JoinedPlace:
     parts = {}
     for name, root in full.items():
         inner = [
-            os.path.relpath(other, root).replace(os.sep, "/")
+            as_text(os.path.relpath(other, root).replace(os.sep, "/"))
             for key, other in full.items()
             if key != name and other.startswith(root + os.sep)
         ]

@@ -14,6 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import UsageError
+from ..os_names import as_text
 
 _MOST_SPANS = 3  # `**` of one pattern: each more multiplies the time by the length of a path
 # Of what stands between two stars the first place will do; looking at others takes time without end.
@@ -139,7 +140,7 @@ def _matcher(lines: tuple[str, ...]) -> Callable[[str], bool]:
     from pathspec import GitIgnoreSpec
 
     try:
-        return GitIgnoreSpec.from_lines(lines, _bounded_pattern).match_file
+        return GitIgnoreSpec.from_lines(map(as_text, lines), _bounded_pattern).match_file
     except ValueError as error:
         raise UsageError(
             f"the pattern {' '.join(lines)!r} cannot be read: {error}",

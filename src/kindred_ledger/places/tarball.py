@@ -7,11 +7,13 @@ bound are refused. A link is kept as a link. It can be read, not changed.
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from typing import IO, TYPE_CHECKING, cast
 
 from ..errors import KindredError, UnsafeArchive
+from ..os_names import as_text
 from .archive import check_expansion
 from .durable import refusals
 from .names import check_portable
@@ -130,10 +132,10 @@ def _unpacked(path: str) -> IO[bytes]:
 
 def _judged(archive: tarfile.TarFile) -> Iterator[tuple[tarfile.TarInfo, str]]:
     for info in archive:
-        name = info.name.removeprefix("./").rstrip("/")
+        name = as_text(info.name.removeprefix("./").rstrip("/"))
         if name in ("", "."):
             continue
-        check_portable(name)
+        check_portable(re.sub("\0dc[89a-f][0-9a-f]", "_", name))  # in a tar a name is any bytes
         if not (info.isreg() or info.isdir() or info.issym()):
             raise UnsafeArchive(f"the member {name} is a hard link or a device")
         yield info, name
@@ -163,7 +165,7 @@ def _damage(path: str) -> Iterator[None]:
 
 def _node(info: tarfile.TarInfo, digest: bytes | None) -> Node:
     if info.issym():
-        return Node(LINK, target=info.linkname)
+        return Node(LINK, target=as_text(info.linkname))
     from decimal import Decimal
 
     when = Decimal(info.pax_headers.get("mtime", info.mtime))  # a float has no room for nanoseconds

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from ...ledger import export
-from ...places import LINK
+from ...places import OTHER
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -27,12 +27,18 @@ def command(session: Session, entry: str, out: str) -> int:
     left_out = [
         path
         for path, node in session.ledger.tree(found).items()
-        if node.kind == LINK and path not in written
+        if node.kind != OTHER and path not in written
     ]
     if session.json:
         return session.emit(entry=found.id, out=out, files=len(written.files), left_out=left_out)
     size = drawing.files(len(written.files), written.size_bytes)
     session.out.print(f"Exported {found.name} to {out}: {size}, read back and the same.")
-    notes = [f"a zip holds no links; left out: {', '.join(left_out)}"] if left_out else []
+    notes = (
+        [
+            f"a zip holds no links, nor names that are not valid text; left out: {', '.join(left_out)}"
+        ]
+        if left_out
+        else []
+    )
     drawing.notes(session.out, notes)
     return 0
