@@ -89,6 +89,7 @@ class Files(Case):
             "f.card.toml": ("card", "check", "f.card.toml"),
             "f.layout": ("layout", "check", "f.layout", "s.sav"),
             "ledger/ledger.toml": ("entries",),
+            "ledger/work/retiring.lock": ("retire", "--last", "1", "--yes"),
         }
         for kind in (os.mkfifo, lambda path: os.symlink("/dev/zero", path)):
             for name, command in at.items():
@@ -100,7 +101,9 @@ class Files(Case):
                 kind(path)
                 done = self.limited(*command)
                 self.assertIn(done.returncode, (2, 4, 5), (name, done.stderr))
-                self.assertRegex(done.stderr, "it is (no regular file|a link)", name)
+                self.assertRegex(
+                    done.stderr, "it is (no regular file|a link)|has the place of a lock", name
+                )
                 os.remove(path)
                 if kept:
                     os.rename(kept, path)
@@ -171,6 +174,14 @@ class Files(Case):
         ):
             done = self.limited(*command)
             self.assertIn(done.returncode, (0, 1), (command, done.stderr))
+
+    def test_archives_of_many_members(self) -> None:
+        """60,000 of them: told what it is, and a card drafted, in seconds."""
+        with zipfile.ZipFile(self.path("many.zip"), "w") as archive:
+            for number in range(60_000):
+                archive.writestr(f"d{number % 300}/{number}.cfg", b"[a]\nx = %d\n" % number)
+        self.assertIn("zip", self.limited("identify", "many.zip").stdout)
+        self.assertIn("[[detect]]", self.limited("card", "new", "many.zip").stdout)
 
     def test_a_new_relative_folder(self) -> None:
         """What is made on the way ends at the folder one is in."""

@@ -428,6 +428,8 @@ class Rows(unittest.TestCase):
             ("rows table u32 { a u8 }", b"\xff\xff\xff\xff\0", "at most 1 fit"),
             ("rows table u32 { a bytes 0 }", b"\xff\xff\xff\xff", "announced"),
             ("rows table u32 { t text u8 }", b"\0\0\0\x09\xff", "announced"),
+            ("rows table 65000 { more table 65000 { a bytes 0 } }", b"", "announced"),
+            ("rows table 9 { more table u8 { a table 65000 { b bytes 0 } } }", b"\1" * 99, "announced"),
             ("a text u32", b"\xff\xff\xff\xff\0", "needs 4,294,967,295 bytes, but 1 are left"),
             ("a varint", b"\xff" * 11, "more than 10 bytes"),
             ("z block to end zlib { a bytes to end }", bomb, "expands without bound"),

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import time
 from collections.abc import Mapping
 from typing import Any, ClassVar
+from unittest import mock
 
 from blake3 import blake3
 
@@ -119,6 +121,30 @@ class Mute(Line):
         self.close_connection = True
 
 
+class Dripping(Line):
+    """Sends a byte at a time, without end."""
+
+    def send_body(self, data: bytes) -> None:
+        with contextlib.suppress(OSError):
+            for _ in range(1000):
+                self.wfile.write(b" ")
+                self.wfile.flush()
+                time.sleep(0.02)
+        self.close_connection = True
+
+
+class Astray(Line):
+    """Sends whoever asks to what is no address, or one of this machine's own files."""
+
+    to = "http://[::bad/"
+
+    def do_GET(self) -> None:
+        self.send_response(302)
+        self.send_header("Location", self.to)
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+
+
 class Watching(Progress):
     """Remembers what was said."""
 
@@ -211,6 +237,22 @@ class Servers(Case):
 class Indexes(Case):
     def read(self, pages: Mapping[str, Any]) -> Any:
         return read_index("releases.json", lambda name: json.dumps(pages[name]).encode())
+
+    def test_an_index_that_never_ends_or_leads_astray(self) -> None:
+        """A byte at a time, redirects to nonsense: an error with the address, in seconds."""
+        with (
+            release_server(Dripping, {"releases.json": bytes(99_999)}) as url,
+            mock.patch("kindred_ledger.installs.fetching._SLOW_SECONDS", 0.5),
+            self.assertRaisesRegex(PlaceError, "too slowly"),
+        ):
+            source_at(url).read("releases.json")
+        for to in ("http://[::bad/", "file:///etc/passwd", "http://", "\x01", "http://a b/", "//["):
+            Astray.to = to
+            with (
+                release_server(Astray, {}) as url,
+                self.assertRaises(PlaceError, msg=to),
+            ):
+                source_at(url).read("releases.json")
 
     def test_bad_indexes(self) -> None:
         """Loops, absolute and climbing names, missing and doubtful parts: refused with their place."""

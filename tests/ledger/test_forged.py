@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import os
+import shutil
+import struct
 from collections.abc import Callable
 from typing import Any
 
-from kindred_ledger.ledger import manifest
-from tests.support import Case, files_in, kindred, write
+from blake3 import blake3
+
+from kindred_ledger.ledger import manifest, zstd
+from tests.support import LONG, Case, files_in, kindred, write
 
 Change = Callable[[dict[str, Any], dict[str, Any]], object]
 
@@ -45,6 +50,40 @@ ROOTS = (
     {"zz": "/nowhere", "yy": "relative"},
     {"": "/a\0b"},
 )
+
+
+def _index(part: str, **columns: Any) -> Callable[[dict[str, Any]], object]:
+    return lambda index: (index[part] if part else index).update(columns)
+
+
+INDEXES: dict[str, Callable[[dict[str, Any]], object]] = {
+    "no frames": _index("", frames={}),
+    "frames that are a list": _index("", frames=[1]),
+    "a frame that begins below 0": _index("frames", start=[-5]),
+    "a frame that begins later": _index("frames", start=[7]),
+    "a frame without end": _index("frames", length=[1 << 60]),
+    "a frame that ends behind the pack": _index("frames", length=[1 << 29]),
+    "a frame that holds all memory": _index("frames", size=[1 << 62]),
+    "a size that is text": _index("frames", size=["9"]),
+    "too few sizes": _index("frames", size=[]),
+    "a chunk before the frames": _index("chunks", at=[-1, 0]),
+    "a chunk behind the frames": _index("chunks", at=[1 << 40, 0]),
+    "a chunk larger than the frames": _index("chunks", size=[1 << 40, 1]),
+    "a number beyond all": _index("chunks", size=[10**400, 1]),
+    "digests that are no hex": _index("chunks", digest="zz" * 64),
+    "digests that are cut": _index("chunks", digest="00"),
+    "a difference of itself": lambda index: index.update(
+        differences={"chunk": [0], "base": index["chunks"]["digest"][:64]}
+    ),
+    "a difference of what is none": _index("differences", chunk=[99], base="00" * 32),
+    "a base that is cut": _index("differences", chunk=[0], base="00"),
+    "a recipe of nothing": _index("", recipes=[{}]),
+    "a recipe of another size": _index(
+        "", recipes=[{"digest": "00" * 32, "size": 9, "chunks": "", "start": [], "length": []}]
+    ),
+    "stored as a number": _index("", stored=5),
+    "again as text": _index("", again="x"),
+}  # fmt: skip
 
 
 class Forged(Case):
@@ -94,6 +133,29 @@ class Forged(Case):
             self.assertFalse(os.path.exists("/tmp/evil"), name)
         self.assertEqual(files_in(self.path("place")), {"a": b"a", "b": b"b"})
 
+    def test_pack_indexes(self) -> None:
+        """Every command ends with what is damaged, or does without; what is restored is right."""
+        (name,) = os.listdir(self.path("ledger", "packs"))
+        with open(self.path("ledger", "packs", name), "rb") as file:
+            true = file.read()
+        index, _ = zstd.decompress(true[true.rindex(_MAGIC) + 8 :])
+        for label, change in INDEXES.items():
+            columns = json.loads(index)
+            change(columns)
+            shutil.rmtree(self.path("ledger", "packs"))
+            frames = true[: true.rindex(_MAGIC)]
+            write(self.path("ledger", "packs"), dict([_pack(frames, columns)]))
+            for cache in ("index.sqlite", "index.sqlite.sum"):
+                if os.path.exists(self.path("ledger", cache)):
+                    os.remove(self.path("ledger", cache))
+            self.assertEqual(self.run_it("verify"), 5, label)
+            for command in _COMMANDS if LONG else _COMMANDS[:2]:
+                self.run_it(*command.split())
+            self.assertLessEqual(
+                files_in(self.path("new")).items(), files_in(self.path("place")).items()
+            )
+            shutil.rmtree(self.path("new"), ignore_errors=True)
+
     def test_places_that_are_none(self) -> None:
         """It is said that there is no such folder, and which to name; elsewhere it can be brought back."""
         for number, roots in enumerate(ROOTS):
@@ -106,3 +168,15 @@ class Forged(Case):
                     self.run_it("restore", self.entry, "--into", into, "--yes"), 0, roots
                 )
                 self.assertEqual(files_in(self.path(into)), {"a": b"a", "b": b"b"})
+
+
+_COMMANDS = ("restore latest --into new --yes", "heal", "entries", "drill", "retire --last 1 --yes")
+_MAGIC = struct.pack("<I", zstd.SKIPPABLE)
+
+
+def _pack(frames: bytes, columns: dict[str, Any]) -> tuple[str, bytes]:
+    """Return the name and bytes of a pack with an index, whose digests are right."""
+    index = zstd.compress(json.dumps(columns).encode() + b"\n")
+    trailer = struct.pack("<32sQ8s", blake3(index).digest(), len(index), b"KLPACK\x00\x01")
+    head = _MAGIC + struct.pack("<I", len(index) + len(trailer))
+    return f"{blake3(index).hexdigest()[:32]}.pack.zst", frames + head + index + trailer

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import re
@@ -20,7 +21,7 @@ from kindred_ledger.errors import (
 )
 from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
 from kindred_ledger.ledger.manifest import decode, encode
-from kindred_ledger.ledger.sealing import Sealed
+from kindred_ledger.ledger.sealing import Sealed, is_whole_slot, new_slot, opened_slot
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import connect
 from tests.ledger.test_far import _Flaky
@@ -89,6 +90,30 @@ class Hidden(Case):
             Ledger.create_sealed(self.path("ledger"), "another")
         with self.assertRaises(UsageError):
             Ledger.create_sealed(self.path("new"), "")
+
+    def test_forged_keys(self) -> None:
+        """Costs that are none or without end, salts that are no hex, no TOML: damage, and no traceback."""
+        slot = new_slot(bytes(32), "x", cost=_CHEAP)
+        text = slot[: slot.rindex(b"check = ")].decode()
+        scrypt = f"scrypt = [{_CHEAP}, 8, 1]"
+        for new in ("[0, 8, 1]", "[-2, 8, 1]", "[3, 8, 1]", "[1073741824, 8, 1]", "[2, 0, 1]", "[2, 8]",
+                    "[2, 8, 1073741824]", '["2", 8, 1]', "[true, 8, 1]", "7", '"a"', "[2.0, 8, 1]"):  # fmt: skip
+            self.refuse(text.replace(scrypt, f"scrypt = {new}"))
+        for name in ("salt", "key"):
+            for new in ('"zz"', "5", '""', "[]"):
+                self.refuse(re.sub(f"{name} = .*", f"{name} = {new}", text))
+        self.refuse("a = \xff\n")
+        self.refuse("[" * 5000 + "\n")
+        for cost in (0, 1, 3, -4, 1 << 40):
+            with self.assertRaises(UsageError):
+                new_slot(bytes(32), "x", cost=cost)
+
+    def refuse(self, text: str) -> None:
+        data = text.encode("latin-1")
+        slot = data + f'check = "{blake3(data).hexdigest()[:16]}"\n'.encode()
+        self.assertTrue(is_whole_slot(slot))
+        with contextlib.suppress(LedgerError):
+            self.assertIsNone(opened_slot(slot, "x", where="here"), text)
 
     def test_lost_keys_or_settings_do_not_make_it_plain_or_new(self) -> None:
         """Else contents would be written for all to read, or the keys of what is there deleted."""

@@ -9,17 +9,19 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterator
+from itertools import islice
 
 from msgspec import Struct
 
 from ..errors import KindredError
 from ..formats import CODECS, HEAD, Document, confirm, decode, format_path, kind_of
-from ..places import Place, Tree, read_bytes
+from ..places import Place, Tree
 
 __all__ = ["draft_card"]
 
 _LARGEST = 1 << 20  # bytes of a file that is looked into
 _MOST_FILES = 400  # that are looked into
+_AT_ONCE = 64  # of them
 _MOST_SAMPLES = 20  # of each extension
 _LONGEST_LINE = 200
 
@@ -199,11 +201,12 @@ def _key_of(
 
 def _small(place: Place, tree: Tree, wanted: Callable[[str], bool]) -> Iterator[tuple[str, bytes]]:
     """Yield the contents of small files that are wanted, the first of many."""
-    looked = 0
-    for path in tree.files:
-        if looked < _MOST_FILES and tree[path].size <= _LARGEST and wanted(path):
-            looked += 1
-            yield path, read_bytes(place, path)
+    fitting = (path for path in tree.files if tree[path].size <= _LARGEST and wanted(path))
+    paths = list(islice(fitting, _MOST_FILES))
+    for start in range(0, len(paths), _AT_ONCE):  # an archive is opened for each
+        some = paths[start : start + _AT_ONCE]
+        read = {path: b"".join(blocks) for path, blocks in place.read(some)}
+        yield from ((path, read[path]) for path in some)
 
 
 def _format_lines(guess: _Guess) -> Iterator[str]:

@@ -44,6 +44,9 @@ def run(name: str, args: list[str]) -> int:
             raise KeyboardInterrupt from None
         print("Nothing was changed.", file=sys.stderr)
         return 3
+    except MemoryError:
+        print("✗ This takes more memory than there is.", file=sys.stderr)
+        return 4
     except KindredError as error:
         if as_json:
             fault = {

@@ -11,6 +11,7 @@ import io
 import struct
 import zipfile
 import zlib
+from itertools import pairwise
 from typing import Any
 
 from ..errors import FormatError
@@ -90,6 +91,7 @@ class ZipDocument(PackDocument[_Member]):
         start = self._file.start_dir
         offsets = sorted({info.header_offset for info in infos} | {start})
         self._first = offsets[0] if infos else start
+        stops = dict(pairwise(offsets))
         members = []
         position = start
         for info in infos:
@@ -97,8 +99,7 @@ class ZipDocument(PackDocument[_Member]):
             if fields[0] != b"PK\1\2":
                 raise FormatError("its directory is damaged", where=f"byte {position}")
             size = _CENTRAL.size + fields[10] + fields[11] + fields[12]
-            stop = offsets[offsets.index(info.header_offset) + 1]
-            record = data[info.header_offset : stop]
+            record = data[info.header_offset : stops.get(info.header_offset, 0)]
             if record[:4] != b"PK\3\4" or info.file_size > max(_MOST, 0) or (
                 info.file_size > _RATIO * max(info.compress_size, 1)
             ):  # fmt: skip

@@ -30,6 +30,10 @@ from .sources import ASK, LARGEST_INDEX, Patience, check_part
 __all__ = ["HttpSource", "fetch_part"]
 
 _INDEX_SECONDS = 60
+_SLOW_SECONDS, _SLOW_BYTES = (
+    5,
+    200,
+)  # after so long, fewer bytes a second have no end worth waiting for
 _CHUNK = 256 << 10  # bytes asked for at a time: often enough to tell that it grows
 _PARTIAL, _OK, _NOT_SATISFIABLE = 206, 200, 416
 
@@ -69,7 +73,7 @@ class HttpSource:
         for attempt in range(patience.tries):
             try:
                 with self._opener.open(url, timeout=patience.quiet) as answer:
-                    return _whole(answer)
+                    return _whole(answer, url)
             except (OSError, http.client.HTTPException, ValueError) as error:
                 if attempt == patience.tries - 1 or isinstance(error, urllib.error.HTTPError):
                     raise _refused(error, url) from error
@@ -108,14 +112,26 @@ class _Answer(Struct, frozen=True):
     mark: str
 
 
-def _whole(answer: Any) -> bytes:
+def _whole(answer: Any, url: str) -> bytes:
     """Return all of an answer that is small; one that comes a byte at a time ends with an error."""
-    data, end = b"", time.monotonic() + _INDEX_SECONDS
+    data, began = b"", time.monotonic()
     while len(data) < LARGEST_INDEX and (block := answer.read1(_CHUNK)):
         data += block
-        if time.monotonic() > end:
-            raise TimeoutError(f"it did not come within {_INDEX_SECONDS} s")
+        seconds = time.monotonic() - began
+        if seconds > _INDEX_SECONDS or (
+            seconds > _SLOW_SECONDS and len(data) < _SLOW_BYTES * seconds
+        ):
+            raise PlaceError(
+                f"the index comes too slowly: {len(data):,} bytes in {seconds:.0f} s",
+                where=url,
+                remedy="Try again later, or fetch the index yourself and give its path.",
+            )
     return data
+
+
+def _no_link(path: str, flags: int) -> int:
+    """Open a file, which must not be a link: others may know the name."""
+    return os.open(path, flags | getattr(os, "O_NOFOLLOW", 0), 0o666)
 
 
 def _start_of(content_range: str) -> int:
@@ -141,7 +157,7 @@ def fetch_part(
         if os.path.isfile(path):
             check_part(part, path, task)
             return path
-        with refusals(partial), open(partial, "a+b") as file:
+        with refusals(partial), open(partial, "a+b", opener=_no_link) as file:
             _Fetch(source, part, file, patience, task).run()
             file.flush()
             os.fsync(file.fileno())

@@ -14,6 +14,7 @@ from .sealing import PLAIN, Sealed, Sealing, is_whole_slot, new_slot, opened_slo
 __all__ = ["change_passphrase", "create_sealed", "damaged_keys", "mend_keys", "unlocked"]
 
 _KEYS = "keys"
+_LARGEST = 64 << 10  # bytes of a slot, and far more than it takes
 
 
 def create_sealed(remote: Remote, passphrase: str, *, cost: int) -> None:
@@ -127,4 +128,4 @@ def _names(remote: Remote) -> list[str]:
 
 
 def _slot(remote: Remote, name: str) -> bytes:
-    return b"".join(remote.read(f"{_KEYS}/{name}"))
+    return b"".join(remote.read(f"{_KEYS}/{name}", length=_LARGEST))

@@ -18,7 +18,7 @@ from bisect import bisect_right
 from collections.abc import Sequence
 from functools import cached_property
 from itertools import accumulate
-from typing import Any, BinaryIO, NamedTuple
+from typing import Annotated, BinaryIO, NamedTuple
 
 import msgspec
 from blake3 import blake3
@@ -54,6 +54,7 @@ PACK_SUFFIX = ".pack.zst"
 _INDEX, _CONTENT = b"index", b"content"  # what a frame is for
 _TRAILER = struct.Struct("<32sQ8s")  # digest of the index, its length, signature
 _HEAD = struct.Struct("<II")  # of the skippable frame: magic, size of what follows
+_DIGEST = 32  # bytes
 _SIGNATURE = b"KLPACK\x00\x01"
 
 
@@ -152,41 +153,103 @@ class PackIndex(Struct, frozen=True, dict=True):
         """Read what `encode` wrote; raise `LedgerDamaged` if it cannot be read."""
         line, _ = sealing.content(stored, _INDEX)
         try:
-            columns = msgspec.json.decode(line, type=dict[str, Any])
-            frames, chunks = columns["frames"], columns["chunks"]
-            differences = columns["differences"]
-            bases = dict(zip(differences["chunk"], _cut(differences["base"]), strict=True))
-            return PackIndex(
-                frames["start"],
-                frames["length"],
-                frames["size"],
+            columns = msgspec.json.decode(line, type=_Columns)
+            frames, chunks, differences = columns.frames, columns.chunks, columns.differences
+            bases = dict(zip(differences.chunk, _cut(differences.base), strict=True))
+            if max(bases, default=-1) >= len(chunks.at):
+                raise ValueError("a difference of no chunk")
+            index = PackIndex(
+                frames.start,
+                frames.length,
+                frames.size,
                 [
-                    Chunk(*columns, bases.get(row, b""))
-                    for row, columns in enumerate(
-                        zip(_cut(chunks["digest"]), chunks["at"], chunks["size"], strict=True)
+                    Chunk(*row, bases.get(number, b""))
+                    for number, row in enumerate(
+                        zip(_cut(chunks.digest), chunks.at, chunks.size, strict=True)
                     )
                 ],
                 [
                     Recipe(
-                        bytes.fromhex(recipe["digest"]),
-                        recipe["size"],
+                        bytes.fromhex(recipe.digest),
+                        recipe.size,
                         tuple(
                             Slice(*part)
                             for part in zip(
-                                _cut(recipe["chunks"]),
-                                recipe["start"],
-                                recipe["length"],
-                                strict=True,
+                                _cut(recipe.chunks), recipe.start, recipe.length, strict=True
                             )
                         ),
                     )
-                    for recipe in columns["recipes"]
+                    for recipe in columns.recipes
                 ],
-                bytes.fromhex(columns["stored"]),
-                columns["again"],
+                bytes.fromhex(columns.stored),
+                columns.again,
             )
-        except (msgspec.MsgspecError, KeyError, ValueError, TypeError) as error:
+        except (msgspec.MsgspecError, ValueError) as error:
             raise LedgerDamaged(f"the pack's index cannot be read: {error}") from error
+        if fault := _fault(index):
+            raise LedgerDamaged(f"the pack's index cannot be: {fault}")
+        return index
+
+
+_Number = Annotated[int, msgspec.Meta(ge=0, le=1 << 53)]
+_Size = Annotated[int, msgspec.Meta(ge=0, le=zstd.MOST)]  # of a frame
+
+
+class _Frames(Struct):
+    start: list[_Number]
+    length: list[_Size]
+    size: list[_Size]
+
+
+class _Chunks(Struct):
+    digest: str
+    at: list[_Number]
+    size: list[_Number]
+
+
+class _Differences(Struct):
+    chunk: list[_Number]
+    base: str
+
+
+class _Recipe(Struct):
+    digest: str
+    size: _Number
+    chunks: str
+    start: list[_Number]
+    length: list[_Number]
+
+
+class _Columns(Struct):
+    """An index as it is stored."""
+
+    stored: str
+    again: int
+    frames: _Frames
+    chunks: _Chunks
+    differences: _Differences
+    recipes: list[_Recipe]
+
+
+def _fault(index: PackIndex) -> str:
+    """Say what in an index contradicts itself; "" if nothing does."""
+    if not len(index.starts) == len(index.lengths) == len(index.sizes):
+        return "its frames are of different numbers"
+    ends = [start + length for start, length in zip(index.starts, index.lengths, strict=True)]
+    if list(index.starts) != [0, *ends][: len(ends)]:
+        return "its frames do not follow each other"
+    held = {chunk.digest: chunk for chunk in index.chunks}
+    for chunk in index.chunks:
+        if chunk.at + chunk.size > index.offsets[-1]:
+            return "a chunk lies behind its frames"
+        if len(chunk.digest) != _DIGEST or len(chunk.base) not in (0, _DIGEST):
+            return "a digest is of another length"
+        if chunk.base in held and held[chunk.base].base:
+            return "a difference is one from another difference"
+    for recipe in index.recipes:
+        if sum(part.length for part in recipe.slices) != recipe.size:
+            return "a recipe is of another size than its parts"
+    return ""
 
 
 def _cut(digests: str) -> list[bytes]:

@@ -92,10 +92,12 @@ def new_slot(key: bytes, passphrase: str, *, cost: int = COST) -> bytes:
     `cost` is that of scrypt, a power of two; each try of a passphrase takes 1 KiB times that.
 
     Raises:
-        UsageError: the passphrase is empty.
+        UsageError: the passphrase is empty, or the cost none.
     """
     if not passphrase:
         raise UsageError("an empty passphrase protects nothing")
+    if not _is_cost(cost, _BLOCK, _LANES):
+        raise UsageError(f"a cost is a power of two, from 2 to {_MOST_COST:,}, and not {cost}")
     salt, nonce = os.urandom(16), os.urandom(_NONCE)
     under = _cipher(_derived(passphrase, salt, cost, _BLOCK, _LANES))
     hidden = nonce + under.encrypt(nonce, key, _KEY)
@@ -119,16 +121,27 @@ def opened_slot(slot: bytes, passphrase: str, *, where: str) -> bytes | None:
         raise LedgerDamaged("this key is damaged", where=where)
     import tomllib
 
-    values = tomllib.loads(slot.decode())
-    cost, block, lanes = values["scrypt"]
-    if cost * block * lanes > _MOST_COST * _BLOCK:
-        raise LedgerError("this key asks for too much memory", where=where)
-    hidden = bytes.fromhex(values["key"])
-    under = _cipher(_derived(passphrase, bytes.fromhex(values["salt"]), cost, block, lanes))
+    try:
+        values = tomllib.loads(slot.decode())
+        cost, block, lanes = values["scrypt"]
+        salt, hidden = bytes.fromhex(values["salt"]), bytes.fromhex(values["key"])
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise LedgerDamaged("this key cannot be read", where=where) from error
+    if not _is_cost(cost, block, lanes):
+        raise LedgerError("this key asks for too much memory, or for nothing", where=where)
+    under = _cipher(_derived(passphrase, salt, cost, block, lanes))
     try:
         return under.decrypt(hidden[:_NONCE], hidden[_NONCE:], _KEY)
-    except InvalidTag:
+    except (InvalidTag, ValueError):  # of another length than any key
         return None
+
+
+def _is_cost(cost: object, block: object, lanes: object) -> bool:
+    """Tell whether what a key asks of scrypt (RFC 7914) can be given."""
+    if not (type(cost) is type(block) is type(lanes) is int):
+        return False
+    wanted = cost > 1 and cost & (cost - 1) == 0 and block > 0 and lanes > 0
+    return wanted and cost * block * lanes <= _MOST_COST * _BLOCK
 
 
 def is_whole_slot(slot: bytes) -> bool:

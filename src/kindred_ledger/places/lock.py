@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
+import stat
 import time
 from collections.abc import Callable, Iterator
 
 from blake3 import blake3
 
-from ..errors import PlaceBusy
+from ..errors import PlaceBusy, PlaceError
 from ..os_names import as_text
 
 __all__ = ["hold", "hold_place", "is_held"]
@@ -60,7 +62,15 @@ def _acquired(path: str) -> Callable[[], None] | None:
             return None
         return lock.release
     # The same call that filelock makes here, without the 60 ms it takes to import.
-    fd = os.open(path, _FLAGS, 0o600)  # a link would have it made wherever that leads
+    try:
+        fd = os.open(path, _FLAGS, 0o600)  # a link would have it made wherever that leads
+    except OSError as error:
+        if error.errno != errno.ELOOP:
+            raise
+        raise _no_file("a link", path) from error
+    if not stat.S_ISREG(os.fstat(fd).st_mode):
+        os.close(fd)
+        raise _no_file("a pipe or device", path)
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
@@ -70,6 +80,12 @@ def _acquired(path: str) -> Callable[[], None] | None:
         os.close(fd)
         raise
     return lambda: os.close(fd)
+
+
+def _no_file(what: str, path: str) -> PlaceError:
+    return PlaceError(
+        f"{what} has the place of a lock", where=path, remedy="Remove it, then run this again."
+    )
 
 
 def is_held(path: str) -> bool:

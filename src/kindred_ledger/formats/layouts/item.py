@@ -20,7 +20,8 @@ from .pieces import Pieces
 __all__ = ["Field", "Item", "Kind", "Reading", "Scope", "Writing", "give_paths", "same_or_none"]
 
 _MOST_EXPANDED = 256 << 20  # bytes all blocks of a file may hold
-_EXPANSION = 200  # times the file, if that is more
+_EXPANSION = 8  # times the file, if that is more: all of it is in memory
+_MOST_EMPTY = 1 << 16  # rows of a file that take no bytes
 
 
 class Item(Node, eq=False):
@@ -125,6 +126,7 @@ class Reading:
         self.version: int | None = layout.low if layout.version_path is None else None
         self.scope = Scope()
         self.budget = [max(_MOST_EXPANDED, len(data) * _EXPANSION)]
+        self.empty = [_MOST_EMPTY]  # rows without bytes that may still come
         self.path: list[str] = []
         self.late: list[Any] = []  # checks over ranges that were not read yet
         self.references: list[Any] = []  # checks that need the whole file

@@ -23,8 +23,6 @@ from .strings import Bytes, Pad, Size, Text
 
 __all__ = ["Rows", "Table"]
 
-_MOST_EMPTY = 1 << 16  # rows that take no bytes
-
 
 class Rows(Struct):
     """How the rows of a table lie in `buffer`: at equal steps, or at `offsets`.
@@ -60,7 +58,7 @@ class Table(Struct, frozen=True):
         count = self.count.read(reading, field)
         version = reading.version or 0
         least = self.inner.least(version)
-        most = reading.left // least if least else _MOST_EMPTY
+        most = reading.left // least if least else reading.empty[0] + reading.left
         step = self.step(version)
         if count < 0:
             if step and reading.left % step:
@@ -90,6 +88,8 @@ class Table(Struct, frozen=True):
         else:
             self._read_each(reading, item, field, count)
         item.end = reading.at
+        if count > reading.at - start:
+            reading.empty[0] -= count - (reading.at - start)
         self._note_references(reading, field, item)
         return item
 
