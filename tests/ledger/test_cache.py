@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import unittest
 from collections.abc import Callable
+from unittest import mock
 
+from kindred_ledger.changes import restore
+from kindred_ledger.errors import PlaceError
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.ledger.cache_sum import write_sum
 from kindred_ledger.places import FolderPlace
-from tests.support import Case, files_in, kindred, unprivileged, write
+from tests.support import Case, files_in, kindred, small_disk, unprivileged, write
 
 _INDEX = "index.sqlite"
 # What is said of the same ledger must be the same, whatever its cache is like.
@@ -139,7 +143,10 @@ class Harmed(Case):
     def test_a_ledger_that_can_only_be_read(self) -> None:
         """Entries, what is in them, verifying and bringing back need no writing."""
         inside = self.path("ledger")
-        with unprivileged(self.folder):
+        os.makedirs(self.path("new", "state"))
+        state = mock.patch.dict(os.environ, XDG_STATE_HOME=self.path("new", "state"))
+        os.mkdir(self.path("new", "place"))
+        with unprivileged(self.folder), state:
             for top, folders, files in os.walk(inside):
                 for name in (*folders, *files):
                     path = os.path.join(top, name)
@@ -152,12 +159,39 @@ class Harmed(Case):
                 read = {path: b"".join(blocks) for path, blocks in place.read(place.tree.files)}
                 self.assertEqual(len(read), 200)
                 self.assertEqual(ledger.check(entry), [])
+                done = restore(entry, ledger, FolderPlace(self.path("new", "place"))).apply(ledger)
+                self.assertEqual(files_in(self.path("new", "place")), read)
+                self.assertIn("not in its history", " ".join(done.notes))
+                with self.assertRaisesRegex(
+                    PlaceError, "Permission denied"
+                ):  # something to be kept
+                    write(self.path("new", "place"), {next(iter(read)): b"edited"})
+                    restore(entry, ledger, FolderPlace(self.path("new", "place"))).apply(ledger)
                 ledger.index.close()
             finally:
                 for top, folders, _ in os.walk(inside):
                     os.chmod(top, 0o755)
                     for name in folders:
                         os.chmod(os.path.join(top, name), 0o755)
+
+    def test_a_ledger_on_a_full_disk(self) -> None:
+        """What is in it can be looked at, and brought back to where nothing is."""
+        os.rename(self.path("ledger"), self.path("old"))
+        os.mkdir(self.path("ledger"))
+        small_disk(self, self.path("ledger"), "2m")
+        shutil.copytree(self.path("old"), self.path("ledger"), dirs_exist_ok=True)
+        with contextlib.suppress(OSError), open(self.path("ledger", "filler"), "wb", 0) as file:
+            while file.write(bytes(4096)):
+                pass
+        self.assertNotEqual(kindred("backup", "place", folder=self.folder).returncode, 0)
+        for command in (("entries",), ("show", self.first, "--files"), ("verify",)):
+            done = kindred(*command, folder=self.folder)
+            self.assertIn(
+                done.returncode, (0, 5), (command, done.stderr)
+            )  # the filler is no file of ours
+        done = kindred("restore", self.first, "--into", "new", "--yes", folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(len(files_in(self.path("new"))), 200)
 
     def test_a_disk_that_gives_errors(self) -> None:
         """Each read and write of the cache refused from some moment on: memory takes its place."""

@@ -13,7 +13,7 @@ from functools import cached_property
 from operator import attrgetter
 
 from msgspec import Struct, field
-from msgspec.structs import force_setattr
+from msgspec.structs import force_setattr, replace
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger, Tag
@@ -39,6 +39,7 @@ from ..statement import Line, Outcome, Statement
 from .actions import Action, Conflict, Loss
 from .engine import Applied, apply_changeset
 from .folder_times import is_of_time
+from .unkept import NOT_RECORDED, ledger_for
 
 __all__ = ["Changeset"]
 
@@ -173,6 +174,9 @@ class Changeset(Struct, frozen=True, dict=True):
     ) -> Applied:
         """Make the change: keep what it touches, then all of it or nothing.
 
+        Where nothing is there yet, nothing has to be kept: then a ledger that cannot be written to will
+        do, and the change is in no history.
+
         Raises:
             DecisionNeeded, LossNotAllowed: consent is missing, or a program runs from the place and
                 `while_running` is False; nothing was written.
@@ -182,7 +186,11 @@ class Changeset(Struct, frozen=True, dict=True):
         self.check_consent(allow_loss=allow_loss)
         if not while_running:
             self.check_running()
-        return apply_changeset(self, ledger, progress=progress or Progress())
+        with ledger_for(self, ledger) as writable:
+            done = apply_changeset(self, writable, progress=progress or Progress())
+        if writable is ledger:
+            return done
+        return replace(done, notes=(*done.notes, NOT_RECORDED))
 
 
 def _changed(before: Tree, actions: Iterable[Action]) -> Tree:

@@ -16,6 +16,7 @@ from ..ledger import PROVEN, Entry, Ledger, Mark
 from ..places import DIR, OTHER, FolderPlace, Tree, same_content, scan
 from ..progress import Progress
 from .restore import restore
+from .unkept import scratch_ledger
 
 __all__ = ["Drilled", "drill"]
 
@@ -56,14 +57,12 @@ def drill(
     ) as folder:
         place = FolderPlace(os.path.join(folder, "place"))
         os.mkdir(place.root)
-        scribe = Ledger.open(os.path.join(folder, "ledger"))
-        try:
-            restore(entry, ledger, place, progress=progress).apply(scribe, progress=progress)
-            faults = _differences(ledger.tree(entry), scan(place, progress=progress))
-        except (LedgerDamaged, LedgerError) as error:
-            faults = (str(error),)
-        finally:
-            scribe.index.close()
+        with scratch_ledger(folder) as scribe:
+            try:
+                restore(entry, ledger, place, progress=progress).apply(scribe, progress=progress)
+                faults = _differences(ledger.tree(entry), scan(place, progress=progress))
+            except (LedgerDamaged, LedgerError) as error:
+                faults = (str(error),)
     mark = None if faults else ledger.mark(PROVEN, entry.id)
     entries = ledger.entries()
     subjects = {mark.subject for mark in ledger.marks(PROVEN)}

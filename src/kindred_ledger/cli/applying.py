@@ -11,6 +11,7 @@ import click
 from msgspec import to_builtins
 
 from ..changes import Applied, Changeset
+from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..places import near
 from ..statement import Line, Statement
@@ -107,6 +108,9 @@ def agreed(yes: bool, *, where: str, question: str = "Go ahead?") -> None:
 def _draw_done(session: Session, done: Applied, told: Sequence[str]) -> None:
     drawing.settled(session.out, done.statements)
     drawing.notes(session.out, [note for note in done.notes if note not in told])
+    if NOT_RECORDED in done.notes:
+        session.out.print("\nDone. Nothing was there before.")
+        return
     session.out.print(
         f"\nDone: change {done.record.id}. What was there before is in entry {done.record.entry}."
     )

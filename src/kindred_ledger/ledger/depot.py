@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator
 from functools import cached_property
 
 from ..errors import LedgerDamaged, LedgerError, PlaceBusy, UsageError
-from ..places import hold, make_folders, refusals, sync_dir, write_once
+from ..places import hold, make_folders, new_file, refusals, sync_dir, write_once
 from ..small_files import read_small
 from . import settings
 from .sealing import PLAIN, Sealing
@@ -20,6 +20,7 @@ from .sealing import PLAIN, Sealing
 __all__ = ["NEEDED", "Depot", "missing", "refuse_links"]
 
 
+_TRIED = 64 << 10  # bytes: a full disk may still take an empty file
 NEEDED = ("packs", "entries", "history")  # folders that are there from the begin
 _FOLDERS = (*NEEDED, "marks", "work", "keys", "tails", "retiring", "damaged")
 
@@ -75,6 +76,19 @@ class Depot:
     def location(self) -> str:
         """Where the ledger is, as people name it."""
         return self.root
+
+    def is_writable(self) -> bool:
+        """Tell whether something can be written here on this machine: try it."""
+        path = os.path.join(self.root, "work", f"try.{os.urandom(8).hex()}.part")
+        try:
+            with new_file(path) as file:
+                file.write(bytes(_TRIED))
+        except OSError:
+            return False
+        finally:
+            with contextlib.suppress(OSError):
+                os.remove(path)
+        return True
 
     def refresh(self) -> None:
         """Make what others wrote meanwhile be seen."""
