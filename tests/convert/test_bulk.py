@@ -13,10 +13,14 @@ import time
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from typing import Any
 
+from blake3 import blake3
+
 from kindred_ledger.convert import Room, Work, convert_files, prove_install
+from kindred_ledger.convert.bulk import Done
 from kindred_ledger.errors import Cancelled, DecisionNeeded, PlaceError, UsageError
 from kindred_ledger.places import FolderPlace, read_bytes
 from kindred_ledger.progress import Progress, Task
+from kindred_ledger.statement import Statement
 from kindred_ledger.versions import Version
 from tests.support import PlayCase, kindred, snapshot
 
@@ -279,6 +283,20 @@ class Killed(Saves):
         self.assertGreater(kills, 2)
         self.assertGreater(grown, 1)
         self.assertEqual([name for name in _names(room) if not name.endswith(".new")], [])
+
+    def test_results_that_were_taken_are_cleared(self) -> None:
+        """A conversion that was cut off when it was recorded left them; others wait to be gone on with."""
+        folder = self.voyages(2)
+        self.assertEqual(self._run("many").wait(120), 0)
+        room = Room(self.path("ledger", "work", "converted"))
+        room.tidy()
+        for key, data in (("0a", next(iter(contents(folder).values()))), ("0b", b"not yet")):
+            digest = blake3(data).digest()
+            books = Statement("x", "fields", ())
+            room.put(Done("p", "f", "1", "2", key, len(data), digest, books, (), ()), data)
+        told = json.loads(kindred("recover", "--json", folder=self.folder).stdout)
+        self.assertEqual(told["left_overs"], ["1 result of a conversion that was finished"])
+        self.assertEqual(_names(room.folder), ["0b", "0b.json"])
 
     def _run(self, name: str, environment: dict[str, str] | None = None) -> subprocess.Popen[bytes]:
         command = ("convert", name, "--version", "6", "--workers", "2", "--yes", "--allow-loss")

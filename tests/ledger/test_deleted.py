@@ -95,6 +95,34 @@ class Deleted(Case):
         left = files_in(self.path("ledger"))
         self.assertEqual({*left} & {*ours, *rooms, *stays}, {*stays})
 
+    def test_folders_made_for_what_never_came(self) -> None:
+        """A restore that was cut off had made them: empty ones go, others and what lies outside stay."""
+        for name, inside in (("made", {}), ("used", {"d/mine": b"x"})):
+            write(self.path(name), {"d/e": None, **inside})
+            note = self.path("ledger", "work", f"made-{'0' * 11}{len(inside)}.json")
+            text = {"top": self.path(name), "folder": self.path(name, "d", "e")}
+            with open(note, "w", encoding="utf-8") as file:
+                json.dump(text, file)
+            os.utime(note, (0, 0))
+        told = self.recovered()["left_overs"]
+        self.assertEqual(len(told), 4)
+        self.assertFalse(os.path.exists(self.path("made")))
+        self.assertEqual(files_in(self.path("used")), {"d/mine": b"x"})
+        done = kindred(
+            "restore", "latest", "--into", "a/b/c", "--only", "none*", "--yes", folder=self.folder
+        )
+        self.assertEqual((done.returncode, os.path.exists(self.path("a"))), (2, False))
+        self.assertFalse(
+            [n for n in os.listdir(self.path("ledger", "work")) if n.startswith("made")]
+        )
+
+    def test_the_next_command_tells(self) -> None:
+        """A backup clears what is old, and says so."""
+        write(self.path("ledger"), {"packs/x.0123456789abcdef.part": b"x"})
+        os.utime(self.path("ledger", "packs", "x.0123456789abcdef.part"), (0, 0))
+        done = kindred("backup", "place", folder=self.folder)
+        self.assertIn("packs/x.0123456789abcdef.part", done.stderr)
+
     def recovered(self) -> dict[str, Any]:
         done = kindred("recover", "--json", folder=self.folder)
         found: dict[str, Any] = json.loads(done.stdout)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import socket
-import sys
 import threading
 import unittest
 from contextlib import closing
@@ -85,14 +84,6 @@ class Looking(Case):
         with closing(socket.socket(socket.AF_UNIX)) as end:
             end.bind(place.path("door"))
             self.assertEqual(scan(place)["door"].kind, "other")
-
-    @unittest.skipUnless(sys.platform == "linux", "names are text elsewhere")
-    def test_a_name_that_is_no_text_is_named(self) -> None:
-        """The error shows the bytes and says what to do."""
-        place = self.place({"a": b"1"})
-        os.close(os.open(os.fsencode(place.root) + b"/\xff.sav", os.O_CREAT | os.O_WRONLY))
-        with self.assertRaisesRegex(PlaceError, "Rename the file"):
-            scan(place)
 
     def test_joined_folders_are_one_place(self) -> None:
         """A folder within another belongs to one part only; contents are found under both names."""

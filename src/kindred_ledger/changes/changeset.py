@@ -53,7 +53,8 @@ class Changeset(Struct, frozen=True, dict=True):
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
     Further statements account for other things, such as the fields of converted files. `proof` looks,
     once all is written, whether it is what was meant; what it raises takes the change back. With
-    `keep_whole` all the place holds is kept before, not only what the change touches. `brings` is the
+    `keep_whole` all the place holds is kept before, not only what the change touches; with `as_kept` what
+    is offered stood in one place before, whatever its names. `brings` is the
     entry of another machine that is taken in; `other` are the roots of another place from which files come
     as they are, and `common` is what both will hold.
     """
@@ -74,6 +75,7 @@ class Changeset(Struct, frozen=True, dict=True):
     undoes: str = ""
     proof: Callable[[], None] | None = None
     keep_whole: bool = False
+    as_kept: bool = False
     brings: str = ""
     other: Mapping[str, str] = field(default_factory=dict)
     common: Tree = field(default_factory=Tree)
@@ -122,14 +124,16 @@ class Changeset(Struct, frozen=True, dict=True):
         for one, other in collisions(self.after) if added else ():
             if one not in added and other not in added:
                 continue
-            together = self.undoes or (
-                self.offered and one in self.offered and other in self.offered
-            )
-            if not together or not tells_names_apart(self.place, self.before):
+            if not (self.undoes or self._stood_together(one, other)) or not tells_names_apart(
+                self.place, self.before
+            ):
                 raise UnsafeName(
                     f"{one} and {other} are one file on systems that ignore case or Unicode form",
                     remedy="Rename one of them, then run this again.",
                 )
+
+    def _stood_together(self, one: str, other: str) -> bool:
+        return bool(self.as_kept and self.offered and {one, other} <= self.offered.keys())
 
     def check_consent(self, *, allow_loss: bool) -> None:
         """Raise if something must be decided first.

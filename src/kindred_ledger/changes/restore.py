@@ -136,6 +136,7 @@ def restore(
         tag=tag or entry.tag,
         version_after=entry.tag.version if only is None and entry.complete else "",
         offered=remembered,
+        as_kept=True,
         statements=(_statement(entry, remembered, wanted, now, why, refused, spelled.originals),),
         losses=losses,
         conflicts=spelled.conflicts,

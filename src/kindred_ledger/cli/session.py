@@ -86,6 +86,8 @@ class Session:
     def finish(self) -> None:
         """End the use of the ledgers that were opened."""
         for ledger in self._opened:
+            for name in ledger.sessions.cleared:
+                self.err.print(f"Removed a left-over of a command that was cut off: {name}")
             ledger.finish()
         for remote in self._remotes.values():
             remote.close()

@@ -25,16 +25,29 @@ from ..cards import Card, Format
 from ..errors import KindredError, VersionUntold
 from ..formats import Document
 from ..formats.tables import FEW
+from ..ledger import Ledger, Record
+from ..small_files import read_small
 from ..statement import ALL_OTHERS, Line, Outcome, Statement
 from ..versions import Version
 from .converter import Converted, Converter
 
-__all__ = ["Done", "Failed", "Job", "Left", "Room", "condensed", "convert_all"]
+__all__ = [
+    "Done",
+    "Failed",
+    "Job",
+    "Left",
+    "Room",
+    "condensed",
+    "conversions",
+    "convert_all",
+    "results_of",
+]
 
 _AHEAD = 32  # jobs given out for each worker, so that memory does not grow with their number
 _OLDEST_SECONDS = 7 * 24 * 3600.0
 _UNFINISHED_SECONDS = 3600.0
 _ACCOUNT = ".json"
+_LARGEST_ACCOUNT = 256 << 20  # bytes
 _NEW = ".new"  # what is being written
 
 
@@ -99,6 +112,26 @@ class Room(Struct, frozen=True):
             if entry.stat().st_mtime < time.time() - patience:
                 os.unlink(entry.path)
 
+    def clear_taken(self, records: Iterable[Record]) -> int:
+        """Delete the results that recorded changes have put in place; return how many those were.
+
+        A conversion that was cut off when it was done leaves them. `records` are read as they are asked
+        for: none, if there are no results.
+        """
+        names = os.listdir(self.folder) if os.path.isdir(self.folder) else []
+        keys = [name.removesuffix(_ACCOUNT) for name in names if name.endswith(_ACCOUNT)]
+        taken = {
+            node.digest for record in (records if keys else ()) for node in record.after.values()
+        }
+        found = []
+        for key in keys if taken else ():
+            with contextlib.suppress(OSError, msgspec.MsgspecError):
+                account = read_small(self.path(key) + _ACCOUNT, most=_LARGEST_ACCOUNT, follow=False)
+                if msgspec.json.decode(account, type=Done).digest in taken:
+                    found.append(key)
+        self.clear(found)
+        return len(found)
+
     def path(self, key: str) -> str:
         """Return where the result of a key is."""
         return os.path.join(self.folder, key)
@@ -131,6 +164,18 @@ class Room(Struct, frozen=True):
             for path in (self.path(key), self.path(key) + _ACCOUNT):
                 with contextlib.suppress(OSError):
                     os.unlink(path)
+
+
+def results_of(ledger: Ledger) -> Room:
+    """Return where a ledger's conversions keep what they have done so far."""
+    return Room(os.path.join(ledger.folder("work"), "converted"))
+
+
+def conversions(ledger: Ledger) -> Iterator[Record]:
+    """Yield the records of conversions, whole, the newest first."""
+    for record in reversed(ledger.records()):
+        if record.operation == "convert":
+            yield ledger.record(record.id)
 
 
 def convert_all(

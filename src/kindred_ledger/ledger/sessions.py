@@ -33,6 +33,7 @@ class Sessions:
         self._depot = depot
         self._work = os.path.join(depot.root, "work")
         self._own = ""
+        self.cleared: list[str] = []  # what commands that were cut off had left, and went
 
     @contextlib.contextmanager
     def hold(self) -> Iterator[str]:
@@ -109,7 +110,7 @@ class Sessions:
 
     def _sweep(self) -> None:
         """Remove unfinished packs whose writer died, and locks that nobody will take again."""
-        tidy(self._depot.root)
+        self.cleared += tidy(self._depot.root)
         packing = [name for name in os.listdir(self._work) if name.startswith(_BEGIN)]
         for name in packing:
             if name.endswith(_LOCK):

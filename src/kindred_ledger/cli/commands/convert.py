@@ -13,7 +13,8 @@ import click
 
 from ...cards import Card, Install
 from ...changes import Changeset
-from ...convert import Proof, Room, Work, convert_files, convert_install, prove_install
+from ...convert import Proof, Work, convert_files, convert_install, prove_install
+from ...convert.bulk import results_of
 from ...errors import KindredError, UsageError
 from ...places import FilePlace, FolderPlace, Place
 from .. import drawing
@@ -146,7 +147,7 @@ def _work(session: Session, workers: int, field: tuple[str, ...]) -> Iterator[Wo
 
     Where the caller asks for single rows of lists, every row stands in the books by itself.
     """
-    room = Room(os.path.join(session.ledger.folder("work"), "converted"))
+    room = results_of(session.ledger)
     few = sys.maxsize if any(_ONE_ROW.search(pattern) for pattern in field) else Work().few
     shown = lines_named(field)
     if workers < 2:

@@ -8,7 +8,9 @@ import click
 from msgspec.structs import asdict
 
 from ...changes import recover
+from ...convert.bulk import conversions, results_of
 from ...ledger.tidying import tidy
+from .. import drawing
 from ..options import session
 from ..session import Session
 
@@ -25,6 +27,9 @@ def command(session: Session, back: bool) -> int:
     """
     done = recover(session.ledger, back=back)
     left = tidy(session.ledger.root)
+    taken = results_of(session.ledger).clear_taken(conversions(session.ledger))
+    if taken:
+        left.append(drawing.count(taken, "result") + " of a conversion that was finished")
     if session.json:
         more: dict[str, Any] = {"left_overs": left} if left else {}
         return session.emit(recovered=[asdict(one) for one in done], **more)

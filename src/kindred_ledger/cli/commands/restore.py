@@ -11,6 +11,7 @@ import click
 from ...cards import Install, select_categories
 from ...changes import restore
 from ...errors import UsageError
+from ...ledger.tidying import making_folders
 from ...places import Every, FolderPlace, MemoryPlace, Place
 from ..applying import carry_out
 from ..options import placing, session, writing
@@ -65,11 +66,9 @@ def command(
         subject = session.subject(target)
         if isinstance(subject, Install):
             place, tag = subject.place, subject.tag
-    made = ""
-    if into and place is None:
-        place, made = _folder(session, into, dry_run=bool(options["dry_run"]))
-    status = -1
-    try:
+    with contextlib.ExitStack() as folders:
+        if into and place is None:
+            place = _folder(session, into, folders, dry_run=bool(options["dry_run"]))
         change = restore(
             found,
             session.ledger,
@@ -81,33 +80,19 @@ def command(
             tag=tag,
             progress=session.progress,
         )
-        status = carry_out(session, change, **options)
-        return status
-    finally:
-        if made and status:  # nothing was restored after all; else empty folders are the entry's
-            _remove_empty(made)
+        return carry_out(session, change, **options)
 
 
-def _folder(session: Session, path: str, *, dry_run: bool) -> tuple[Place, str]:
-    """Return the place at a path, and the topmost folder that was made for it, "" if none was."""
+def _folder(session: Session, path: str, folders: contextlib.ExitStack, *, dry_run: bool) -> Place:
+    """Return the place at a path, made within `folders` if it is not there."""
     if "://" in path:
-        return session.place(path), ""
+        return session.place(path)
     full = os.path.abspath(os.path.expanduser(path))
     if os.path.exists(full):
         if not os.path.isdir(full):
             raise UsageError("an entry is restored into a folder", where=path)
-        return FolderPlace(full), ""
+        return FolderPlace(full)
     if dry_run:
-        return MemoryPlace({}, location=full), ""
-    top = full
-    while not os.path.exists(os.path.dirname(top)):
-        top = os.path.dirname(top)
-    os.makedirs(full)
-    return FolderPlace(full), top
-
-
-def _remove_empty(top: str) -> None:
-    """Remove folders that were made and hold nothing."""
-    for folder, _, _ in os.walk(top, topdown=False):
-        with contextlib.suppress(OSError):
-            os.rmdir(folder)
+        return MemoryPlace({}, location=full)
+    folders.enter_context(making_folders(session.ledger.root, full))
+    return FolderPlace(full)
