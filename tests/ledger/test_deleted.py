@@ -54,7 +54,7 @@ class Deleted(Case):
                     )
                     self.assertEqual(heal(ledger, mirrors=[other]).after.faults, (), path)
                     after = self.stored("copy")
-                    if folder:  # the settings are written anew, with another id
+                    if folder or cache:  # else the settings are written anew, with another id
                         self.assertEqual(after.get(path), before[path], (path, cache))
                 ledger.index.close()
                 other.index.close()

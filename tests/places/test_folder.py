@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import socket
@@ -9,6 +10,7 @@ import threading
 import unittest
 from contextlib import closing
 from typing import Any
+from unittest import mock
 
 from blake3 import blake3
 
@@ -84,6 +86,34 @@ class Looking(Case):
         with closing(socket.socket(socket.AF_UNIX)) as end:
             end.bind(place.path("door"))
             self.assertEqual(scan(place)["door"].kind, "other")
+
+    def test_what_has_no_path_here_is_not_taken_for_gone(self) -> None:
+        """A system that knows no long paths says that nothing is there: then nothing is kept as complete."""
+        place = self.place({"a": b"1", "deep/er/file": b"2"})
+        at = OpenFolder.at
+
+        true = OpenFolder._step
+
+        def refuse(longest: int) -> None:
+            def short(opened: OpenFolder, path: str) -> Any:
+                if len(path) >= longest and "deep" in path:
+                    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
+                return at(opened, path)
+
+            def step(opened: OpenFolder, folder: str, name: str, fd: Any) -> Any:
+                if len(f"{folder}/{name}") >= longest and "deep" in folder:
+                    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), name)
+                return true(opened, folder, name, fd)
+
+            with (
+                mock.patch.object(OpenFolder, "at", short),
+                mock.patch.object(OpenFolder, "_step", step),
+                self.assertRaisesRegex(PlaceError, "longer than this system takes"),
+            ):
+                scan(place)
+
+        refuse(len("deep/er"))
+        refuse(len("deep/er/file"))
 
     def test_joined_folders_are_one_place(self) -> None:
         """A folder within another belongs to one part only; contents are found under both names."""

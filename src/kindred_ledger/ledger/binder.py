@@ -15,7 +15,7 @@ from . import manifest
 from .depot import Depot
 from .ids import new_id
 from .index import Index
-from .known import KNOWN, SUFFIX, known
+from .known import KNOWN, LEDGER, SUFFIX, known
 from .sealing import Sealing
 
 __all__ = ["SUFFIX", "Binder", "read_manifest"]
@@ -86,7 +86,14 @@ class Binder:
                 continue
             except OSError as error:
                 raise refused(error, self._depot.location) from error
+            self._remember_ledger()
             return id
+
+    def _remember_ledger(self) -> None:
+        """Have the cache know the ledger's id, by which manifests know each other, too."""
+        id = self._depot.ledger_id
+        if id and id not in self._index.ids(LEDGER):
+            self._index.remember_headers(LEDGER, {id: {}})
 
     def write(self, path: str, header: dict[str, Any], body: dict[str, Any]) -> None:
         """Write a manifest to a path of this machine, to wait there."""

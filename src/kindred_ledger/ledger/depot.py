@@ -167,12 +167,10 @@ class Depot:
             os.path.join(self.root, settings.SETTINGS), most=settings.LARGEST, follow=False
         )
 
-    def mend_settings(self) -> None:
-        """Write the settings again, the id as it is known, if it is."""
-        try:
-            id = settings.read(self.root).id
-        except FileNotFoundError:
-            id = ""
+    def mend_settings(self, *, id: str = "") -> None:
+        """Write the settings again, the id as it still stands there, else the one that is given."""
+        with contextlib.suppress(FileNotFoundError):
+            id = settings.read(self.root).id or id
         settings.create(self.root, id=id)
 
     def damaged_keys(self) -> dict[str, str]:

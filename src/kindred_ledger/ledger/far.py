@@ -117,7 +117,7 @@ class FarDepot(Depot):
             raise FileNotFoundError(settings.SETTINGS)
         return found
 
-    def mend_settings(self) -> None:
+    def mend_settings(self, *, id: str = "") -> None:
         """Write the settings again, as they are known here."""
         path = os.path.join(self.root, settings.SETTINGS)
         known = read_small(path, most=settings.LARGEST, follow=False)

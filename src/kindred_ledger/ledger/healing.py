@@ -21,6 +21,7 @@ from . import settings
 from .binder import SUFFIX
 from .depot import NEEDED
 from .entries import LOST
+from .known import LEDGER
 from .ledger import Ledger
 from .manifest import decode, digests_of
 from .mirroring import adopt
@@ -255,7 +256,8 @@ class _Healing:
         return True
 
     def _mend_settings(self) -> None:
-        self._ledger.depot.mend_settings()
+        known = self._ledger.index.ids(LEDGER)
+        self._ledger.depot.mend_settings(id=known.pop() if len(known) == 1 else "")
         self.mended.append(f"{settings.SETTINGS}: written anew")
 
     def _salvage(self, path: str) -> None:

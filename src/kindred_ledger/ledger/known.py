@@ -13,9 +13,10 @@ from typing import Any
 
 from .depot import Depot
 
-__all__ = ["FOLDERS", "KNOWN", "SUFFIX", "known", "named_in"]
+__all__ = ["FOLDERS", "KNOWN", "LEDGER", "SUFFIX", "known", "named_in"]
 
 KNOWN = "known"
+LEDGER = "ledger"  # under which the cache knows the ledger's id
 FOLDERS = ("entries", "history", "marks")
 SUFFIX = ".json.zst"  # of every manifest
 _LAST = 16  # of each kind: more than write at once, so that each is named by some that come later

@@ -10,7 +10,7 @@ import stat as stat_bits
 from collections.abc import Iterable, Iterator
 from itertools import repeat
 
-from ..errors import PlaceChanged, Vanished
+from ..errors import PlaceChanged, PlaceError, Vanished
 from ..os_names import as_name, as_text
 from .durable import refusals, refused
 from .names import WORK_FOLDER, is_ours
@@ -104,6 +104,7 @@ class FolderPlace:
                 except (FileNotFoundError, NotADirectoryError):
                     if not folder:
                         raise
+                    _check_gone(opened, folder)
                     nodes.pop(folder)  # it went away since its own folder was listed
                     continue
                 nodes.update(zip(names, _file_nodes(names, stats, seen), strict=True))
@@ -184,6 +185,7 @@ class FolderPlace:
             try:
                 fd = opened.open(path, os.O_RDONLY)
             except (FileNotFoundError, NotADirectoryError):
+                _check_gone(opened, path)
                 yield path, _gone(full)
                 continue
             except OSError as error:
@@ -327,6 +329,25 @@ def _stream(fd: int, start: os.stat_result, full: str) -> Iterator[bytes]:
 def _moved(data: bytes, full: str) -> Iterator[bytes]:
     yield data
     raise PlaceChanged("the file changed while it was read", where=full)
+
+
+def _check_gone(opened: OpenFolder, path: str) -> None:
+    """Raise unless what cannot be found has gone: some systems say that of what they have no path for.
+
+    Raises:
+        PlaceError: it is there.
+    """
+    folder, _, name = path.rpartition("/")
+    try:
+        there = opened.lstat(path) is None and name in opened.listdir(folder)
+    except OSError:
+        return
+    if there and opened.lstat(path) is None:  # nor was it just away while something replaced it
+        raise PlaceError(
+            "this is listed, and cannot be opened: its path may be longer than this system takes",
+            where=opened.full(path),
+            remedy="Move the place to a folder nearer to the top, or leave this out.",
+        )
 
 
 def _gone(full: str) -> Iterator[bytes]:
