@@ -25,9 +25,12 @@ def main() -> int:
     parser.add_argument("-k", dest="words", action="append", help="only tests that contain WORD")
     parser.add_argument("-v", dest="verbose", action="store_true")
     parser.add_argument("-j", dest="workers", type=int, default=min(os.cpu_count() or 1, 4))
+    parser.add_argument("--long", action="store_true", help="every point and 10,000 cases: hours")
     parser.add_argument("--share", default="", help=argparse.SUPPRESS)  # where classes are claimed
     parser.add_argument("--result", default="", help=argparse.SUPPRESS)
     options = parser.parse_args()
+    if options.long:
+        os.environ["KINDRED_EXAMPLES"] = "10000"
     if _roomy(MEMORY):  # thousands of small places: a disk would only wait for itself
         tempfile.tempdir = os.environ["TMPDIR"] = MEMORY
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands would compile themselves

@@ -25,10 +25,9 @@ from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import MemoryPlace, read_bytes, scan
 from kindred_ledger.places.remotes import Login, Remote, RemotePlace, connect
 from tests.servers import Manner, object_store, sftp_server, webdav_server
-from tests.support import EXAMPLES, Case, change_to, write
+from tests.support import LONG, Case, change_to, write
 
-# KINDRED_EXAMPLES=10000 asks for every point.
-_STEP = max(1, 3000 // EXAMPLES) if EXAMPLES < 10_000 else 1
+_STEP = 1 if LONG else 5
 OLD = {
     "server.cfg": b"players = 4\n",
     "worlds/bog.world": b"bog" * 100_000,

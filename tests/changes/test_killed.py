@@ -14,16 +14,14 @@ from concurrent.futures import ThreadPoolExecutor
 
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import WORK_FOLDER
-from tests.support import ROOT, PlayCase, kindred, snapshot
+from tests.support import LONG, ROOT, PlayCase, kindred, snapshot
 
 _HERE = os.path.dirname(os.path.abspath(__file__))
 _UPDATE = (
     "update", "mossferry", "downloads/mossferry-2.0.zip",
     "--old", "downloads/mossferry-1.4.zip", "--yes", "--json",
 )  # fmt: skip
-# KINDRED_EXAMPLES=10000 asks for the longer run: ten times the points.
-_MORE = max(1, int(os.environ.get("KINDRED_EXAMPLES", "1000")) // 1000)
-_BY_POINT, _BY_TIME, _REFUSALS = 56 * _MORE, 16 * _MORE, 24 * _MORE
+_BY_POINT, _BY_TIME, _REFUSALS = (560, 160, 240) if LONG else (36, 10, 16)
 
 
 @unittest.skipIf(os.name == "nt", "there is no SIGKILL on Windows")

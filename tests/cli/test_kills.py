@@ -14,10 +14,10 @@ from typing import Any
 
 from kindred_ledger.ledger import Ledger, verify
 from kindred_ledger.places import WORK_FOLDER
-from tests.support import EXAMPLES, ROOT, PlayCase, kindred, snapshot
+from tests.support import LONG, ROOT, PlayCase, kindred, snapshot
 
 _KILLED = os.path.join(ROOT, "tests", "changes", "killed.py")
-_KILLS = 40 if EXAMPLES < 10_000 else 1000
+_KILLS = 1000 if LONG else 32
 _UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
 # What goes before, and the commands that are killed then.
 _SCENES = (
