@@ -9,8 +9,10 @@ import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 
-from kindred_ledger.ledger import Ledger, mirror, verify
-from tests.support import EXAMPLES, Case
+from kindred_ledger.errors import KindredError
+from kindred_ledger.ledger import Ledger, Tag, mirror, verify
+from kindred_ledger.ledger.entries import ReleaseTag
+from tests.support import EXAMPLES, LONG, Case, write
 
 _WRITERS = 4
 _SECONDS = max(5.0, EXAMPLES / 160)  # a minute in the longer run
@@ -148,3 +150,60 @@ class Sharing(Case):
         self.assertGreater(gone, _WRITERS)
         self.assertGreater(deleted, 2)
         self.assertGreater(self.looked, 1)
+
+
+class AtTheShelf(Case):
+    def test_who_deletes_is_waited_for(self) -> None:
+        """Adding to the shelf and taking from it wait for a retire, and are done then."""
+        ledger, place = self.ledger(), self.place({"a": b"a" * 9000})
+        label, tag = ReleaseTag(), Tag("x", "1.0")
+        held, free = threading.Event(), threading.Event()
+
+        def retire() -> None:
+            with Ledger.open(self.path("ledger")).depot.deleting():
+                held.set()
+                free.wait(30)
+
+        for act in (
+            lambda: ledger.shelf.add(place, tag, label),
+            lambda: ledger.shelf.remove(ledger.shelf.find("x@1.0")),
+        ):
+            held.clear()
+            free.clear()
+            thread = threading.Thread(target=retire)
+            thread.start()
+            held.wait(30)
+            threading.Timer(0.3, free.set).start()
+            act()
+            thread.join()
+        self.assertEqual(ledger.shelf.releases(), [])
+        self.assertEqual(verify(ledger).faults, ())
+
+    def test_no_damage_is_seen_that_is_none(self) -> None:
+        """While somebody adds to the shelf and takes from it, every look at the ledger finds it whole."""
+        ledger, place = self.ledger(), self.place({"a": os.urandom(9000)})
+        stop, failed = threading.Event(), []
+
+        def restless() -> None:
+            other = Ledger.open(self.path("ledger"))
+            try:
+                while not stop.is_set():
+                    write(place.root, {"a": os.urandom(9000)})
+                    other.shelf.add(place, Tag("x", "1.0"), ReleaseTag())
+                    other.shelf.remove(other.shelf.find("x@1.0"))
+            except KindredError as error:
+                failed.append(error)
+
+        thread = threading.Thread(target=restless)
+        thread.start()
+        try:
+            for _ in range(60 if LONG else 12):
+                looked = Ledger.open(self.path("ledger"))
+                found = verify(looked)
+                self.assertEqual((found.faults, found.costs), ((), ()))
+                looked.index.close()
+        finally:
+            stop.set()
+            thread.join()
+        self.assertEqual(failed, [])
+        ledger.index.close()

@@ -11,7 +11,7 @@ from ..cards import PROGRAM, Card, Install
 from ..errors import DecisionNeeded, UsageError
 from ..formats.kinds import claimed_kind
 from ..ledger import Ledger, Release, ReleaseTag, Tag
-from ..places import Place, Tree, open_place, remove_tree
+from ..places import Place, Tree, discard, open_place
 from ..progress import Progress
 from .combining import Combined, combine
 from .release_index import IndexedRelease, parts_with
@@ -158,5 +158,5 @@ def shelve_from(
         note=f"from {source.location}",
         progress=progress,
     )
-    remove_tree(room)
+    discard(room)
     return shelved

@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from blake3 import blake3
 
 from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
-from ..places import hold, make_folders, refusals, remove_tree, write_atomic
+from ..places import discard, hold, make_folders, refusals, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
 from ..small_files import read_small
 from . import keys, settings
@@ -177,7 +177,7 @@ class FarDepot(Depot):
                 raise FileNotFoundError(name) from error
             yield path
         finally:
-            remove_tree(room)
+            discard(room)
 
     def stat(self, folder: str, name: str) -> tuple[int, float]:
         with self._turn:

@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator
 from msgspec import Struct
 
 from ..errors import LedgerDamaged, UsageError
-from ..places import BLOCK, new_file, refusals, remove_tree
+from ..places import BLOCK, discard, new_file, refusals
 from ..progress import Progress
 from ..small_files import open_regular
 from .binder import SUFFIX, read_manifest
@@ -106,7 +106,7 @@ def _copying(target: Ledger) -> Iterator[_Copying]:
         try:
             yield _Copying(target, room)
         finally:
-            remove_tree(room)
+            discard(room)
 
 
 class _Copying:

@@ -19,10 +19,10 @@ from ..places import (
     Place,
     Seen,
     Tree,
+    discard,
     folders_of,
     parents,
     refusals,
-    remove_tree,
     roots_of,
 )
 from ..places.databases import COMPANIONS, steady
@@ -104,7 +104,7 @@ class Storing:
                 tree, unsettled, _ = self.store(source, tree, seen, watch, key=key_of(place))
                 seen.forget(captured)  # what is kept of them is not what lies there
             finally:
-                remove_tree(scratch)
+                discard(scratch)
         doubtful = {*torn, *unsettled, *(path for path in moving if path in tree)}
         return Stored(tree, tuple(sorted(doubtful - set(captured))), tuple(captured))
 

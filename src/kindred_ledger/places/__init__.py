@@ -2,6 +2,7 @@
 
 from .archive import ZipPlace, add_member, rewrite_zip
 from .durable import (
+    discard,
     make_folders,
     new_file,
     refusals,
@@ -91,6 +92,7 @@ __all__ = [
     "collisions",
     "digest_of",
     "digested",
+    "discard",
     "disk_path",
     "folded",
     "folder_with",

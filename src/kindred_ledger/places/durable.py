@@ -14,6 +14,7 @@ from ..os_names import as_name
 from .open_folder import OpenFolder
 
 __all__ = [
+    "discard",
     "make_folders",
     "new_file",
     "private_file",
@@ -237,6 +238,15 @@ def private_file(path: str) -> BinaryIO:
 def _sync(file: BinaryIO) -> None:
     file.flush()
     os.fsync(file.fileno())
+
+
+def discard(path: str) -> None:
+    """Remove a folder of ours that is of no use any more; what refuses that is left to be cleared later.
+
+    What was done with it is not undone by that.
+    """
+    with contextlib.suppress(OSError):
+        remove_tree(path)
 
 
 def remove_tree(path: str) -> None:

@@ -30,9 +30,9 @@ from ...places import (
     FolderPlace,
     Place,
     SubPlace,
+    discard,
     open_place,
     refusals,
-    remove_tree,
     write_once,
 )
 from .. import drawing
@@ -177,14 +177,14 @@ def apply(session: Session, patches: str, what: str, output: str, to: str, **opt
         )
         return carry_out(session, change, **options)
     finally:
-        remove_tree(room)
+        discard(room)
 
 
 def _room(work: str) -> str:
     """Return a folder for results; what a run that was cut off left in others is removed."""
     for entry in os.scandir(work):
         if entry.name.startswith(_ROOM) and entry.stat().st_mtime < time.time() - _LONG_AGO_SECONDS:
-            remove_tree(entry.path)
+            discard(entry.path)
     return os.path.join(work, f"{_ROOM}{os.getpid()}")
 
 
