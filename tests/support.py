@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import builtins
 import functools
 import json
 import os
@@ -11,7 +12,7 @@ import sys
 import tempfile
 import unittest
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from hypothesis import HealthCheck, settings
@@ -289,6 +290,38 @@ def _note_open(event: str, args: tuple[Any, ...]) -> None:
     if event == "open" and _WATCHERS and isinstance(args[0], str) and args[1] is not None:
         for note in list(_WATCHERS.values()):
             note(args[0])  # opened by `open`, which does not ask `os.open`
+
+
+@contextmanager
+def nothing_followed(test: unittest.TestCase, root: str) -> Iterator[None]:
+    """Fail if what is opened by a path below `root` is not there."""
+    true_open, true_os_open = builtins.open, os.open
+
+    def check(path: Any, fd: int) -> None:
+        if isinstance(path, (str, bytes)):
+            asked = os.path.abspath(os.fsdecode(path))
+            got = os.readlink(f"/proc/self/fd/{fd}")
+            if asked.startswith(root + os.sep):
+                test.assertTrue(got.startswith(root + os.sep), f"{asked} was followed to {got}")
+
+    def os_open(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
+        fd = true_os_open(path, flags, mode, dir_fd=dir_fd)
+        if dir_fd is not None:
+            path = os.path.join(os.readlink(f"/proc/self/fd/{dir_fd}"), os.fsdecode(path))
+        check(path, fd)
+        return fd
+
+    def any_open(file: Any, *args: Any, **more: Any) -> Any:
+        opened = true_open(file, *args, **more)
+        with suppress(OSError, AttributeError):
+            check(file, opened.fileno())
+        return opened
+
+    os.open, builtins.open = os_open, any_open
+    try:
+        yield
+    finally:
+        os.open, builtins.open = true_os_open, true_open
 
 
 @contextmanager

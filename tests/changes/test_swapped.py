@@ -10,11 +10,11 @@ import unittest
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from kindred_ledger.changes import recover, undo
+from kindred_ledger.changes import drill, recover, restore, undo
 from kindred_ledger.errors import KindredError
 from kindred_ledger.ledger import Ledger
-from kindred_ledger.places import WORK_FOLDER
-from tests.support import LONG, Case, change_to, files_in, write
+from kindred_ledger.places import WORK_FOLDER, scan
+from tests.support import LONG, Case, change_to, files_in, nothing_followed, write
 
 OLD = {"a.txt": b"old a", "saves/one": b"1", "saves/deep/two": b"2", "bare": None}
 NEW = {"a.txt": b"new a", "saves/one": b"one", "saves/deep/three": b"33" * 200_000, "maps/m": b"m"}
@@ -111,6 +111,26 @@ class Swapped(Case):
                 stat = os.lstat(os.path.join(top, name))
                 found[os.path.join(top, name)] = stat.st_mode, stat.st_mtime_ns
         return found
+
+    @unittest.skipUnless(os.path.isdir("/proc/self/fd"), "what is open is not told here")
+    def test_links_that_stand_there(self) -> None:
+        """Whatever is done with a place, no link in it is followed, and what it leads to is as it was."""
+        write(self.path("outside"), OUTSIDE)
+        links = {"door": self.path("outside"), "key": self.path("outside", "one"), "loop": "loop"}
+        place = self.place({**OLD, **links, "saves/up": "../../outside"})
+        kept = self.ledger()
+        before = files_in(self.path("outside"))
+        with nothing_followed(self, place.root):
+            entry = kept.backup(place)
+            change_to(place, {**NEW, "door": b"a file", "key": "elsewhere"}).apply(kept)
+            undo(kept).apply(kept)
+            shutil.rmtree(place.path("maps"), ignore_errors=True)
+            write(place.root, {"a.txt": b"edited"})
+            restore(entry, kept).apply(kept)
+            drill(kept, entry)
+            scan(place)
+            self.assertEqual(scan(place)["door"].kind, "link")
+        self.assertEqual(files_in(self.path("outside")), before)
 
     @unittest.skipUnless(hasattr(os, "O_NOFOLLOW"), "folders have no descriptors here")
     def test_at_every_call(self) -> None:

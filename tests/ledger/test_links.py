@@ -2,51 +2,18 @@
 
 from __future__ import annotations
 
-import builtins
 import contextlib
 import os
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import Any
 
 from kindred_ledger.changes import drill, recover, restore, undo
 from kindred_ledger.errors import KindredError, LedgerDamaged
 from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
-from tests.support import Case, KeptCase, files_in, snapshot
+from tests.support import KeptCase, files_in, nothing_followed, snapshot
 
 _COST = 1 << 10  # KiB
-
-
-@contextlib.contextmanager
-def nothing_followed(test: Case, root: str) -> Iterator[None]:
-    """Fail if what is opened by a path below `root` is not there."""
-    true_open, true_os_open = builtins.open, os.open
-
-    def check(path: Any, fd: int) -> None:
-        if isinstance(path, (str, bytes)):
-            asked = os.path.abspath(os.fsdecode(path))
-            got = os.readlink(f"/proc/self/fd/{fd}")
-            if asked.startswith(root + os.sep):
-                test.assertTrue(got.startswith(root + os.sep), f"{asked} was followed to {got}")
-
-    def os_open(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
-        fd = true_os_open(path, flags, mode, dir_fd=dir_fd)
-        if dir_fd is not None:
-            path = os.path.join(os.readlink(f"/proc/self/fd/{dir_fd}"), os.fsdecode(path))
-        check(path, fd)
-        return fd
-
-    def any_open(file: Any, *args: Any, **more: Any) -> Any:
-        opened = true_open(file, *args, **more)
-        with contextlib.suppress(OSError, AttributeError):
-            check(file, opened.fileno())
-        return opened
-
-    os.open, builtins.open = os_open, any_open
-    try:
-        yield
-    finally:
-        os.open, builtins.open = true_os_open, true_open
 
 
 class Links(KeptCase):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -160,7 +160,8 @@ def undo(
         UsageError: the change was taken back already, or what was kept before it is retired.
     """
     record = ledger.record(change if isinstance(change, str) else change.record.id)
-    taken_back_by = _standing_undo(ledger, record.id)
+    records = ledger.records()
+    taken_back_by = _standing_undo(records, record.id)
     if taken_back_by:
         raise UsageError(
             f"change {record.id} was taken back already",
@@ -198,7 +199,7 @@ def undo(
     return Changeset(
         place=place,
         operation="undo",
-        summary=_undo_summary(ledger, record),
+        summary=_undo_summary(records, record),
         before=now,
         actions=tuple(actions),
         tag=replace(record.tag, version=version),
@@ -224,10 +225,10 @@ def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
             )
 
 
-def _undo_summary(ledger: Ledger, record: Record) -> str:
+def _undo_summary(records: Sequence[Record], record: Record) -> str:
     """Say what an undo does, in terms of the change that began a chain of undoing and redoing."""
     again = False
-    known = {each.id: each for each in ledger.records()} if record.undoes else {}
+    known = {each.id: each for each in records} if record.undoes else {}
     while record.undoes in known:
         again = not again
         record = known[record.undoes]
@@ -235,10 +236,10 @@ def _undo_summary(ledger: Ledger, record: Record) -> str:
     return f"{verb} {record.operation} {record.id}: {record.summary}"
 
 
-def _standing_undo(ledger: Ledger, id: str) -> str:
+def _standing_undo(records: Sequence[Record], id: str) -> str:
     """Return the change that took `id` back and was not itself taken back; empty if none."""
     taken_back: set[str] = set()
-    for record in reversed(ledger.records()):  # an undo is younger than what it takes back
+    for record in reversed(records):  # an undo is younger than what it takes back
         if record.undoes and record.id not in taken_back:
             if record.undoes == id:
                 return record.id

@@ -112,6 +112,14 @@ class Entry(Struct, frozen=True):
         return _rooted(_read(header, Entry))
 
 
+_EMPTY = Tree()
+
+
+def _no_tree() -> Tree:
+    """Return the one empty tree: a history has three for each change."""
+    return _EMPTY
+
+
 class Record(Struct, frozen=True):
     """One applied changeset: which paths it touched, what they were and what they became.
 
@@ -135,11 +143,11 @@ class Record(Struct, frozen=True):
     machine: str = ""
     brings: str = ""
     other: Mapping[str, str] = field(default_factory=dict)
-    common: Tree = field(default_factory=Tree)
+    common: Tree = field(default_factory=_no_tree)
     touched: int = 0
     paths: tuple[str, ...] = ()
-    before: Tree = field(default_factory=Tree)
-    after: Tree = field(default_factory=Tree)
+    before: Tree = field(default_factory=_no_tree)
+    after: Tree = field(default_factory=_no_tree)
     statements: tuple[Mapping[str, Any], ...] = ()
 
     def header(self) -> dict[str, Any]:

@@ -242,12 +242,25 @@ class ItemPlace(FolderPlace):
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree of the folder, in paths that begin with its name; empty if it is not there."""
-        node = lstat_node(self.location)
-        if node is None or node.kind != DIR:
-            return Tree({self.name: node} if node else {})
-        inner = FolderPlace(self.location)
-        tree = inner.survey(seen=seen.under(self.name) if seen is not None else None)
+        try:
+            opened = self.opened()
+        except (FileNotFoundError, NotADirectoryError):
+            return Tree()
+        with refusals(self.root), opened:
+            node = node_in(opened, self.name)
+            if node is None or node.kind != DIR:
+                return Tree({self.name: node} if node else {})
+            with opened.inside(self.name) as within:
+                inner = within_folder(within)
+                tree = inner.survey(seen=seen.under(self.name) if seen is not None else None)
         return Tree({self.name: node, **tree.moved_into(self.name)})
+
+
+def within_folder(opened: OpenFolder) -> FolderPlace:
+    """Return a folder that is open as a place, for as long as it is."""
+    place = FolderPlace(opened.path)
+    place._held = opened
+    return place
 
 
 def stages_in(opened: OpenFolder, work: str) -> list[str] | None:

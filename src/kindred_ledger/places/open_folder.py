@@ -96,6 +96,19 @@ class OpenFolder:
         other._root = _again(self._root) if self._root is not None else None
         return other
 
+    def inside(self, path: str) -> OpenFolder:
+        """Return a folder of this one, opened for somebody else."""
+        other = OpenFolder.__new__(OpenFolder)
+        other.path, other._start, other._way = (
+            self.full(path),
+            os.path.join(self.full(path), ""),
+            [],
+        )
+        other.real = os.path.join(self.real, *as_name(path).split("/"))
+        fd = self._folder(path)
+        other._root = _again(fd) if fd is not None else None
+        return other
+
     def __enter__(self) -> OpenFolder:
         return self
 
@@ -249,7 +262,7 @@ class OpenFolder:
             return
         try:
             os.chmod(name, mode, dir_fd=fd, follow_symlinks=False)
-        except NotImplementedError:  # older C libraries
+        except (NotImplementedError, ValueError):  # older C libraries
             opened = os.open(name, os.O_RDONLY | _FILE, dir_fd=fd)
             try:
                 os.fchmod(opened, mode)
