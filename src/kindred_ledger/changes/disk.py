@@ -33,6 +33,7 @@ from ..places import (
     node_in,
     same_content,
     sync_files,
+    within_folder,
 )
 from ..progress import Progress
 from .actions import Action
@@ -43,6 +44,7 @@ from .stage import Stage, clear_dropped, clear_stage, stage_contents, unfinished
 __all__ = ["DiskGround", "check_room"]
 
 _NO_DISK = (0, 0)
+_STAGED = f"{WORK_FOLDER}/"
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
@@ -57,7 +59,12 @@ class DiskGround:
         self._ledger = ledger
         self._folders = folders_of(place)
         self._holdings = holdings_of(place)
+        self._starts = sorted(
+            ((os.path.join(f.root, ""), part) for part, f in self._folders.items()),
+            key=lambda start: -len(start[0]),
+        )
         self._opened: dict[str, OpenFolder] = {}  # by the part's name; of the disks that are in
+        self._again: dict[str, OpenFolder] = {}  # the same, for what lies in stages
         self._touched: set[str] = set()  # spots of folders
         self._dated: set[str] = set()  # spots of files that got another mode or time
         self._disks: dict[str, tuple[int, int]] = {}  # by the root: which folder of which disk
@@ -70,8 +77,10 @@ class DiskGround:
                 self._disks[root] = _identity(root)
             for part, folder in self._folders.items():
                 with contextlib.suppress(FileNotFoundError):
-                    self._opened[part] = locks.enter_context(folder.held())
+                    self._opened[part] = opened = locks.enter_context(folder.held())
+                    self._again[part] = locks.enter_context(opened.again())
             locks.callback(self._opened.clear)
+            locks.callback(self._again.clear)
             yield
 
     def make_way(self) -> None:
@@ -96,10 +105,12 @@ class DiskGround:
 
     def _at(self, spot: str) -> tuple[OpenFolder, str]:
         """Return the open folder that a spot is in, and its path there."""
-        starts = {os.path.join(f.root, ""): part for part, f in self._folders.items()}
-        start = max((s for s in starts if spot.startswith(s)), key=len)
+        start, part = next(start for start in self._starts if spot.startswith(start[0]))
         inner = spot[len(start) :]
-        return self._folder(starts[start]), inner if os.sep == "/" else inner.replace(os.sep, "/")
+        if os.sep != "/":
+            inner = inner.replace(os.sep, "/")
+        opened = self._folder(part)
+        return self._again[part] if inner.startswith(_STAGED) else opened, inner
 
     def _stage(self, part: str) -> Stage:
         """Return where the contents for one part are staged."""
@@ -161,13 +172,14 @@ class DiskGround:
             return now.target == node.target
         if (now.size, now.mtime_ns) == (node.size, node.mtime_ns):
             return True
-        folder = next(f for part, f in self._folders.items() if self._opened.get(part) is opened)
-        digest, _ = next(digest_of(blocks) for _, blocks in folder.read([path]))
+        read = within_folder(opened).read([path])
+        digest, _ = next(digest_of(blocks) for _, blocks in read)
         return same_content(now._replace(digest=digest), node)
 
     def move(self, source: str, target: str) -> None:
         opened, path = self._at(source)
-        opened.rename(path, self._at(target)[1])
+        into, aim = self._at(target)
+        opened.rename(path, aim, into=into if into is not opened else None)
 
     def make_folder(self, spot: str) -> None:
         opened, path = self._at(spot)

@@ -22,6 +22,7 @@ from .folder import (
     lstat_node,
     node_in,
     stages_in,
+    within_folder,
 )
 from .holding import FULL, Holding, holding_at, holdings_of, tells_names_apart
 from .lock import hold, hold_place, is_held
@@ -130,6 +131,7 @@ __all__ = [
     "sync_files",
     "tells_names_apart",
     "three_way",
+    "within_folder",
     "write_atomic",
     "write_once",
     "written_once",

@@ -27,6 +27,7 @@ __all__ = [
     "lstat_node",
     "node_in",
     "stages_in",
+    "within_folder",
 ]
 
 STAGE_MARK = "owner.json"  # in each stage: whose it is

@@ -221,18 +221,23 @@ class OpenFolder:
         os.unlink(name, dir_fd=fd)
 
     @_naming
-    def rename(self, source: str, target: str, *, over: bool = False) -> None:
-        """Move a file or a link; to where something is only if `over` (some systems do it anyway)."""
+    def rename(
+        self, source: str, target: str, *, into: OpenFolder | None = None, over: bool = False
+    ) -> None:
+        """Move a file or a link; to where something is only if `over` (some systems do it anyway).
+
+        `into` is the folder the target's path begins at, if it is another, or the same for a second time:
+        where much is moved between two folders, each then stays open.
+        """
+        if into is None:
+            with self.again() as there:
+                self.rename(source, target, into=there, over=over)
+            return
         self._forget(source)
-        self._forget(target)
+        into._forget(target)
         name, fd = self.at(source)
-        held = _again(fd) if fd is not None else None  # the way to the target may close this one
-        try:
-            to, to_fd = self.at(target)
-            (os.replace if over else os.rename)(name, to, src_dir_fd=held, dst_dir_fd=to_fd)
-        finally:
-            if held is not None:
-                os.close(held)
+        to, to_fd = into.at(target)
+        (os.replace if over else os.rename)(name, to, src_dir_fd=fd, dst_dir_fd=to_fd)
 
     @_naming
     def symlink(self, to: str, path: str) -> None:
