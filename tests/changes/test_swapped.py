@@ -147,5 +147,5 @@ class Swapped(Case):
             ):
                 calls = self.attempt(10**9, which, act)
                 self.assertGreater(calls, 100)
-                for at in range(1, calls + 1, 1 if LONG else 7):
+                for at in range(1, calls + 1, 1 if LONG else 11):
                     self.attempt(at, which, act)

@@ -102,8 +102,9 @@ class Kills(PlayCase):
             return found
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            fates = list(pool.map(fate, range(1, changes + 1)))
-        self.assertEqual({*fates}, {"before", "after"}, list(enumerate(fates, 1)))
+            points = range(1, changes + 1, 1 if LONG else 2)
+            fates = list(pool.map(fate, points))
+        self.assertEqual({*fates}, {"before", "after"}, [*zip(points, fates, strict=True)])
 
     def begin(self, scene: int) -> list[tuple[int, str, int, dict[str, Any], dict[str, Any]]]:
         """Return a scene with each of its commands, how many changes that makes, and both ends."""

@@ -21,7 +21,7 @@ from kindred_ledger.errors import BooksUnbalanced, CardError, KindredError
 from kindred_ledger.places import read_bytes
 from tests.support import LONG, PlayCase, write
 
-CORRUPTIONS = 200 if LONG else 80
+CORRUPTIONS = 200 if LONG else 50
 _VERBS = (
     "move_files|drop_files|require|rename|move|set|default|map|"
     "retype|rescale|split|join|reorder|renumber|drop"
