@@ -14,7 +14,7 @@ import tempfile
 import kindred_ledger as kl
 from kindred_ledger.demo.play_area import build_play_area
 from kindred_ledger.demo.release_server import release_server
-from kindred_ledger.installs import Patience
+from kindred_ledger.releases import Patience
 
 
 def main(folder: str) -> None:

@@ -21,14 +21,16 @@ FLOORS = (
     ("ledger",),
     ("changes",),
     ("cards",),
-    ("convert", "installs", "patches", "edits", "worlds"),
+    ("planning",),
+    ("convert", "patches", "releases", "updates", "transfers", "edits", "worlds"),
     ("migrate",),
     ("report", "demo"),
     ("cli",),
 )
 # Rooms of one floor that may lean on each other, with the reason.
 SIDEWAYS = {
-    ("installs", "convert"): "what is carried must be brought into a form the other install reads",
+    ("transfers", "convert"): "what is carried must be brought into a form the other install reads",
+    ("updates", "convert"): "which files a new build will not read is told beforehand",
     ("progress", "errors"): "the ground floor's own errors",
     ("versions", "errors"): "the ground floor's own errors",
     ("extensions", "errors"): "the ground floor's own errors",

@@ -30,30 +30,6 @@ if TYPE_CHECKING:
     from .convert import check_card, convert_bytes, convert_files, convert_install, prove_install
     from .errors import KindredError
     from .formats import Layout, LayoutDocument, decode
-    from .installs import (
-        Assembly,
-        Begin,
-        CarryChoices,
-        Comparison,
-        MeetChoices,
-        UpdateChoices,
-        Watcher,
-        assemble,
-        carry,
-        carry_files,
-        choose_release,
-        compare,
-        install_beside,
-        likenesses,
-        meet,
-        read_index,
-        reinstall,
-        shelve,
-        shelve_from,
-        source_at,
-        switch,
-        update,
-    )
     from .ledger import (
         Entry,
         Healed,
@@ -84,8 +60,21 @@ if TYPE_CHECKING:
         scan,
     )
     from .places.remotes import Login, RemotePlace, connect
+    from .planning import Comparison, compare, likenesses
     from .progress import Progress
+    from .releases import choose_release, read_index, shelve, shelve_from, source_at
     from .statement import Line, Outcome, Statement
+    from .transfers import (
+        Begin,
+        CarryChoices,
+        MeetChoices,
+        Watcher,
+        carry,
+        carry_files,
+        meet,
+        switch,
+    )
+    from .updates import Assembly, UpdateChoices, assemble, install_beside, reinstall, update
     from .versions import Version, VersionRange, scheme
 
 _HOMES = {
@@ -94,16 +83,17 @@ _HOMES = {
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "formats": "Layout LayoutDocument decode",
-    "installs": "Assembly Begin CarryChoices Comparison MeetChoices UpdateChoices Watcher"
-    " assemble carry carry_files choose_release compare install_beside likenesses meet read_index"
-    " reinstall shelve shelve_from source_at switch update",
     "ledger": "Entry Healed Ledger Mirrored Policy Release ReleaseTag"
     " Retirement Tag Verified export heal mirror plan_retirement verify",
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login RemotePlace connect",
+    "planning": "Comparison compare likenesses",
     "progress": "Progress",
+    "releases": "choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
+    "transfers": "Begin CarryChoices MeetChoices Watcher carry carry_files meet switch",
+    "updates": "Assembly UpdateChoices assemble install_beside reinstall update",
     "versions": "Version VersionRange scheme",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}

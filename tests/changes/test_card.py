@@ -13,11 +13,11 @@ from hypothesis import given
 from kindred_ledger.changes import recover, restore, undo
 from kindred_ledger.demo.handheld import simulated_card
 from kindred_ledger.errors import Cancelled, KindredError, UnsafeName
-from kindred_ledger.installs import CarryChoices, carry_files
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace, check_portable, collisions, scan
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import Outcome
+from kindred_ledger.transfers import CarryChoices, carry_files
 from tests.support import Case, change_to, contents, files_in, kindred, side_law, write
 
 OLD = {"SAVES/EVENING.POCKET": b"old" * 4000, "SAVES/EVENING.BAK": b"older", "CONFIG": b"x"}

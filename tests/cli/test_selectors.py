@@ -12,9 +12,10 @@ from kindred_ledger.changes import restore
 from kindred_ledger.cli.main import COMMANDS
 from kindred_ledger.convert import convert_install
 from kindred_ledger.errors import UsageError
-from kindred_ledger.installs import compare, update
-from kindred_ledger.installs.update import UpdateChoices
 from kindred_ledger.places import Patterns, open_place
+from kindred_ledger.planning import compare
+from kindred_ledger.updates import update
+from kindred_ledger.updates.update import UpdateChoices
 from tests.support import PlayCase, kindred, write
 
 # Each selector of each command that has one, with something that is not there.

@@ -35,8 +35,8 @@ from kindred_ledger.errors import (
     VersionUntold,
 )
 from kindred_ledger.formats import Path, decode
-from kindred_ledger.installs.shelving import shelve
 from kindred_ledger.places import FolderPlace, read_bytes, scan
+from kindred_ledger.releases.shelving import shelve
 from kindred_ledger.versions import INTEGER, NUMBER, Version
 from tests.support import PlayCase, law, snapshot, write
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from ...installs import Assembly, assemble
 from ...places import ItemPlace, Place, ZipPlace, open_place
+from ...updates import Assembly, assemble
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns

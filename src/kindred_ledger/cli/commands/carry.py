@@ -8,7 +8,7 @@ import click
 from msgspec.structs import replace
 
 from ...errors import UsageError
-from ...installs import CarryChoices, carry, carry_files, known_as
+from ...transfers import CarryChoices, carry, carry_files, known_as
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns

@@ -8,9 +8,9 @@ from typing import Any
 import click
 
 from ...cards import select_categories
-from ...installs import Comparison, compare
 from ...ledger import Tag
 from ...places import Every
+from ...planning import Comparison, compare
 from .. import drawing
 from ..options import placing, session
 from ..session import Session, patterns

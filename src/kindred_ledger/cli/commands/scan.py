@@ -18,8 +18,8 @@ from ...cards import (
 )
 from ...changes import unfinished_in
 from ...errors import UsageError
-from ...installs import likenesses
 from ...places import Tree, near, roots_of, running_in
+from ...planning import likenesses
 from .. import drawing
 from ..options import placing, session
 from ..session import Session

@@ -10,7 +10,9 @@ import msgspec
 
 from ...cards import Card, card_of_release
 from ...errors import UsageError
-from ...installs import (
+from ...ledger import Release, ReleaseTag
+from ...places import Place, near, open_place
+from ...releases import (
     Arrival,
     Choice,
     Patience,
@@ -24,9 +26,7 @@ from ...installs import (
     shelve_from,
     source_at,
 )
-from ...installs.shelving import Shelved
-from ...ledger import Release, ReleaseTag
-from ...places import Place, near, open_place
+from ...releases.shelving import Shelved
 from .. import drawing
 from ..options import session
 from ..session import Session

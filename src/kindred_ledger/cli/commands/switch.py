@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from ...installs import Begin, switch
+from ...transfers import Begin, switch
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session

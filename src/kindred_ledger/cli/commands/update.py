@@ -9,9 +9,9 @@ import click
 from ...cards import Install
 from ...changes import Changeset
 from ...errors import UsageError
-from ...installs import UpdateChoices, install_beside, reinstall, update
 from ...ledger import ReleasePlace
 from ...places import Place
+from ...updates import UpdateChoices, install_beside, reinstall, update
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session, patterns

@@ -7,7 +7,7 @@ from types import FrameType
 
 import click
 
-from ...installs import Event, Watcher, notified
+from ...transfers import Event, Watcher, notified
 from ..options import placing, session
 from ..session import Session
 

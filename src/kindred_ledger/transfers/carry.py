@@ -31,11 +31,11 @@ from ..places import (
     roots_of,
     same_content,
 )
+from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 from .merging import merge_settings
-from .naming import beside_name
 
 __all__ = ["CarryChoices", "carry"]
 

@@ -25,20 +25,20 @@ from kindred_ledger.errors import (
     PlaceChanged,
     UsageError,
 )
-from kindred_ledger.installs import (
+from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
+from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
+from kindred_ledger.planning import likenesses
+from kindred_ledger.releases import shelve
+from kindred_ledger.updates import (
     Assembly,
     UpdateChoices,
     assemble,
     install_beside,
-    likenesses,
     reinstall,
-    shelve,
     update,
 )
-from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
-from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
 from tests.changes.killed import is_change
-from tests.installs.small import MINE, NEW, OLD, SmallCase, size_of
+from tests.small import MINE, NEW, OLD, SmallCase, size_of
 from tests.support import (
     files_in,
     opened_files,

@@ -16,10 +16,10 @@ from ..convert import unread_by
 from ..errors import PlaceChanged
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
+from ..planning.offer import Offer
+from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
-from .offer import Offer
-from .readiness import readiness
 
 __all__ = ["Plan", "Put", "listed"]
 

@@ -11,10 +11,10 @@ from ..changes import Action, Changeset
 from ..errors import PlaceChanged, UsageError
 from ..ledger import Ledger, Tag
 from ..places import FILE, FolderPlace, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
+from ..planning.offer import Offer, open_offer
+from ..planning.readiness import readiness
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
-from .offer import Offer, open_offer
-from .readiness import readiness
 
 __all__ = ["install_beside"]
 

@@ -12,8 +12,8 @@ from ..errors import DecisionNeeded, UsageError
 from ..formats.kinds import claimed_kind
 from ..ledger import Ledger, Release, ReleaseTag, Tag
 from ..places import Place, Tree, discard, open_place
+from ..planning.combining import Combined, combine
 from ..progress import Progress
-from .combining import Combined, combine
 from .release_index import IndexedRelease, parts_with
 from .sources import Patience, Source
 

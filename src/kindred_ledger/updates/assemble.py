@@ -18,11 +18,11 @@ from ..errors import KindredError
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
 from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, check_patterns, same_content
+from ..planning.combining import Combined, combine
+from ..planning.readiness import readiness
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
-from .combining import Combined, combine
-from .readiness import readiness
 
 __all__ = ["Assembly", "assemble"]
 

@@ -16,11 +16,11 @@ from hypothesis import given
 from kindred_ledger.changes import restore, undo
 from kindred_ledger.demo.rented_server import rented_server, write_remotes
 from kindred_ledger.errors import DecisionNeeded
-from kindred_ledger.installs import CarryChoices, carry_files
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import Login
 from kindred_ledger.statement import Outcome
+from kindred_ledger.transfers import CarryChoices, carry_files
 from tests.servers import Line, Manner, broken_line, sftp_server
 from tests.support import Case, PlayCase, contents, files_in, kindred, side_law, write
 

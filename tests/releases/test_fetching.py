@@ -22,7 +22,8 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import (
+from kindred_ledger.progress import Progress, Task
+from kindred_ledger.releases import (
     Patience,
     State,
     check_arrivals,
@@ -32,7 +33,6 @@ from kindred_ledger.installs import (
     shelve_from,
     source_at,
 )
-from kindred_ledger.progress import Progress, Task
 from tests.support import Case, PlayCase, write
 
 DATA = os.urandom(300_000)
@@ -242,7 +242,7 @@ class Indexes(Case):
         """A byte at a time, redirects to nonsense: an error with the address, in seconds."""
         with (
             release_server(Dripping, {"releases.json": bytes(99_999)}) as url,
-            mock.patch("kindred_ledger.installs.fetching._SLOW_SECONDS", 0.5),
+            mock.patch("kindred_ledger.releases.fetching._SLOW_SECONDS", 0.5),
             self.assertRaisesRegex(PlaceError, "too slowly"),
         ):
             source_at(url).read("releases.json")

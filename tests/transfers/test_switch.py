@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import confirm, recover, undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.installs import Begin, live_build, switch
 from kindred_ledger.ledger import Ledger, Policy, plan_retirement
-from tests.installs.small import CARD, SmallCase
+from kindred_ledger.transfers import Begin, live_build, switch
+from tests.small import CARD, SmallCase
 from tests.support import files_in, kindred, side_law, snapshot, write
 
 BUILDS = ("1.0", "2.0", "3.0")

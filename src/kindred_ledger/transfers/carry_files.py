@@ -32,10 +32,10 @@ from ..places import (
     roots_of,
     three_way,
 )
+from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from .carry import CarryChoices
-from .naming import beside_name
 
 __all__ = ["carry_files", "known_as"]
 

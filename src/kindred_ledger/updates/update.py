@@ -17,12 +17,12 @@ from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger, Release
 from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, check_patterns, three_way
+from ..planning.offer import Offer, open_offer, open_release
+from ..planning.recognizing import known_by_content
 from ..progress import Progress
 from ..statement import Outcome
 from .leftovers import left_over
-from .offer import Offer, open_offer, open_release
 from .plan import Plan, Put, listed
-from .recognizing import known_by_content
 
 __all__ = ["Origin", "UpdateChoices", "find_origin", "update"]
 

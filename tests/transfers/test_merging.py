@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError
 from kindred_ledger.formats import decode
-from kindred_ledger.installs.merging import merge_settings
+from kindred_ledger.transfers.merging import merge_settings
 from tests.convert.test_convert import made
 from tests.support import law
 

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.installs import MeetChoices, meet
 from kindred_ledger.ledger import Ledger
-from tests.installs.small import CARD, SmallCase
+from kindred_ledger.transfers import MeetChoices, meet
+from tests.small import CARD, SmallCase
 from tests.support import files_in, side_law, snapshot, write
 
 _MACHINES = ("marsh", "hill")

@@ -12,9 +12,9 @@ from ..cards import PROGRAM, Install
 from ..changes import Changeset, Loss
 from ..ledger import Ledger
 from ..places import DIR, Node, Place, Tree, check_patterns, parents, same_content
+from ..planning.offer import open_offer
 from ..progress import Progress
 from ..statement import Outcome
-from .offer import open_offer
 from .plan import Plan, Put
 from .update import find_origin
 

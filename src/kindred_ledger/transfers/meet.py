@@ -18,9 +18,9 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Entry, Ledger, Record, standing
 from ..places import FILE, Node, Side, ThreeWay, Tree, check_patterns, roots_of, three_way
+from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
-from .naming import beside_name
 
 __all__ = ["MeetChoices", "meet"]
 

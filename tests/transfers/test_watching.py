@@ -13,7 +13,7 @@ from typing import Any
 
 from kindred_ledger.demo.releases import build_release
 from kindred_ledger.errors import UsageError
-from kindred_ledger.installs import Watcher, What, notified
+from kindred_ledger.transfers import Watcher, What, notified
 from tests.support import PlayCase, snapshot, write
 
 

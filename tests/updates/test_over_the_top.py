@@ -22,8 +22,10 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
-from kindred_ledger.installs import CarryChoices, UpdateChoices, carry, compare, update
 from kindred_ledger.places import read_bytes, scan
+from kindred_ledger.planning import compare
+from kindred_ledger.transfers import CarryChoices, carry
+from kindred_ledger.updates import UpdateChoices, update
 from tests.support import PlayCase, snapshot, write
 
 ALL_GIVE_WAY = CarryChoices(replace=lambda _: True)

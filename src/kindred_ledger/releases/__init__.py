@@ -1,0 +1,24 @@
+"""Releases: where they come from: an index, sources over HTTP or by hand, and the shelf they are put on."""
+
+from .arrivals import Arrival, State, check_arrivals
+from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
+from .shelving import Shelved, shelve, shelve_from
+from .sources import Patience, Source, source_at
+
+__all__ = [
+    "Arrival",
+    "Choice",
+    "IndexedRelease",
+    "Part",
+    "Patience",
+    "Shelved",
+    "Source",
+    "State",
+    "check_arrivals",
+    "choose_release",
+    "parts_with",
+    "read_index",
+    "shelve",
+    "shelve_from",
+    "source_at",
+]

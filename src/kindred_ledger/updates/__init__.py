@@ -1,0 +1,15 @@
+"""Updates: a release over an install, clean, beside, by components, or one install made of several parts."""
+
+from .assemble import Assembly, assemble
+from .beside import install_beside
+from .reinstall import reinstall
+from .update import UpdateChoices, update
+
+__all__ = [
+    "Assembly",
+    "UpdateChoices",
+    "assemble",
+    "install_beside",
+    "reinstall",
+    "update",
+]
