@@ -9,6 +9,7 @@ import os
 import subprocess
 import sys
 import unittest
+from collections.abc import Mapping
 
 import kindred_ledger
 from tests.support import ROOT
@@ -66,6 +67,29 @@ def rooms_imported(path: str) -> set[str]:
     return found
 
 
+def _module(path: str) -> str:
+    """Return the dotted name of a module below the package; "" is the package itself."""
+    name = os.path.relpath(path, SRC).removesuffix(".py").replace(os.sep, ".")
+    return name.removesuffix("__init__").removesuffix(".")
+
+
+def _modules_imported(name: str, modules: Mapping[str, str]) -> set[str]:
+    """Return the modules of the package that one imports, anywhere in it."""
+    path = modules[name]
+    with open(path, encoding="utf-8") as file:
+        tree = ast.parse(file.read())
+    own = name.split(".") if name else []
+    folder = own if path.endswith("__init__.py") else own[:-1]
+    found = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.level:
+            base = folder[: len(folder) - node.level + 1]
+            whole = ".".join([*base, *filter(None, (node.module or "").split("."))])
+            inner = {f"{whole}.{alias.name}".lstrip(".") for alias in node.names}
+            found |= (inner & modules.keys()) or {whole}
+    return (found & modules.keys()) - {name}
+
+
 class Floors(unittest.TestCase):
     def test_rooms_import_only_from_floors_below(self) -> None:
         """Every import of every module goes down, or is excepted with its reason."""
@@ -80,6 +104,20 @@ class Floors(unittest.TestCase):
                 if other != room and not goes_down and (room, other) not in SIDEWAYS:
                     faults.append(f"{os.path.relpath(path, SRC)} imports {other}")
         self.assertEqual(faults, [])
+
+    def test_no_circle_of_modules(self) -> None:
+        """Wherever an import stands, in a function or for types only, it closes no circle."""
+        modules = {_module(path): path for path in sources()}
+        left = {name: _modules_imported(name, modules) for name in modules}
+        while ends := {name for name, wanted in left.items() if not wanted & left.keys()}:
+            left = {name: wanted for name, wanted in left.items() if name not in ends}
+        self.assertEqual(sorted(left), [])
+
+    def test_the_check_sees_imports_in_functions(self) -> None:
+        """And takes a name of a package for its module where it is one."""
+        modules = {_module(path): path for path in sources()}
+        self.assertIn("changes.far", _modules_imported("changes.backends", modules))
+        self.assertIn("ledger.settings", _modules_imported("ledger.depot", modules))
 
     def test_the_check_sees_a_wrong_import(self) -> None:
         """The reader of imports finds relative imports of any depth."""

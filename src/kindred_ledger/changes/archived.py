@@ -6,7 +6,6 @@ import contextlib
 import os
 import tempfile
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
@@ -24,15 +23,13 @@ from ..places import (
 )
 from .actions import Action
 from .books import settle
-
-if TYPE_CHECKING:
-    from .changeset import Changeset
+from .plan import Plan
 
 __all__ = ["as_file_changeset"]
 
 
 @contextlib.contextmanager
-def as_file_changeset(changeset: Changeset, ledger: Ledger) -> Iterator[Changeset]:
+def as_file_changeset(changeset: Plan, ledger: Ledger) -> Iterator[Plan]:
     """Rewrite the archive into the ledger's work folder; yield the change that puts it in place.
 
     The archive is kept whole, so that undoing the change gives back the very same bytes.
@@ -76,7 +73,7 @@ def as_file_changeset(changeset: Changeset, ledger: Ledger) -> Iterator[Changese
 class _Contents:
     """The new members' contents, by their path in the archive."""
 
-    def __init__(self, changeset: Changeset) -> None:
+    def __init__(self, changeset: Plan) -> None:
         self._actions = {action.path: action for action in changeset.actions}
 
     def blocks(self, path: str) -> Iterable[bytes]:

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from ..errors import PlaceChanged
 from ..places import Tree, same_content
 from ..statement import Statement
-
-if TYPE_CHECKING:
-    from .changeset import Changeset
+from .plan import Plan
 
 __all__ = ["settle"]
 
 
-def settle(changeset: Changeset, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
+def settle(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
     """Verify the place against the plan and count both sides of the books.
 
     Paths that the change does not touch but something else changed meanwhile are noted; they are

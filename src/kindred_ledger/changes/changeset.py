@@ -8,21 +8,18 @@ and nothing is put below a link or a file.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from functools import cached_property
+from collections.abc import Iterable, Mapping
 from operator import attrgetter
 
-from msgspec import Struct, field
 from msgspec.structs import force_setattr, replace
 
 from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
-from ..ledger import Ledger, Tag
+from ..ledger import Ledger
 from ..places import (
     DIR,
     FULL,
     Holding,
     Node,
-    Place,
     Running,
     Tree,
     collisions,
@@ -35,10 +32,10 @@ from ..places import (
     tells_names_apart,
 )
 from ..progress import Progress
-from ..statement import Line, Outcome, Statement
-from .actions import Action, Conflict, Loss
+from .actions import Action
 from .engine import Applied, apply_changeset
 from .folder_times import is_of_time
+from .plan import Plan
 from .unkept import NOT_RECORDED, ledger_for
 
 __all__ = ["Changeset"]
@@ -46,39 +43,8 @@ __all__ = ["Changeset"]
 _STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
 
 
-class Changeset(Struct, frozen=True, dict=True):
-    """A computed change of one place.
-
-    `before` is the whole tree it was computed from; `offered` is what the operation was given to
-    bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
-    Further statements account for other things, such as the fields of converted files. `proof` looks,
-    once all is written, whether it is what was meant; what it raises takes the change back. With
-    `keep_whole` all the place holds is kept before, not only what the change touches; with `as_kept` what
-    is offered stood in one place before, whatever its names. `brings` is the
-    entry of another machine that is taken in; `other` are the roots of another place from which files come
-    as they are, and `common` is what both will hold.
-    """
-
-    place: Place
-    operation: str
-    summary: str
-    before: Tree
-    actions: tuple[Action, ...]
-    tag: Tag = field(default_factory=Tag)
-    version_after: str = ""
-    offered: Tree | None = None
-    statements: tuple[Statement, ...] = ()
-    losses: tuple[Loss, ...] = ()
-    conflicts: tuple[Conflict, ...] = ()
-    warnings: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-    undoes: str = ""
-    proof: Callable[[], None] | None = None
-    keep_whole: bool = False
-    as_kept: bool = False
-    brings: str = ""
-    other: Mapping[str, str] = field(default_factory=dict)
-    common: Tree = field(default_factory=Tree)
+class Changeset(Plan, frozen=True, dict=True):
+    """A computed change of one place; its fields are those of `Plan`."""
 
     def __post_init__(self) -> None:
         complete = [*_missing_folders(self.before, self.actions), *self.actions]
@@ -89,31 +55,10 @@ class Changeset(Struct, frozen=True, dict=True):
         _check_structure(self.after, self.actions)
         self._check_names()
 
-    @cached_property
-    def after(self) -> Tree:
-        """The tree the place shall have."""
-        return _changed(self.before, self.actions)
-
     @property
     def running(self) -> list[Running]:
         """The programs that run from the place or have files of it open, as of now."""
         return running_in(roots_of(self.place).values()) if self.actions else []
-
-    def preview(self) -> Statement:
-        """Return the account of the place as it would be: a line for every file in it."""
-        return self._account
-
-    @cached_property
-    def _account(self) -> Statement:
-        reasons = {action.path: action for action in self.actions}
-        lines = []
-        for path in sorted({*self.before.leaves, *self.after.leaves}):
-            action = reasons.get(path)
-            if action is None:
-                lines.append(Line(Outcome.KEPT, path))
-            else:
-                lines.append(Line(_outcome(action), path, action.reason))
-        return Statement(self.place.location, "files", tuple(lines))
 
     def _check_names(self) -> None:
         """Refuse names beside others that many systems take for the same.
@@ -197,16 +142,6 @@ class Changeset(Struct, frozen=True, dict=True):
         return replace(done, notes=(*done.notes, NOT_RECORDED))
 
 
-def _changed(before: Tree, actions: Iterable[Action]) -> Tree:
-    nodes = dict(before)
-    for action in actions:
-        if action.after is None:
-            nodes.pop(action.path, None)
-        else:
-            nodes[action.path] = action.after
-    return Tree(nodes)
-
-
 def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) -> list[Action]:
     """Return the actions that make a difference to a place that cannot hold all there is.
 
@@ -236,14 +171,6 @@ def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) ->
             continue
         kept.append(action)
     return kept
-
-
-def _outcome(action: Action) -> Outcome:
-    if _is_folder(action.before):
-        return Outcome.ADDED
-    if _is_folder(action.after):
-        return Outcome.DROPPED
-    return action.outcome
 
 
 def _missing_folders(before: Tree, actions: Iterable[Action]) -> list[Action]:

@@ -1,4 +1,4 @@
-"""DiskGround: folders of this machine. New contents are staged beside the old, on the same disk, so that
+"""DiskBackend: folders of this machine. New contents are staged beside the old, on the same disk, so that
 only renames are left; what was moved is synced.
 
 Each folder is opened once, for as long as the change is at work, and all is done from there: a folder
@@ -37,19 +37,19 @@ from ..places import (
 )
 from ..progress import Progress
 from .actions import Action
-from .ground import Owner, Sources
+from .backend import Owner, Sources
 from .journal import Op
 from .stage import Stage, clear_dropped, clear_stage, stage_contents, unfinished_in
 
-__all__ = ["DiskGround", "check_room"]
+__all__ = ["DiskBackend", "check_room"]
 
 _NO_DISK = (0, 0)
 _STAGED = f"{WORK_FOLDER}/"
 _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else writes to the disk
 
 
-class DiskGround:
-    """See `Ground`; spots are paths on disk."""
+class DiskBackend:
+    """See `Backend`; spots are paths on disk."""
 
     aside_first = True
 

@@ -10,7 +10,6 @@ back and verified by digest, and both sides of the books are counted from what w
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -32,14 +31,13 @@ from ..progress import Progress
 from ..statement import Statement
 from .actions import Action
 from .archived import as_file_changeset
+from .backend import Backend
+from .backends import backend_of
 from .books import settle
 from .folder_times import dated, is_of_time
-from .ground import Ground, ground_of
 from .journal import STAGING, SWAPPING, Journal, Op
+from .plan import Plan
 from .swap import swap_back, swap_forward
-
-if TYPE_CHECKING:
-    from .changeset import Changeset
 
 __all__ = ["Applied", "apply_changeset", "close", "finish", "unwind"]
 
@@ -52,27 +50,27 @@ class Applied(Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
-def apply_changeset(changeset: Changeset, ledger: Ledger, *, progress: Progress) -> Applied:
+def apply_changeset(changeset: Plan, ledger: Ledger, *, progress: Progress) -> Applied:
     """Carry out a changeset; see `Changeset.apply`."""
     if isinstance(changeset.place, ZipPlace):
         with as_file_changeset(changeset, ledger) as whole:
             return apply_changeset(whole, ledger, progress=progress)
-    ground = ground_of(changeset.place, ledger)
-    with ground.hold():
-        ground.make_way()
-        _check_unchanged(changeset, ground, progress)
-        return _Application(changeset, ledger, ground, progress).run()
+    backend = backend_of(changeset.place, ledger)
+    with backend.hold():
+        backend.make_way()
+        _check_unchanged(changeset, backend, progress)
+        return _Application(changeset, ledger, backend, progress).run()
 
 
 class _Application:
     """One run of the engine, phase by phase."""
 
     def __init__(
-        self, changeset: Changeset, ledger: Ledger, ground: Ground, progress: Progress
+        self, changeset: Plan, ledger: Ledger, backend: Backend, progress: Progress
     ) -> None:
         self.changeset = changeset
         self.ledger = ledger
-        self.ground = ground
+        self.backend = backend
         self.progress = progress
         self.dated = dated(changeset.before, changeset.actions, ledger.clock())
         ops, self.sources = _operations(changeset.place, (*changeset.actions, *self.dated))
@@ -82,21 +80,21 @@ class _Application:
         changeset = self.changeset
         where = changeset.place.location
         with refusals(where):
-            self.ground.check_room(changeset.actions)
+            self.backend.check_room(changeset.actions)
         swapping = False
         try:  # one block: an interrupt between two would leave the journal to nobody
             with refusals(where):
                 self.journal = journal = self.journal.claimed(self.ledger)
-                self.ground.id = journal.id
+                self.backend.id = journal.id
                 journal.write()
             record = self._keep()
             with refusals(where):
-                self.ground.stage(journal.ops, self.sources, self.progress)
+                self.backend.stage(journal.ops, self.sources, self.progress)
                 self._write_record(record)
                 journal.at(SWAPPING).write()
             swapping = True
             with refusals(where):
-                swap_forward(journal.ops, self.ground, self.progress)
+                swap_forward(journal.ops, self.backend, self.progress)
             after = self.ledger.scan(changeset.place, progress=self.progress)
             statements, notes = settle(changeset, after)
             if changeset.proof is not None:
@@ -116,7 +114,7 @@ class _Application:
     def _close(self) -> list[str]:
         """Clear up; what refuses that does not undo what is done and recorded."""
         try:
-            close(self.journal, self.ground)
+            close(self.journal, self.backend)
         except (KindredError, OSError) as error:
             return [
                 f"what was put aside could not be cleared yet: {error}; kindred recover does it"
@@ -126,7 +124,7 @@ class _Application:
     def _abandon(self, error: BaseException) -> None:
         """Give up: nothing of the place was touched."""
         try:
-            waits = self.ground.abandon()
+            waits = self.backend.abandon()
         except (KindredError, OSError):  # what was staged stays, and the journal, which says so
             return
         if not waits:
@@ -175,11 +173,11 @@ class _Application:
 
     def _unwind(self, error: BaseException) -> None:
         if self.ledger.has_record(self.journal.id):
-            close(self.journal, self.ground)  # it is done and recorded; only this was cut off
+            close(self.journal, self.backend)  # it is done and recorded; only this was cut off
             return
         try:
             with refusals(self.changeset.place.location):
-                files = unwind(self.journal, self.ground, self.ledger)
+                files = unwind(self.journal, self.backend, self.ledger)
         except (KindredError, OSError) as second:
             raise PlaceError(
                 f"the change failed ({error}) and could not be taken back yet: {second}",
@@ -193,19 +191,19 @@ class _Application:
             )
 
 
-def close(journal: Journal, ground: Ground) -> None:
+def close(journal: Journal, backend: Backend) -> None:
     """Remove all that a change put aside, then its journal: it is over."""
-    ground.clear()
+    backend.clear()
     journal.clear()
 
 
-def finish(journal: Journal, ground: Ground, ledger: Ledger) -> None:
+def finish(journal: Journal, backend: Backend, ledger: Ledger) -> None:
     """Carry an unfinished change to its end: the rest of the swap, verify, record, clear.
 
     Raises:
         PlaceChanged: the place does not hold what was planned; not recorded.
     """
-    swap_forward(journal.ops, ground)
+    swap_forward(journal.ops, backend)
     after = ledger.scan(journal.place(ledger))
     expected: dict[str, Node | None] = {}
     for op in journal.ops:
@@ -218,29 +216,29 @@ def finish(journal: Journal, ground: Ground, ledger: Ledger) -> None:
         if not same_content(after.get(path), node):
             raise PlaceChanged(f"{path} is not what was planned")
     ledger.take_in_record(journal.id, journal.record_path)
-    close(journal, ground)
+    close(journal, backend)
 
 
-def unwind(journal: Journal, ground: Ground, ledger: Ledger) -> int:
+def unwind(journal: Journal, backend: Backend, ledger: Ledger) -> int:
     """Take an unfinished change back and return how many files that moved.
 
     What somebody else wrote meanwhile goes into the ledger.
     """
-    files = swap_back(journal.ops, ground)
-    for place in ground.strangers():
+    files = swap_back(journal.ops, backend)
+    for place in backend.strangers():
         ledger.backup(place, note=f"found while change {journal.id} was taken back")
     journal.at(STAGING).write()  # from here on only the clearing is left
-    close(journal, ground)
+    close(journal, backend)
     return files
 
 
-def _check_unchanged(changeset: Changeset, ground: Ground, progress: Progress) -> None:
+def _check_unchanged(changeset: Plan, backend: Backend, progress: Progress) -> None:
     """Look again at every path that will be touched, and at the folders on the way to it."""
     expected = {action.path: action.before for action in changeset.actions}
     inner = {path.rpartition("/")[0] for path in expected} - {""}
     for folder in {folder for path in inner for folder in (*parents(path), path)}:
         expected.setdefault(folder, changeset.before.get(folder))  # a link now would lead elsewhere
-    now = ground.look(expected, progress)
+    now = backend.look(expected, progress)
     for path, node in expected.items():
         if not same_content(now.get(path), node):
             raise PlaceChanged(

@@ -1,4 +1,4 @@
-"""RemoteGround: a remote. New contents are sent under names of their own and read back, then given their
+"""RemoteBackend: a remote. New contents are sent under names of their own and read back, then given their
 names; what they replace is moved aside on the remote, after it was kept.
 
 What always holds: a name says what is sent under it, so what an earlier try sent is not sent again; who
@@ -36,12 +36,12 @@ from ..places import (
 from ..places.remotes import Found, RemotePlace, digest_of, gives_back
 from ..progress import Progress, Task
 from .actions import Action
+from .backend import Owner, Sources
 from .disk import check_room
 from .drawer import HERE, Drawer
-from .ground import Owner, Sources
 from .journal import STAGING, Journal, Op
 
-__all__ = ["RemoteGround"]
+__all__ = ["RemoteBackend"]
 
 _OWNER = f"{WORK_FOLDER}/{STAGE_MARK}"
 _NEW, _OLD, _FOREIGN = (f"{WORK_FOLDER}/{name}" for name in ("new", "old", "foreign"))
@@ -59,8 +59,8 @@ class _Proven(NamedTuple):
     digest: bytes
 
 
-class RemoteGround:
-    """See `Ground`; spots are paths on the remote, or names in the drawer where there is one."""
+class RemoteBackend:
+    """See `Backend`; spots are paths on the remote, or names in the drawer where there is one."""
 
     aside_first = False  # a file has no name on the server no longer than it must
 

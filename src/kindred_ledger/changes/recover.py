@@ -12,8 +12,9 @@ from msgspec import Struct
 from ..errors import KindredError, PlaceBusy
 from ..ledger import Ledger
 from ..places import remove_tree
+from .backend import Backend
+from .backends import backend_of
 from .engine import close, finish, unwind
-from .ground import Ground, ground_of
 from .journal import STAGING, Journal, unfinished
 
 __all__ = ["Recovered", "recover"]
@@ -48,32 +49,32 @@ def _recover_one(ledger: Ledger, name: str, back: bool) -> Iterator[Recovered]:
         remove_tree(os.path.join(ledger.folder("work"), name))
         return
     places = tuple(journal.roots.values())
-    ground = ground_of(journal.place(ledger), ledger, journal.id)
+    backend = backend_of(journal.place(ledger), ledger, journal.id)
     with ExitStack() as locks:
         try:
-            locks.enter_context(ground.hold())
+            locks.enter_context(backend.hold())
         except PlaceBusy:
             yield Recovered(journal.id, places, "running", "it is still at work")
             return
-        yield _carry_out(journal, ground, ledger, back)
+        yield _carry_out(journal, backend, ledger, back)
 
 
-def _carry_out(journal: Journal, ground: Ground, ledger: Ledger, back: bool) -> Recovered:
+def _carry_out(journal: Journal, backend: Backend, ledger: Ledger, back: bool) -> Recovered:
     places = tuple(journal.roots.values())
     if ledger.has_record(journal.id):
-        close(journal, ground)
+        close(journal, backend)
         return Recovered(journal.id, places, "finished", "only the clearing up was left")
     if journal.state == STAGING:
-        close(journal, ground)
+        close(journal, backend)
         return Recovered(journal.id, places, "taken back", "nothing had been changed yet")
     reason = "you asked for it"
     if not back:
         try:
-            finish(journal, ground, ledger)
+            finish(journal, backend, ledger)
             return Recovered(journal.id, places, "finished", "everything needed was there")
         except KindredError as error:
             reason = f"it could not be finished: {error.what}"
     with contextlib.suppress(FileNotFoundError):
         os.remove(journal.record_path)
-    unwind(journal, ground, ledger)
+    unwind(journal, backend, ledger)
     return Recovered(journal.id, places, "taken back", reason)

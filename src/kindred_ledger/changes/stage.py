@@ -33,7 +33,7 @@ from ..places import (
     sync_files,
 )
 from ..progress import Progress, Task
-from .ground import Owner, Sources
+from .backend import Owner, Sources
 from .journal import Op
 
 __all__ = [

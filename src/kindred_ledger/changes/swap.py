@@ -14,7 +14,7 @@ from collections.abc import Sequence
 from ..errors import PlaceChanged, PlaceError
 from ..places import DIR, refusals, refused
 from ..progress import Progress
-from .ground import Ground
+from .backend import Backend
 from .journal import Op
 
 __all__ = ["swap_back", "swap_forward"]
@@ -25,46 +25,46 @@ _ORDER = {"remove": 0, "rmdir": 1, "mkdir": 2, "put": 3, "meta": 4}
 _BATCH = 64  # operations between two looks at whether to stop
 
 
-def swap_forward(ops: Sequence[Op], ground: Ground, progress: Progress | None = None) -> None:
+def swap_forward(ops: Sequence[Op], backend: Backend, progress: Progress | None = None) -> None:
     """Carry out every operation that has not happened yet.
 
     Raises:
         PlaceChanged: a path does not hold what was kept of it.
         PlaceError: the place refuses.
     """
-    ground.check_present()
+    backend.check_present()
     watch = progress or Progress()
     ordered = _in_order(ops)
-    if ground.aside_first:
-        _put_aside(ordered, ground)
+    if backend.aside_first:
+        _put_aside(ordered, backend)
     with watch.task("changing", total=len(ordered)) as task:
         for start in range(0, len(ordered), _BATCH):
             some = ordered[start : start + _BATCH]
             for op in some:
-                final = ground.final(op)
+                final = backend.final(op)
                 try:
-                    _forward(op, final, ground)
+                    _forward(op, final, backend)
                 except OSError as error:
                     raise refused(error, final) from error
             task.advance(len(some))
-    ground.seal(ordered)
+    backend.seal(ordered)
 
 
-def swap_back(ops: Sequence[Op], ground: Ground) -> int:
+def swap_back(ops: Sequence[Op], backend: Backend) -> int:
     """Take back every operation that has happened; return how many files that moved.
 
     Raises:
         PlaceError: the place refuses; doing it again is safe.
     """
-    ground.check_present()
+    backend.check_present()
     files = 0
     for op in reversed(_in_order(ops)):
-        final = ground.final(op)
+        final = backend.final(op)
         with refusals(final):
-            files += _back(op, final, ground)
-    _folders_back(ops, ground)
-    ground.seal(())
-    ground.check_present()  # or it went meanwhile, and what was not there may be
+            files += _back(op, final, backend)
+    _folders_back(ops, backend)
+    backend.seal(())
+    backend.check_present()  # or it went meanwhile, and what was not there may be
     return files
 
 
@@ -76,23 +76,23 @@ def _in_order(ops: Sequence[Op]) -> list[Op]:
     return sorted(ops, key=key)
 
 
-def _forward(op: Op, final: str, ground: Ground) -> None:
+def _forward(op: Op, final: str, backend: Backend) -> None:
     if op.kind == "mkdir":
-        if not ground.there(final):
-            ground.make_folder(final)
+        if not backend.there(final):
+            backend.make_folder(final)
     elif op.kind == "rmdir":
-        if ground.there(final) and not ground.remove_folder(final):
+        if backend.there(final) and not backend.remove_folder(final):
             raise _foreign(final)
     elif op.kind == "meta":
         if op.after is not None:
-            ground.set_metadata(final, op.after)
+            backend.set_metadata(final, op.after)
     else:
-        _aside(op, final, ground)
+        _aside(op, final, backend)
         if op.kind == "put":
-            _move_in(ground.new(op), final, ground)
+            _move_in(backend.new(op), final, backend)
 
 
-def _put_aside(ordered: Sequence[Op], ground: Ground) -> None:
+def _put_aside(ordered: Sequence[Op], backend: Backend) -> None:
     """Move all old files aside, durably, before anything new is moved in.
 
     Else a power cut might keep what was moved in and lose where the old one was moved to: then what
@@ -100,84 +100,86 @@ def _put_aside(ordered: Sequence[Op], ground: Ground) -> None:
     """
     for op in ordered:
         if op.kind in ("remove", "put") and op.before is not None:
-            final = ground.final(op)
+            final = backend.final(op)
             with refusals(final):
-                _aside(op, final, ground)
-    ground.sync_aside()
+                _aside(op, final, backend)
+    backend.sync_aside()
 
 
-def _aside(op: Op, final: str, ground: Ground) -> None:
-    old = ground.old(op)
-    if op.before is not None and not ground.there(old) and not _is_made(op, final, ground):
-        _move_aside(op, final, old, ground)
+def _aside(op: Op, final: str, backend: Backend) -> None:
+    old = backend.old(op)
+    if op.before is not None and not backend.there(old) and not _is_made(op, final, backend):
+        _move_aside(op, final, old, backend)
 
 
-def _is_made(op: Op, final: str, ground: Ground) -> bool:
+def _is_made(op: Op, final: str, backend: Backend) -> bool:
     """Tell whether the new file is in place, though the old one was not moved aside.
 
     A power cut may keep the second renaming and lose the first. What was there is in the ledger.
     """
-    if op.kind != "put" or op.after is None or ground.there(ground.new(op)):
+    if op.kind != "put" or op.after is None or backend.there(backend.new(op)):
         return False
-    return ground.holds(final, op.after)
+    return backend.holds(final, op.after)
 
 
-def _move_aside(op: Op, final: str, old: str, ground: Ground) -> None:
+def _move_aside(op: Op, final: str, old: str, backend: Backend) -> None:
     """Move the old file away, if it still is the one that was kept."""
     assert op.before is not None
-    if not ground.holds(final, op.before):
+    if not backend.holds(final, op.before):
         raise _foreign(final)
-    ground.move(final, old)
+    backend.move(final, old)
 
 
-def _move_in(new: str, final: str, ground: Ground) -> None:
+def _move_in(new: str, final: str, backend: Backend) -> None:
     """Move a staged file to where nothing is, unless that has happened."""
-    if ground.there(final):
-        if ground.there(new):
+    if backend.there(final):
+        if backend.there(new):
             raise _foreign(final)
         return
     try:
-        ground.move(new, final)
+        backend.move(new, final)
     except FileNotFoundError:
-        if ground.there(new):
+        if backend.there(new):
             raise
 
 
-def _back(op: Op, final: str, ground: Ground) -> bool:
+def _back(op: Op, final: str, backend: Backend) -> bool:
     """Take one operation back; tell whether a file was moved for it."""
     if op.kind == "mkdir":
         with contextlib.suppress(OSError, PlaceError):  # somebody put something there
-            ground.remove_folder(final)
+            backend.remove_folder(final)
     elif op.kind == "rmdir":
-        if not ground.there(final):
-            ground.make_folder(final)
+        if not backend.there(final):
+            backend.make_folder(final)
     elif op.kind == "meta":
         if op.before is not None:
-            ground.set_metadata(final, op.before)
+            backend.set_metadata(final, op.before)
     else:
-        return _file_back(op, final, ground)
+        return _file_back(op, final, backend)
     return False
 
 
-def _folders_back(ops: Sequence[Op], ground: Ground) -> None:
+def _folders_back(ops: Sequence[Op], backend: Backend) -> None:
     """Give folders their times and modes again, once everything is back in them."""
     for op in ops:
         if op.before is not None and op.before.kind == DIR:
-            final = ground.final(op)
+            final = backend.final(op)
             with refusals(final):
-                if ground.holds(final, op.before):
-                    ground.set_metadata(final, op.before)
+                if backend.holds(final, op.before):
+                    backend.set_metadata(final, op.before)
 
 
-def _file_back(op: Op, final: str, ground: Ground) -> bool:
-    new, old = ground.new(op), ground.old(op)
+def _file_back(op: Op, final: str, backend: Backend) -> bool:
+    new, old = backend.new(op), backend.old(op)
     moved = False
-    if ground.there(final) and (ground.there(old) or (op.before is None and not ground.there(new))):
-        ours = op.kind == "put" and op.after is not None and ground.holds(final, op.after)
-        ground.move(final, new if ours else ground.foreign(op))
+    if backend.there(final) and (
+        backend.there(old) or (op.before is None and not backend.there(new))
+    ):
+        ours = op.kind == "put" and op.after is not None and backend.holds(final, op.after)
+        backend.move(final, new if ours else backend.foreign(op))
         moved = True
-    if ground.there(old):
-        ground.move(old, final)
+    if backend.there(old):
+        backend.move(old, final)
         moved = True
     return moved
 

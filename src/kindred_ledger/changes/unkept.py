@@ -10,12 +10,9 @@ import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
 
 from ..ledger import Ledger
-
-if TYPE_CHECKING:
-    from .changeset import Changeset
+from .plan import Plan
 
 __all__ = ["NOT_RECORDED", "ledger_for", "scratch_ledger"]
 
@@ -36,7 +33,7 @@ def scratch_ledger(folder: str | None = None) -> Iterator[Ledger]:
 
 
 @contextmanager
-def ledger_for(change: Changeset, ledger: Ledger) -> Iterator[Ledger]:
+def ledger_for(change: Plan, ledger: Ledger) -> Iterator[Ledger]:
     """Give the ledger that a change is made with: `ledger`, or a scratch one where that will do."""
     if change.before or change.keep_whole or ledger.depot.is_writable():
         yield ledger

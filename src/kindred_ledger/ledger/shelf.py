@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property, partial
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
 from blake3 import blake3
 from msgspec import Struct
@@ -22,10 +22,8 @@ from ..progress import Progress
 from ..versions import Version
 from .entries import Entry, ReleaseTag, Tag
 from .entry_place import EntryPlace
+from .index import Index
 from .manifest import files_of
-
-if TYPE_CHECKING:
-    from .ledger import Ledger
 
 __all__ = ["STABLE", "Release", "ReleasePlace", "Shelf", "tree_digest"]
 
@@ -68,11 +66,42 @@ class Release(Struct, frozen=True):
         return f"{self.name} ({told})" if told else self.name
 
 
+class Holder(Protocol):
+    """What a shelf asks of the ledger it is in."""
+
+    @property
+    def index(self) -> Index: ...
+
+    def all_entries(self) -> list[Entry]: ...
+
+    def drop_release(self, entry: Entry) -> None: ...
+
+    def enter_release(
+        self,
+        place: Place,
+        tag: Tag,
+        tree: Tree,
+        held: Tree,
+        label: ReleaseTag,
+        *,
+        note: str = "",
+        progress: Progress | None = None,
+    ) -> Entry: ...
+
+    def release_columns(self, entry: Entry) -> dict[str, Any]: ...
+
+    def release_tree(self, entry: Entry) -> Tree: ...
+
+    def scan(self, place: Place, *, progress: Progress | None = None) -> Tree: ...
+
+    def tree(self, entry: Entry) -> Tree: ...
+
+
 class ReleasePlace(EntryPlace):
     """A shelved release as a place: its whole tree, and the contents that were kept of it."""
 
-    def __init__(self, release: Release, ledger: Ledger) -> None:
-        super().__init__(release.entry, ledger.index, lambda: ledger.shelf.tree(release))
+    def __init__(self, release: Release, ledger: Holder) -> None:
+        super().__init__(release.entry, ledger.index, lambda: ledger.release_tree(release.entry))
         self.release = release
         self._read_held: Callable[[], Tree] = partial(ledger.tree, release.entry)
 
@@ -105,7 +134,7 @@ class ReleasePlace(EntryPlace):
 class Shelf:
     """The releases of one ledger."""
 
-    def __init__(self, ledger: Ledger) -> None:
+    def __init__(self, ledger: Holder) -> None:
         self._ledger = ledger
 
     def add(

@@ -1,9 +1,10 @@
 """Releases: where they come from: an index, sources over HTTP or by hand, and the shelf they are put on."""
 
 from .arrivals import Arrival, State, check_arrivals
+from .opening import source_at
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
 from .shelving import Shelved, shelve, shelve_from
-from .sources import Patience, Source, source_at
+from .sources import Patience, Source
 
 __all__ = [
     "Arrival",

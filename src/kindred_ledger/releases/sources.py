@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 from typing import Protocol
-from urllib.parse import urlsplit
 
 from blake3 import blake3
 from msgspec import Struct
 
-from ..errors import PlaceError, UsageError
+from ..errors import PlaceError
 from ..places import BLOCK, refusals
 from ..progress import Progress, Task
 from .release_index import Part
@@ -17,12 +16,10 @@ from .release_index import Part
 __all__ = [
     "ASK",
     "LARGEST_INDEX",
-    "FolderSource",
     "Patience",
     "Source",
     "check_part",
     "file_digest",
-    "source_at",
 ]
 
 ASK = "Ask whoever keeps the index, or take the release from elsewhere."
@@ -54,49 +51,6 @@ class Source(Protocol):
     def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
         """Return the path of a part on this machine, verified."""
         ...
-
-
-def source_at(where: str) -> Source:
-    """Return the source whose index is at a path or an http(s) URL.
-
-    Raises:
-        UsageError: it is neither.
-    """
-    kind = urlsplit(where).scheme if "://" in where else ""
-    if kind in ("http", "https"):
-        from .fetching import HttpSource
-
-        return HttpSource(where)
-    if kind:
-        raise UsageError("a release index is at an http(s) address or in a file", where=where)
-    path = os.path.abspath(os.path.expanduser(where))
-    if not os.path.isfile(path):
-        raise UsageError("there is no release index here", where=where, remedy="Check the path.")
-    return FolderSource(path)
-
-
-class FolderSource:
-    """An index in a folder, its parts beside it: they are used where they are."""
-
-    def __init__(self, path: str) -> None:
-        self._folder, self.name = os.path.split(path)
-        self.location = path
-
-    def read(self, name: str) -> bytes:
-        path = os.path.join(self._folder, *name.split("/"))
-        with refusals(path), open(path, "rb") as file:
-            return file.read(LARGEST_INDEX)
-
-    def address(self, part: Part) -> str:
-        return os.path.join(self._folder, *part.file.split("/"))
-
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
-        path = self.address(part)
-        if not os.path.isfile(path):
-            raise PlaceError(f"the part {part.name} is missing", where=path, remedy=ASK)
-        with progress.task(f"checking {part.name}", total=part.size, unit="bytes") as task:
-            check_part(part, path, task)
-        return path
 
 
 def check_part(part: Part, path: str, task: Task | None = None) -> None:

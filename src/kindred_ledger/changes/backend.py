@@ -1,7 +1,7 @@
-"""Ground: what a change is carried out on, a disk of this machine or a remote, for one change of one place.
+"""Backend: what a change is carried out on, a disk of this machine or a remote, for one change of one place.
 
-The engine says what happens in which order; the ground knows how it is done there. A spot is where
-something stands or is put aside, in the ground's own terms: `final` is where an operation's path is,
+The engine says what happens in which order; the backend knows how it is done there. A spot is where
+something stands or is put aside, in the backend's own terms: `final` is where an operation's path is,
 `new` where its content is staged, `old` where what it replaces is put, `foreign` where what somebody
 else wrote goes when a change is taken back.
 """
@@ -14,17 +14,15 @@ from typing import TYPE_CHECKING, Protocol
 
 from msgspec import Struct
 
-from ..errors import UsageError
-from ..ledger import Ledger
-from ..places import Node, Place, Tree, folders_of
+from ..places import Node, Place, Tree
 from ..progress import Progress
 from .actions import Action
 from .journal import Op
 
 if TYPE_CHECKING:
-    from ..places.remotes import RemotePlace
+    pass
 
-__all__ = ["Ground", "Owner", "Sources", "ground_of"]
+__all__ = ["Backend", "Owner", "Sources"]
 
 
 class Owner(Struct, frozen=True):
@@ -38,7 +36,7 @@ class Owner(Struct, frozen=True):
 Sources = Mapping[int, tuple[Place, str]]  # by the number of the operation: where its content is
 
 
-class Ground(Protocol):
+class Backend(Protocol):
     """See the module. `id` is the change's; it is set when there is one.
 
     `aside_first` tells that all old files are moved aside, durably, before anything new is moved in.
@@ -135,21 +133,3 @@ class Ground(Protocol):
     def clear(self) -> None:
         """Remove all that the change put aside."""
         ...
-
-
-def ground_of(place: Place, ledger: Ledger, id: str = "") -> Ground:
-    """Return the ground a place is on.
-
-    Raises:
-        UsageError: it can be read, but not changed.
-    """
-    if folders_of(place):
-        from .disk import DiskGround
-
-        return DiskGround(place, ledger, id)
-    if getattr(place, "remote", None) is not None:
-        from .far import RemoteGround
-
-        far: RemotePlace = place  # type: ignore[assignment]
-        return RemoteGround(far, ledger, id)
-    raise UsageError("this place can be read but not changed", where=place.location)

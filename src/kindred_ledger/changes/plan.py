@@ -1,0 +1,93 @@
+"""Plan: a computed change as a plain value, which the engine carries out; see `Changeset`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from functools import cached_property
+
+from msgspec import Struct, field
+
+from ..ledger import Tag
+from ..places import DIR, Node, Place, Tree
+from ..statement import Line, Outcome, Statement
+from .actions import Action, Conflict, Loss
+
+__all__ = ["Plan"]
+
+
+class Plan(Struct, frozen=True, dict=True):
+    """What shall change in one place, path by path, and what is to be said of it.
+
+    `before` is the whole tree it was computed from; `offered` is what the operation was given to
+    bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
+    Further statements account for other things, such as the fields of converted files. `proof` looks,
+    once all is written, whether it is what was meant; what it raises takes the change back. With
+    `keep_whole` all the place holds is kept before, not only what the change touches; with `as_kept` what
+    is offered stood in one place before, whatever its names. `brings` is the
+    entry of another machine that is taken in; `other` are the roots of another place from which files come
+    as they are, and `common` is what both will hold.
+    """
+
+    place: Place
+    operation: str
+    summary: str
+    before: Tree
+    actions: tuple[Action, ...]
+    tag: Tag = field(default_factory=Tag)
+    version_after: str = ""
+    offered: Tree | None = None
+    statements: tuple[Statement, ...] = ()
+    losses: tuple[Loss, ...] = ()
+    conflicts: tuple[Conflict, ...] = ()
+    warnings: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    undoes: str = ""
+    proof: Callable[[], None] | None = None
+    keep_whole: bool = False
+    as_kept: bool = False
+    brings: str = ""
+    other: Mapping[str, str] = field(default_factory=dict)
+    common: Tree = field(default_factory=Tree)
+
+    @cached_property
+    def after(self) -> Tree:
+        """The tree the place shall have."""
+        return _changed(self.before, self.actions)
+
+    def preview(self) -> Statement:
+        """Return the account of the place as it would be: a line for every file in it."""
+        return self._account
+
+    @cached_property
+    def _account(self) -> Statement:
+        reasons = {action.path: action for action in self.actions}
+        lines = []
+        for path in sorted({*self.before.leaves, *self.after.leaves}):
+            action = reasons.get(path)
+            if action is None:
+                lines.append(Line(Outcome.KEPT, path))
+            else:
+                lines.append(Line(_outcome(action), path, action.reason))
+        return Statement(self.place.location, "files", tuple(lines))
+
+
+def _changed(before: Tree, actions: Iterable[Action]) -> Tree:
+    nodes = dict(before)
+    for action in actions:
+        if action.after is None:
+            nodes.pop(action.path, None)
+        else:
+            nodes[action.path] = action.after
+    return Tree(nodes)
+
+
+def _outcome(action: Action) -> Outcome:
+    if _is_folder(action.before):
+        return Outcome.ADDED
+    if _is_folder(action.after):
+        return Outcome.DROPPED
+    return action.outcome
+
+
+def _is_folder(node: Node | None) -> bool:
+    return node is not None and node.kind == DIR
