@@ -135,8 +135,8 @@ def _scale(folder: str) -> Facts:
             times.setdefault(name, []).append(seconds)
             facts[f"{name}, {files:,} files: seconds"] = round(seconds, 2)
             facts[f"{name}, {files:,} files: peak memory, MB"] = round(memory / 1e6)
-    for name, (few, many) in times.items():
-        facts[f"{name}: ten times the files, times"] = round(many / few, 1)
+    for name, (column_threshold, many) in times.items():
+        facts[f"{name}: ten times the files, times"] = round(many / column_threshold, 1)
     return facts
 
 

@@ -36,7 +36,7 @@ _DETECT = """
 import sys
 import kindred_ledger as kl
 card = kl.Card.load(sys.argv[1])
-print(kl.likenesses(card.open(sys.argv[2]), kl.Ledger.open(sys.argv[3]))[0])
+print(kl.match_releases(card.open(sys.argv[2]), kl.Ledger.open(sys.argv[3]))[0])
 """
 _SCAN = """
 import sys

@@ -15,7 +15,7 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 
 import kindred_ledger as kl
-from kindred_ledger.convert import Converter, Work, convert_files, prove, route_for, told_of
+from kindred_ledger.convert import Converter, Work, convert_files, describe_step, prove, route_for
 from kindred_ledger.demo.play_area import build_play_area
 
 
@@ -29,7 +29,7 @@ def main(folder: str) -> None:
         data = file.read()
     read = voyage.scheme.parse
     for hop in route_for(voyage, read("3"), read("6")):
-        losing = [each.text for each in told_of(voyage, hop) if each.loses]
+        losing = [each.text for each in describe_step(voyage, hop) if each.loses]
         print(f"{hop.source} to {hop.target}: {'; '.join(losing) or 'nothing is lost'}")
     done = kl.convert_bytes(data, voyage, read("6"), name="first-crossing.voyage")
     print(done.statement)

@@ -26,7 +26,7 @@ def main(folder: str) -> None:
         print(f"shelved {done.release.name}, its tree is {done.release.label.digest[:16]}…")
 
     install = plain.open(os.path.join(folder, "mossferry"))
-    for likeness in kl.likenesses(install, ledger):
+    for likeness in kl.match_releases(install, ledger):
         print(f"{likeness.share:.0%}: {likeness}")
 
     release = ledger.shelf.place(ledger.shelf.find("mossferry@2.0"))
@@ -38,7 +38,7 @@ def main(folder: str) -> None:
     files = [name for _, _, names in os.walk(os.path.join(folder, "mossferry")) for name in names]
     print(f"  counted in the folder: {len(files)} files")
     kl.undo(ledger, updated).apply(ledger)
-    print(kl.likenesses(install, ledger)[0])
+    print(kl.match_releases(install, ledger)[0])
 
 
 if __name__ == "__main__":

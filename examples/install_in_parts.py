@@ -14,7 +14,7 @@ import tempfile
 import kindred_ledger as kl
 from kindred_ledger.demo.play_area import build_play_area
 from kindred_ledger.demo.release_server import release_server
-from kindred_ledger.releases import Patience
+from kindred_ledger.releases import RetryPolicy
 
 
 def main(folder: str) -> None:
@@ -32,7 +32,7 @@ def main(folder: str) -> None:
             print(error.what)
         choice = kl.choose_release(index, "2.1", parse=card.build, channel="preview")
         parts = [
-            source.fetch(part, came, patience=Patience(), progress=kl.Progress())
+            source.fetch(part, came, patience=RetryPolicy(), progress=kl.Progress())
             for part in choice.release.parts
         ]
     print(f"fetched and verified: {', '.join(map(os.path.basename, parts))}")

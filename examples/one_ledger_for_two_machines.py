@@ -35,7 +35,7 @@ def main(folder: str) -> None:
             file.write(f"{note} the fog came early\n")
         desktop.backup(install, note=note)
 
-    laptop.depot.refresh()
+    laptop.storage.refresh()
     print(f"The laptop sees {len(laptop.entries())} entries and reads the newest:")
     newest = laptop.entry("latest")
     copy = kl.FolderPlace(os.path.join(folder, "on-the-laptop"))

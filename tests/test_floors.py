@@ -117,7 +117,7 @@ class Floors(unittest.TestCase):
         """And takes a name of a package for its module where it is one."""
         modules = {_module(path): path for path in sources()}
         self.assertIn("changes.far", _modules_imported("changes.backends", modules))
-        self.assertIn("ledger.settings", _modules_imported("ledger.depot", modules))
+        self.assertIn("ledger.settings", _modules_imported("ledger.storage", modules))
 
     def test_the_check_sees_a_wrong_import(self) -> None:
         """The reader of imports finds relative imports of any depth."""

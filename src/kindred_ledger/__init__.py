@@ -60,7 +60,7 @@ if TYPE_CHECKING:
         scan,
     )
     from .places.remotes import Login, RemotePlace, connect
-    from .planning import Comparison, compare, likenesses
+    from .planning import Comparison, compare, match_releases
     from .progress import Progress
     from .releases import choose_release, read_index, shelve, shelve_from, source_at
     from .statement import Line, Outcome, Statement
@@ -88,7 +88,7 @@ _HOMES = {
     "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login RemotePlace connect",
-    "planning": "Comparison compare likenesses",
+    "planning": "Comparison compare match_releases",
     "progress": "Progress",
     "releases": "choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
@@ -163,8 +163,8 @@ __all__ = [
     "identify",
     "identify_base",
     "install_beside",
-    "likenesses",
     "make_patch_set",
+    "match_releases",
     "meet",
     "mirror",
     "open_place",

@@ -14,8 +14,8 @@ from kindred_ledger.changes import drill, recover, restore, undo, unfinished_in
 from kindred_ledger.demo.handheld import simulated_card
 from kindred_ledger.errors import DecisionNeeded, LedgerDamaged, UnsafeName
 from kindred_ledger.ledger import Ledger, export, verify
-from kindred_ledger.ledger.binder import SUFFIX, read_manifest
 from kindred_ledger.ledger.manifest import decode, encode
+from kindred_ledger.ledger.manifest_store import SUFFIX, read_manifest
 from kindred_ledger.os_names import as_name, as_text, is_canonical
 from kindred_ledger.places import FolderPlace, MemoryPlace, TarPlace, ZipPlace
 from kindred_ledger.statement import Outcome
@@ -173,7 +173,9 @@ class Bytes(Case):
 
     def stored(self) -> tuple[str, Any]:
         entry = self.kept.backup(MemoryPlace({"a": b"1", "b": b"2"}))
-        return os.path.join(self.kept.folder("entries"), entry.id + SUFFIX), self.kept.depot.sealing
+        return os.path.join(
+            self.kept.folder("entries"), entry.id + SUFFIX
+        ), self.kept.storage.sealing
 
 
 class OnACard(Case):

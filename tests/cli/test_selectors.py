@@ -159,7 +159,7 @@ class Selectors(PlayCase):
         self.assertTrue(os.path.isdir(self.path("made", "anew", "empty", "inner")))
 
 
-class Told(PlayCase):
+class StepDescription(PlayCase):
     def test_what_will_not_be_read(self) -> None:
         """Undoing an update below a conversion, and converting beyond the install's build, say so."""
         old = ("--old", "downloads/mossferry-1.4.zip", "--yes", "--allow-loss")

@@ -15,7 +15,7 @@ from typing import Any
 
 from blake3 import blake3
 
-from kindred_ledger.convert import Room, Work, convert_files, prove_install
+from kindred_ledger.convert import ResultCache, Work, convert_files, prove_install
 from kindred_ledger.convert.bulk import Done
 from kindred_ledger.errors import Cancelled, DecisionNeeded, PlaceError, UsageError
 from kindred_ledger.places import FolderPlace, read_bytes
@@ -54,11 +54,11 @@ class Bulk(Saves):
     def test_any_executor_gives_the_same(self) -> None:
         """Threads, processes, or nobody else: the same actions, books, losses and notes, in one order."""
         folder = self.voyages(40)
-        room = Room(self.path("room"))
+        room = ResultCache(self.path("room"))
         told = [self.change(folder), self.change(folder, work=Work(room=room))]
         for pool, kept in (
             (ThreadPoolExecutor(3), None),
-            (ProcessPoolExecutor(2), Room(self.path("room 2"))),
+            (ProcessPoolExecutor(2), ResultCache(self.path("room 2"))),
         ):
             with pool:
                 told.append(self.change(folder, work=Work(pool, 2, kept)))
@@ -83,7 +83,7 @@ class Bulk(Saves):
     def test_finished_files_are_not_done_twice(self) -> None:
         """What a room has is taken from there, unless it is damaged, or anything it was made of differs."""
         folder = self.voyages(6)
-        room = Room(self.path("room"))
+        room = ResultCache(self.path("room"))
         first = self.change(folder, work=Work(room=room))
         keys = [action.source_path for action in first.actions]
         before = {key: os.stat(room.path(key)).st_ino for key in keys}
@@ -192,19 +192,19 @@ class Bulk(Saves):
     def test_a_full_disk_is_no_decision(self) -> None:
         """It is the system that refuses, not a file that needs one."""
 
-        class Full(Room):
+        class Full(ResultCache):
             def put(self, done: Any, data: bytes) -> None:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path(done.key))
 
         from kindred_ledger.convert import bulk
 
         folder = self.voyages(3)
-        real, bulk.Room = bulk.Room, Full  # type: ignore[misc]
+        real, bulk.ResultCache = bulk.ResultCache, Full  # type: ignore[misc]
         try:
             with self.assertRaisesRegex(PlaceError, "No space left") as caught:
                 self.change(folder, work=Work(room=Full(self.path("room"))))
         finally:
-            bulk.Room = real  # type: ignore[misc]
+            bulk.ResultCache = real  # type: ignore[misc]
         self.assertEqual(caught.exception.exit_status, 4)
         self.assertIn("Free some space", caught.exception.remedy)
 
@@ -288,7 +288,7 @@ class Killed(Saves):
         """A conversion that was cut off when it was recorded left them; others wait to be gone on with."""
         folder = self.voyages(2)
         self.assertEqual(self._run("many").wait(120), 0)
-        room = Room(self.path("ledger", "work", "converted"))
+        room = ResultCache(self.path("ledger", "work", "converted"))
         room.tidy()
         for key, data in (("0a", next(iter(contents(folder).values()))), ("0b", b"not yet")):
             digest = blake3(data).digest()

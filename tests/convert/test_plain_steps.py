@@ -492,9 +492,11 @@ class Steps(unittest.TestCase):
             plain.value["format"] = 2
         except RefusedError:
             plain.losses = ["refused"]
-        for few in (1 << 40, 1):
+        for column_threshold in (1 << 40, 1):
             try:
-                done = Converter(made("json", do), few=few)(data, INTEGER.parse("2"), name="f")
+                done = Converter(made("json", do), column_threshold=column_threshold)(
+                    data, INTEGER.parse("2"), name="f"
+                )
             except BooksUnbalanced:
                 raise
             except KindredError as error:
@@ -506,7 +508,7 @@ class Steps(unittest.TestCase):
                 told(plain.value, ordered=True),
                 (data, do),
             )
-            if few > 1:
+            if column_threshold > 1:
                 listed = [path for path, _ in done.losses]  # by the names in the file as it was
                 if all(_MOVING.isdisjoint(row) for row in do[:-1]):
                     self.assertEqual(Counter(listed), Counter(plain.losses), (data, do))

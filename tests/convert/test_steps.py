@@ -174,9 +174,11 @@ class Columns(unittest.TestCase):
         data = ferry(hands, notes)
         format = made("layout", [("1", "2", do)])
         told: list[Any] = []
-        for few in (0, 1 << 40):
+        for column_threshold in (0, 1 << 40):
             try:
-                done = Converter(format, few=few)(data, INTEGER.parse(str(last)), name="f")
+                done = Converter(format, column_threshold=column_threshold)(
+                    data, INTEGER.parse(str(last)), name="f"
+                )
                 told.append((done.data, counted(done), len(done.losses) > 0))
                 leaves = 3 + (7 * len(hands) or 1) + (3 * len(notes) or 1)
                 self.assertEqual(done.statement.counted_in, leaves)
@@ -270,9 +272,9 @@ class JsonColumns(unittest.TestCase):
         """The same bytes, counts and losses, whatever the style; values of any kind; or both refuse."""
         data = in_json(records, style, odd)
         told: list[Any] = []
-        for few in (0, 1 << 40):
+        for column_threshold in (0, 1 << 40):
             try:
-                done = Converter(made("json", [("1", "2", do)]), few=few)(
+                done = Converter(made("json", [("1", "2", do)]), column_threshold=column_threshold)(
                     data, INTEGER.parse("2"), name="f"
                 )
                 told.append((done.data, in_pattern(done), len(done.losses) > 0))
@@ -366,8 +368,10 @@ class Each(unittest.TestCase):
         """Refused by columns as row by row, with a place."""
         row = {"set": "crew[*].pay", "by": "name", "where": "rank > 3"}
         data = ferry([(1, 9, "Ada", 0.5, 1, 1), (2, 1, "Bo", 2.0, 0, 0)], [])
-        for few in (0, 1 << 40):
-            convert = Converter(made("layout", [("1", "2", [row])]), few=few)
+        for column_threshold in (0, 1 << 40):
+            convert = Converter(
+                made("layout", [("1", "2", [row])]), column_threshold=column_threshold
+            )
             with self.assertRaisesRegex(KindredError, "f: "):
                 convert(data, INTEGER.parse("2"), name="f")
 
@@ -414,8 +418,8 @@ class ByLayout(unittest.TestCase):
         format = made("layout", [])
         data = ferry([(1, 2, "Ada", 0.5, 1, 1), (2, 9, "Bo", 2.0, 0, 0)], [(3, "fog")])
         singly = {"crew[0].glow", "crew[1].glow", "notes[0].wet"}
-        for few, lost in ((0, {"crew[*].glow", "notes[*].wet"}), (1000, singly)):
-            convert = Converter(format, few=few)
+        for column_threshold, lost in ((0, {"crew[*].glow", "notes[*].wet"}), (1000, singly)):
+            convert = Converter(format, column_threshold=column_threshold)
             up = convert(data, INTEGER.parse("3"), name="f")
             self.assertEqual({item for item, _ in up.losses}, lost)
             read = decode(up.data, "layout", layout=Layout.parse(LAYOUT))
@@ -451,11 +455,11 @@ class ByLayout(unittest.TestCase):
 
         format = One("test", table, NUMBER)
         wanted = decode(data, "layout", layout=layout).get(())
-        for few in (0, 1000):
-            convert = Converter(format, few=few)
+        for column_threshold in (0, 1000):
+            convert = Converter(format, column_threshold=column_threshold)
             up = convert(data, INTEGER.parse("2"), name="f")
             told = decode(up.data, "layout", layout=layout).get(())
-            self.assertEqual(told, {**wanted, "format": 2}, few)
+            self.assertEqual(told, {**wanted, "format": 2}, column_threshold)
             wider = [line for line in up.statement.lines if line.item.endswith("pay")]
             self.assertEqual({line.outcome for line in wider}, {"kept"})
             self.assertEqual(convert(up.data, INTEGER.parse("1"), name="f").data, data)

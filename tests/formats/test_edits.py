@@ -391,7 +391,7 @@ class Sequences(unittest.TestCase):
         self.compare(document, plain, f"{content!r} {edits}")
         return Counter(outcome for _, outcome in edits)
 
-    def compare(self, document: Document, plain: Plain, told_of: str) -> bool:
+    def compare(self, document: Document, plain: Plain, describe_step: str) -> bool:
         """Tell whether a document was written; then it must read as the plain values."""
         codec, ordered = plain.codec, plain.codec in _ORDERED
         try:
@@ -402,7 +402,7 @@ class Sequences(unittest.TestCase):
         self.assertEqual(
             told(normal(codec, read_plain(written, codec)), ordered=ordered),
             told(normal(codec, plain.value), ordered=ordered),
-            f"{told_of}\n{written!r}",
+            f"{describe_step}\n{written!r}",
         )
         return True
 

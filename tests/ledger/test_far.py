@@ -66,18 +66,18 @@ class Shared:
         place = self.place(files)
         one, two = self.machine("near1"), self.machine("near2")
         first = one.backup(place, note="from one")
-        two.depot.refresh()
+        two.storage.refresh()
         self.assertEqual([entry.id for entry in two.entries()], [first.id])
         copy = self.place({}, "copy")
         restore(first, two, copy, exact=True).apply(two)
         self.assertEqual(snapshot(copy.root)["world"][1], world)
-        packs = len(one.depot.names("packs"))
+        packs = len(one.storage.names("packs"))
         two.backup(copy)  # all of it is there
-        self.assertEqual(len(one.depot.names("packs")), packs)
+        self.assertEqual(len(one.storage.names("packs")), packs)
         done = change_to(place, {"a.txt": b"reed", "world": world[9:]}).apply(one)
         undo(one, done).apply(one)
         self.assertEqual(snapshot(place.root)["a.txt"][1], b"moss")
-        two.depot.refresh()
+        two.storage.refresh()
         self.assertEqual(len(two.records()), 3)
         self.assert_whole(two, entries=5)
         here = self.ledger("here")
@@ -86,13 +86,13 @@ class Shared:
         self.assert_whole(here, entries=5)
         third = here.backup(self.place({"new": b"from here"}, "third"))
         self.assertEqual(mirror(here, one).entries, 1)
-        two.depot.refresh()
+        two.storage.refresh()
         self.assertEqual(two.check(two.entry(third.id)), [])
         for record in two.records():
             confirm(two, record.id)
         gone = plan_retirement(two, Policy(last=1)).carry_out(two)
         self.assertGreater(gone.books.totals()["dropped"], 0)
-        one.depot.refresh()
+        one.storage.refresh()
         self.assertEqual([e.id for e in one.entries()], [e.id for e in two.entries()])
         self.assert_whole(one)
         for entry in one.entries():
@@ -164,9 +164,9 @@ class BrokenLines(FarCase):
             self.assert_whole(ledger)
             ledger.index.close()
         ledger = Ledger.open(connect(url), near=os.path.join(folder, "near"))
-        for name in ledger.depot._remote.list("writers"):  # type: ignore[attr-defined]
-            ledger.depot._remote.delete(f"writers/{name.name}")  # type: ignore[attr-defined]
-        ledger.depot._remote.delete("retiring.lock")  # type: ignore[attr-defined]
+        for name in ledger.storage._remote.list("writers"):  # type: ignore[attr-defined]
+            ledger.storage._remote.delete(f"writers/{name.name}")  # type: ignore[attr-defined]
+        ledger.storage._remote.delete("retiring.lock")  # type: ignore[attr-defined]
         work(ledger, folder)
         self.assert_whole(ledger)
         ledger.index.close()
@@ -294,7 +294,7 @@ class BadServers(FarCase):
         place = self.place({"a": os.urandom(9000)})
         one, two = self.machine("near1"), self.machine("near2")
         entry = one.backup(place)
-        one.binders["entries"].remove([entry.id])
+        one.manifest_stores["entries"].remove([entry.id])
         with two.storing.session() as again:
             while again():
                 stored = two.storing.store(place, two.scan(place), None, _quiet())

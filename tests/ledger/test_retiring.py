@@ -236,7 +236,7 @@ class Retiring(KeptCase):
 
     def test_one_retires_at_a_time(self) -> None:
         plan = plan_retirement(self.kept, Policy(last=1))
-        with Ledger.open(self.path("ledger")).depot.deleting(), self.assertRaises(PlaceBusy):
+        with Ledger.open(self.path("ledger")).storage.deleting(), self.assertRaises(PlaceBusy):
             plan.carry_out(self.kept)
 
 
@@ -253,7 +253,9 @@ class BesideWriters(Case):
         self.there = Ledger.open(self.path("ledger"))
         self.addCleanup(self.there.index.close)
         self.there.mark(RETIRED, "a test", entries=[self.entry])
-        self.there.binders["entries"].remove([self.entry.id])  # nothing needs its pack any more
+        self.there.manifest_stores["entries"].remove(
+            [self.entry.id]
+        )  # nothing needs its pack any more
 
     def test_a_writer_that_began_before_is_waited_for(self) -> None:
         """It found its contents in the pack that is to go, and enters them while it is waited for."""

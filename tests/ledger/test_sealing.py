@@ -256,7 +256,7 @@ class Hidden(Case):
         small = FolderPlace(self.path("small"))
         write(small.root, {"save.json": b'{"purse": 12}' * 40})
         entry = self.sealed.backup(small)
-        self.sealed.binders["entries"].remove([self.entry.id])
+        self.sealed.manifest_stores["entries"].remove([self.entry.id])
         plan_retirement(self.sealed, Policy(last=1)).carry_out(self.sealed)  # little to decrypt
         done = subprocess.run(
             [

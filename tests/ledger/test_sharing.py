@@ -160,7 +160,7 @@ class AtTheShelf(Case):
         held, free = threading.Event(), threading.Event()
 
         def retire() -> None:
-            with Ledger.open(self.path("ledger")).depot.deleting():
+            with Ledger.open(self.path("ledger")).storage.deleting():
                 held.set()
                 free.wait(30)
 

@@ -210,7 +210,7 @@ class Reading(Case):
             scan(FolderPlace(self.path("gone")))
 
 
-class Holding(Case):
+class StorageLimits(Case):
     def test_one_writer_at_a_time(self) -> None:
         """A held place refuses a second holder and is free at once afterwards."""
         with hold_place(self.folder), self.assertRaises(PlaceBusy), hold_place(self.folder):

@@ -24,7 +24,7 @@ from kindred_ledger.errors import (
 )
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.releases import (
-    Patience,
+    RetryPolicy,
     State,
     check_arrivals,
     choose_release,
@@ -36,7 +36,7 @@ from kindred_ledger.releases import (
 from tests.support import Case, PlayCase, write
 
 DATA = os.urandom(300_000)
-HASTE = Patience(quiet=0.3, tries=3, pause=0.01)
+HASTE = RetryPolicy(quiet=0.3, tries=3, pause=0.01)
 
 
 def index_of(files: Mapping[str, bytes], title: str = "mossferry", **more: Any) -> dict[str, Any]:

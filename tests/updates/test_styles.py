@@ -27,7 +27,7 @@ from kindred_ledger.errors import (
 )
 from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
 from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
-from kindred_ledger.planning import likenesses
+from kindred_ledger.planning import match_releases
 from kindred_ledger.releases import shelve
 from kindred_ledger.updates import (
     Assembly,
@@ -611,11 +611,11 @@ class Recognizing(StyleCase):
         for place, version in ((self.old(), "1.0"), (self.new(), "2.0")):
             shelve([place], self.card, ledger=self.kept, version=version, digests_only=True)
         time.sleep(0.1)  # what was written just now may change again within a tick of its disk
-        found = likenesses(self.install, self.kept)
+        found = match_releases(self.install, self.kept)
         told = "quill@1.0 with 4 files edited, 2 unknown, 1 missing"
         self.assertEqual(str(found[0]), told)
         with opened_files(self.path(GAMES)) as opened:
-            self.assertEqual(str(likenesses(self.install, self.kept)[0]), told)
+            self.assertEqual(str(match_releases(self.install, self.kept)[0]), told)
         self.assertEqual([name for name in opened if "version.txt" not in name], [])
 
     def test_what_older_releases_left_behind(self) -> None:

@@ -3,7 +3,7 @@
 from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
 from .confirming import CHECKS, Check, Confirmed, confirm
-from .disk import check_room
+from .disk import check_space
 from .drill import Drilled, drill
 from .engine import Applied
 from .recover import Recovered, recover
@@ -22,7 +22,7 @@ __all__ = [
     "Loss",
     "Recovered",
     "actions_between",
-    "check_room",
+    "check_space",
     "confirm",
     "drill",
     "recover",

@@ -1,6 +1,6 @@
 """Backend: what a change is carried out on, a disk of this machine or a remote, for one change of one place.
 
-The engine says what happens in which order; the backend knows how it is done there. A spot is where
+The engine says what happens in which order; the backend knows how it is done there. A location is where
 something stands or is put aside, in the backend's own terms: `final` is where an operation's path is,
 `new` where its content is staged, `old` where what it replaces is put, `foreign` where what somebody
 else wrote goes when a change is taken back.
@@ -49,7 +49,7 @@ class Backend(Protocol):
         """Keep other commands of this user from changing the place, for the block."""
         ...
 
-    def make_way(self) -> None:
+    def check_unfinished(self) -> None:
         """Look for changes that were cut off here.
 
         Raises:
@@ -57,7 +57,7 @@ class Backend(Protocol):
         """
         ...
 
-    def check_room(self, actions: Iterable[Action]) -> None:
+    def check_space(self, actions: Iterable[Action]) -> None:
         """Raise `PlaceError` if it is known that what will be written has no room."""
         ...
 
@@ -86,28 +86,28 @@ class Backend(Protocol):
 
     def foreign(self, op: Op) -> str: ...
 
-    def there(self, spot: str) -> bool:
-        """Tell whether anything stands at a spot."""
+    def there(self, location: str) -> bool:
+        """Tell whether anything stands at a location."""
         ...
 
-    def holds(self, spot: str, node: Node) -> bool:
-        """Tell whether what stands at a spot is what a node says."""
+    def holds(self, location: str, node: Node) -> bool:
+        """Tell whether what stands at a location is what a node says."""
         ...
 
     def move(self, source: str, target: str) -> None:
-        """Move what stands at a spot to one where nothing does."""
+        """Move what stands at a location to one where nothing does."""
         ...
 
-    def make_folder(self, spot: str) -> None:
+    def make_folder(self, location: str) -> None:
         """Make a folder."""
         ...
 
-    def remove_folder(self, spot: str) -> bool:
+    def remove_folder(self, location: str) -> bool:
         """Remove a folder; tell whether it could be, False if something is in it."""
         ...
 
-    def set_metadata(self, spot: str, node: Node) -> None:
-        """Give what stands at a spot the time and mode of a node, as far as they can be held."""
+    def set_metadata(self, location: str, node: Node) -> None:
+        """Give what stands at a location the time and mode of a node, as far as they can be held."""
         ...
 
     def sync_aside(self) -> None:

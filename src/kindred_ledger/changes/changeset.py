@@ -17,15 +17,15 @@ from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
 from ..ledger import Ledger
 from ..places import (
     DIR,
-    FULL,
-    Holding,
+    NO_LIMITS,
     Node,
     Running,
+    StorageLimits,
     Tree,
     collisions,
-    holding_at,
-    holdings_of,
     is_ours,
+    limits_at,
+    limits_by_part_of,
     parents,
     roots_of,
     running_in,
@@ -48,9 +48,9 @@ class Changeset(Plan, frozen=True, dict=True):
 
     def __post_init__(self) -> None:
         complete = [*_missing_folders(self.before, self.actions), *self.actions]
-        holdings = holdings_of(self.place)
-        if any(holding != FULL for holding in holdings.values()):
-            complete = _held(complete, holdings, self.place.location)
+        limits_by_part = limits_by_part_of(self.place)
+        if any(limits != NO_LIMITS for limits in limits_by_part.values()):
+            complete = _held(complete, limits_by_part, self.place.location)
         force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
         _check_structure(self.after, self.actions)
         self._check_names()
@@ -142,7 +142,9 @@ class Changeset(Plan, frozen=True, dict=True):
         return replace(done, notes=(*done.notes, NOT_RECORDED))
 
 
-def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) -> list[Action]:
+def _held(
+    actions: list[Action], limits_by_part: Mapping[str, StorageLimits], where: str
+) -> list[Action]:
     """Return the actions that make a difference to a place that cannot hold all there is.
 
     Raises:
@@ -151,23 +153,23 @@ def _held(actions: list[Action], holdings: Mapping[str, Holding], where: str) ->
     filled = {part for action in actions if action.after for part in parents(action.path)}
     kept = []
     for action in actions:
-        holding = holding_at(holdings, action.path)
+        limits = limits_at(limits_by_part, action.path)
         before, after = action.before, action.after
         if (
             before is not None
             and after is not None
             and not is_of_time(action)  # else the change would give the folder a time of its own
-            and not holding.tells_apart(before, after)
+            and not limits.tells_apart(before, after)
         ):
             continue
-        why = holding.why_not(action.path, after) if after is not None else ""
+        why = limits.why_not(action.path, after) if after is not None else ""
         if why:
             raise UnsafeName(
                 f"{action.path} is {why}",
                 where=where,
                 remedy="Leave it out (--only picks what to bring), or choose another place.",
             )
-        if _is_folder(after) and not holding.empty_folders and action.path not in filled:
+        if _is_folder(after) and not limits.empty_folders and action.path not in filled:
             continue
         kept.append(action)
     return kept

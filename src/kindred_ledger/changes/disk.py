@@ -29,7 +29,7 @@ from ..places import (
     digest_of,
     folders_of,
     hold_place,
-    holdings_of,
+    limits_by_part_of,
     node_in,
     same_content,
     sync_files,
@@ -41,7 +41,7 @@ from .backend import Owner, Sources
 from .journal import Op
 from .stage import Stage, clear_dropped, clear_stage, stage_contents, unfinished_in
 
-__all__ = ["DiskBackend", "check_room"]
+__all__ = ["DiskBackend", "check_space"]
 
 _NO_DISK = (0, 0)
 _STAGED = f"{WORK_FOLDER}/"
@@ -49,7 +49,7 @@ _MARGIN = 16 << 20  # bytes left over for folders, manifests and whoever else wr
 
 
 class DiskBackend:
-    """See `Backend`; spots are paths on disk."""
+    """See `Backend`; locations are paths on disk."""
 
     aside_first = True
 
@@ -58,15 +58,15 @@ class DiskBackend:
         self._place = place
         self._ledger = ledger
         self._folders = folders_of(place)
-        self._holdings = holdings_of(place)
+        self._limits_by_part = limits_by_part_of(place)
         self._starts = sorted(
             ((os.path.join(f.root, ""), part) for part, f in self._folders.items()),
             key=lambda start: -len(start[0]),
         )
         self._opened: dict[str, OpenFolder] = {}  # by the part's name; of the disks that are in
         self._again: dict[str, OpenFolder] = {}  # the same, for what lies in stages
-        self._touched: set[str] = set()  # spots of folders
-        self._dated: set[str] = set()  # spots of files that got another mode or time
+        self._touched: set[str] = set()  # locations of folders
+        self._dated: set[str] = set()  # locations of files that got another mode or time
         self._disks: dict[str, tuple[int, int]] = {}  # by the root: which folder of which disk
 
     @contextlib.contextmanager
@@ -83,14 +83,14 @@ class DiskBackend:
             locks.callback(self._again.clear)
             yield
 
-    def make_way(self) -> None:
+    def check_unfinished(self) -> None:
         for folder in self._folders.values():
             clear_dropped(folder, self._ledger)
         for line in unfinished_in(self._place):
             raise PlaceBusy(line, where=self._place.location)
 
-    def check_room(self, actions: Iterable[Action]) -> None:
-        check_room(self._place, actions, self._ledger)
+    def check_space(self, actions: Iterable[Action]) -> None:
+        check_space(self._place, actions, self._ledger)
 
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
         return self._ledger.look(self._place, paths, progress=progress)
@@ -103,10 +103,10 @@ class DiskBackend:
             raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), root)
         return opened
 
-    def _at(self, spot: str) -> tuple[OpenFolder, str]:
-        """Return the open folder that a spot is in, and its path there."""
-        start, part = next(start for start in self._starts if spot.startswith(start[0]))
-        inner = spot[len(start) :]
+    def _at(self, location: str) -> tuple[OpenFolder, str]:
+        """Return the open folder that a location is in, and its path there."""
+        start, part = next(start for start in self._starts if location.startswith(start[0]))
+        inner = location[len(start) :]
         if os.sep != "/":
             inner = inner.replace(os.sep, "/")
         opened = self._folder(part)
@@ -114,7 +114,9 @@ class DiskBackend:
 
     def _stage(self, part: str) -> Stage:
         """Return where the contents for one part are staged."""
-        return Stage(self._folder(part), f"{WORK_FOLDER}/{self.id}", self._holdings[part].modes)
+        return Stage(
+            self._folder(part), f"{WORK_FOLDER}/{self.id}", self._limits_by_part[part].modes
+        )
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:
         stages = {part: self._stage(part) for part in self._folders}
@@ -134,7 +136,7 @@ class DiskBackend:
         return Owner(self._ledger.root, self.id, self._ledger.machine)
 
     def final(self, op: Op) -> str:
-        spot = self._folders[op.part].path(op.path)
+        location = self._folders[op.part].path(op.path)
         try:
             self._folder(op.part).at(op.path)
         except NotADirectoryError as error:
@@ -145,8 +147,8 @@ class DiskBackend:
             ) from error
         except FileNotFoundError:  # nothing to be moved through yet
             pass
-        self._touched.add(spot.rpartition(os.sep)[0])
-        return spot
+        self._touched.add(location.rpartition(os.sep)[0])
+        return location
 
     def new(self, op: Op) -> str:
         return self._folders[op.part].path(f"{WORK_FOLDER}/{self.id}/new/{op.number}")
@@ -159,12 +161,12 @@ class DiskBackend:
         self._folder(op.part).make_folders(path.rpartition("/")[0], 0o700)
         return self._folders[op.part].path(path)
 
-    def there(self, spot: str) -> bool:
-        opened, path = self._at(spot)
+    def there(self, location: str) -> bool:
+        opened, path = self._at(location)
         return opened.lstat(path) is not None
 
-    def holds(self, spot: str, node: Node) -> bool:
-        opened, path = self._at(spot)
+    def holds(self, location: str, node: Node) -> bool:
+        opened, path = self._at(location)
         now = node_in(opened, path)
         if now is None or now.kind != node.kind:
             return False
@@ -181,12 +183,12 @@ class DiskBackend:
         into, aim = self._at(target)
         opened.rename(path, aim, into=into if into is not opened else None)
 
-    def make_folder(self, spot: str) -> None:
-        opened, path = self._at(spot)
+    def make_folder(self, location: str) -> None:
+        opened, path = self._at(location)
         opened.mkdir(path)
 
-    def remove_folder(self, spot: str) -> bool:
-        opened, path = self._at(spot)
+    def remove_folder(self, location: str) -> bool:
+        opened, path = self._at(location)
         try:
             opened.rmdir(path)
         except OSError:
@@ -195,12 +197,12 @@ class DiskBackend:
             raise
         return True
 
-    def set_metadata(self, spot: str, node: Node) -> None:
-        opened, path = self._at(spot)
+    def set_metadata(self, location: str, node: Node) -> None:
+        opened, path = self._at(location)
         if node.kind not in (FILE, DIR):
             return
-        (self._dated if node.kind == FILE else self._touched).add(spot)
-        if node.mode and self._keeps_modes(spot):
+        (self._dated if node.kind == FILE else self._touched).add(location)
+        if node.mode and self._keeps_modes(location):
             stat = opened.lstat(path)
             own = stat.st_mode & ~PERMISSIONS & 0o7777 if stat else 0  # its other bits stay
             opened.set_mode(path, node.mode & PERMISSIONS | own)
@@ -210,12 +212,14 @@ class DiskBackend:
             with contextlib.suppress(PermissionError):  # of another user, who lets us write in it
                 opened.set_time(path, node.mtime_ns)
 
-    def _keeps_modes(self, spot: str) -> bool:
-        if all(holding.modes for holding in self._holdings.values()):
+    def _keeps_modes(self, location: str) -> bool:
+        if all(limits.modes for limits in self._limits_by_part.values()):
             return True
         roots = {part: os.path.join(folder.root, "") for part, folder in self._folders.items()}
         return all(
-            self._holdings[part].modes for part, root in roots.items() if spot.startswith(root)
+            self._limits_by_part[part].modes
+            for part, root in roots.items()
+            if location.startswith(root)
         )
 
     def sync_aside(self) -> None:
@@ -224,8 +228,8 @@ class DiskBackend:
 
     def seal(self, ops: Sequence[Op]) -> None:
         files: dict[str, list[str]] = {}
-        for spot in sorted(self._dated):
-            folder, _, name = spot.rpartition(os.sep)
+        for location in sorted(self._dated):
+            folder, _, name = location.rpartition(os.sep)
             files.setdefault(folder, []).append(name)
         for folder in sorted(self._touched | files.keys()):
             opened, path = self._at(os.path.join(folder, ""))
@@ -270,7 +274,7 @@ def _identity(root: str) -> tuple[int, int]:
     return stat.st_dev, stat.st_ino
 
 
-def check_room(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:
+def check_space(place: Place, actions: Iterable[Action], ledger: Ledger) -> None:
     """Raise `PlaceError` unless each disk has room for what will be written, before any of it is.
 
     The new contents are written beside the old ones; the old ones go to the ledger too.

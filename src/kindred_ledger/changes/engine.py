@@ -57,7 +57,7 @@ def apply_changeset(changeset: Plan, ledger: Ledger, *, progress: Progress) -> A
             return apply_changeset(whole, ledger, progress=progress)
     backend = backend_of(changeset.place, ledger)
     with backend.hold():
-        backend.make_way()
+        backend.check_unfinished()
         _check_unchanged(changeset, backend, progress)
         return _Application(changeset, ledger, backend, progress).run()
 
@@ -80,7 +80,7 @@ class _Application:
         changeset = self.changeset
         where = changeset.place.location
         with refusals(where):
-            self.backend.check_room(changeset.actions)
+            self.backend.check_space(changeset.actions)
         swapping = False
         try:  # one block: an interrupt between two would leave the journal to nobody
             with refusals(where):

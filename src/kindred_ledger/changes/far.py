@@ -37,9 +37,9 @@ from ..places.remotes import Found, RemotePlace, digest_of, gives_back
 from ..progress import Progress, Task
 from .actions import Action
 from .backend import Owner, Sources
-from .disk import check_room
-from .drawer import HERE, Drawer
+from .disk import check_space
 from .journal import STAGING, Journal, Op
+from .local_staging import HERE, LocalStaging
 
 __all__ = ["RemoteBackend"]
 
@@ -60,7 +60,7 @@ class _Proven(NamedTuple):
 
 
 class RemoteBackend:
-    """See `Backend`; spots are paths on the remote, or names in the drawer where there is one."""
+    """See `Backend`; locations are paths on the remote, or names in the local staging where there is one."""
 
     aside_first = False  # a file has no name on the server no longer than it must
 
@@ -69,11 +69,11 @@ class RemoteBackend:
         self._place = place
         self._remote = place.remote
         self._ledger = ledger
-        self._drawer = Drawer.at(ledger, id) if id else None
+        self._drawer = LocalStaging.at(ledger, id) if id else None
         self._adopted = False
         self._began = False
         self._lists: dict[str, dict[str, Found | None]] = {}  # None is a folder
-        self._left: set[str] = set()  # spots that something was moved from since
+        self._left: set[str] = set()  # locations that something was moved from since
         self._proven: dict[str, _Proven] = {}
 
     @contextlib.contextmanager
@@ -81,7 +81,7 @@ class RemoteBackend:
         with hold_place(self._remote.location):
             yield
 
-    def make_way(self) -> None:
+    def check_unfinished(self) -> None:
         owner = self._owner()
         if owner is None:
             return
@@ -121,8 +121,8 @@ class RemoteBackend:
             return Owner("unknown")
         return owner if owner.id.isalnum() else replace(owner, id="", ledger="unknown")
 
-    def check_room(self, actions: Iterable[Action]) -> None:
-        check_room(self._place, actions, self._ledger)
+    def check_space(self, actions: Iterable[Action]) -> None:
+        check_space(self._place, actions, self._ledger)
 
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
         wanted = list(paths)
@@ -163,19 +163,19 @@ class RemoteBackend:
         if self._drawer is None:
             self._forget()
             for op in puts:
-                spot = self.new(op)
-                found = self._list(_NEW).get(spot.rpartition("/")[2])
+                location = self.new(op)
+                found = self._list(_NEW).get(location.rpartition("/")[2])
                 if found is not None and op.after is not None and op.after.digest is not None:
-                    self._proven[spot] = _Proven(found.size, found.changed, op.after.digest)
+                    self._proven[location] = _Proven(found.size, found.changed, op.after.digest)
 
     def _begin(self) -> None:
         """Say on the remote who is changing it."""
         self._began = True
         self._remote.make_folder(WORK_FOLDER)
         if not self._can_rename():
-            self._drawer = Drawer(self._ledger, self.id)
+            self._drawer = LocalStaging(self._ledger, self.id)
             self._forget()
-            self.make_way()  # nothing can be made exclusively there; at least it is looked at again
+            self.check_unfinished()  # nothing can be made exclusively there; at least it is looked at again
         me = Owner(self._ledger.location, self.id, self._ledger.machine)
         data = msgspec.json.encode(me)
         if self._adopted or self._drawer is not None:  # a file is made exclusively by renaming it
@@ -214,10 +214,10 @@ class RemoteBackend:
     def _send(self, op: Op, source: Place, path: str, task: Task) -> None:
         """Send one content and read it back, going on where a line broke."""
         assert op.after is not None
-        spot, node = self.new(op), op.after
+        location, node = self.new(op), op.after
         for pause in (*_PAUSES_SECONDS, None):
             try:
-                if self._sent(spot, op, source, path, task):
+                if self._sent(location, op, source, path, task):
                     break
             except PlaceError:
                 if pause is None:
@@ -232,14 +232,14 @@ class RemoteBackend:
                 remedy="Look at the room there is on that server, then run this again.",
             )
         if node.mtime_ns:
-            self._remote.set_time(spot, node.mtime_ns / 1e9)
+            self._remote.set_time(location, node.mtime_ns / 1e9)
 
-    def _sent(self, spot: str, op: Op, source: Place, path: str, task: Task) -> bool:
+    def _sent(self, location: str, op: Op, source: Place, path: str, task: Task) -> bool:
         """Send what is not there yet; tell whether all that is wanted is given back then."""
         assert op.after is not None and op.after.digest is not None
         size = op.after.size
-        name = spot.rpartition("/")[2]
-        there = self._remote.stat(spot) if name in self._list(_NEW) else None
+        name = location.rpartition("/")[2]
+        there = self._remote.stat(location) if name in self._list(_NEW) else None
         start = there.size if there is not None and 0 < there.size <= size else 0
         if start < size and not self._remote.capabilities.resume:
             start = 0
@@ -256,10 +256,10 @@ class RemoteBackend:
         try:
             if start < size or there is None:
                 self._list(_NEW)[name] = Found(name, 0, None)  # from now on it has to be looked at
-                self._remote.write(spot, counted(), start=start)
-            if gives_back(self._remote, spot, op.after.digest):
+                self._remote.write(location, counted(), start=start)
+            if gives_back(self._remote, location, op.after.digest):
                 return True
-            self._remote.delete(spot)
+            self._remote.delete(location)
         except BaseException:
             task.done -= done
             raise
@@ -292,41 +292,41 @@ class RemoteBackend:
 
     @property
     def _aside(self) -> str:
-        """What begins the spots of what is put aside."""
+        """What begins the locations of what is put aside."""
         return HERE if self._drawer is not None else ""
 
     def foreign(self, op: Op) -> str:
-        spot = f"{_FOREIGN}/{op.path}"
+        location = f"{_FOREIGN}/{op.path}"
         if self._drawer is not None:
-            return HERE + spot
-        self._remote.make_folder(spot.rpartition("/")[0])
+            return HERE + location
+        self._remote.make_folder(location.rpartition("/")[0])
         self._forget()
-        return spot
+        return location
 
-    def there(self, spot: str) -> bool:
+    def there(self, location: str) -> bool:
         if self._drawer is not None:
-            if spot.startswith(HERE):
-                return self._drawer.has(spot)
-            if self._drawer.settle(self._remote, spot):
+            if location.startswith(HERE):
+                return self._drawer.has(location)
+            if self._drawer.settle(self._remote, location):
                 self._forget()
-        if spot in self._left:
+        if location in self._left:
             return False
-        folder, _, name = spot.rpartition("/")
+        folder, _, name = location.rpartition("/")
         return name in self._list(folder)
 
-    def holds(self, spot: str, node: Node) -> bool:
-        if spot.startswith(HERE):
-            return self._digest(spot) == node.digest
+    def holds(self, location: str, node: Node) -> bool:
+        if location.startswith(HERE):
+            return self._digest(location) == node.digest
         if node.kind != FILE:
-            folder, _, name = spot.rpartition("/")
+            folder, _, name = location.rpartition("/")
             return node.kind == DIR and self._list(folder).get(name, False) is None
-        now = self._remote.stat(spot)
+        now = self._remote.stat(location)
         if now is None:
             return False
-        known = self._proven.get(spot)
+        known = self._proven.get(location)
         if known is None or now.changed is None or (now.size, now.changed) != known[:2]:
-            known = _Proven(now.size, now.changed, digest_of(self._remote, spot))
-            self._proven[spot] = known
+            known = _Proven(now.size, now.changed, digest_of(self._remote, location))
+            self._proven[location] = known
         return known.digest == node.digest
 
     def move(self, source: str, target: str) -> None:
@@ -345,23 +345,23 @@ class RemoteBackend:
         if source in self._proven:
             self._proven[target] = self._proven.pop(source)
 
-    def make_folder(self, spot: str) -> None:
-        self._remote.make_folder(spot)
-        folder, _, name = spot.rpartition("/")
+    def make_folder(self, location: str) -> None:
+        self._remote.make_folder(location)
+        folder, _, name = location.rpartition("/")
         if folder in self._lists:
             self._lists[folder][name] = None
-        self._lists[spot] = {}
+        self._lists[location] = {}
 
-    def remove_folder(self, spot: str) -> bool:
-        if self._list(spot):
+    def remove_folder(self, location: str) -> bool:
+        if self._list(location):
             return False
-        self._remote.remove_folder(spot)
+        self._remote.remove_folder(location)
         self._forget()
         return True
 
-    def set_metadata(self, spot: str, node: Node) -> None:
+    def set_metadata(self, location: str, node: Node) -> None:
         if node.kind == FILE and node.mtime_ns:
-            self._remote.set_time(spot, node.mtime_ns / 1e9)
+            self._remote.set_time(location, node.mtime_ns / 1e9)
 
     def sync_aside(self) -> None:
         """What a server does it is believed to have done."""
@@ -372,18 +372,18 @@ class RemoteBackend:
         for op in ops:
             if op.kind not in ("put", "remove") or op.before is None or op.before.kind != FILE:
                 continue
-            spot = self.old(op)
-            if self.there(spot) and self._digest(spot) != op.before.digest:
+            location = self.old(op)
+            if self.there(location) and self._digest(location) != op.before.digest:
                 raise PlaceChanged(
                     f"{op.path} changed on the server while it was being replaced",
                     where=self._remote.location,
                     remedy="Stop what writes there, then run this again.",
                 )
 
-    def _digest(self, spot: str) -> bytes:
-        if self._drawer is not None and spot.startswith(HERE):
-            return self._drawer.digest(spot)
-        return digest_of(self._remote, spot)
+    def _digest(self, location: str) -> bytes:
+        if self._drawer is not None and location.startswith(HERE):
+            return self._drawer.digest(location)
+        return digest_of(self._remote, location)
 
     def strangers(self) -> list[Place]:
         if self._drawer is not None:
@@ -422,8 +422,8 @@ class RemoteBackend:
             self._lists[folder] = known
         return known
 
-    def _note(self, spot: str, found: Found) -> None:
-        folder, _, name = spot.rpartition("/")
+    def _note(self, location: str, found: Found) -> None:
+        folder, _, name = location.rpartition("/")
         if folder in self._lists:
             self._lists[folder][name] = found
 

@@ -3,7 +3,7 @@
 A folder's time is when something in it was last made, moved or removed. A change does that, so the
 time it leaves is part of the plan, and of its record; taking the change back brings the earlier time
 back, where nothing happened in the folder since. The top folder of a place is in no tree: its time
-is not kept. `holdings` tell how exactly times are held where; see `holdings_of`.
+is not kept. `limits_by_part` tell how exactly times are held where; see `limits_by_part_of`.
 """
 
 from __future__ import annotations
@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import TypeGuard
 
-from ..places import DIR, Holding, Node, Tree, holding_at, same_content
+from ..places import DIR, Node, StorageLimits, Tree, limits_at, same_content
 from .actions import Action
 
 __all__ = ["dated", "is_of_time", "times_as_before", "times_as_in"]
 
 
-Holdings = Mapping[str, Holding]
+Holdings = Mapping[str, StorageLimits]
 
 
 def is_of_time(action: Action) -> bool:
@@ -42,7 +42,7 @@ def dated(before: Tree, actions: Iterable[Action], when: float) -> list[Action]:
 
 
 def times_as_in(
-    remembered: Tree, change: tuple[Tree, Tree], actions: Iterable[Action], holdings: Holdings
+    remembered: Tree, change: tuple[Tree, Tree], actions: Iterable[Action], limits_by_part: Holdings
 ) -> Iterator[Action]:
     """Yield the actions that give folders their times again which will hold what they held.
 
@@ -57,19 +57,21 @@ def times_as_in(
         if not (_is_dated(was) and _is_dated(here) and path in after):
             continue
         dated = here._replace(mtime_ns=was.mtime_ns)
-        differs = path in stirred or holding_at(holdings, path).tells_apart(here, dated)
+        differs = path in stirred or limits_at(limits_by_part, path).tells_apart(here, dated)
         if differs and held.get(path) == holds.get(path):
             yield Action(path, here, dated, reason="its time as it was")
 
 
-def times_as_before(was: Tree, became: Tree, now: Tree, holdings: Holdings) -> Iterator[Action]:
+def times_as_before(
+    was: Tree, became: Tree, now: Tree, limits_by_part: Holdings
+) -> Iterator[Action]:
     """Yield the actions that give folders, which still are as a change left them, times and modes again."""
     for path, before in was.items():
         left, here = became.get(path), now.get(path)
         if not (_is_folder(before) and _is_folder(left) and _is_folder(here)):
             continue
-        holding = holding_at(holdings, path)
-        if holding.tells_apart(before, here) and not holding.tells_apart(left, here):
+        limits = limits_at(limits_by_part, path)
+        if limits.tells_apart(before, here) and not limits.tells_apart(left, here):
             yield Action(path, here, before, reason="as it was")
 
 

@@ -8,11 +8,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import UsageError
-from ..ledger import Entry, Ledger, Record, Tag, standing
+from ..ledger import Entry, Ledger, Record, Tag, not_undone
 from ..places import (
     DIR,
     FILE,
-    FULL,
+    NO_LIMITS,
     OTHER,
     PERMISSIONS,
     JoinedPlace,
@@ -21,9 +21,9 @@ from ..places import (
     archive_of,
     check_selected,
     collisions,
-    holding_at,
-    holdings_of,
     is_ours,
+    limits_at,
+    limits_by_part_of,
     parents,
     roots_of,
     same_content,
@@ -119,7 +119,7 @@ def restore(
         else replace(action, source_path=spelled.originals.get(action.path, action.path))
         for action in actions_between(now, target, source, reason=reason)
     }
-    of_times = times_as_in(remembered, (now, target), actions.values(), holdings_of(place))
+    of_times = times_as_in(remembered, (now, target), actions.values(), limits_by_part_of(place))
     for action in tuple(of_times):
         actions.setdefault(action.path, action)
     if actions and all(same_content(a.before, a.after) for a in actions.values()):
@@ -192,7 +192,7 @@ def undo(
             )
         actions.append(Action(path, here, was, source, path, reason))
     done = {action.path for action in actions}
-    folders = times_as_before(record.before, record.after, now, holdings_of(place))
+    folders = times_as_before(record.before, record.after, now, limits_by_part_of(place))
     actions += [action for action in folders if action.path not in done]
     notes = tuple(f"{path} stays: files made since lie in it" for path in stay)
     version = record.version_after or record.tag.version
@@ -215,7 +215,7 @@ def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
     """Yield what is to be said of conversions that came after a change of the build, and still apply."""
     if record.version_after == record.tag.version:
         return
-    records = standing(ledger.records())
+    records = not_undone(ledger.records())
     after = [each.id for each in records].index(record.id) + 1
     for later in records[after:]:
         if later.operation == "convert" and dict(later.roots) == dict(record.roots):
@@ -348,10 +348,12 @@ class _Spelled(Struct, frozen=True):
 def _refused(tree: Tree, place: Place) -> dict[str, str]:
     """Return what of a tree a place cannot hold, each with why."""
     ours = {path: "where this program stages what it changes" for path in tree if is_ours(path)}
-    holdings = holdings_of(place)
-    if all(holding == FULL for holding in holdings.values()):
+    limits_by_part = limits_by_part_of(place)
+    if all(limits == NO_LIMITS for limits in limits_by_part.values()):
         return ours
-    whys = ((path, holding_at(holdings, path).why_not(path, node)) for path, node in tree.items())
+    whys = (
+        (path, limits_at(limits_by_part, path).why_not(path, node)) for path, node in tree.items()
+    )
     return {path: why for path, why in whys if why} | ours
 
 

@@ -23,8 +23,8 @@ from ..places import (
     WORK_FOLDER,
     FolderPlace,
     OpenFolder,
+    PathAt,
     Place,
-    Spot,
     folder_with,
     folders_of,
     refusals,
@@ -95,12 +95,12 @@ class _New(Struct, frozen=True):
     stages: Mapping[str, Stage]
     opened: Mapping[str, int | str]
 
-    def at(self, op: Op) -> Spot:
+    def at(self, op: Op) -> PathAt:
         """Return how the system is asked for the new content of an operation; from any thread."""
         folder = self.opened[op.part]
         if isinstance(folder, int):
-            return Spot(str(op.number), folder)
-        return Spot(os.path.join(folder, str(op.number)), None)
+            return PathAt(str(op.number), folder)
+        return PathAt(os.path.join(folder, str(op.number)), None)
 
     def full(self, op: Op) -> str:
         """Return its whole path, to be shown."""

@@ -35,7 +35,7 @@ def scratch_ledger(folder: str | None = None) -> Iterator[Ledger]:
 @contextmanager
 def ledger_for(change: Plan, ledger: Ledger) -> Iterator[Ledger]:
     """Give the ledger that a change is made with: `ledger`, or a scratch one where that will do."""
-    if change.before or change.keep_whole or ledger.depot.is_writable():
+    if change.before or change.keep_whole or ledger.storage.is_writable():
         yield ledger
         return
     with scratch_ledger() as scratch:

@@ -1,6 +1,6 @@
 """Conversion: from one format version to another, with books that balance."""
 
-from .bulk import Room
+from .bulk import ResultCache
 from .checking import CardReport, Complaint, Sample, check_card
 from .converter import (
     Converted,
@@ -25,7 +25,7 @@ from .operation import (
 from .proof import Proof, prove
 from .rescue import Gap, Rescue, gaps_of, rescue
 from .routes import Hop, find_route
-from .wording import Told, told_of
+from .wording import StepDescription, describe_step
 
 __all__ = [
     "CardReport",
@@ -38,14 +38,15 @@ __all__ = [
     "Hop",
     "Proof",
     "Rescue",
-    "Room",
+    "ResultCache",
     "Sample",
-    "Told",
+    "StepDescription",
     "Work",
     "check_card",
     "convert_bytes",
     "convert_files",
     "convert_install",
+    "describe_step",
     "find_route",
     "fit_among",
     "fit_file",
@@ -57,6 +58,5 @@ __all__ = [
     "prove_install",
     "rescue",
     "route_for",
-    "told_of",
     "unread_by",
 ]

@@ -25,7 +25,7 @@ from ..formats import (
     format_path,
     same_value,
 )
-from ..formats.tables import FEW, column_tables, differing, same_column, same_together
+from ..formats.tables import COLUMN_THRESHOLD, column_tables, differing, same_column, same_together
 from ..formats.tree import TreeDocument
 from ..statement import Line, Outcome, Statement
 
@@ -114,9 +114,9 @@ class Bookkeeper:
     A column has the path of its table, `ANY`, and its name; rows that go, that of their table.
     """
 
-    def __init__(self, *, few: int = FEW) -> None:
-        self._few = few
-        self._least = few * _LEAF
+    def __init__(self, *, column_threshold: int = COLUMN_THRESHOLD) -> None:
+        self._column_threshold = column_threshold
+        self._least = column_threshold * _LEAF
         self._reasons: dict[Path, list[str]] = {}
         self._below: dict[Path, list[str]] = {}  # of all that was read below a path
         self._altered: set[Path] = set()  # what was given another value, or may have been
@@ -134,7 +134,7 @@ class Bookkeeper:
         None where it may be told by its bytes or columns: then it is read anew afterwards.
         """
         singly = as_stretched(document) is None and as_tabular(document) is None
-        return Census(document) if singly or size < self._few else None
+        return Census(document) if singly or size < self._column_threshold else None
 
     def explain(
         self, document: Document, path: Path, reason: str, *, keeps_value: bool = False
@@ -183,7 +183,7 @@ class Bookkeeper:
 
     def _tables(self, document: Document, path: Path) -> dict[Path, Path]:
         """Return the tables taken by columns at or below a path, and where each was read."""
-        return column_tables(document, self._few, path)
+        return column_tables(document, self._column_threshold, path)
 
     def _stretches(self, document: Document, path: Path = ()) -> list[Stretch]:
         stretched = as_stretched(document)
@@ -234,7 +234,7 @@ class Bookkeeper:
         Raises:
             BooksUnbalanced: a leaf went without a reason, or what was written reads as another.
         """
-        tables = column_tables(result, self._few)
+        tables = column_tables(result, self._column_threshold)
         whole = self._stretches(result)
         paths, origins = [each.path for each in whole], [each.origin for each in whole]
         meant = Census(result, tables, paths)

@@ -24,7 +24,7 @@ from msgspec.structs import replace
 from ..cards import Card, Format
 from ..errors import KindredError, VersionUntold
 from ..formats import Document
-from ..formats.tables import FEW
+from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Record
 from ..small_files import read_small
 from ..statement import ALL_OTHERS, Line, Outcome, Statement
@@ -36,7 +36,7 @@ __all__ = [
     "Failed",
     "Job",
     "Left",
-    "Room",
+    "ResultCache",
     "condensed",
     "conversions",
     "convert_all",
@@ -99,7 +99,7 @@ class Failed(Struct, frozen=True):
     code: int = 0  # what the system said, if it was that
 
 
-class Room(Struct, frozen=True):
+class ResultCache(Struct, frozen=True):
     """A folder for results: each under its key, its account beside it."""
 
     folder: str
@@ -166,9 +166,9 @@ class Room(Struct, frozen=True):
                     os.unlink(path)
 
 
-def results_of(ledger: Ledger) -> Room:
+def results_of(ledger: Ledger) -> ResultCache:
     """Return where a ledger's conversions keep what they have done so far."""
-    return Room(os.path.join(ledger.folder("work"), "converted"))
+    return ResultCache(os.path.join(ledger.folder("work"), "converted"))
 
 
 def conversions(ledger: Ledger) -> Iterator[Record]:
@@ -182,10 +182,10 @@ def convert_all(
     card: Card,
     jobs: Iterable[Job],
     *,
-    room: Room | None = None,
+    room: ResultCache | None = None,
     executor: Executor | None = None,
     workers: int = 1,
-    few: int = FEW,
+    column_threshold: int = COLUMN_THRESHOLD,
     check: Callable[[], None] = lambda: None,
 ) -> Iterator[Done | Left | Failed]:
     """Yield what became of each job, in their order; a file that fails stops no other.
@@ -194,7 +194,7 @@ def convert_all(
     here, one after another. `check` is called for each job, and may raise to stop.
     """
     folder = "" if room is None else room.folder
-    call = _Call(card.path, folder, few)
+    call = _Call(card.path, folder, column_threshold)
     if executor is None:
         for job in jobs:
             check()
@@ -232,12 +232,14 @@ class _Call(Struct, frozen=True):
 
     card: str
     room: str
-    few: int
+    column_threshold: int
 
     def __call__(self, job: Job) -> Done | Left | Failed:
         try:
             return _convert(
-                _converters(self.card, os.stat(self.card).st_mtime_ns, self.few), job, self.room
+                _converters(self.card, os.stat(self.card).st_mtime_ns, self.column_threshold),
+                job,
+                self.room,
             )
         except KindredError as error:
             untold = isinstance(error, VersionUntold)
@@ -252,25 +254,27 @@ class _Call(Struct, frozen=True):
 class _Converters:
     """The converters of a card, and what all of them depend on."""
 
-    def __init__(self, card: Card, few: int) -> None:
+    def __init__(self, card: Card, column_threshold: int) -> None:
         self.card = card
-        self._few = few
+        self._column_threshold = column_threshold
         self._made: dict[str, Converter] = {}
         parts = [import_module(__name__.partition(".")[0]).__version__.encode()]
         for path in (card.path, *(f.layout_path for f in card.formats.values() if f.table.layout)):
             with open(path, "rb") as file:
                 parts.append(file.read())
-        self.seal = blake3(msgspec.json.encode([parts, few])).digest()
+        self.seal = blake3(msgspec.json.encode([parts, column_threshold])).digest()
 
     def of(self, name: str) -> Converter:
         if name not in self._made:
-            self._made[name] = Converter(self.card.formats[name], few=self._few)
+            self._made[name] = Converter(
+                self.card.formats[name], column_threshold=self._column_threshold
+            )
         return self._made[name]
 
 
 @lru_cache(maxsize=4)
-def _converters(path: str, changed_ns: int, few: int) -> _Converters:
-    return _Converters(Card.load(path), few)
+def _converters(path: str, changed_ns: int, column_threshold: int) -> _Converters:
+    return _Converters(Card.load(path), column_threshold)
 
 
 def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Failed:
@@ -295,14 +299,14 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
             [converters.seal, job.format, job.source, job.target, job.path, blake3(data).digest()]
         )
     ).hexdigest()[:40]
-    room = Room(folder) if folder else None
+    room = ResultCache(folder) if folder else None
     if room is not None and (found := room.find(key)) is not None:
         return found
     made = converter.convert(document, data, target, name=job.path, source=version)
     return _done(job, format, key, made, room)
 
 
-def _done(job: Job, format: Format, key: str, made: Converted, room: Room | None) -> Done:
+def _done(job: Job, format: Format, key: str, made: Converted, room: ResultCache | None) -> Done:
     done = Done(
         job.path, format.name, made.source.text, made.target.text, key, len(made.data),
         blake3(made.data).digest(), made.statement, made.losses, made.notes,

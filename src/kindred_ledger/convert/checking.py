@@ -23,7 +23,7 @@ from ..versions import Version
 from .converter import Converted, Converter, hops_of
 from .routes import Hop, find_route
 from .steps import compile_step
-from .wording import told_of
+from .wording import describe_step
 
 __all__ = ["CardReport", "Complaint", "FormatCheck", "Sample", "check_card"]
 
@@ -337,7 +337,7 @@ class FormatCheck:
                 continue
             read_version = self._format.scheme.parse
             hop = Hop(read_version(table.source), read_version(table.to), number=step)
-            told = told_of(self._format, hop)
+            told = describe_step(self._format, hop)
             for row in range(len(table.do)):
                 if (step, row) not in self._met and "require" not in table.do[row]:
                     what = f"in no sample is there what this is about: {told[row].text}"

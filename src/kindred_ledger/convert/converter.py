@@ -15,14 +15,14 @@ from ..errors import KindredError, VersionUntold
 from ..formats import Document, LayoutDocument, changes_between, format_path
 from ..formats.layouts import Coming
 from ..formats.reading_back import encode_unread
-from ..formats.tables import FEW
+from ..formats.tables import COLUMN_THRESHOLD
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
 from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
-from .wording import told_of
+from .wording import describe_step
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
 Watch = Callable[
@@ -114,7 +114,7 @@ def knows(format: Format, version: str) -> bool:
 
 def _told(format: Format, hop: Hop) -> Hop:
     """Return a hop that says whether it loses something, by the card's steps or by the layout."""
-    return replace(hop, loses=any(each.loses for each in told_of(format, hop)))
+    return replace(hop, loses=any(each.loses for each in describe_step(format, hop)))
 
 
 def convert_bytes(
@@ -140,14 +140,20 @@ def convert_bytes(
 class Converter:
     """Converts files of one format; what the card says is made ready once for all of them.
 
-    Tables of `few` rows or more are converted, and stand in the books, by columns. `watch` is told
-    of each row of each step, and whether what it is about was there.
+    Tables of `column_threshold` rows or more are converted, and stand in the books, by columns. `watch`
+    is told of each row of each step, and whether what it is about was there.
     """
 
-    def __init__(self, format: Format, *, few: int = FEW, watch: Watch | None = None) -> None:
+    def __init__(
+        self,
+        format: Format,
+        *,
+        column_threshold: int = COLUMN_THRESHOLD,
+        watch: Watch | None = None,
+    ) -> None:
         self.format = format
         self._watch = watch
-        self._few = few
+        self._column_threshold = column_threshold
         self._hops = hops_of(format)
         self._steps: dict[int, tuple[Step, ...]] = {}
         self._routes: dict[tuple[Version, Version], tuple[Hop, ...]] = {}
@@ -188,11 +194,13 @@ class Converter:
         try:
             said = _said(format, document)
             source = source or said or format.sure_version_of(document)
-            books = Bookkeeper(few=self._few)
+            books = Bookkeeper(column_threshold=self._column_threshold)
             before = books.counted(document, len(data))
             notes = []
             for hop in self.route(source, target):
-                self._carry_out(hop, Fields(document, books, few=self._few))
+                self._carry_out(
+                    hop, Fields(document, books, column_threshold=self._column_threshold)
+                )
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     notes.append(format.table.steps[hop.number].note)
             result = encode_unread(document)  # the statement reads it again, and compares

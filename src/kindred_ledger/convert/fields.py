@@ -26,7 +26,7 @@ from ..formats import (
     same_value,
 )
 from ..formats.expressions import MISSING, Expression, column_of, scope_of
-from ..formats.tables import FEW, differ
+from ..formats.tables import COLUMN_THRESHOLD, differ
 from .bookkeeper import Bookkeeper, brief
 
 __all__ = ["Fields", "as_key", "exact"]
@@ -49,7 +49,8 @@ Value = Any  # a single value, or an Expression
 class Fields:
     """The fields of a document, while steps run.
 
-    A table of `few` rows or more is taken by columns. Paths may be text: `change("crew[*].pay", 9, "…")`.
+    A table of `column_threshold` rows or more is taken by columns. Paths may be text:
+    `change("crew[*].pay", 9, "…")`.
     """
 
     def __init__(
@@ -57,11 +58,11 @@ class Fields:
         document: Document,
         books: Bookkeeper,
         *,
-        few: int = FEW,
+        column_threshold: int = COLUMN_THRESHOLD,
     ) -> None:
         self.document = document
         self.books = books
-        self._few = few
+        self._column_threshold = column_threshold
         self.tabular = as_tabular(document)
 
     # ---- what steps do -------------------------------------------------------------------
@@ -274,7 +275,7 @@ class Fields:
     def _columns(self, table: Path) -> Columns | None:
         if self.tabular is None or len(self.document.find(table)) != 1:
             return None
-        return self.tabular.open_columns(table, max(self._few, 1))
+        return self.tabular.open_columns(table, max(self._column_threshold, 1))
 
     def close(self, table: Path) -> None:
         """Go on with a table row by row."""
@@ -382,8 +383,8 @@ class Column:
         if loss:
             count = int(differ(old, columns.comparable(name)).sum())
             if count:
-                told_of = format_path((*self._table, ANY, name))
-                self._fields.books.losses.append((told_of, f"{count:,} values: {loss}"))
+                describe_step = format_path((*self._table, ANY, name))
+                self._fields.books.losses.append((describe_step, f"{count:,} values: {loss}"))
 
     def _truth(self, condition: Expression) -> Any:
         """Return for which rows a condition holds: `(n_rows,) bool`."""

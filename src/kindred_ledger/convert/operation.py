@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from ..cards import Card, Format, Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import FormatError, KindredError, NoRoute, UsageError, VersionUntold
-from ..formats.tables import FEW
+from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Tag
 from ..places import (
     FILE,
@@ -30,7 +30,7 @@ from ..places import (
 from ..progress import Progress
 from ..statement import Line, Statement
 from ..versions import Version
-from .bulk import Done, Failed, Job, Room, condensed, convert_all
+from .bulk import Done, Failed, Job, ResultCache, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
 from .coverage import covered
 from .evidence import Evidence
@@ -57,15 +57,15 @@ class Work(Struct, frozen=True):
     """How a conversion is carried out: by whom, and where results are kept until they are applied.
 
     `executor` None converts here; `workers` is how many it has. `room` None keeps results in memory,
-    and nothing of them if the work is cut off. What has `few` rows or more stands in the books by
-    its columns, not value by value. Of very many files, what was kept has a line of its own only if
-    `shown` says so.
+    and nothing of them if the work is cut off. What has `column_threshold` rows or more stands in the
+    books by its columns, not value by value. Of very many files, what was kept has a line of its own
+    only if `shown` says so.
     """
 
     executor: Executor | None = None
     workers: int = 1
-    room: Room | None = None
-    few: int = FEW
+    room: ResultCache | None = None
+    column_threshold: int = COLUMN_THRESHOLD
     shown: Callable[[Line], bool] = lambda line: False
 
 
@@ -119,7 +119,7 @@ def convert_install(
     )  # fmt: skip
     for format in card.formats.values() if not beside else ():
         if format.is_folder:
-            converter = Converter(format, few=work.few)
+            converter = Converter(format, column_threshold=work.column_threshold)
             made.convert_folders(converter, format.written_by(build), only, progress or Progress())
     change = made.changeset(summary, work, progress or Progress())
     return replace(change, warnings=(*change.warnings, *_unread_here(install, formats, targets)))
@@ -267,7 +267,8 @@ class _Conversion:
             ):  # what the files say, then what is known of others
                 for told in convert_all(
                     self._card, self._jobs(sources, local=work.executor is not None), room=work.room,
-                    executor=work.executor, workers=work.workers, few=work.few, check=progress.check,
+                    executor=work.executor, workers=work.workers,
+                    column_threshold=work.column_threshold, check=progress.check,
                 ):  # fmt: skip
                     if isinstance(told, Failed) and told.code in _OF_A_DISK:  # not of the file
                         raise refused(OSError(told.code, told.what), told.where)

@@ -11,12 +11,12 @@ from ..cards import Format
 from ..formats import changes_between, format_path
 from .routes import Hop
 
-__all__ = ["Told", "told_of"]
+__all__ = ["StepDescription", "describe_step"]
 
 _MOST = 4  # values of a table that are shown
 
 
-class Told(Struct, frozen=True):
+class StepDescription(Struct, frozen=True):
     """One thing a hop does, and whether it loses something; or a condition of it."""
 
     text: str
@@ -24,7 +24,7 @@ class Told(Struct, frozen=True):
     is_condition: bool = False
 
 
-def told_of(format: Format, hop: Hop) -> list[Told]:
+def describe_step(format: Format, hop: Hop) -> list[StepDescription]:
     """Return what a hop does: the steps of the card, then what the layout does by itself."""
     out = []
     taken: set[str] = set()  # what steps take away, each with a line of its own if that is a loss
@@ -36,7 +36,7 @@ def told_of(format: Format, hop: Hop) -> list[Told]:
                 row.get("loses")
             )
             lost = f", which loses {row['loses']}" if row.get("loses") else ""
-            out.append(Told(_WORDS[verb](row) + lost, loses, verb == "require"))
+            out.append(StepDescription(_WORDS[verb](row) + lost, loses, verb == "require"))
             taken |= _taken(verb, row)
             made |= _made(verb, row)
     if format.layout is not None:
@@ -45,9 +45,11 @@ def told_of(format: Format, hop: Hop) -> list[Told]:
             if each.derived or any(_lies_in(name, at) for at in (made if each.comes else taken)):
                 continue
             if each.comes:
-                out.append(Told(f"{name} is new: {_value(each.default)}"))
+                out.append(StepDescription(f"{name} is new: {_value(each.default)}"))
             else:
-                out.append(Told(f"{name} goes: format {hop.target} has none", loses=True))
+                out.append(
+                    StepDescription(f"{name} goes: format {hop.target} has none", loses=True)
+                )
     return out
 
 

@@ -7,9 +7,16 @@ from typing import Any
 from .columns import Columns, Words, as_tabular, runs_together
 from .document import Document, Path
 
-__all__ = ["FEW", "column_tables", "differ", "differing", "same_column", "same_together"]
+__all__ = [
+    "COLUMN_THRESHOLD",
+    "column_tables",
+    "differ",
+    "differing",
+    "same_column",
+    "same_together",
+]
 
-FEW = 1000  # rows; smaller tables are accounted for field by field
+COLUMN_THRESHOLD = 1000  # rows; smaller tables are accounted for field by field
 
 
 def column_tables(document: Document, least: int, at: Path = ()) -> dict[Path, Path]:

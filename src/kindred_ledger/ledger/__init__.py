@@ -11,7 +11,7 @@ from .entries import (
     ReleaseTag,
     Tag,
     Tagged,
-    standing,
+    not_undone,
 )
 from .entry_place import EntryPlace
 from .exporting import export
@@ -56,8 +56,8 @@ __all__ = [
     "heal",
     "iso",
     "mirror",
+    "not_undone",
     "plan_retirement",
-    "standing",
     "tree_digest",
     "verify",
 ]

@@ -24,7 +24,7 @@ __all__ = [
     "ReleaseTag",
     "Tag",
     "Tagged",
-    "standing",
+    "not_undone",
 ]
 
 BEFORE = "before "  # begins the reason of what an operation kept
@@ -191,7 +191,7 @@ class Mark(Struct, frozen=True):
 _BODY = ("paths", "before", "after", "statements", "common")
 
 
-def standing(records: Iterable[Record]) -> list[Record]:
+def not_undone(records: Iterable[Record]) -> list[Record]:
     """Return the changes that were not taken back, the oldest first, as they are given."""
     undone: set[str] = set()
     found = []

@@ -1,4 +1,4 @@
-"""FarDepot: a ledger on a remote, with a folder on this machine for what is looked at often.
+"""RemoteStorage: a ledger on a remote, with a folder on this machine for what is looked at often.
 
 The near folder holds copies of all manifests, packs that were read lately, the cache and unfinished
 work; nothing in it is needed by anybody else, and the remote alone is the ledger.
@@ -22,10 +22,10 @@ from ..places import discard, hold, make_folders, refusals, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
 from ..small_files import read_small
 from . import keys, settings
-from .depot import Depot
 from .sealing import PLAIN, Sealing
+from .storage import Storage
 
-__all__ = ["FarDepot", "open_far"]
+__all__ = ["RemoteStorage", "open_far"]
 
 _SEALED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
@@ -37,7 +37,7 @@ _CACHE = 1 << 30  # bytes of packs that stay near
 _DEAD_SECONDS = 2 * 86_400  # a session that was announced so long ago has died
 
 
-class FarDepot(Depot):
+class RemoteStorage(Storage):
     """The files of the ledger on a remote; `root` is the near folder."""
 
     def __init__(self, root: str, remote: Remote, *, sealing: Sealing = PLAIN) -> None:
@@ -296,8 +296,8 @@ class FarDepot(Depot):
 
 def open_far(
     remote: Remote, near: str, *, create: bool, passphrase: Callable[[], str] | None
-) -> FarDepot:
-    """Return the depot of the ledger on a remote; `create` makes one where there is none.
+) -> RemoteStorage:
+    """Return the storage of the ledger on a remote; `create` makes one where there is none.
 
     Raises:
         LedgerError: there is none, one of another format, or another than unfinished work is for.
@@ -325,22 +325,22 @@ def open_far(
         write_atomic(copy, text if text is not None and there.intact else settings.new())
     if text is not None and there.intact and settings.read(root).id != there.id:
         _begin_anew(root, text, remote.location)
-    depot = FarDepot(root, remote, sealing=keys.unlocked(remote, passphrase))
-    _check_sealing(root, depot)
-    depot.refresh()
-    return depot
+    storage = RemoteStorage(root, remote, sealing=keys.unlocked(remote, passphrase))
+    _check_sealing(root, storage)
+    storage.refresh()
+    return storage
 
 
-def _check_sealing(root: str, depot: FarDepot) -> None:
+def _check_sealing(root: str, storage: RemoteStorage) -> None:
     """Refuse to write plainly to what was encrypted before: its keys are gone, or were taken away."""
     mark = os.path.join(root, _SEALED)
-    if depot.sealing.key:
+    if storage.sealing.key:
         if not os.path.exists(mark):
             write_atomic(mark, b"")
     elif os.path.exists(mark):
         raise LedgerDamaged(
             "this ledger was encrypted, and its keys are gone",
-            where=depot.location,
+            where=storage.location,
             remedy="Bring its folder `keys` back from a copy. Nothing was read or written.",
         )
 

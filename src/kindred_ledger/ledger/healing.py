@@ -18,17 +18,17 @@ from ..places import Place, make_folders, refusals, scan, sync_dir
 from ..progress import Progress
 from ..small_files import open_regular
 from . import settings
-from .binder import SUFFIX
-from .depot import NEEDED
 from .entries import LOST
 from .known import LEDGER
 from .ledger import Ledger
 from .manifest import decode, digests_of
+from .manifest_store import SUFFIX
 from .mirroring import adopt
 from .mirroring import mirror as copy_missing
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
 from .reading import EMPTY
 from .sealing import Sealing
+from .storage import NEEDED
 from .verifying import MOVED, Verified, verify
 
 __all__ = ["Healed", "heal"]
@@ -94,7 +94,7 @@ class _Healing:
         for name in gone:
             make_folders(self._ledger.folder(name), private=True)
             self.mended.append(f"{name}: the folder was made again")
-        self._ledger.depot.forgives = False
+        self._ledger.storage.forgives = False
         for source in self._mirrors if gone else ():
             done = copy_missing(source, self._ledger)
             if done.packs + done.entries + done.changes + done.marks:
@@ -113,7 +113,7 @@ class _Healing:
             # What has `MOVED` behind its name was left so by healing that was cut off.
             if not os.path.isfile(path) or not name.removesuffix(MOVED).endswith(suffix):
                 continue
-            own = name_of(path) if folder == "packs" else _id_of(path, self._ledger.depot.sealing)
+            own = name_of(path) if folder == "packs" else _id_of(path, self._ledger.storage.sealing)
             if not own or own + suffix == name:
                 continue
             if not name.endswith(MOVED):  # two may have changed names with each other
@@ -137,9 +137,9 @@ class _Healing:
             path = os.path.join(self._ledger.root, *file.split("/"))
             if file == settings.SETTINGS:
                 self._mend_settings()
-            elif folder in self._ledger.binders and not os.path.lexists(path):
+            elif folder in self._ledger.manifest_stores and not os.path.lexists(path):
                 self._bring_back(folder, name)
-            elif folder not in ("packs", *self._ledger.binders) or not os.path.isfile(path):
+            elif folder not in ("packs", *self._ledger.manifest_stores) or not os.path.isfile(path):
                 continue
             elif not name.endswith((PACK_SUFFIX, SUFFIX)):
                 self._put_aside(path, name)
@@ -156,11 +156,11 @@ class _Healing:
             if file == settings.SETTINGS:
                 self._mend_settings()
             if folder == "keys":
-                self._ledger.depot.mend_keys()
+                self._ledger.storage.mend_keys()
                 self.mended.append(f"{file}: copied from one that is whole")
-            if not name or folder not in ("packs", *self._ledger.binders):
+            if not name or folder not in ("packs", *self._ledger.manifest_stores):
                 continue
-            if folder != "packs" and not self._ledger.depot.exists(folder, name):
+            if folder != "packs" and not self._ledger.storage.exists(folder, name):
                 self._bring_back(folder, name)
                 continue
             near = os.path.join(self._ledger.folder(folder), name)
@@ -169,10 +169,10 @@ class _Healing:
             elif (mirror := self._adopted(folder, name)) is not None:
                 self.mended.append(f"{file}: copied from {mirror.location}")
             elif folder == "packs":
-                with self._ledger.depot.as_kept(folder, name) as path:
+                with self._ledger.storage.as_kept(folder, name) as path:
                     made, told = self._taken_apart(path)
                 if made != name:
-                    self._ledger.depot.remove(folder, [name])
+                    self._ledger.storage.remove(folder, [name])
                 self.mended.append(f"{file}: {told}")
 
     def _bring_back(self, folder: str, name: str) -> None:
@@ -190,11 +190,11 @@ class _Healing:
         for mirror in self._mirrors:
             if not wanted:
                 return
-            if mirror.depot.sealing.key != self._ledger.depot.sealing.key:
+            if mirror.storage.sealing.key != self._ledger.storage.sealing.key:
                 continue
-            names = {*mirror.depot.names("packs")} - {*self._ledger.depot.names("packs")}
+            names = {*mirror.storage.names("packs")} - {*self._ledger.storage.names("packs")}
             for name in sorted(names):
-                with mirror.depot.as_kept("packs", name) as path:
+                with mirror.storage.as_kept("packs", name) as path:
                     if name.endswith(PACK_SUFFIX) and adopt(self._ledger, "packs", path):
                         self.mended.append(f"packs/{name}: copied from {mirror.location}")
             self._ledger.index.sync()
@@ -202,8 +202,8 @@ class _Healing:
 
     def translated(self) -> list[Place]:
         """Return the entries of mirrors whose packs cannot be copied: they are under another key."""
-        key = self._ledger.depot.sealing.key
-        others = [mirror for mirror in self._mirrors if mirror.depot.sealing.key != key]
+        key = self._ledger.storage.sealing.key
+        others = [mirror for mirror in self._mirrors if mirror.storage.sealing.key != key]
         return [mirror.place(entry) for mirror in others for entry in mirror.all_entries()]
 
     def find_contents(self, places: Iterable[Place], progress: Progress) -> None:
@@ -230,34 +230,34 @@ class _Healing:
 
     def _adopted(self, folder: str, name: str) -> Ledger | None:
         for mirror in self._mirrors:
-            if not mirror.depot.exists(folder, name):
+            if not mirror.storage.exists(folder, name):
                 continue
-            if mirror.depot.sealing.key != self._ledger.depot.sealing.key:
+            if mirror.storage.sealing.key != self._ledger.storage.sealing.key:
                 if self._translated(mirror, folder, name):
                     return mirror
             else:
-                with mirror.depot.as_kept(folder, name) as path:
+                with mirror.storage.as_kept(folder, name) as path:
                     if adopt(self._ledger, folder, path):
                         return mirror
         return None
 
     def _translated(self, mirror: Ledger, folder: str, name: str) -> bool:
         """Write a manifest anew that a mirror has under another key; tell whether it could be read."""
-        binder, id = self._ledger.binders.get(folder), name.removesuffix(SUFFIX)
-        if binder is None:
+        manifest_store, id = self._ledger.manifest_stores.get(folder), name.removesuffix(SUFFIX)
+        if manifest_store is None:
             return False
         try:
-            header, body = mirror.binders[folder].read(id)
+            header, body = mirror.manifest_stores[folder].read(id)
         except LedgerDamaged:
             return False
         with self._ledger.sessions.hold() as session:
-            binder.write(f"{session}-manifest", header, body)
-            binder.take_in(id, f"{session}-manifest")
+            manifest_store.write(f"{session}-manifest", header, body)
+            manifest_store.take_in(id, f"{session}-manifest")
         return True
 
     def _mend_settings(self) -> None:
         known = self._ledger.index.ids(LEDGER)
-        self._ledger.depot.mend_settings(id=known.pop() if len(known) == 1 else "")
+        self._ledger.storage.mend_settings(id=known.pop() if len(known) == 1 else "")
         self.mended.append(f"{settings.SETTINGS}: written anew")
 
     def _salvage(self, path: str) -> None:
@@ -272,7 +272,7 @@ class _Healing:
         """Write the whole frames of a damaged pack to a new one; return its name, and what to tell."""
         name = os.path.basename(path)
         known = self._ledger.index.known(name.removesuffix(PACK_SUFFIX))
-        check = check_pack(path, known, self._ledger.depot.sealing)
+        check = check_pack(path, known, self._ledger.storage.sealing)
         pack = check.found or known
         whole: list[int] = []
         made = ""
@@ -301,7 +301,7 @@ class _Healing:
             except BaseException:
                 writer.abandon()
                 raise
-            return writer.seal(self._ledger.depot, over=True)[0]
+            return writer.seal(self._ledger.storage, over=True)[0]
 
     def _put_aside(self, path: str, name: str) -> None:
         folder = self._ledger.folder(_ASIDE)

@@ -20,8 +20,8 @@ from ..errors import LedgerDamaged
 from ..places import Seen
 from . import zstd
 from .cache import Cache
-from .depot import Depot
 from .packs import PACK_SUFFIX, Chunk, PackIndex, Recipe, Slice, read_index
+from .storage import Storage
 
 __all__ = ["Index", "Location", "Span"]
 
@@ -71,9 +71,9 @@ class Span(NamedTuple):
 class Index:
     """The open cache of one ledger. Changed from one thread; others may read (SQLite serialises)."""
 
-    def __init__(self, path: str, depot: Depot) -> None:
+    def __init__(self, path: str, storage: Storage) -> None:
         self._path = path
-        self.depot = depot
+        self.storage = storage
         self._frames: dict[int, tuple[str, PackIndex]] = {}
         self.damaged: dict[str, LedgerDamaged] = {}  # packs that cannot be read at all, by name
         self._seen = ("", 0, Seen())  # what was handed out last: place, packs lost, and it
@@ -107,12 +107,14 @@ class Index:
         known: dict[str, int] = dict(self._db.execute("SELECT name, id FROM packs"))
         names = {
             name[: -len(PACK_SUFFIX)]
-            for name in self.depot.names("packs")
+            for name in self.storage.names("packs")
             if name.endswith(PACK_SUFFIX)
         }
         for name in sorted(names - known.keys()):
             try:
-                self.add(name, read_index(self.depot.tail(name + PACK_SUFFIX), self.depot.sealing))
+                self.add(
+                    name, read_index(self.storage.tail(name + PACK_SUFFIX), self.storage.sealing)
+                )
             except FileNotFoundError:  # retired since it was listed
                 continue
             except LedgerDamaged as error:
@@ -156,7 +158,7 @@ class Index:
 
     def pack_path(self, name: str) -> str:
         """Return where a pack can be read on this machine."""
-        return self.depot.path("packs", name + PACK_SUFFIX)
+        return self.storage.path("packs", name + PACK_SUFFIX)
 
     def has(self, digest: bytes) -> bool:
         """Tell whether a content is stored to stay, with every chunk it is made of."""

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from .depot import Depot
+from .storage import Storage
 
 __all__ = ["FOLDERS", "KNOWN", "LEDGER", "SUFFIX", "known", "named_in"]
 
@@ -22,13 +22,13 @@ SUFFIX = ".json.zst"  # of every manifest
 _LAST = 16  # of each kind: more than write at once, so that each is named by some that come later
 
 
-def known(depot: Depot) -> dict[str, Any]:
+def known(storage: Storage) -> dict[str, Any]:
     """Return what a manifest that is written now says of those before it."""
-    return {"ledger": depot.ledger_id, **{folder: _newest(depot, folder) for folder in FOLDERS}}
+    return {"ledger": storage.ledger_id, **{folder: _newest(storage, folder) for folder in FOLDERS}}
 
 
-def _newest(depot: Depot, folder: str) -> list[str]:
-    ids = [name[: -len(SUFFIX)] for name in depot.names(folder) if name.endswith(SUFFIX)]
+def _newest(storage: Storage, folder: str) -> list[str]:
+    ids = [name[: -len(SUFFIX)] for name in storage.names(folder) if name.endswith(SUFFIX)]
     return sorted(ids)[-_LAST:]
 
 

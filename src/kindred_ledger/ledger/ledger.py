@@ -35,18 +35,18 @@ from ..places import (
 )
 from ..progress import Progress
 from . import settings
-from .binder import Binder
 from .creating import create as create_in
 from .creating import holds_something
-from .depot import Depot, refuse_links
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .ids import new_id
 from .index import Index
 from .manifest import tree_from_columns, tree_to_columns
+from .manifest_store import ManifestStore
 from .sealing import COST
 from .sessions import Sessions
 from .shelf import Shelf
+from .storage import Storage, refuse_links
 from .storing import Storing, key_of
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ class Ledger:
         root: str,
         *,
         clock: Callable[[], float] = time.time,
-        depot: Depot | None = None,
+        storage: Storage | None = None,
         machine: str = "",
         connect: Callable[[str], Remote] | None = None,
     ) -> None:
@@ -75,7 +75,7 @@ class Ledger:
         self._connect = connect
         self.clock = clock
         self.machine = machine or _this_machine()
-        self.depot = depot or Depot(root)
+        self.storage = storage or Storage(root)
 
     @staticmethod
     def open(
@@ -103,8 +103,10 @@ class Ledger:
         if not isinstance(where, (str, os.PathLike)) or _is_sealed(where):
             from .far import open_far
 
-            depot = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
-            return Ledger(depot.root, clock=clock, depot=depot, machine=machine, connect=connect)
+            storage = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
+            return Ledger(
+                storage.root, clock=clock, storage=storage, machine=machine, connect=connect
+            )
         root = os.path.abspath(os.path.expanduser(os.fspath(where)))
         try:
             settings.read(root)
@@ -146,12 +148,12 @@ class Ledger:
         Raises:
             UsageError: it is not encrypted.
         """
-        self.depot.change_passphrase(passphrase, cost=cost)
+        self.storage.change_passphrase(passphrase, cost=cost)
 
     @property
     def location(self) -> str:
         """Where the ledger is, as people name it: its folder, or its URL."""
-        return self.depot.location
+        return self.storage.location
 
     @property
     def is_far(self) -> bool:
@@ -165,7 +167,7 @@ class Ledger:
     @cached_property
     def index(self) -> Index:
         """The cache, brought in line with the packs."""
-        index = Index(self.folder("index.sqlite"), self.depot)
+        index = Index(self.folder("index.sqlite"), self.storage)
         index.sync()
         return index
 
@@ -175,19 +177,19 @@ class Ledger:
             self.index.note_sum()
 
     @cached_property
-    def _entries(self) -> Binder:
-        return Binder("entries", self.depot, self.index, noun="entry")
+    def _entries(self) -> ManifestStore:
+        return ManifestStore("entries", self.storage, self.index, noun="entry")
 
     @cached_property
-    def _history(self) -> Binder:
-        return Binder("history", self.depot, self.index, noun="change")
+    def _history(self) -> ManifestStore:
+        return ManifestStore("history", self.storage, self.index, noun="change")
 
     @cached_property
-    def _marks(self) -> Binder:
-        return Binder("marks", self.depot, self.index, noun="mark")
+    def _marks(self) -> ManifestStore:
+        return ManifestStore("marks", self.storage, self.index, noun="mark")
 
     @property
-    def binders(self) -> dict[str, Binder]:
+    def manifest_stores(self) -> dict[str, ManifestStore]:
         """The manifests by the folder they are in."""
         return {"entries": self._entries, "history": self._history, "marks": self._marks}
 
@@ -199,7 +201,7 @@ class Ledger:
     @cached_property
     def sessions(self) -> Sessions:
         """Who is writing here."""
-        return Sessions(self.depot)
+        return Sessions(self.storage)
 
     @cached_property
     def storing(self) -> Storing:
@@ -326,7 +328,7 @@ class Ledger:
 
     def drop_release(self, entry: Entry) -> None:
         """Take a release away; that is noted, so that no mirror brings it back."""
-        with self.depot.deleting(patience_seconds=_PATIENCE_SECONDS):
+        with self.storage.deleting(patience_seconds=_PATIENCE_SECONDS):
             self.mark(RETIRED, entry.id, note="taken from the shelf", entries=[entry])
             self._entries.remove([entry.id])
 
@@ -417,7 +419,11 @@ class Ledger:
 
     def unreadable(self) -> list[LedgerDamaged]:
         """Return what is wrong with the entries, records and marks that cannot be read."""
-        return [fault for binder in self.binders.values() for fault in binder.unreadable()]
+        return [
+            fault
+            for manifest_store in self.manifest_stores.values()
+            for fault in manifest_store.unreadable()
+        ]
 
     def entry(self, text: str) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.

@@ -19,14 +19,14 @@ from ..errors import LedgerDamaged, UsageError
 from ..places import BLOCK, discard, new_file, refusals
 from ..progress import Progress
 from ..small_files import open_regular
-from .binder import SUFFIX, read_manifest
-from .depot import Depot
 from .entries import Entry
 from .ledger import Ledger
 from .manifest import lost_files
+from .manifest_store import SUFFIX, read_manifest
 from .packs import PACK_SUFFIX, check_pack
 from .reading import EMPTY
 from .sealing import Sealing
+from .storage import Storage
 
 __all__ = ["Mirrored", "adopt", "mirror"]
 
@@ -89,7 +89,7 @@ def adopt(target: Ledger, folder: str, path: str) -> bool:
 
 def _missing(source: Ledger, target: Ledger, folder: str) -> list[str]:
     suffix = PACK_SUFFIX if folder == "packs" else SUFFIX
-    names = {*source.depot.names(folder)} - {*target.depot.names(folder)}
+    names = {*source.storage.names(folder)} - {*target.storage.names(folder)}
     if folder == "packs":
         names -= {name + suffix for name in source.sessions.condemned()}
     if folder == "entries":
@@ -124,16 +124,16 @@ class _Copying:
     def copy_all(self, source: Ledger, watch: Progress) -> None:
         """Copy all that is missing."""
         target = self._target
-        source.depot.refresh()
-        target.depot.refresh()
+        source.storage.refresh()
+        target.storage.refresh()
         # Manifests are listed first: what they need was there before them, should somebody be writing.
-        missing = {name: _missing(source, target, name) for name in source.binders}
-        if source.depot.sealing.key != target.depot.sealing.key:
+        missing = {name: _missing(source, target, name) for name in source.manifest_stores}
+        if source.storage.sealing.key != target.storage.sealing.key:
             self._translate_all(source, missing, watch)
             return
         self.retiring = bool(source.sessions.condemned())
         packs = _missing(source, target, "packs")
-        total = sum(_size(source.depot, name) for name in packs)
+        total = sum(_size(source.storage, name) for name in packs)
         with watch.task("mirroring", total=total, unit="bytes") as task:
             before = self.size_bytes
             for _ in self._copy_some(source, "packs", packs, _check_pack):
@@ -161,22 +161,22 @@ class _Copying:
 
     def _translate(self, source: Ledger, folder: str, name: str, watch: Progress) -> None:
         id, part = name.removesuffix(SUFFIX), os.path.join(self._room, name)
-        header, body = source.binders[folder].read(id)
-        storing, binder = self._target.storing, self._target.binders[folder]
+        header, body = source.manifest_stores[folder].read(id)
+        storing, manifest_store = self._target.storing, self._target.manifest_stores[folder]
         with storing.session() as again:
             while folder == "entries" and again():
                 place = source.place(Entry.from_json(header))
                 storing.store(place, place.survey(), None, watch)
-            binder.write(part, header, body)
+            manifest_store.write(part, header, body)
             self.size_bytes += os.path.getsize(part)
-            binder.take_in(id, part)
+            manifest_store.take_in(id, part)
 
     def _copy_some(
         self, source: Ledger, folder: str, names: list[str], check: _Check
     ) -> Iterator[None]:
         for name in names:
             try:
-                with source.depot.as_kept(folder, name) as path:
+                with source.storage.as_kept(folder, name) as path:
                     self.copied[folder] += self.copy(folder, path, check)
             except FileNotFoundError:
                 self.vanished = True
@@ -195,11 +195,11 @@ class _Copying:
                 self.vanished = True
                 return False
             try:
-                check(part, self._target.depot.sealing)
+                check(part, self._target.storage.sealing)
             except LedgerDamaged as error:
                 self.held.append(f"{folder}/{name}: {error.what}")
                 return False
-            self._target.depot.place(folder, name, part)
+            self._target.storage.place(folder, name, part)
         self.size_bytes += size
         return True
 
@@ -214,9 +214,9 @@ def _copied(path: str, part: str) -> int:
         return file.tell()
 
 
-def _size(depot: Depot, name: str) -> int:
+def _size(storage: Storage, name: str) -> int:
     try:
-        return depot.stat("packs", name)[0]
+        return storage.stat("packs", name)[0]
     except FileNotFoundError:
         return 0
 

@@ -29,8 +29,8 @@ from ..errors import LedgerDamaged
 from ..places import BLOCK, new_file
 from ..small_files import open_regular
 from . import zstd
-from .depot import Depot
 from .sealing import PLAIN, Sealing
+from .storage import Storage
 
 __all__ = [
     "PACK_SUFFIX",
@@ -301,8 +301,8 @@ class PackWriter:
         self._file.flush()
         os.fsync(self._file.fileno())
 
-    def seal(self, depot: Depot, *, over: bool = False) -> tuple[str, PackIndex]:
-        """Write the index, sync, and give the pack its name in a depot; return name and index.
+    def seal(self, storage: Storage, *, over: bool = False) -> tuple[str, PackIndex]:
+        """Write the index, sync, and give the pack its name in a storage; return name and index.
 
         A pack of that name is replaced if `over`; else this one gets another.
 
@@ -310,12 +310,12 @@ class PackWriter:
             OSError: a frame was not written whole; the pack gets no name.
         """
         try:
-            return self._sealed(depot, over)
+            return self._sealed(storage, over)
         except BaseException:
             self.abandon()
             raise
 
-    def _sealed(self, depot: Depot, over: bool) -> tuple[str, PackIndex]:
+    def _sealed(self, storage: Storage, over: bool) -> tuple[str, PackIndex]:
         if self._failed or self._file.tell() != self.stored_bytes:
             raise OSError(errno.EIO, "a frame was not written whole", self._path)
         index = PackIndex(
@@ -326,17 +326,17 @@ class PackWriter:
             self._recipes,
             self._stored.digest(),
         )
-        stored = index.encode(depot.sealing)
-        while depot.exists("packs", _name(stored) + PACK_SUFFIX) and not over:
+        stored = index.encode(storage.sealing)
+        while storage.exists("packs", _name(stored) + PACK_SUFFIX) and not over:
             index = replace(index, again=index.again + 1)
-            stored = index.encode(depot.sealing)
+            stored = index.encode(storage.sealing)
         payload = stored + _TRAILER.pack(blake3(stored).digest(), len(stored), _SIGNATURE)
         self._file.write(_HEAD.pack(zstd.SKIPPABLE, len(payload)) + payload)
         self._file.flush()
         os.fsync(self._file.fileno())
         self._file.close()
         name = _name(stored)
-        depot.place("packs", name + PACK_SUFFIX, self._path)
+        storage.place("packs", name + PACK_SUFFIX, self._path)
         return name, index
 
     def abandon(self) -> None:

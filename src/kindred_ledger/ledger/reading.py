@@ -263,12 +263,12 @@ class Frames:
                 raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
             if self._fds.setdefault(name, fd) != fd:
                 os.close(fd)
-        return read_frame(self._fds[name], *span, self._index.depot.sealing)
+        return read_frame(self._fds[name], *span, self._index.storage.sealing)
 
     def _file(self, pack: int) -> str:
         """Return how to name a pack in an error."""
         name, _ = self._index.frames(pack)
-        return f"{self._index.depot.location}/packs/{name}{PACK_SUFFIX}"
+        return f"{self._index.storage.location}/packs/{name}{PACK_SUFFIX}"
 
 
 def _combined(difference: bytes, base: bytes) -> bytes:

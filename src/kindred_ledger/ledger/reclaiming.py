@@ -133,7 +133,7 @@ def reclaim(
 ) -> Reclaimed:
     """Rewrite packs that hold much that no entry needs, and delete what no entry needs.
 
-    To be called by one process at a time (`Depot.deleting`). Packs that a writer at work may rely
+    To be called by one process at a time (`Storage.deleting`). Packs that a writer at work may rely
     on are left, and counted as `waiting`, if that does not end within the patience.
 
     Raises:
@@ -153,7 +153,7 @@ def reclaim(
         needed = _needed_now(ledger, plan, frozenset(doomed))
         sessions.acquit(name for name in doomed if needed.of(name))
         gone = [name for name in doomed if not needed.of(name)]
-        ledger.depot.remove("packs", [name + PACK_SUFFIX for name in gone])
+        ledger.storage.remove("packs", [name + PACK_SUFFIX for name in gone])
         sessions.acquit(sessions.condemned())
         ledger.index.sync(avoid=frozenset())
     saved = sum(plan.sizes[name] for name in gone) - sum(written.values())
@@ -162,15 +162,15 @@ def reclaim(
 
 def _needed_now(ledger: Ledger, plan: _Plan, doomed: frozenset[str]) -> _Needs:
     """Return what is needed of which pack, now that no writer is left who does not know the doomed."""
-    ledger.depot.refresh()
-    new = frozenset(ledger.binders["entries"].ids()) - plan.entries
+    ledger.storage.refresh()
+    new = frozenset(ledger.manifest_stores["entries"].ids()) - plan.entries
     contents = plan.contents | _contents(ledger, new)
     indexes = dict(plan.packs.indexes)
     for name in _names(ledger):  # after the entries: what they need was there before them
         if name not in indexes:
             with contextlib.suppress(LedgerDamaged, FileNotFoundError):
                 indexes[name] = read_index(
-                    ledger.depot.tail(name + PACK_SUFFIX), ledger.depot.sealing
+                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.sealing
                 )
     needs = _Packs(indexes, doomed).needs(contents)
     if needs.missing:
@@ -183,18 +183,18 @@ class _Plan:
 
     def __init__(self, ledger: Ledger, without: frozenset[str]) -> None:
         # Entries before packs: what they need was there before them.
-        ledger.depot.refresh()
+        ledger.storage.refresh()
         began = [ledger.sessions.began(name) for name in ledger.sessions.under_way()]
-        self.entries = frozenset(ledger.binders["entries"].ids()) - without
+        self.entries = frozenset(ledger.manifest_stores["entries"].ids()) - without
         indexes: dict[str, PackIndex] = {}
         self.sizes: dict[str, int] = {}
         young = set()
         for name in _names(ledger):
             with contextlib.suppress(LedgerDamaged):  # what is damaged is for `heal`
                 indexes[name] = read_index(
-                    ledger.depot.tail(name + PACK_SUFFIX), ledger.depot.sealing
+                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.sealing
                 )
-                self.sizes[name], changed = ledger.depot.stat("packs", name + PACK_SUFFIX)
+                self.sizes[name], changed = ledger.storage.stat("packs", name + PACK_SUFFIX)
                 if any(changed >= start for start in began):
                     young.add(name)  # likely a writer's at work, which has not entered it yet
         self.packs = _Packs(indexes, ledger.sessions.condemned())
@@ -249,7 +249,7 @@ class _Rewriting:
 
     def _take(self, name: str, plan: _Plan) -> None:
         path = self._ledger.index.pack_path(name)
-        sealing = self._ledger.depot.sealing
+        sealing = self._ledger.storage.sealing
         faults = check_pack(path, None, sealing).faults
         if faults:
             raise LedgerDamaged(faults[0], where=path, remedy=_HEAL)
@@ -267,7 +267,7 @@ class _Rewriting:
                     self._add_frame(file.read(span[1]), [_piece(chunk) for chunk in live])
                 elif live:
                     self._gather(
-                        read_frame(file.fileno(), *span, self._ledger.depot.sealing),
+                        read_frame(file.fileno(), *span, self._ledger.storage.sealing),
                         index.offsets[number],
                         live,
                     )
@@ -286,7 +286,7 @@ class _Rewriting:
 
     def _flush(self, block: _Gathered) -> None:
         if block.pieces:
-            self._add_frame(packed(block.data, self._ledger.depot.sealing), block.pieces)
+            self._add_frame(packed(block.data, self._ledger.storage.sealing), block.pieces)
             block.data, block.pieces = bytearray(), []
 
     def _add_frame(self, frame: bytes, pieces: list[Piece]) -> None:
@@ -304,10 +304,10 @@ class _Rewriting:
 
     def _seal(self) -> None:
         if self._writer is not None:
-            name, index = self._writer.seal(self._ledger.depot)
+            name, index = self._writer.seal(self._ledger.storage)
             self._writer = None
             self._ledger.index.add(name, index)
-            self._written[name], _ = self._ledger.depot.stat("packs", name + PACK_SUFFIX)
+            self._written[name], _ = self._ledger.storage.stat("packs", name + PACK_SUFFIX)
 
 
 class _Gathered(Struct):
@@ -330,7 +330,7 @@ def _contents(ledger: Ledger, entries: Iterable[str]) -> set[bytes]:
     contents: set[bytes] = set()
     for id in entries:
         try:
-            contents.update(digests_of(ledger.binders["entries"].read(id)[1]["tree"]))
+            contents.update(digests_of(ledger.manifest_stores["entries"].read(id)[1]["tree"]))
         except LedgerDamaged as error:
             if ledger.is_retired(id):
                 continue  # just now
@@ -339,7 +339,7 @@ def _contents(ledger: Ledger, entries: Iterable[str]) -> set[bytes]:
 
 
 def _names(ledger: Ledger) -> list[str]:
-    names = ledger.depot.names("packs")
+    names = ledger.storage.names("packs")
     return [name.removesuffix(PACK_SUFFIX) for name in names if name.endswith(PACK_SUFFIX)]
 
 

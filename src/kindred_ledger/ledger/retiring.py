@@ -54,16 +54,16 @@ class Retirement(Struct, frozen=True):
             PlaceBusy: another retire is at work.
             LedgerDamaged: something that stays cannot be read; its space does not come back.
         """
-        with ledger.depot.deleting():
-            binder = ledger.binders["entries"]
-            before = binder.ids()
+        with ledger.storage.deleting():
+            manifest_store = ledger.manifest_stores["entries"]
+            before = manifest_store.ids()
             going = [entry for entry in self.going if entry.id in before]
             if going:
                 ledger.mark(RETIRED, str(self.policy), entries=going)
-                binder.remove(entry.id for entry in going)
+                manifest_store.remove(entry.id for entry in going)
             lines = tuple(line for line in self.books.lines if line.item in before)
             here = [id for id in before if id in {line.item for line in lines}]
-            after = [id for id in binder.ids() if id in here]
+            after = [id for id in manifest_store.ids() if id in here]
             books = Statement(self.books.subject, "entries", lines).balanced(here, after)
             return Retired(books, reclaim(ledger, progress=progress))
 

@@ -15,7 +15,7 @@ import time
 from collections.abc import Iterable, Iterator
 
 from ..places import hold, is_held, refusals, remove_tree
-from .depot import Depot
+from .storage import Storage
 from .tidying import tidy
 
 __all__ = ["Sessions", "is_old"]
@@ -27,11 +27,11 @@ _CONDEMNED = "retiring"
 
 
 class Sessions:
-    """The sessions of the ledger in a depot, of this process and of others."""
+    """The sessions of the ledger in a storage, of this process and of others."""
 
-    def __init__(self, depot: Depot) -> None:
-        self._depot = depot
-        self._work = os.path.join(depot.root, "work")
+    def __init__(self, storage: Storage) -> None:
+        self._storage = storage
+        self._work = os.path.join(storage.root, "work")
         self._own = ""
         self.cleared: list[str] = []  # what commands that were cut off had left, and went
 
@@ -47,17 +47,17 @@ class Sessions:
         session = os.path.join(self._work, f"{_BEGIN}{os.urandom(6).hex()}")
         lock = session + _LOCK
         with (
-            refusals(self._depot.location),
+            refusals(self._storage.location),
             hold(lock, busy="a pack is being written", patience_seconds=_PATIENCE_SECONDS),
         ):
             self._sweep()
-            self._depot.announce(os.path.basename(session))
+            self._storage.announce(os.path.basename(session))
             self._own = session
             try:
                 yield session
             finally:
                 self._own = ""
-                self._depot.withdraw(os.path.basename(session))
+                self._storage.withdraw(os.path.basename(session))
                 _remove(lock)
 
     def under_way(self) -> list[str]:
@@ -68,7 +68,7 @@ class Sessions:
             if name.startswith(_BEGIN) and name.endswith(_LOCK)
         ]
         own = os.path.basename(self._own)
-        elsewhere = self._depot.announced()
+        elsewhere = self._storage.announced()
         return [name for name in here if name != own and self._is_held(name)] + elsewhere
 
     def began(self, session: str) -> float:
@@ -95,22 +95,22 @@ class Sessions:
 
     def condemned(self) -> frozenset[str]:
         """Return the names of the packs that nothing new may rely on."""
-        names = self._depot.names(_CONDEMNED)
+        names = self._storage.names(_CONDEMNED)
         return frozenset(name for name in names if re.fullmatch("[0-9a-f]{32}", name))
 
     def condemn(self, names: Iterable[str]) -> None:
         """Have nothing new rely on packs."""
         for name in names:
             with contextlib.suppress(FileExistsError):
-                self._depot.claim(_CONDEMNED, name, b"")
+                self._storage.claim(_CONDEMNED, name, b"")
 
     def acquit(self, names: Iterable[str]) -> None:
         """Take back what `condemn` said, or note that the packs are gone."""
-        self._depot.remove(_CONDEMNED, names)
+        self._storage.remove(_CONDEMNED, names)
 
     def _sweep(self) -> None:
         """Remove unfinished packs whose writer died, and locks that nobody will take again."""
-        self.cleared += tidy(self._depot.root)
+        self.cleared += tidy(self._storage.root)
         packing = [name for name in os.listdir(self._work) if name.startswith(_BEGIN)]
         for name in packing:
             if name.endswith(_LOCK):

@@ -72,7 +72,7 @@ class Storing:
                 if not first and condemned <= self._condemned:
                     return False
                 if first:
-                    self._index.depot.refresh()
+                    self._index.storage.refresh()
                 first, self._condemned = False, condemned
                 self._index.sync(avoid=condemned)
                 return True

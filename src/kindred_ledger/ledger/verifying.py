@@ -20,17 +20,17 @@ from msgspec import Struct
 from ..errors import LedgerDamaged
 from ..progress import Progress
 from . import settings
-from .binder import SUFFIX, read_manifest
 from .cache_sum import faults_of
-from .depot import NEEDED, missing
 from .entries import LOST, Entry, Mark, Record
 from .index import Index
 from .known import named_in
 from .ledger import Ledger
 from .manifest import lost_files
+from .manifest_store import SUFFIX, read_manifest
 from .packs import PACK_SUFFIX, PackCheck, PackIndex, check_pack
 from .reading import EMPTY
 from .sessions import is_old
+from .storage import NEEDED, missing
 
 __all__ = ["GONE", "MOVED", "Cost", "Fault", "Verified", "verify"]
 
@@ -96,9 +96,9 @@ class _Verification:
     def run(self, share: float) -> Verified:
         self._check_folders()
         self._check_cache()
-        self._ledger.depot.refresh()
+        self._ledger.storage.refresh()
         # Manifests first: what they need was there before them, should somebody be writing.
-        ids = {folder: self._names(folder, SUFFIX) for folder in self._ledger.binders}
+        ids = {folder: self._names(folder, SUFFIX) for folder in self._ledger.manifest_stores}
         self._ledger.index.sync()
         sizes = dict(self._sizes(self._names("packs", PACK_SUFFIX)))
         chosen = self._chosen(sizes, share)
@@ -139,13 +139,13 @@ class _Verification:
     def _sizes(self, names: Iterable[str]) -> Iterator[tuple[str, int]]:
         for name in names:
             try:
-                yield name, self._ledger.depot.stat("packs", name + PACK_SUFFIX)[0]
+                yield name, self._ledger.storage.stat("packs", name + PACK_SUFFIX)[0]
             except FileNotFoundError:
                 self._vanished = True
 
     def _names(self, folder: str, suffix: str) -> list[str]:
         """Return the names in a folder without their suffix; what has another is no file of ours."""
-        names = self._ledger.depot.names(folder)
+        names = self._ledger.storage.names(folder)
         for name in names:
             if name.endswith(suffix):
                 continue
@@ -171,7 +171,7 @@ class _Verification:
             path = self._ledger.folder(name)
             if not os.path.isdir(path):
                 self._faults.append(Fault(name, missing(path).what))
-                self._ledger.depot.forgives = True  # all else is looked at, too
+                self._ledger.storage.forgives = True  # all else is looked at, too
 
     def _check_cache(self) -> None:
         """Hold the cache's file against its sum; before it is opened, which may write to it.
@@ -191,14 +191,14 @@ class _Verification:
 
     def _check_settings(self) -> None:
         try:
-            depot = self._ledger.depot
-            if not settings.parsed(depot.settings(), where=depot.location).intact:
+            storage = self._ledger.storage
+            if not settings.parsed(storage.settings(), where=storage.location).intact:
                 self._faults.append(Fault(settings.SETTINGS, "it is not as it was written"))
         except FileNotFoundError:
             self._faults.append(Fault(settings.SETTINGS, "it is missing"))
 
     def _check_keys(self) -> None:
-        for name, what in self._ledger.depot.damaged_keys().items():
+        for name, what in self._ledger.storage.damaged_keys().items():
             self._faults.append(Fault(f"keys/{name}", what))
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
@@ -214,7 +214,7 @@ class _Verification:
             mirrored = check.found is None or index.mirrors(name, check.found, check.damaged)
         except sqlite3.DatabaseError:
             mirrored = False
-        if (check.faults or not mirrored) and not index.depot.exists("packs", name + PACK_SUFFIX):
+        if (check.faults or not mirrored) and not index.storage.exists("packs", name + PACK_SUFFIX):
             self._vanished = True  # retired; if it was not, what needs it will tell
             return
         self._faults += [Fault(f"packs/{name}{PACK_SUFFIX}", what) for what in check.faults]
@@ -235,10 +235,14 @@ class _Verification:
     def _check_deleted(self) -> None:
         """Name the manifests that others, or the cache, speak of, and that are not there any more."""
         ledger = self._ledger
-        for folder, binder in ledger.binders.items():
-            self._named.update((folder, id) for id in ledger.index.ids(binder.noun))
-        ledger.depot.refresh()
-        there = {(folder, id) for folder, binder in ledger.binders.items() for id in binder.ids()}
+        for folder, manifest_store in ledger.manifest_stores.items():
+            self._named.update((folder, id) for id in ledger.index.ids(manifest_store.noun))
+        ledger.storage.refresh()
+        there = {
+            (folder, id)
+            for folder, manifest_store in ledger.manifest_stores.items()
+            for id in manifest_store.ids()
+        }
         gone = self._named - there
         if gone:
             gone -= {("entries", entry.id) for entry in ledger.retired()}
@@ -248,15 +252,15 @@ class _Verification:
 
     def _manifests(self, folder: str, ids: list[str]) -> Iterator[tuple[str, _Plain, _Plain]]:
         """Yield manifests one by one: id, header and body; both empty if it is damaged."""
-        binder = self._ledger.binders[folder]
-        known = self._ledger.index.headers(binder.noun, ids)
+        manifest_store = self._ledger.manifest_stores[folder]
+        known = self._ledger.index.headers(manifest_store.noun, ids)
         for id in ids:
             try:
-                with self._ledger.depot.as_kept(folder, id + SUFFIX) as path:
-                    header, body = read_manifest(path, self._ledger.depot.sealing)
-                binder.check_body(body, where=path)
+                with self._ledger.storage.as_kept(folder, id + SUFFIX) as path:
+                    header, body = read_manifest(path, self._ledger.storage.sealing)
+                manifest_store.check_body(body, where=path)
                 _MODELS[folder](header)
-                self._named.update(named_in(body, self._ledger.depot.ledger_id))
+                self._named.update(named_in(body, self._ledger.storage.ledger_id))
             except (LedgerDamaged, FileNotFoundError) as error:
                 if folder == "entries" and self._ledger.is_retired(id):
                     continue  # just now
@@ -292,7 +296,7 @@ def _checked(index: Index, names: Iterable[str]) -> Iterator[tuple[str, PackChec
 
 def _check(index: Index, name: str, frames: PackIndex | None) -> PackCheck:
     try:
-        with index.depot.as_kept("packs", name + PACK_SUFFIX) as path:
-            return check_pack(path, frames, index.depot.sealing)
+        with index.storage.as_kept("packs", name + PACK_SUFFIX) as path:
+            return check_pack(path, frames, index.storage.sealing)
     except FileNotFoundError:
         return PackCheck(["it is missing"])

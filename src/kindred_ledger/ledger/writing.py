@@ -196,7 +196,7 @@ class ContentWriter:
             self._submit(*block.take())
 
     def _submit(self, data: bytes | bytearray, pieces: list[Piece]) -> None:
-        self._pending.append((self._pool.submit(packed, data, self._index.depot.sealing), pieces))
+        self._pending.append((self._pool.submit(packed, data, self._index.storage.sealing), pieces))
         self._take_packed(2 * _WORKERS)
 
     def _take_packed(self, leave: int) -> None:
@@ -222,7 +222,7 @@ class ContentWriter:
 
     def _seal(self) -> None:
         if self._pack is not None:
-            sealed = self._disk.submit(self._pack.seal, self._index.depot)
+            sealed = self._disk.submit(self._pack.seal, self._index.storage)
             self._unwritten.append(sealed)
             self._sealing.append((sealed, self._pack))
             self._pack = None

@@ -24,16 +24,22 @@ from .folder import (
     stages_in,
     within_folder,
 )
-from .holding import FULL, Holding, holding_at, holdings_of, tells_names_apart
 from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
-from .open_folder import OpenFolder, Spot
+from .open_folder import OpenFolder, PathAt
 from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
 from .select import Categories, Every, Patterns, check_patterns, check_selected, near
+from .storage_limits import (
+    NO_LIMITS,
+    StorageLimits,
+    limits_at,
+    limits_by_part_of,
+    tells_names_apart,
+)
 from .tarball import TarPlace
 from .tree import (
     DIR,
@@ -56,8 +62,8 @@ __all__ = [
     "BLOCK",
     "DIR",
     "FILE",
-    "FULL",
     "LINK",
+    "NO_LIMITS",
     "OTHER",
     "PERMISSIONS",
     "STAGE_MARK",
@@ -67,19 +73,19 @@ __all__ = [
     "Every",
     "FilePlace",
     "FolderPlace",
-    "Holding",
     "ItemPlace",
     "JoinedPlace",
     "LaidPlace",
     "MemoryPlace",
     "Node",
     "OpenFolder",
+    "PathAt",
     "Patterns",
     "Place",
     "Running",
     "Seen",
     "Side",
-    "Spot",
+    "StorageLimits",
     "SubPlace",
     "TarPlace",
     "ThreeWay",
@@ -100,11 +106,11 @@ __all__ = [
     "folders_of",
     "hold",
     "hold_place",
-    "holding_at",
-    "holdings_of",
     "is_held",
     "is_ours",
     "join_folders",
+    "limits_at",
+    "limits_by_part_of",
     "look",
     "lstat_node",
     "make_folders",

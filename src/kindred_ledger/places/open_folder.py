@@ -18,7 +18,7 @@ from typing import Concatenate, NamedTuple, ParamSpec, TypeVar
 
 from ..os_names import as_name, as_text
 
-__all__ = ["OpenFolder", "Spot", "is_folder"]
+__all__ = ["OpenFolder", "PathAt", "is_folder"]
 
 _WALK = (
     getattr(os, "O_PATH", os.O_RDONLY)  # a folder that may be passed need not be one to be listed
@@ -42,7 +42,7 @@ _Args = ParamSpec("_Args")
 _Result = TypeVar("_Result")
 
 
-class Spot(NamedTuple):
+class PathAt(NamedTuple):
     """How the system is asked for something: its name, and the descriptor of the folder it is in.
 
     Without a descriptor the name is the whole path.
@@ -128,11 +128,11 @@ class OpenFolder:
             path = path.replace("/", os.sep)
         return f"{self._start}{as_name(path)}" if path else self.path
 
-    def at(self, path: str) -> Spot:
+    def at(self, path: str) -> PathAt:
         """Return how the system is asked for what is at a path; it holds until the next call."""
         folder, _, name = path.rpartition("/")
         fd = self._folder(folder)
-        return Spot(as_name(name) or ".", fd) if fd is not None else Spot(self.full(path), None)
+        return PathAt(as_name(name) or ".", fd) if fd is not None else PathAt(self.full(path), None)
 
     @_naming
     def lstat(self, path: str) -> os.stat_result | None:

@@ -2,15 +2,15 @@
 
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
-from .recognizing import Likeness, known_by_content, likenesses
+from .recognizing import ReleaseMatch, known_by_content, match_releases
 
 __all__ = [
     "Collision",
     "Combined",
     "Comparison",
-    "Likeness",
+    "ReleaseMatch",
     "combine",
     "compare",
     "known_by_content",
-    "likenesses",
+    "match_releases",
 ]

@@ -14,7 +14,7 @@ from msgspec import Struct
 from ..cards import PROGRAM, Card, Surroundings, expand_folder
 from ..cards.detect import detect
 from ..cards.models import RequireTable
-from ..changes import Action, Conflict, check_room
+from ..changes import Action, Conflict, check_space
 from ..errors import PlaceError
 from ..ledger import Ledger
 from ..places import DIR, FILE, FolderPlace, Place, Tree, folders_of
@@ -53,7 +53,7 @@ def readiness(
     missing += _too_long(place, actions, around)
     notes = list(_read_only(actions))
     try:
-        check_room(place, actions, ledger)
+        check_space(place, actions, ledger)
     except PlaceError as error:
         missing.append(Conflict(error.where, error.what, "Free some space first."))
     for need in card.file.requires:

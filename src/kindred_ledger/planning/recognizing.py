@@ -16,12 +16,12 @@ from ..ledger import Ledger, Release
 from ..places import FILE
 from ..progress import Progress
 
-__all__ = ["Likeness", "known_by_content", "likenesses"]
+__all__ = ["ReleaseMatch", "known_by_content", "match_releases"]
 
 _ENOUGH = 0.5  # of a release's files must be there unchanged for it to be told by content alone
 
 
-class Likeness(Struct, frozen=True):
+class ReleaseMatch(Struct, frozen=True):
     """An install held against a release: the paths that are the same, edited, missing or not in it."""
 
     release: Release
@@ -59,13 +59,13 @@ class Likeness(Struct, frozen=True):
         )
 
 
-def likenesses(
+def match_releases(
     install: Install,
     ledger: Ledger,
     releases: Iterable[Release] | None = None,
     *,
     progress: Progress | None = None,
-) -> list[Likeness]:
+) -> list[ReleaseMatch]:
     """Hold an install against releases; the likest first.
 
     `releases` None takes all the shelf has of its title. An install that was read before is not
@@ -89,7 +89,7 @@ def likenesses(
 
 def known_by_content(
     install: Install, ledger: Ledger, *, progress: Progress | None = None
-) -> tuple[Install, Likeness | None]:
+) -> tuple[Install, ReleaseMatch | None]:
     """Return the release an install was most likely made from, and the install with that as evidence.
 
     Where something else tells the version, only releases of that version count. None if nothing
@@ -101,7 +101,7 @@ def known_by_content(
         releases = [
             one for one in releases if one.version and install.card.build(one.version) == known
         ]
-    found = likenesses(install, ledger, releases, progress=progress) if releases else []
+    found = match_releases(install, ledger, releases, progress=progress) if releases else []
     if not found or (known is None and not found[0].is_enough):
         return install, None
     best = found[0]
@@ -116,11 +116,11 @@ def _is_own(card: Card, path: str) -> bool:
     return bool(card.file.categories) and bool(card.category_of(f"{PROGRAM}/{path}"))
 
 
-def _likeness(here: dict[str, str], release: Release, there: dict[str, str]) -> Likeness:
+def _likeness(here: dict[str, str], release: Release, there: dict[str, str]) -> ReleaseMatch:
     same = here.items() & there.items()
     both = here.keys() & there.keys()
     edited = sorted(both - {path for path, _ in same}) if len(same) < len(both) else ()
-    return Likeness(
+    return ReleaseMatch(
         release,
         len(same),
         tuple(edited),

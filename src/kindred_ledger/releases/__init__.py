@@ -4,14 +4,14 @@ from .arrivals import Arrival, State, check_arrivals
 from .opening import source_at
 from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
 from .shelving import Shelved, shelve, shelve_from
-from .sources import Patience, Source
+from .sources import RetryPolicy, Source
 
 __all__ = [
     "Arrival",
     "Choice",
     "IndexedRelease",
     "Part",
-    "Patience",
+    "RetryPolicy",
     "Shelved",
     "Source",
     "State",

@@ -25,7 +25,7 @@ from ..errors import PlaceError, UsageError
 from ..places import BLOCK, make_folders, refusals, sync_dir
 from ..progress import Progress, Task
 from .release_index import Part
-from .sources import ASK, LARGEST_INDEX, Patience, check_part
+from .sources import ASK, LARGEST_INDEX, RetryPolicy, check_part
 
 __all__ = ["HttpSource", "fetch_part"]
 
@@ -69,7 +69,7 @@ class HttpSource:
 
     def read(self, name: str) -> bytes:
         url = self.location if name == self.name else self.url(name)
-        patience = Patience(tries=2)
+        patience = RetryPolicy(tries=2)
         for attempt in range(patience.tries):
             try:
                 with self._opener.open(url, timeout=patience.quiet) as answer:
@@ -79,7 +79,7 @@ class HttpSource:
                     raise _refused(error, url) from error
         raise AssertionError
 
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+    def fetch(self, part: Part, folder: str, *, patience: RetryPolicy, progress: Progress) -> str:
         return fetch_part(self, part, folder, patience=patience, progress=progress)
 
     @contextlib.contextmanager
@@ -142,7 +142,7 @@ def _start_of(content_range: str) -> int:
 
 
 def fetch_part(
-    source: HttpSource, part: Part, folder: str, *, patience: Patience, progress: Progress
+    source: HttpSource, part: Part, folder: str, *, patience: RetryPolicy, progress: Progress
 ) -> str:
     """Fetch a part into a folder, going on where an earlier run stopped; return its path.
 
@@ -171,12 +171,12 @@ class _Fetch:
     """The fetching of one part into an open file, over as many answers as it takes."""
 
     def __init__(
-        self, source: HttpSource, part: Part, file: IO[bytes], patience: Patience, task: Task
+        self, source: HttpSource, part: Part, file: IO[bytes], patience: RetryPolicy, task: Task
     ) -> None:
         self._source = source
         self._part = part
         self._file = file
-        self._patience = patience
+        self._retry_policy = patience
         self._task = task
         self._mark = ""
         self._hasher = blake3()
@@ -199,10 +199,10 @@ class _Fetch:
                 continue
             fruitless = 0 if self._have > furthest else fruitless + 1
             furthest = max(furthest, self._have)
-            if fruitless >= self._patience.tries:
+            if fruitless >= self._retry_policy.tries:
                 raise self._dead(trouble)
             self._task.tell(f"quiet: {trouble}" if fruitless else "")
-            time.sleep(self._patience.pause * 2**fruitless if fruitless else 0)
+            time.sleep(self._retry_policy.pause * 2**fruitless if fruitless else 0)
 
     def _take_stock(self) -> None:
         """Hash what an earlier run fetched."""
@@ -224,7 +224,7 @@ class _Fetch:
         """Take one answer as far as it goes; return what was wrong with it."""
         try:
             with self._source.open(
-                self._part.file, self._have, self._mark, self._patience.quiet
+                self._part.file, self._have, self._mark, self._retry_policy.quiet
             ) as answer:
                 if answer.stream is None or answer.start not in (0, self._have):
                     where = "no range" if answer.start < 0 else f"byte {answer.start}"
@@ -237,7 +237,7 @@ class _Fetch:
                 self._mark = answer.mark
                 return self._take(answer.stream)
         except TimeoutError:
-            return f"nothing came for {self._patience.quiet:g} s"
+            return f"nothing came for {self._retry_policy.quiet:g} s"
         except urllib.error.HTTPError as error:
             if error.code < 500:
                 raise _refused(error, self._source.url(self._part.file)) from error

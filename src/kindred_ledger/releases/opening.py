@@ -9,7 +9,7 @@ from ..errors import PlaceError, UsageError
 from ..places import refusals
 from ..progress import Progress
 from .release_index import Part
-from .sources import ASK, LARGEST_INDEX, Patience, Source, check_part
+from .sources import ASK, LARGEST_INDEX, RetryPolicy, Source, check_part
 
 __all__ = ["FolderSource", "source_at"]
 
@@ -48,7 +48,7 @@ class FolderSource:
     def address(self, part: Part) -> str:
         return os.path.join(self._folder, *part.file.split("/"))
 
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+    def fetch(self, part: Part, folder: str, *, patience: RetryPolicy, progress: Progress) -> str:
         path = self.address(part)
         if not os.path.isfile(path):
             raise PlaceError(f"the part {part.name} is missing", where=path, remedy=ASK)

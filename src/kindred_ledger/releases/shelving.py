@@ -15,7 +15,7 @@ from ..places import Place, Tree, discard, open_place
 from ..planning.combining import Combined, combine
 from ..progress import Progress
 from .release_index import IndexedRelease, parts_with
-from .sources import Patience, Source
+from .sources import RetryPolicy, Source
 
 __all__ = ["Shelved", "shelve", "shelve_from"]
 
@@ -129,7 +129,7 @@ def shelve_from(
     *,
     ledger: Ledger,
     digests_only: bool = False,
-    patience: Patience | None = None,
+    patience: RetryPolicy | None = None,
     progress: Progress | None = None,
 ) -> Shelved:
     """Fetch a release that an index has, verify it, and shelve it under the label of the index.
@@ -145,7 +145,8 @@ def shelve_from(
     room = os.path.join(ledger.folder("work"), f"fetched-{parts[0].digest[:16]}")
     watch = progress or Progress()
     paths = [
-        source.fetch(part, room, patience=patience or Patience(), progress=watch) for part in parts
+        source.fetch(part, room, patience=patience or RetryPolicy(), progress=watch)
+        for part in parts
     ]
     label = ReleaseTag(release.channel, release.date, release.platform, release.variant)
     shelved = shelve(

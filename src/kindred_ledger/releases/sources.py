@@ -16,7 +16,7 @@ from .release_index import Part
 __all__ = [
     "ASK",
     "LARGEST_INDEX",
-    "Patience",
+    "RetryPolicy",
     "Source",
     "check_part",
     "file_digest",
@@ -26,7 +26,7 @@ ASK = "Ask whoever keeps the index, or take the release from elsewhere."
 LARGEST_INDEX = 17 << 20
 
 
-class Patience(Struct, frozen=True):
+class RetryPolicy(Struct, frozen=True):
     """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead."""
 
     quiet: float = 15.0
@@ -48,7 +48,7 @@ class Source(Protocol):
         """Return where a person would get a part."""
         ...
 
-    def fetch(self, part: Part, folder: str, *, patience: Patience, progress: Progress) -> str:
+    def fetch(self, part: Part, folder: str, *, patience: RetryPolicy, progress: Progress) -> str:
         """Return the path of a part on this machine, verified."""
         ...
 

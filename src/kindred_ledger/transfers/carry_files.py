@@ -13,7 +13,7 @@ from collections.abc import Callable
 from ..cards import Card
 from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import unread_by
-from ..ledger import Ledger, Tag, standing
+from ..ledger import Ledger, Tag, not_undone
 from ..places import (
     DIR,
     FILE,
@@ -26,8 +26,8 @@ from ..places import (
     check_patterns,
     check_selected,
     folded,
-    holding_at,
-    holdings_of,
+    limits_at,
+    limits_by_part_of,
     parents,
     roots_of,
     three_way,
@@ -106,7 +106,7 @@ def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
     """Return what both places held when files last went between them, and what is to be said of that."""
     here, there = roots_of(source), roots_of(target)
     base, last = Tree(), ""
-    for record in standing(ledger.records()):
+    for record in not_undone(ledger.records()):
         pair = dict(record.roots), dict(record.other)
         if record.machine == ledger.machine and pair in ((there, here), (here, there)):
             whole = ledger.record(record.id)
@@ -150,7 +150,7 @@ class _Load:
         self._exact = exact
         self._spelled = {folded(path): path for path in now}
         self._from: dict[str, str] = {}  # of those spelled otherwise in the target, their path here
-        self._holdings = holdings_of(target)
+        self._limits_by_part = limits_by_part_of(target)
         self.names: dict[str, str] = {}  # of those that stand beside, their name
         self.actions: list[Action] = []
         self.lines: list[Line] = []
@@ -181,7 +181,7 @@ class _Load:
             if path.mine is not None and path.base is not None:
                 self._gone(path)
             return
-        why = holding_at(self._holdings, path.path).why_not(path.path, path.theirs)
+        why = limits_at(self._limits_by_part, path.path).why_not(path.path, path.theirs)
         if why or path.theirs.kind not in (FILE, LINK):
             self._line(path, Outcome.HELD, why or "neither file nor link")
         elif path.changed_by is Side.NOBODY:

@@ -16,7 +16,7 @@ from msgspec import Struct
 from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import DecisionNeeded, UsageError
-from ..ledger import Entry, Ledger, Record, standing
+from ..ledger import Entry, Ledger, Record, not_undone
 from ..places import FILE, Node, Side, ThreeWay, Tree, check_patterns, roots_of, three_way
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -145,7 +145,7 @@ class _Journey:
 
     def _standing(self) -> list[Record]:
         """Return the meetings that were not taken back."""
-        return [r for r in standing(self._ledger.records()) if r.operation == OPERATION]
+        return [r for r in not_undone(self._ledger.records()) if r.operation == OPERATION]
 
 
 class _Found:

@@ -11,7 +11,7 @@ from ..changes import Action, Changeset
 from ..errors import PlaceChanged, UsageError
 from ..ledger import Ledger, Tag
 from ..places import FILE, FolderPlace, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
-from ..planning.offer import Offer, open_offer
+from ..planning.opened_release import OpenedRelease, opened_release
 from ..planning.readiness import readiness
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -39,7 +39,7 @@ def install_beside(
         DecisionNeeded: its version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
-    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
+    offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     folder = _folder(install, offer, target)
     place = ItemPlace(folder)
     now = place.survey()
@@ -83,7 +83,7 @@ def install_beside(
     )
 
 
-def _folder(install: Install, offer: Offer, target: str) -> str:
+def _folder(install: Install, offer: OpenedRelease, target: str) -> str:
     """Return the new install's folder: as the old one's is named, with the new version in it."""
     root = install.place.parts[PROGRAM].location if isinstance(install.place, JoinedPlace) else ""
     parent, old = os.path.split(root)
@@ -116,7 +116,7 @@ def _markers(install: Install, names: dict[str, Node], top: str) -> list[Action]
     ]
 
 
-def _read_back(install: Install, offer: Offer, folder: str) -> None:
+def _read_back(install: Install, offer: OpenedRelease, folder: str) -> None:
     """Raise unless what was made is an install of that version."""
     made = install.card.open_release(FolderPlace(folder))
     told = {e.version for e in made.evidence if e.version and not e.is_folder_name}

@@ -16,15 +16,15 @@ from ..convert import unread_by
 from ..errors import PlaceChanged
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
-from ..planning.offer import Offer
+from ..planning.opened_release import OpenedRelease
 from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
 
-__all__ = ["Plan", "Put", "listed"]
+__all__ = ["Decision", "Plan", "listed"]
 
 
-class Put(Struct, frozen=True):
+class Decision(Struct, frozen=True):
     """What becomes of a path of the release: a line, and whether the release's file is put."""
 
     outcome: Outcome
@@ -35,7 +35,9 @@ class Put(Struct, frozen=True):
 class Plan:
     """What an update of one install to one release does; `style` names it, with its typical loss."""
 
-    def __init__(self, install: Install, offer: Offer, now: Tree, *, style: str, risk: str) -> None:
+    def __init__(
+        self, install: Install, offer: OpenedRelease, now: Tree, *, style: str, risk: str
+    ) -> None:
         self.install = install
         self.card: Card = install.card
         self.offer = offer
@@ -52,7 +54,7 @@ class Plan:
         self.partial = False  # whether only some of the release is brought
         self.subject = self.card.name
 
-    def take(self, path: str, here: Node | None, offered: Node, put: Put) -> None:
+    def take(self, path: str, here: Node | None, offered: Node, put: Decision) -> None:
         """Note what becomes of a file of the release."""
         self.lines.append(Line(put.outcome, path, put.reason))
         if put.put:

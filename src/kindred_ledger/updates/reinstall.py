@@ -12,10 +12,10 @@ from ..cards import PROGRAM, Install
 from ..changes import Changeset, Loss
 from ..ledger import Ledger
 from ..places import DIR, Node, Place, Tree, check_patterns, parents, same_content
-from ..planning.offer import open_offer
+from ..planning.opened_release import opened_release
 from ..progress import Progress
 from ..statement import Outcome
-from .plan import Plan, Put
+from .plan import Decision, Plan
 from .update import find_origin
 
 __all__ = ["reinstall"]
@@ -44,7 +44,7 @@ def reinstall(
     """
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)
     install.check_version()
-    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
+    offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
     plan = Plan(install, offer, now, style="clean", risk=_RISK)
     plan.notes += origin.notes
@@ -87,14 +87,16 @@ class _Kept:
         return self._listed(path) if self._listed is not None else bool(self._protected(path))
 
 
-def _for_offered(path: str, here: Node | None, there: Node, was: Node | None, kept: _Kept) -> Put:
+def _for_offered(
+    path: str, here: Node | None, there: Node, was: Node | None, kept: _Kept
+) -> Decision:
     if here is None:
-        return Put(Outcome.KEPT, "new in the release", put=True)
+        return Decision(Outcome.KEPT, "new in the release", put=True)
     if same_content(here, there):
-        return Put(Outcome.KEPT, "the same already")
+        return Decision(Outcome.KEPT, "the same already")
     if kept(path) and not same_content(here, was):
-        return Put(Outcome.HELD, "yours stays: it is on the keep-list")
-    return Put(Outcome.KEPT, "replaced by the release's own", put=True)
+        return Decision(Outcome.HELD, "yours stays: it is on the keep-list")
+    return Decision(Outcome.KEPT, "replaced by the release's own", put=True)
 
 
 def _is_edit(here: Node, was: Node | None, base: Tree | None) -> bool:

@@ -17,12 +17,12 @@ from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger, Release
 from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, check_patterns, three_way
-from ..planning.offer import Offer, open_offer, open_release
+from ..planning.opened_release import OpenedRelease, open_release, opened_release
 from ..planning.recognizing import known_by_content
 from ..progress import Progress
 from ..statement import Outcome
 from .leftovers import left_over
-from .plan import Plan, Put, listed
+from .plan import Decision, Plan, listed
 
 __all__ = ["Origin", "UpdateChoices", "find_origin", "update"]
 
@@ -78,7 +78,9 @@ def find_origin(
                 where=opened.place.location,
                 remedy="Give the release the install was made from, or none.",
             )
-        return install, Origin(open_offer(old, install.card, ledger=ledger, progress=progress).tree)
+        return install, Origin(
+            opened_release(old, install.card, ledger=ledger, progress=progress).tree
+        )
     install, likeness = known_by_content(install, ledger, progress=progress)
     if likeness is None:
         return install, Origin()
@@ -108,7 +110,7 @@ def update(
     choices = choices or UpdateChoices()
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)
     install.check_version()
-    offer = open_offer(release, install.card, ledger=ledger, progress=progress)
+    offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
     check_patterns(choices.mine, choices.theirs, paths={*now.leaves, *offer.tree.leaves})
     chosen = [install.card.updates.component(name) for name in choices.components]
@@ -130,7 +132,7 @@ def update(
     return plan.changeset(ledger)
 
 
-def _only(offer: Offer, chosen: list[Component]) -> Offer:
+def _only(offer: OpenedRelease, chosen: list[Component]) -> OpenedRelease:
     tree = offer.tree
     wanted = tree.select(
         lambda path: tree[path].kind == FILE and any(c.files(path) for c in chosen)
@@ -185,40 +187,42 @@ class _OverTheTop:
             and not any(component.files(path) for path in self._plan.now.leaves)
         ]
 
-    def _for_offered(self, path: ThreeWay) -> Put:
+    def _for_offered(self, path: ThreeWay) -> Decision:
         if path.mine is None:
             for component in self._unused:
                 if component.files(path.path):
-                    return Put(Outcome.HELD, f"an optional part you do not use: {component}")
+                    return Decision(Outcome.HELD, f"an optional part you do not use: {component}")
             removed = self._known and path.base is not None
             reason = "you had removed it; the release needs it" if removed else "new in the release"
-            return Put(Outcome.KEPT, reason, put=True)
+            return Decision(Outcome.KEPT, reason, put=True)
         if path.changed_by is Side.NOBODY:
-            return Put(Outcome.KEPT, "the same already")
+            return Decision(Outcome.KEPT, "the same already")
         overwrite = self._card.updates.overwrite
         if overwrite is not None and overwrite(path.path):
-            return Put(Outcome.KEPT, "replaced; the card lets a release overwrite it", put=True)
+            return Decision(
+                Outcome.KEPT, "replaced; the card lets a release overwrite it", put=True
+            )
         protector = self._card.protected_by(path.path)
         if protector:
-            return Put(Outcome.HELD, f"yours stays: {protector} are protected")
+            return Decision(Outcome.HELD, f"yours stays: {protector} are protected")
         if not self._known:
-            return Put(Outcome.KEPT, "replaced; the old release is not known", put=True)
+            return Decision(Outcome.KEPT, "replaced; the old release is not known", put=True)
         if path.changed_by is Side.THEIRS:
-            return Put(Outcome.KEPT, "replaced; you had not changed it", put=True)
+            return Decision(Outcome.KEPT, "replaced; you had not changed it", put=True)
         self._edited.append(path.path)
         if path.changed_by is Side.MINE:
-            return Put(Outcome.HELD, "yours stays: you changed it, the release did not")
+            return Decision(Outcome.HELD, "yours stays: you changed it, the release did not")
         return self._both_changed(path.path)
 
-    def _both_changed(self, path: str) -> Put:
+    def _both_changed(self, path: str) -> Decision:
         if self._choices.mine(path):
-            return Put(Outcome.HELD, "yours stays: you decided so")
+            return Decision(Outcome.HELD, "yours stays: you decided so")
         if self._choices.theirs(path):
             self._plan.losses.append(Loss(path, "your changes to it give way to the release"))
-            return Put(Outcome.KEPT, "replaced: you decided so", put=True)
+            return Decision(Outcome.KEPT, "replaced: you decided so", put=True)
         why = "both you and the release changed it"
         self._plan.conflicts.append(Conflict(path, why, _DECIDE))
-        return Put(Outcome.CONFLICT, why)
+        return Decision(Outcome.CONFLICT, why)
 
     def _gone_in_release(self, path: ThreeWay) -> None:
         if path.mine is None or path.mine.kind == DIR:

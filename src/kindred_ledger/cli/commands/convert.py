@@ -148,15 +148,19 @@ def _work(session: Session, workers: int, field: tuple[str, ...]) -> Iterator[Wo
     Where the caller asks for single rows of lists, every row stands in the books by itself.
     """
     room = results_of(session.ledger)
-    few = sys.maxsize if any(_ONE_ROW.search(pattern) for pattern in field) else Work().few
+    column_threshold = (
+        sys.maxsize
+        if any(_ONE_ROW.search(pattern) for pattern in field)
+        else Work().column_threshold
+    )
     shown = lines_named(field)
     if workers < 2:
-        yield Work(room=room, few=few, shown=shown)
+        yield Work(room=room, column_threshold=column_threshold, shown=shown)
         return
     from concurrent.futures import ProcessPoolExecutor
 
     with ProcessPoolExecutor(workers) as pool:
-        yield Work(pool, workers, room, few, shown)
+        yield Work(pool, workers, room, column_threshold, shown)
 
 
 def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]]) -> int:

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from ...cards import Card, Format
-from ...convert import Hop, hops_of, knows, route_for, told_of
+from ...convert import Hop, describe_step, hops_of, knows, route_for
 from ...errors import KindredError, UsageError
 from ...versions import Version
 from .. import drawing
@@ -121,7 +121,7 @@ def _draw_route(session: Session, format: Format, begin: Version, hops: Sequence
     drawing.heading(session.out, f"{format.name}: {names}", aside)
     for hop in hops:
         _draw_head(session, format, hop)
-        for each in told_of(format, hop):
+        for each in describe_step(format, hop):
             style = "bright_red" if each.loses else "default"
             sign = "✗" if each.loses else "·"
             session.out.print(f"        {sign} {each.text}", style=style, soft_wrap=True)
@@ -133,7 +133,7 @@ def _draw_route(session: Session, format: Format, begin: Version, hops: Sequence
 
 
 def _draw_head(session: Session, format: Format, hop: Hop) -> None:
-    told = told_of(format, hop)
+    told = describe_step(format, hop)
     losing = sum(each.loses for each in told)
     changes = sum(not each.is_condition for each in told)
     what = drawing.count(changes, "change") if changes else "nothing changes but the number"
@@ -155,7 +155,9 @@ def _plain(card: Card, format: Format, hops: Sequence[Hop]) -> dict[str, Any]:
                 "to": hop.target.text,
                 "loses": hop.loses,
                 "by_layout": hop.number < 0,
-                "does": [{"text": each.text, "loses": each.loses} for each in told_of(format, hop)],
+                "does": [
+                    {"text": each.text, "loses": each.loses} for each in describe_step(format, hop)
+                ],
             }
             for hop in hops
         ],

@@ -19,7 +19,7 @@ from ...cards import (
 from ...changes import unfinished_in
 from ...errors import UsageError
 from ...places import Tree, near, roots_of, running_in
-from ...planning import likenesses
+from ...planning import match_releases
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -93,7 +93,7 @@ def _known(session: Session, found: list[Install]) -> list[str]:
         return [""] * len(found)
     titles = {release.title for release in ledger.shelf.releases()}
     return [
-        str(likenesses(install, ledger, progress=session.progress)[0])
+        str(match_releases(install, ledger, progress=session.progress)[0])
         if install.card.title in titles
         else ""
         for install in found

@@ -15,7 +15,7 @@ from ...places import Place, near, open_place
 from ...releases import (
     Arrival,
     Choice,
-    Patience,
+    RetryPolicy,
     Source,
     State,
     check_arrivals,
@@ -204,7 +204,7 @@ def fetch(
     if by_hand:
         arrivals = check_arrivals(parts_with(choice.release, holding), by_hand)
         return _tell_arrivals(session, choice, arrivals, source)
-    patience = Patience(quiet=quiet_seconds)
+    patience = RetryPolicy(quiet=quiet_seconds)
     if into:
         return _fetch_only(session, choice, source, into, holding, patience)
     done = shelve_from(
@@ -231,7 +231,7 @@ def _fetch_only(
     source: Source,
     into: str,
     holding: tuple[str, ...],
-    patience: Patience,
+    patience: RetryPolicy,
 ) -> int:
     paths = [
         source.fetch(part, into, patience=patience, progress=session.progress)

@@ -1,4 +1,4 @@
-"""Offer: a release, opened and judged, that is to be brought to an install."""
+"""OpenedRelease: a release, opened and judged, that is to be brought to an install."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from ..places import DIR, FILE, LINK, Place, Tree, check_portable
 from ..progress import Progress
 from ..versions import Version
 
-__all__ = ["Offer", "open_offer", "open_release"]
+__all__ = ["OpenedRelease", "open_release", "opened_release"]
 
 _SHOWN = 5
 
 
-class Offer(Struct, frozen=True):
+class OpenedRelease(Struct, frozen=True):
     """A release with its tree, whose paths begin as an install's do.
 
     `version` is None for a build that has none; `name` says what it is all the same.
@@ -73,9 +73,9 @@ def open_release(release: Install | Place, card: Card) -> Install:
     return opened
 
 
-def open_offer(
+def opened_release(
     release: Install | Place, card: Card, *, ledger: Ledger, progress: Progress | None = None
-) -> Offer:
+) -> OpenedRelease:
     """Open a release and look at everything in it.
 
     Raises:
@@ -95,7 +95,7 @@ def open_offer(
             raise UsageError(
                 f"{path} is {what}, which a release must not hold", where=opened.place.location
             )
-    return Offer(opened, tree, version, untitled or opened.sure_version.text, shelved)
+    return OpenedRelease(opened, tree, version, untitled or opened.sure_version.text, shelved)
 
 
 def _other_title(name: str, card: Card, where: str) -> UsageError:

@@ -1,6 +1,6 @@
-"""Drawer: what is put aside on this machine, for a remote where nothing can be renamed.
+"""LocalStaging: what is put aside on this machine, for a remote where nothing can be renamed.
 
-To move something into the drawer is to fetch it and to delete it there; to move it out, to send it, to
+To move something into the local staging is to fetch it and to delete it there; to move it out, to send it, to
 read it back, and to delete it here. Which of them is under way is noted, so that what was cut off half
 way is not taken for anything else.
 """
@@ -18,15 +18,15 @@ from ..places import BLOCK, refusals, sync_dir, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, gives_back
 from ..progress import Task
 
-__all__ = ["HERE", "Drawer"]
+__all__ = ["HERE", "LocalStaging"]
 
-HERE = "here:"  # begins a spot in the drawer
+HERE = "here:"  # begins a location in the local staging
 _UNDER_WAY = "under-way"
 _FETCHED, _BEING_SENT = "fetched", "being-sent"
 
 
-class Drawer:
-    """The drawer of one change, in the ledger's `work`."""
+class LocalStaging:
+    """The local staging of one change, in the ledger's `work`."""
 
     def __init__(self, ledger: Ledger, id: str) -> None:
         self._root = _root(ledger, id)
@@ -34,21 +34,21 @@ class Drawer:
             os.makedirs(os.path.join(self._root, _UNDER_WAY), exist_ok=True, mode=0o700)
 
     @staticmethod
-    def at(ledger: Ledger, id: str) -> Drawer | None:
-        """Return the drawer that a change had; None if it needed none."""
-        return Drawer(ledger, id) if os.path.isdir(_root(ledger, id)) else None
+    def at(ledger: Ledger, id: str) -> LocalStaging | None:
+        """Return the local staging that a change had; None if it needed none."""
+        return LocalStaging(ledger, id) if os.path.isdir(_root(ledger, id)) else None
 
-    def path(self, spot: str) -> str:
-        """Return where a spot is on disk."""
-        return os.path.join(self._root, *spot.removeprefix(HERE).split("/"))
+    def path(self, location: str) -> str:
+        """Return where a location is on disk."""
+        return os.path.join(self._root, *location.removeprefix(HERE).split("/"))
 
-    def has(self, spot: str) -> bool:
-        """Tell whether a spot holds anything."""
-        return os.path.lexists(self.path(spot))
+    def has(self, location: str) -> bool:
+        """Tell whether a location holds anything."""
+        return os.path.lexists(self.path(location))
 
-    def keep(self, spot: str, blocks: Iterable[bytes], mtime_ns: int, task: Task) -> None:
-        """Write a content to a spot, durably; 0 is no time that is known."""
-        path = self._ready(spot)
+    def keep(self, location: str, blocks: Iterable[bytes], mtime_ns: int, task: Task) -> None:
+        """Write a content to a location, durably; 0 is no time that is known."""
+        path = self._ready(location)
         with refusals(path), open(f"{path}.part", "wb") as file:
             for block in blocks:
                 file.write(block)
@@ -57,10 +57,10 @@ class Drawer:
             os.fsync(file.fileno())
         self._named(path, mtime_ns)
 
-    def digest(self, spot: str) -> bytes:
-        """Return the BLAKE3 digest of what a spot holds."""
-        with refusals(self.path(spot)):
-            return blake3().update_mmap(self.path(spot)).digest()
+    def digest(self, location: str) -> bytes:
+        """Return the BLAKE3 digest of what a location holds."""
+        with refusals(self.path(location)):
+            return blake3().update_mmap(self.path(location)).digest()
 
     def move(self, remote: Remote, source: str, target: str) -> None:
         """Move between here and there."""
@@ -94,37 +94,37 @@ class Drawer:
             os.remove(path)
         self._done(target)
 
-    def settle(self, remote: Remote, spot: str) -> bool:
-        """Clear a spot on the remote of what was cut off there; tell whether anything was.
+    def settle(self, remote: Remote, location: str) -> bool:
+        """Clear a location on the remote of what was cut off there; tell whether anything was.
 
         What is here still was fetched, but not deleted there yet; or was sent, but not to its end. What
         somebody else wrote there after it was fetched stays.
         """
         try:
-            with open(self._mark(spot), encoding="utf-8") as file:
+            with open(self._mark(location), encoding="utf-8") as file:
                 what, _, here = file.read().partition(" ")
         except FileNotFoundError:
             return False
         if self.has(here) and (
-            what == _BEING_SENT or digest_of(remote, spot) in (b"", self.digest(here))
+            what == _BEING_SENT or digest_of(remote, location) in (b"", self.digest(here))
         ):
-            remote.delete(spot)
-        self._done(spot)
+            remote.delete(location)
+        self._done(location)
         return True
 
-    def _note(self, spot: str, what: str, here: str) -> None:
-        """Note what is being done with a spot on the remote and one here."""
-        write_atomic(self._mark(spot), f"{what} {here}".encode())
+    def _note(self, location: str, what: str, here: str) -> None:
+        """Note what is being done with a location on the remote and one here."""
+        write_atomic(self._mark(location), f"{what} {here}".encode())
 
-    def _done(self, spot: str) -> None:
+    def _done(self, location: str) -> None:
         with refusals(self._root):
-            os.remove(self._mark(spot))
+            os.remove(self._mark(location))
 
-    def _mark(self, spot: str) -> str:
-        return os.path.join(self._root, _UNDER_WAY, blake3(spot.encode()).hexdigest()[:32])
+    def _mark(self, location: str) -> str:
+        return os.path.join(self._root, _UNDER_WAY, blake3(location.encode()).hexdigest()[:32])
 
-    def _ready(self, spot: str) -> str:
-        path = self.path(spot)
+    def _ready(self, location: str) -> str:
+        path = self.path(location)
         with refusals(path):
             os.makedirs(os.path.dirname(path), exist_ok=True, mode=0o700)
         return path

@@ -1,4 +1,4 @@
-"""Binder: a folder of manifests, each written once and found by id, prefix or as the latest."""
+"""ManifestStore: a folder of manifests, each written once and found by id, prefix or as the latest."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from ..errors import LedgerDamaged, UsageError
 from ..places import refusals, refused, write_atomic
 from ..small_files import read_small
 from . import manifest
-from .depot import Depot
 from .ids import new_id
 from .index import Index
 from .known import KNOWN, LEDGER, SUFFIX, known
 from .sealing import Sealing
+from .storage import Storage
 
-__all__ = ["SUFFIX", "Binder", "read_manifest"]
+__all__ = ["SUFFIX", "ManifestStore", "read_manifest"]
 
 _NEEDED = {  # of a body, by what its manifest is
     "entry": frozenset(("tree",)),
@@ -55,18 +55,18 @@ def _bytes(path: str) -> bytes:
         raise LedgerDamaged(error.strerror or str(error), where=path) from error
 
 
-class Binder:
+class ManifestStore:
     """The manifests in one folder of a ledger; `noun` is what people call them."""
 
-    def __init__(self, folder: str, depot: Depot, index: Index, *, noun: str) -> None:
+    def __init__(self, folder: str, storage: Storage, index: Index, *, noun: str) -> None:
         self.folder = folder
-        self._depot = depot
+        self._storage = storage
         self._index = index
         self.noun = noun
 
     def ids(self) -> list[str]:
         """Return all ids, the oldest first."""
-        names = self._depot.names(self.folder)
+        names = self._storage.names(self.folder)
         return sorted(name[: -len(SUFFIX)] for name in names if name.endswith(SUFFIX))
 
     def enter(
@@ -80,18 +80,18 @@ class Binder:
             ids = self.ids()
             id = new_id(now, after=ids[-1] if ids else "")
             try:
-                self._depot.claim(self.folder, id + SUFFIX, self._encoded(header(id), body))
+                self._storage.claim(self.folder, id + SUFFIX, self._encoded(header(id), body))
             except FileExistsError:
-                self._depot.refresh()
+                self._storage.refresh()
                 continue
             except OSError as error:
-                raise refused(error, self._depot.location) from error
+                raise refused(error, self._storage.location) from error
             self._remember_ledger()
             return id
 
     def _remember_ledger(self) -> None:
         """Have the cache know the ledger's id, by which manifests know each other, too."""
-        id = self._depot.ledger_id
+        id = self._storage.ledger_id
         if id and id not in self._index.ids(LEDGER):
             self._index.remember_headers(LEDGER, {id: {}})
 
@@ -102,18 +102,18 @@ class Binder:
 
     def _encoded(self, header: dict[str, Any], body: dict[str, Any]) -> bytes:
         if KNOWN not in body:
-            body = {**body, KNOWN: known(self._depot)}
-        return manifest.encode(header, body, self._depot.sealing)
+            body = {**body, KNOWN: known(self._storage)}
+        return manifest.encode(header, body, self._storage.sealing)
 
     def take_in(self, id: str, path: str) -> None:
         """Give a manifest that waited at `path` its place, over what has it."""
-        with refusals(self._depot.location):
-            self._depot.place(self.folder, id + SUFFIX, path)
+        with refusals(self._storage.location):
+            self._storage.place(self.folder, id + SUFFIX, path)
 
     def remove(self, ids: Iterable[str]) -> None:
         """Remove manifests for good; those that are gone already are fine."""
-        with refusals(self._depot.location):
-            self._depot.remove(self.folder, [id + SUFFIX for id in ids])
+        with refusals(self._storage.location):
+            self._storage.remove(self.folder, [id + SUFFIX for id in ids])
 
     def headers(self) -> list[dict[str, Any]]:
         """Return the headers of all manifests that can be read, the oldest first; see `unreadable`.
@@ -150,7 +150,7 @@ class Binder:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        header, body = read_manifest(self.path(id), self._depot.sealing)
+        header, body = read_manifest(self.path(id), self._storage.sealing)
         self.check_body(body, where=self.path(id))
         return header, body
 
@@ -183,9 +183,9 @@ class Binder:
 
     def _header(self, id: str) -> dict[str, Any]:
         path = self.path(id)
-        sealing = self._depot.sealing
+        sealing = self._storage.sealing
         return _own(manifest.decode_header(_bytes(path), where=path, sealing=sealing), path)
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""
-        return self._depot.path(self.folder, id + SUFFIX)
+        return self._storage.path(self.folder, id + SUFFIX)

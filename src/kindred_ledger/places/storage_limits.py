@@ -1,4 +1,4 @@
-"""Holding: what a place can hold beside names and contents.
+"""StorageLimits: what a place can hold beside names and contents.
 
 A card in a handheld knows no permissions and no links, and counts time in steps of two seconds; a server
 says little of either. What a place cannot hold is not missing there, and not told as a difference.
@@ -21,13 +21,20 @@ from .place import Place
 from .tree import FILE, LINK, Node, Tree, same_content
 from .views import JoinedPlace
 
-__all__ = ["FULL", "Holding", "holding_at", "holding_of", "holdings_of", "tells_names_apart"]
+__all__ = [
+    "NO_LIMITS",
+    "StorageLimits",
+    "limits_at",
+    "limits_by_part_of",
+    "limits_of",
+    "tells_names_apart",
+]
 
 _MOUNTS = "/proc/self/mountinfo"  # Linux; see proc_pid_mountinfo(5)
 _SECOND_NS = 1_000_000_000
 
 
-class Holding(Struct, frozen=True):
+class StorageLimits(Struct, frozen=True):
     """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, none but
     portable names, names that are no valid text, files of up to so many bytes (0: of any size)."""
 
@@ -65,8 +72,8 @@ class Holding(Struct, frozen=True):
         return ""
 
 
-FULL = Holding()
-_FAT = Holding(
+NO_LIMITS = StorageLimits()
+_FAT = StorageLimits(
     links=False,
     modes=False,
     time_step_ns=2 * _SECOND_NS,
@@ -74,7 +81,7 @@ _FAT = Holding(
     largest=(4 << 30) - 1,
     name="a FAT disk",
 )
-_EXFAT = Holding(
+_EXFAT = StorageLimits(
     links=False, modes=False, time_step_ns=_SECOND_NS // 100, portable=True, name="an exFAT disk"
 )
 _DISKS = {
@@ -92,26 +99,26 @@ def _is_of_bytes(path: str) -> bool:
     return True
 
 
-def holdings_of(place: Place) -> dict[str, Holding]:
+def limits_by_part_of(place: Place) -> dict[str, StorageLimits]:
     """Return what each part of a place can hold, by the part's name; see `roots_of`."""
     if isinstance(place, JoinedPlace):
-        return {name: holding_of(part) for name, part in place.parts.items()}
-    return {"": holding_of(place)}
+        return {name: limits_of(part) for name, part in place.parts.items()}
+    return {"": limits_of(place)}
 
 
-def holding_at(holdings: Mapping[str, Holding], path: str) -> Holding:
-    """Return what can be held at a path of a place, of what `holdings_of` says of it."""
-    return holdings.get("") or holdings.get(path.partition("/")[0], FULL)
+def limits_at(limits_by_part: Mapping[str, StorageLimits], path: str) -> StorageLimits:
+    """Return what can be held at a path of a place, of what `limits_by_part_of` says of it."""
+    return limits_by_part.get("") or limits_by_part.get(path.partition("/")[0], NO_LIMITS)
 
 
-def holding_of(place: Place) -> Holding:
+def limits_of(place: Place) -> StorageLimits:
     """Return what a place of one part can hold: of a server or disk what is known; else all there is."""
     if isinstance(place, FolderPlace):
-        return _DISKS.get(_disk_kind(place.root), FULL)
+        return _DISKS.get(_disk_kind(place.root), NO_LIMITS)
     remote = getattr(place, "remote", None)
     if remote is None:
-        return FULL
-    return Holding(
+        return NO_LIMITS
+    return StorageLimits(
         links=False,
         modes=False,
         time_step_ns=0,
@@ -131,7 +138,9 @@ def tells_names_apart(place: Place, tree: Tree) -> bool:
     if isinstance(place, JoinedPlace):
         return all(tells_names_apart(part, tree.under(n)) for n, part in place.parts.items())
     if isinstance(place, FolderPlace):
-        return sys.platform != "darwin" and holding_of(place) == FULL and _minds_case(place, tree)
+        return (
+            sys.platform != "darwin" and limits_of(place) == NO_LIMITS and _minds_case(place, tree)
+        )
     remote = getattr(place, "remote", None)
     named = next((path for path in tree.files if path.swapcase() != path), "")
     return remote is not None and bool(named) and remote.stat(named.swapcase()) is None

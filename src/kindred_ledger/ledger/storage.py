@@ -1,7 +1,7 @@
-"""Depot: where the write-once files of a ledger are, and how each gets its name.
+"""Storage: where the write-once files of a ledger are, and how each gets its name.
 
 What always holds, here and far away: a file has its name only when all of it is durable; nobody writes
-one that is there. `FarDepot` is in `far`.
+one that is there. `RemoteStorage` is in `far`.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from ..small_files import read_small
 from . import settings
 from .sealing import PLAIN, Sealing
 
-__all__ = ["NEEDED", "Depot", "missing", "refuse_links"]
+__all__ = ["NEEDED", "Storage", "missing", "refuse_links"]
 
 
 _TRIED = 64 << 10  # bytes: a full disk may still take an empty file
@@ -52,7 +52,7 @@ def refuse_links(root: str) -> None:
             )
 
 
-class Depot:
+class Storage:
     """The files of a ledger in a folder of this machine, or one that looks like it.
 
     `forgives` takes a missing folder for an empty one, for those who look what is damaged.
