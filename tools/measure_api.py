@@ -1,0 +1,123 @@
+"""Measure the public functions: what they say they raise, which errors have a remedy, and their signatures.
+
+    python3 tools/measure_api.py [--list NAME]
+
+NAME is one of the figures; then what falls short of it is listed, a line each.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+from collections.abc import Iterator
+from typing import NamedTuple
+
+SRC = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), "src")
+POSITIONAL = 3  # arguments that may be given by position
+EXPLAINED = ("remedy", "choices")
+
+
+class Found(NamedTuple):
+    """One thing that was counted: where it is, and whether it is as it should be."""
+
+    figure: str
+    place: str
+    good: bool
+
+
+def main() -> None:
+    """Print each figure, or what falls short of one."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--list", dest="figure", default="")
+    chosen = parser.parse_args().figure
+    found = [one for path in _sources() for one in _measured(path)]
+    for figure in dict.fromkeys(one.figure for one in found):
+        those = [one for one in found if one.figure == figure]
+        good = sum(one.good for one in those)
+        if not chosen:
+            print(f"{figure:<14} {good:5d} of {len(those):5d}   {100 * good / len(those):5.1f} %")
+        elif chosen == figure:
+            print("\n".join(one.place for one in those if not one.good))
+
+
+def _sources() -> Iterator[str]:
+    for top, _, names in os.walk(SRC):
+        yield from (os.path.join(top, name) for name in sorted(names) if name.endswith(".py"))
+
+
+def _measured(path: str) -> Iterator[Found]:
+    with open(path, encoding="utf-8") as file:
+        tree = ast.parse(file.read())
+    where = os.path.relpath(path, SRC)
+    for node, public in _functions(tree, public=True):
+        place = f"{where}:{node.lineno} {node.name}"
+        if public:
+            yield from _signature(node, place)
+            if _raises(node):
+                told = "Raises:" in (ast.get_docstring(node) or "")
+                yield Found("raises-told", place, told)
+    for one in ast.walk(tree):
+        if isinstance(one, ast.Raise) and (name := _error_of(one)):
+            given = {keyword.arg for keyword in one.exc.keywords}  # type: ignore[union-attr]
+            yield Found("remedies", f"{where}:{one.lineno} {name}", not given.isdisjoint(EXPLAINED))
+
+
+def _functions(node: ast.AST, *, public: bool) -> Iterator[tuple[ast.FunctionDef, bool]]:
+    """Yield the functions of a module or class, each with whether others may call it."""
+    for inner in ast.iter_child_nodes(node):
+        if isinstance(inner, ast.FunctionDef):
+            yield inner, public and not inner.name.startswith("_")
+        elif isinstance(inner, ast.ClassDef):
+            yield from _functions(inner, public=public and not inner.name.startswith("_"))
+
+
+def _signature(node: ast.FunctionDef, place: str) -> Iterator[Found]:
+    given = [arg for arg in node.args.args if arg.arg not in ("self", "cls")]
+    every = given + node.args.kwonlyargs
+    if len(every) > POSITIONAL:
+        yield Found("keyword-only", place, len(given) <= POSITIONAL)
+    for arg in given:
+        if _text(arg.annotation) == "bool":
+            yield Found("bools-named", f"{place}({arg.arg})", good=False)
+    for arg in node.args.kwonlyargs:
+        if _text(arg.annotation) == "bool":
+            yield Found("bools-named", f"{place}({arg.arg})", good=True)
+    told = " ".join(_text(part) for part in (*(a.annotation for a in every), node.returns))
+    yield Found("typed", place, "Any" not in told.replace("[", " ").replace("]", " ").split())
+
+
+def _raises(node: ast.FunctionDef) -> bool:
+    """Tell whether a function raises an error of its own, and not only in functions within it."""
+    inside = [inner for inner in ast.walk(node) if isinstance(inner, ast.FunctionDef)][1:]
+    hidden = {id(one) for inner in inside for one in ast.walk(inner)}
+    return any(
+        isinstance(one, ast.Raise) and one.exc is not None and id(one) not in hidden
+        for one in ast.walk(node)
+    )
+
+
+def _error_of(node: ast.Raise) -> str:
+    """Return the name of the error of ours that is made here; empty if it is another."""
+    made = node.exc
+    if not isinstance(made, ast.Call) or not isinstance(made.func, ast.Name):
+        return ""
+    name = made.func.id
+    return name if name in _ERRORS else ""
+
+
+def _text(node: ast.expr | None) -> str:
+    return ast.unparse(node) if node is not None else ""
+
+
+def _own_errors() -> frozenset[str]:
+    with open(os.path.join(SRC, "kindred_ledger", "errors.py"), encoding="utf-8") as file:
+        tree = ast.parse(file.read())
+    return frozenset(node.name for node in tree.body if isinstance(node, ast.ClassDef))
+
+
+_ERRORS = _own_errors()
+
+
+if __name__ == "__main__":
+    main()
