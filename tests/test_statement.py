@@ -7,7 +7,15 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger.errors import BooksUnbalanced, Cancelled, KindredError
+from kindred_ledger.errors import (
+    BooksUnbalanced,
+    Cancelled,
+    FormatError,
+    KindredError,
+    LedgerDamaged,
+    PlaceChanged,
+    Vanished,
+)
 from kindred_ledger.progress import Progress
 from kindred_ledger.statement import Line, Outcome, Statement
 from tests.support import law
@@ -61,6 +69,14 @@ class Balance(unittest.TestCase):
 
 
 class Ground(unittest.TestCase):
+    def test_errors_say_what_usually_helps(self) -> None:
+        """Where no more is known; what is known comes instead."""
+        self.assertIn("kindred heal", str(LedgerDamaged("it is damaged")))
+        self.assertIn("moved or deleted", Vanished("gone").advice)
+        self.assertIn("Close the game", PlaceChanged("changed").advice)
+        told = str(FormatError("no JSON", where="a.json", remedy="Mend it."))
+        self.assertEqual(told, "a.json: no JSON\nMend it.")
+
     def test_errors_name_place_and_remedy(self) -> None:
         """Outer code adds the file while an error unwinds."""
         error = KindredError("it is broken", where="line 3", remedy="Mend it.").inside("a.json")

@@ -60,7 +60,8 @@ def _measured(path: str) -> Iterator[Found]:
     for one in ast.walk(tree):
         if isinstance(one, ast.Raise) and (name := _error_of(one)):
             given = {keyword.arg for keyword in one.exc.keywords}  # type: ignore[union-attr]
-            yield Found("remedies", f"{where}:{one.lineno} {name}", not given.isdisjoint(EXPLAINED))
+            good = name in _USUALLY_EXPLAINED or not given.isdisjoint(EXPLAINED)
+            yield Found("remedies", f"{where}:{one.lineno} {name}", good)
 
 
 def _functions(node: ast.AST, *, public: bool) -> Iterator[tuple[ast.FunctionDef, bool]]:
@@ -110,13 +111,23 @@ def _text(node: ast.expr | None) -> str:
     return ast.unparse(node) if node is not None else ""
 
 
-def _own_errors() -> frozenset[str]:
+def _own_errors() -> tuple[frozenset[str], frozenset[str]]:
+    """Return the names of our errors, and of those that say what usually helps."""
     with open(os.path.join(SRC, "kindred_ledger", "errors.py"), encoding="utf-8") as file:
         tree = ast.parse(file.read())
-    return frozenset(node.name for node in tree.body if isinstance(node, ast.ClassDef))
+    explained = {"KindredError": False}
+    for node in tree.body:
+        if isinstance(node, ast.ClassDef):
+            above = any(explained.get(_text(base), False) for base in node.bases)
+            own = any(
+                isinstance(line, ast.Assign) and _text(line.targets[0]) == "usual_remedy"
+                for line in node.body
+            )
+            explained[node.name] = above or (own and node.name != "KindredError")
+    return frozenset(explained), frozenset(name for name, good in explained.items() if good)
 
 
-_ERRORS = _own_errors()
+_ERRORS, _USUALLY_EXPLAINED = _own_errors()
 
 
 if __name__ == "__main__":

@@ -34,9 +34,13 @@ __all__ = [
 
 
 class KindredError(Exception):
-    """Root of all errors raised on purpose by this package."""
+    """Root of all errors raised on purpose by this package.
+
+    `remedy` is what is known here of what to do next; `advice` is that, or what usually helps.
+    """
 
     exit_status = 4
+    usual_remedy = ""
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
         super().__init__(what)
@@ -49,9 +53,14 @@ class KindredError(Exception):
         self.where = f"{outer}: {self.where}" if self.where else outer
         return self
 
+    @property
+    def advice(self) -> str:
+        """What to do next."""
+        return self.remedy or self.usual_remedy
+
     def __str__(self) -> str:
         text = f"{self.where}: {self.what}" if self.where else self.what
-        return f"{text}\n{self.remedy}" if self.remedy else text
+        return f"{text}\n{self.advice}" if self.advice else text
 
 
 class UsageError(KindredError):
@@ -114,6 +123,11 @@ class PreconditionUnmet(KindredError):
 class FormatError(KindredError):
     """A file cannot be read as the format it should be in."""
 
+    usual_remedy = (
+        "To see what the file is: kindred identify FILE. If it is damaged, an earlier one may be stored:"
+        " kindred entries"
+    )
+
 
 class VersionUntold(FormatError):
     """A file does not say which format version it is in, and what else is known does not tell it."""
@@ -126,6 +140,10 @@ class NoRoute(KindredError):
 class BooksUnbalanced(KindredError):
     """What went in and what came out do not agree with the statement's lines."""
 
+    usual_remedy = (
+        "Nothing was changed. If a card describes this file, check it: kindred card check CARD"
+    )
+
 
 class UnsafeName(KindredError):
     """A path from outside could escape its folder or cannot exist on every system."""
@@ -133,6 +151,8 @@ class UnsafeName(KindredError):
 
 class UnsafeArchive(KindredError):
     """An archive is damaged, grows without bound, or holds what it must not."""
+
+    usual_remedy = "Nothing of it was used. Get it again from where it came, and compare its size."
 
 
 class PlaceError(KindredError):
@@ -142,9 +162,13 @@ class PlaceError(KindredError):
 class PlaceChanged(KindredError):
     """A file is not what it was when it was looked at; something else is writing there."""
 
+    usual_remedy = "Something writes there. Close the game and its launcher, then run this again."
+
 
 class Vanished(PlaceChanged):
     """A file that was listed is not there any more, or is something else now."""
+
+    usual_remedy = "It may have been moved or deleted. Look what is there, then run this again."
 
 
 class PlaceBusy(KindredError):
@@ -159,3 +183,7 @@ class LedgerDamaged(KindredError):
     """Stored bytes are missing or do not have the digest they were stored under."""
 
     exit_status = 5
+    usual_remedy = (
+        "To see what is damaged and what that costs: kindred verify. To mend it from a copy:"
+        " kindred heal --from LEDGER"
+    )

@@ -52,7 +52,7 @@ def run(name: str, args: list[str]) -> int:
             fault = {
                 "what": error.what,
                 "where": error.where,
-                "remedy": error.remedy,
+                "remedy": error.advice,
                 "kind": type(error).__name__,
             }
             whole = {"command": name, "status": error.exit_status, "error": fault}
@@ -72,5 +72,5 @@ def _show(error: KindredError) -> None:
     page = Page(sys.stderr)
     where = f"{error.where}: " if error.where else ""
     page.print(f"✗ {one_line(where + error.what)}", style="bold red", soft_wrap=True)
-    if error.remedy:
-        page.print(error.remedy, soft_wrap=True)
+    if error.advice:
+        page.print(error.advice, soft_wrap=True)
