@@ -41,6 +41,7 @@ from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagg
 from .entry_place import EntryPlace
 from .ids import new_id
 from .index import Index
+from .locating import is_sealed, remote_at, this_machine
 from .manifest import tree_from_columns, tree_to_columns
 from .manifest_store import ManifestStore
 from .sealing import COST
@@ -74,7 +75,7 @@ class Ledger:
         self.root = root
         self._connect = connect
         self.clock = clock
-        self.machine = machine or _this_machine()
+        self.machine = machine or this_machine()
         self.storage = storage or Storage(root)
 
     @staticmethod
@@ -100,10 +101,10 @@ class Ledger:
             LedgerError: the folder is no ledger, or one of a newer format.
             WrongPassphrase: it is encrypted, and this does not open it.
         """
-        if not isinstance(where, (str, os.PathLike)) or _is_sealed(where):
+        if not isinstance(where, (str, os.PathLike)) or is_sealed(where):
             from .far import open_far
 
-            storage = open_far(_remote_at(where), near, create=create, passphrase=passphrase)
+            storage = open_far(remote_at(where), near, create=create, passphrase=passphrase)
             return Ledger(
                 storage.root, clock=clock, storage=storage, machine=machine, connect=connect
             )
@@ -138,7 +139,7 @@ class Ledger:
         """
         from .keys import create_sealed
 
-        create_sealed(_remote_at(where), passphrase, cost=cost)
+        create_sealed(remote_at(where), passphrase, cost=cost)
 
     def change_passphrase(self, passphrase: str, *, cost: int = COST) -> None:
         """Have a passphrase, and no other, open this encrypted ledger from now on.
@@ -571,30 +572,6 @@ class Ledger:
 def iso(now: float) -> str:
     """Return a time as UTC in ISO 8601, to the second."""
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-
-
-def _this_machine() -> str:
-    """Return the name of this machine."""
-    return os.uname().nodename if hasattr(os, "uname") else os.environ.get("COMPUTERNAME", "")
-
-
-def _is_sealed(where: str | os.PathLike[str]) -> bool:
-    """Tell whether the ledger in a folder is encrypted."""
-    keys = os.path.join(os.path.expanduser(os.fspath(where)), "keys")
-    return os.path.isdir(keys)  # empty, too: then they are lost, and it must not be taken for plain
-
-
-def _remote_at(where: str | os.PathLike[str] | Remote) -> Remote:
-    """Return a folder as the remote it may be looked at as, too."""
-    if not isinstance(where, (str, os.PathLike)):
-        return where
-    from pathlib import Path
-
-    from ..places.remotes import connect
-
-    root = os.path.abspath(os.path.expanduser(os.fspath(where)))
-    refuse_links(root)
-    return connect(Path(root).as_uri())
 
 
 def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:
