@@ -82,11 +82,11 @@ def _ask(session: Session, change: Changeset, yes: bool) -> bool:
     if yes and not sys.stdin.isatty():
         return False  # losses are never covered by --yes
     question = "Go ahead, and allow these losses?" if change.losses else "Go ahead?"
-    agreed(False, where=change.place.location, question=question)
+    agreed(yes=False, where=change.place.location, question=question)
     return bool(change.losses)
 
 
-def agreed(yes: bool, *, where: str, question: str = "Go ahead?") -> None:
+def agreed(*, yes: bool, where: str, question: str = "Go ahead?") -> None:
     """Ask whether to go ahead, unless `yes`; return if so.
 
     Raises:

@@ -33,6 +33,7 @@ from ..session import Session, patterns
 @session("assemble")
 def command(
     session: Session,
+    *,
     parts: tuple[str, ...],
     into: str,
     at: str,

@@ -22,6 +22,7 @@ from ..session import Session
 @session("backup")
 def command(
     session: Session,
+    *,
     place: str,
     categories: tuple[str, ...],
     note: str,

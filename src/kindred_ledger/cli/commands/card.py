@@ -35,7 +35,7 @@ def command() -> None:
     "--out", default="", metavar="FILE", help="Write it there (a file that is not there yet)."
 )
 @session("card new")
-def new(session: Session, place: str, out: str) -> int:
+def new(session: Session, *, place: str, out: str) -> int:
     """Draft a card from PLACE, a folder or archive a title is installed in, and print it.
 
     \b
@@ -58,7 +58,7 @@ def new(session: Session, place: str, out: str) -> int:
 @click.argument("file", metavar="CARD")
 @click.argument("samples", nargs=-1, metavar="[FILE|FOLDER]...")
 @session("card check")
-def check(session: Session, file: str, samples: tuple[str, ...]) -> int:
+def check(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
     """Try all steps of CARD on sample files and on files made up from its layouts, there and back.
 
     Where a sample lies in a folder named by its format version (samples/3/first.voyage), and the same

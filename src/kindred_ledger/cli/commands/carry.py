@@ -37,6 +37,7 @@ from ..session import Session, patterns
 @session("carry")
 def command(
     session: Session,
+    *,
     source: str,
     target: str,
     categories: tuple[str, ...],

@@ -30,6 +30,7 @@ _FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked f
 @session("compare")
 def command(
     session: Session,
+    *,
     before: str,
     after: str,
     categories: tuple[str, ...],

@@ -22,7 +22,7 @@ _FINDINGS = 1
 )
 @click.option("--note", default="", help="What you looked at.")
 @session("confirm")
-def command(session: Session, change: str, checked: bool, note: str) -> int:
+def command(session: Session, *, change: str, checked: bool, note: str) -> int:
     """Say that a CHANGE of the history (default: the latest) turned out well.
 
     What was kept before it is never retired until then.

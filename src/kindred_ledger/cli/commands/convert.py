@@ -53,6 +53,7 @@ _WORTH_KEEPING = 100  # results of a dry run: so many need not be made again whe
 @session("convert")
 def command(
     session: Session,
+    *,
     what: str,
     to: str,
     version: str,

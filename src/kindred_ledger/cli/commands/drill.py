@@ -16,7 +16,7 @@ from ..session import Session
 @click.argument("entry", default="")
 @click.option("--scratch", default=None, metavar="DIR", help="Where there is room to restore to.")
 @session("drill")
-def command(session: Session, entry: str, scratch: str | None) -> int:
+def command(session: Session, *, entry: str, scratch: str | None) -> int:
     """Prove that an ENTRY can be brought back: restore it to a scratch folder, compare every file.
 
     Without an entry the newest that was never proven is taken, or the one whose proof is the oldest.

@@ -18,7 +18,7 @@ _EMPTY = "The ledger keeps nothing yet. Begin with: kindred backup PLACE"
 @click.option("--retired", is_flag=True, help="Those that were retired, instead.")
 @click.option("--title", default="", help="Only entries of this title.")
 @session("entries")
-def command(session: Session, title: str, retired: bool) -> int:
+def command(session: Session, *, title: str, retired: bool) -> int:
     """List what the ledger keeps, the oldest first.
 
     \b

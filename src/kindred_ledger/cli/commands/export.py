@@ -15,7 +15,7 @@ from ..session import Session
 @click.argument("entry")
 @click.argument("out")
 @session("export")
-def command(session: Session, entry: str, out: str) -> int:
+def command(session: Session, *, entry: str, out: str) -> int:
     """Write an ENTRY to the archive OUT, a .zip or .tar.zst that needs no kindred to open.
 
     \b

@@ -23,7 +23,7 @@ from ..session import Session
     help="Look for lost contents here (else where the entries came from).",
 )
 @session("heal")
-def command(session: Session, mirrors: tuple[str, ...], look: tuple[str, ...]) -> int:
+def command(session: Session, *, mirrors: tuple[str, ...], look: tuple[str, ...]) -> int:
     """Mend what is damaged in the ledger: from mirrors, or from files still on disk.
 
     What a mirror does not replace is put aside in the ledger's folder `damaged`.

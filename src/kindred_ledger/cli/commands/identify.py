@@ -20,7 +20,7 @@ from ..session import Session
 @click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @placing
 @session("identify")
-def command(session: Session, files: tuple[str, ...]) -> int:
+def command(session: Session, *, files: tuple[str, ...]) -> int:
     """Tell what each FILE is: its kind, by content; the format and version, by the cards.
 
     Folders are looked through. Status 1 if something is odd: a name that says something else than

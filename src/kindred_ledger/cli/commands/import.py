@@ -19,7 +19,7 @@ from ..session import Session
 @click.option("--note", default="", help="Why; shown in the list of entries.")
 @placing
 @session("import")
-def command(session: Session, place: str, title: str, version: str, note: str) -> int:
+def command(session: Session, *, place: str, title: str, version: str, note: str) -> int:
     """Take in a folder, zip or tar that was kept by hand, under a version that is read or given.
 
     \b

@@ -61,7 +61,7 @@ def _layout_for(session: Session, path: str, named: str) -> Layout:
 @click.option("--rows", default=3, help="How many rows of a table to show; 0 shows all.")
 @click.option("--card", default="", metavar="FILE", help="The card that names the layout.")
 @session("layout show")
-def show(session: Session, file: str, layout_path: str, rows: int) -> int:
+def show(session: Session, *, file: str, layout_path: str, rows: int) -> int:
     """Print an annotated dump of FILE: offset, bytes, field and value of everything in it."""
     layout = _layout_for(session, file, layout_path)
     document = LayoutDocument(_reading(file), layout)
@@ -89,7 +89,7 @@ def _cells(line: DumpLine) -> tuple[str, str, str, str]:
 @click.argument("layout_path", metavar="LAYOUT")
 @click.argument("samples", nargs=-1, required=True)
 @session("layout check")
-def check(session: Session, layout_path: str, samples: tuple[str, ...]) -> int:
+def check(session: Session, *, layout_path: str, samples: tuple[str, ...]) -> int:
     """Test LAYOUT against SAMPLES: read, write, compare; name fields that no sample reached.
 
     Status 1 if anything is found.
@@ -123,7 +123,7 @@ def check(session: Session, layout_path: str, samples: tuple[str, ...]) -> int:
 @click.argument("samples", nargs=-1, required=True)
 @click.option("--name", default="drafted", metavar="NAME", help="What the format is called.")
 @session("layout draft")
-def draft(session: Session, samples: tuple[str, ...], name: str) -> int:
+def draft(session: Session, *, samples: tuple[str, ...], name: str) -> int:
     """Propose a first layout from SAMPLES that differ in known ways; it reads them all.
 
     Name its fields, put in what you know, and go on with layout show and layout check.

@@ -24,6 +24,7 @@ from ..session import Session, patterns
 @session("meet")
 def command(
     session: Session,
+    *,
     install: str,
     entry: str,
     categories: tuple[str, ...],

@@ -15,7 +15,7 @@ from ..session import Session
 @click.argument("other")
 @click.option("--from", "bring", is_flag=True, help="Bring from OTHER what is missing here.")
 @session("mirror")
-def command(session: Session, other: str, bring: bool) -> int:
+def command(session: Session, *, other: str, bring: bool) -> int:
     """Copy to the ledger OTHER what it lacks: packs, entries and history. Nothing there is touched.
 
     OTHER is a folder, or a URL: sftp://, ftps://, ftp://, s3:// (docs/remotes.md).

@@ -66,6 +66,7 @@ def command() -> None:
 @session("patch make")
 def make(
     session: Session,
+    *,
     bases: tuple[str, ...],
     out: str,
     more: tuple[str, ...],
@@ -111,7 +112,7 @@ def make(
 @click.argument("patches", metavar="PATCHES")
 @click.argument("what", metavar="FILE|FOLDER")
 @session("patch identify")
-def identify_command(session: Session, patches: str, what: str) -> int:
+def identify_command(session: Session, *, patches: str, what: str) -> int:
     """Say what FILE or FOLDER is to a patch set: a base, a result, a near relative, or a stranger.
 
     Status 1 if nothing can be made of it.
@@ -144,7 +145,9 @@ def identify_command(session: Session, patches: str, what: str) -> int:
 )
 @writing
 @session("patch apply")
-def apply(session: Session, patches: str, what: str, output: str, to: str, **options: Any) -> int:
+def apply(
+    session: Session, *, patches: str, what: str, output: str, to: str, **options: Any
+) -> int:
     """Apply a patch set, or a plain .vcdiff file, to FILE or FOLDER; what was there is kept.
 
     \b

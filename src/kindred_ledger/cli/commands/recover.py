@@ -18,7 +18,7 @@ from ..session import Session
 @click.command()
 @click.option("--back", is_flag=True, help="Take everything back rather than finish it.")
 @session("recover")
-def command(session: Session, back: bool) -> int:
+def command(session: Session, *, back: bool) -> int:
     """Finish or unwind changes that were cut off by a crash or a power cut.
 
     \b

@@ -33,6 +33,7 @@ from ..session import Session
 @session("rescue")
 def command(
     session: Session,
+    *,
     newer: str,
     older: str,
     group: tuple[str, ...],

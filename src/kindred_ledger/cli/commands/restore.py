@@ -36,6 +36,7 @@ from ..session import Session, patterns
 @session("restore")
 def command(
     session: Session,
+    *,
     entry: str,
     into: str,
     categories: tuple[str, ...],

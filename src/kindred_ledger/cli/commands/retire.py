@@ -25,7 +25,7 @@ _number = click.IntRange(0)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option("--dry-run", is_flag=True, help="Show what would be done and stop.")
 @session("retire")
-def command(session: Session, yes: bool, dry_run: bool, **keep: Any) -> int:
+def command(session: Session, *, yes: bool, dry_run: bool, **keep: Any) -> int:
     """Thin the ledger: retire the entries that no rule keeps, and give their space back.
 
     Whatever the rules, the last entry of a version stays, and what is pinned, and what was kept before
@@ -44,7 +44,7 @@ def command(session: Session, yes: bool, dry_run: bool, **keep: Any) -> int:
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return 0
     if plan.going or plan.space.size_bytes:
-        agreed(yes, where=session.ledger.location)
+        agreed(yes=yes, where=session.ledger.location)
     done = plan.carry_out(session.ledger, progress=session.progress)
     if session.json:
         space = done.space

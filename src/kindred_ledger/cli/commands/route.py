@@ -24,7 +24,7 @@ from ..session import Session
 @click.option("--for", "wanted", default="", metavar="BUILD", help="To what this build writes.")
 @click.option("--card", default="", metavar="FILE", help="The card that describes the title.")
 @session("route")
-def command(session: Session, what: str, source: str, target: str, wanted: str) -> int:
+def command(session: Session, *, what: str, source: str, target: str, wanted: str) -> int:
     """Show how data gets from one format version to another, and what each hop does and loses.
 
     WHAT is a file, or the name of a format of a card. Without a target all hops are shown.

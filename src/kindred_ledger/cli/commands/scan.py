@@ -29,7 +29,7 @@ from ..session import Session
 @click.argument("folders", nargs=-1)
 @placing
 @session("scan")
-def command(session: Session, folders: tuple[str, ...]) -> int:
+def command(session: Session, *, folders: tuple[str, ...]) -> int:
     """Find installs of the titles that cards describe, with their versions and belongings.
 
     Looks through FOLDERS (default: here) and a few levels below. Status 1 if something is odd:

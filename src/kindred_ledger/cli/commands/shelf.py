@@ -64,6 +64,7 @@ def _labelled(command: Any) -> Any:
 @session("shelf add")
 def add(
     session: Session,
+    *,
     parts: tuple[str, ...],
     version: str,
     title: str,
@@ -100,7 +101,7 @@ def add(
 @click.argument("title", default="")
 @click.option("--from", "index", default="", metavar="INDEX", help="What a release index has.")
 @session("shelf list")
-def list_command(session: Session, title: str, index: str) -> int:
+def list_command(session: Session, *, title: str, index: str) -> int:
     """List the releases on the shelf, or those that a release index has.
 
     \b
@@ -138,7 +139,7 @@ def list_command(session: Session, title: str, index: str) -> int:
 @command.command("remove")
 @click.argument("release")
 @session("shelf remove")
-def remove(session: Session, release: str) -> int:
+def remove(session: Session, *, release: str) -> int:
     """Take RELEASE from the shelf; its space comes back with the next retirement.
 
     \b
@@ -170,6 +171,7 @@ def remove(session: Session, release: str) -> int:
 @session("shelf fetch")
 def fetch(
     session: Session,
+    *,
     wanted: str,
     index: str,
     digests: bool,

@@ -15,7 +15,7 @@ from ..session import Session
 @click.argument("entry")
 @click.option("--files", "list_files", is_flag=True, help="List every file.")
 @session("show")
-def command(session: Session, entry: str, list_files: bool) -> int:
+def command(session: Session, *, entry: str, list_files: bool) -> int:
     """Look into one ENTRY: an id, its beginning, title@version, or latest.
 
     \b

@@ -27,7 +27,7 @@ from ..session import Session
 @placing
 @session("switch")
 def command(
-    session: Session, install: str, written_by: str, begin: str | None, **options: Any
+    session: Session, *, install: str, written_by: str, begin: str | None, **options: Any
 ) -> int:
     """Give INSTALL its turn in the folders it shares with other builds.
 

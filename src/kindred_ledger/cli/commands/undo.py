@@ -16,7 +16,7 @@ from ..session import Session
 @click.argument("change", default="latest")
 @writing
 @session("undo")
-def command(session: Session, change: str, **options: Any) -> int:
+def command(session: Session, *, change: str, **options: Any) -> int:
     """Take back one CHANGE of the history (default: the latest); undo that to do it again.
 
     \b

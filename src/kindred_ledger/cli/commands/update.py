@@ -36,6 +36,7 @@ from ..session import Session, patterns
 @session("update")
 def command(
     session: Session,
+    *,
     install: str,
     release: str,
     old: str,

@@ -21,7 +21,7 @@ from ..session import Session
 )
 @click.option("--lines", is_flag=True, help="Show every path that is lost.")
 @session("verify")
-def command(session: Session, share: float, lines: bool) -> int:
+def command(session: Session, *, share: float, lines: bool) -> int:
     """Hold every byte of the ledger against the digests it was written with.
 
     Says which files of the ledger are damaged, and what that costs by entry and path.

@@ -19,7 +19,7 @@ from ..session import Session
 @click.option("--times", default=0, metavar="NUMBER", help="End after so many events.")
 @placing
 @session("watch")
-def command(session: Session, install: str, guard: bool, settle: float, times: int) -> int:
+def command(session: Session, *, install: str, guard: bool, settle: float, times: int) -> int:
     """Keep an entry whenever INSTALL changed and settled, and say what happened, until you stop it.
 
     An update by a launcher is told by its versions and what it touched. With --guard the program's
