@@ -24,7 +24,8 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("-k", dest="words", action="append", help="only tests that contain WORD")
     parser.add_argument("-v", dest="verbose", action="store_true")
-    parser.add_argument("-j", dest="workers", type=int, default=min(os.cpu_count() or 1, 4))
+    # One more than processors: many tests wait, for servers, locks and processes of their own.
+    parser.add_argument("-j", dest="workers", type=int, default=min((os.cpu_count() or 1) + 1, 4))
     parser.add_argument("--long", action="store_true", help="every point and 10,000 cases: hours")
     parser.add_argument("--share", default="", help=argparse.SUPPRESS)  # where classes are claimed
     parser.add_argument("--result", default="", help=argparse.SUPPRESS)
