@@ -7,6 +7,7 @@ import json
 import os
 import sys
 import unittest
+import zipfile
 from typing import Any
 from unittest import mock
 
@@ -149,6 +150,22 @@ class Bytes(Case):
             self.assertEqual(held, {"caf\0dce9.sav", "d\0dcff/x", "link"})
             change.apply(self.kept)
         self.assertEqual(sorted(os.listdir(card.root)), ["caf\u00e9.sav", "here", "plain"])
+
+    def test_a_zip_holds_none(self) -> None:
+        """There a name ends at the first NUL: they are held back, and the others arrive."""
+        entry = self.kept.backup(self.at)
+        with zipfile.ZipFile(self.path("pack.zip"), "w") as archive:
+            archive.writestr("here", b"1")
+        names = {"caf\0dce9.sav", "d\0dcff/x"}
+        change = restore(
+            entry, self.kept, ZipPlace(self.path("pack.zip")), only=lambda path: path != "link"
+        )
+        held = {line.item for line in change.statements[0].of(Outcome.HELD)}
+        self.assertEqual(held - {"link"}, names)
+        change.apply(self.kept)
+        with zipfile.ZipFile(self.path("pack.zip")) as archive:
+            files = [name for name in archive.namelist() if not name.endswith("/")]
+        self.assertEqual(sorted(files), ["caf\u00e9.sav", "here", "plain"])
 
     def test_one_name_is_written_one_way(self) -> None:
         """Any bytes there and back; what would mean the same as another text is no name of a tree."""

@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from ..errors import UnsafeName
 from ..os_names import as_name
+from .archive import ZipPlace
 from .folder import FolderPlace
 from .names import check_portable, collisions
 from .place import Place
@@ -73,6 +74,7 @@ class StorageLimits(Struct, frozen=True):
 
 
 NO_LIMITS = StorageLimits()
+_ZIP = StorageLimits(any_bytes=False, name="a zip archive")
 _FAT = StorageLimits(
     links=False,
     modes=False,
@@ -115,6 +117,8 @@ def limits_of(place: Place) -> StorageLimits:
     """Return what a place of one part can hold: of a server or disk what is known; else all there is."""
     if isinstance(place, FolderPlace):
         return _DISKS.get(_disk_kind(place.root), NO_LIMITS)
+    if isinstance(place, ZipPlace):
+        return _ZIP
     remote = getattr(place, "remote", None)
     if remote is None:
         return NO_LIMITS
