@@ -8,9 +8,10 @@ import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from unittest import mock
 
 from kindred_ledger.errors import KindredError
-from kindred_ledger.ledger import Ledger, Tag, mirror, verify
+from kindred_ledger.ledger import Ledger, Tag, mirror, mirroring, verify
 from kindred_ledger.ledger.entries import ReleaseTag
 from tests.support import EXAMPLES, LONG, Case, write
 
@@ -150,6 +151,29 @@ class Sharing(Case):
         self.assertGreater(gone, _WRITERS)
         self.assertGreater(deleted, 2)
         self.assertGreater(self.looked, 1)
+
+
+class AMirror(Case):
+    def test_what_moved_to_another_pack_is_tried_again(self) -> None:
+        """A pack goes while it is copied: the entry that needs it waits, and comes with the next look."""
+        ledger, other = self.ledger(), self.ledger("other")
+        entry = ledger.backup(self.place({"a": os.urandom(9000)}))
+        (pack,) = (ledger.storage.path("packs", name) for name in ledger.storage.names("packs"))
+        true, looked = mirroring._copied, []
+
+        def copied(path: str, part: str) -> int:
+            looked.append(os.path.basename(path))
+            if len(looked) == 1:
+                os.rename(pack, f"{pack}.away")
+            elif len(looked) == 2:  # the entry's turn
+                os.rename(f"{pack}.away", pack)
+            return true(path, part)
+
+        with mock.patch.object(mirroring, "_copied", copied):
+            self.assertEqual(mirror(ledger, other).held, ())
+        self.assertEqual(len(looked), 4, looked)
+        self.assertEqual(other.check(other.entry(entry.id)), [])
+        self.assertEqual(verify(other).faults, ())
 
 
 class AtTheShelf(Case):

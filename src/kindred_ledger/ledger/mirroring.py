@@ -197,6 +197,7 @@ class _Copying:
             try:
                 check(part, self._target.storage.sealing)
             except LedgerDamaged as error:
+                os.remove(part)  # it is tried again if what it needs went to another pack meanwhile
                 self.held.append(f"{folder}/{name}: {error.what}")
                 return False
             self._target.storage.place(folder, name, part)
