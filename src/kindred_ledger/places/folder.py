@@ -84,8 +84,13 @@ class FolderPlace:
         """Return the folder, opened for one reader: the very folder that is held, if one is."""
         if self._held is not None:
             return self._held.again()
-        self._real = self._fixed or os.path.realpath(self.root)
         return OpenFolder(self.root, real=self._fixed)
+
+    def _looked_at(self) -> OpenFolder:
+        """Return the folder, opened to be looked at, and remember where that was found to be."""
+        if self._held is None:
+            self._real = self._fixed or os.path.realpath(self.root)
+        return self.opened()
 
     def path(self, relative: str) -> str:
         """Return the path on disk of something in this place."""
@@ -97,7 +102,7 @@ class FolderPlace:
         """Return the tree, with the digests that `seen` knows."""
         nodes: dict[str, Node] = {}
         stack = [""]
-        with refusals(self.root), self.opened() as opened:
+        with refusals(self.root), self._looked_at() as opened:
             while stack:
                 folder = stack.pop()
                 try:
@@ -119,7 +124,7 @@ class FolderPlace:
         stats: list[os.stat_result] = []
         nodes: dict[str, Node] = {}
         try:
-            opened = self.opened()
+            opened = self._looked_at()
         except (FileNotFoundError, NotADirectoryError):
             return nodes
         with refusals(self.root), opened:
@@ -244,7 +249,7 @@ class ItemPlace(FolderPlace):
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree of the folder, in paths that begin with its name; empty if it is not there."""
         try:
-            opened = self.opened()
+            opened = self._looked_at()
         except (FileNotFoundError, NotADirectoryError):
             return Tree()
         with refusals(self.root), opened:

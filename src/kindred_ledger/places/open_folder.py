@@ -91,22 +91,17 @@ class OpenFolder:
 
     def again(self) -> OpenFolder:
         """Return the same folder, opened for somebody else."""
-        other = OpenFolder.__new__(OpenFolder)
-        other.path, other.real, other._start, other._way = self.path, self.real, self._start, []
-        other._root = _again(self._root) if self._root is not None else None
-        return other
+        return self.inside("")
 
     def inside(self, path: str) -> OpenFolder:
         """Return a folder of this one, opened for somebody else."""
         other = OpenFolder.__new__(OpenFolder)
-        other.path, other._start, other._way = (
-            self.full(path),
-            os.path.join(self.full(path), ""),
-            [],
-        )
-        other.real = os.path.join(self.real, *as_name(path).split("/"))
-        fd = self._folder(path)
-        other._root = _again(fd) if fd is not None else None
+        other.path = self.full(path)
+        other.real = os.path.join(self.real, *filter(None, as_name(path).split("/")))
+        other._start = os.path.join(other.path, "")
+        other._way = []
+        fd = self._folder(path) if path else self._root
+        other._root = os.open(".", _WALK, dir_fd=fd) if fd is not None else None
         return other
 
     def __enter__(self) -> OpenFolder:
@@ -226,8 +221,8 @@ class OpenFolder:
     ) -> None:
         """Move a file or a link; to where something is only if `over` (some systems do it anyway).
 
-        `into` is the folder the target's path begins at, if it is another, or the same for a second time:
-        where much is moved between two folders, each then stays open.
+        `into` is the open folder that the target's path begins at, None for this one. Where much is moved
+        between two of its folders, give what `again` returned: then the way to each stays open.
         """
         if into is None:
             with self.again() as there:
@@ -238,12 +233,6 @@ class OpenFolder:
         name, fd = self.at(source)
         to, to_fd = into.at(target)
         (os.replace if over else os.rename)(name, to, src_dir_fd=fd, dst_dir_fd=to_fd)
-
-    @_naming
-    def symlink(self, to: str, path: str) -> None:
-        """Make a link."""
-        name, fd = self.at(path)
-        os.symlink(as_name(to), name, dir_fd=fd)
 
     @_naming
     def readlink(self, path: str) -> str:
@@ -371,10 +360,6 @@ def is_folder(stat: os.stat_result, full: str) -> bool:
 
 def _is_on_the_way(folder: str, path: str) -> bool:
     return path == folder or path.startswith(f"{folder}/")
-
-
-def _again(fd: int) -> int:
-    return os.open(".", _WALK, dir_fd=fd)
 
 
 def _opened(path: str, *, follow: bool) -> int:

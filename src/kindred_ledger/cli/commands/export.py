@@ -33,12 +33,6 @@ def command(session: Session, *, entry: str, out: str) -> int:
         return session.emit(entry=found.id, out=out, files=len(written.files), left_out=left_out)
     size = drawing.files(len(written.files), written.size_bytes)
     session.out.print(f"Exported {found.name} to {out}: {size}, read back and the same.")
-    notes = (
-        [
-            f"a zip holds no links, nor names that are not valid text; left out: {', '.join(left_out)}"
-        ]
-        if left_out
-        else []
-    )
-    drawing.notes(session.out, notes)
+    why = "a zip holds no links, nor names that are not valid text"
+    drawing.notes(session.out, [f"{why}; left out: {', '.join(left_out)}"] if left_out else [])
     return 0
