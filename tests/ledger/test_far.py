@@ -5,11 +5,15 @@ from __future__ import annotations
 import os
 import shutil
 import threading
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager
+from itertools import count
+from types import SimpleNamespace
+from unittest import mock
 
-from kindred_ledger.changes import confirm, restore, undo
+from kindred_ledger.changes import confirm, recover, restore, undo
 from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import KindredError, LedgerError, PlaceError
 from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
@@ -31,8 +35,10 @@ class FarCase(Case):
         os.mkdir(self.path("served"))
         self.url, self.login = f"file://{self.path('served')}/l", Login()
 
-    def machine(self, name: str, remote: Remote | None = None) -> Ledger:
-        ledger = Ledger.open(remote or self.remote(), near=self.path(name))
+    def machine(
+        self, name: str, remote: Remote | None = None, *, clock: Callable[[], float] = time.time
+    ) -> Ledger:
+        ledger = Ledger.open(remote or self.remote(), near=self.path(name), clock=clock)
         self.addCleanup(ledger.index.close)
         return ledger
 
@@ -99,6 +105,27 @@ class Shared:
             self.assertEqual(one.check(entry), [])
         for name in ("near1", "near2", "served"):
             self.assert_no_secret(name)
+
+    def test_two_changes_that_would_have_one_id(self) -> None:
+        """Two machines draw the same id for their changes at once: both stay in the history."""
+        drawn = count()
+        same = SimpleNamespace(urandom=lambda n: bytes((next(drawn) // 4,)) * n)  # four times
+        begun = threading.Barrier(2)
+        done: list[str] = []
+
+        def change(name: str) -> None:
+            ledger = self.machine(name, clock=lambda: 1_790_000_000.0)
+            place = self.place({"a": name.encode()}, f"place of {name}")
+            begun.wait()
+            done.append(change_to(place, {"a": b"both"}).apply(ledger).record.id)
+
+        with mock.patch("kindred_ledger.ledger.ids.os", same), ThreadPoolExecutor(2) as pool:
+            for _ in pool.map(change, ("near1", "near2")):
+                pass
+        later = self.machine("near3")
+        self.assertEqual([one.id for one in later.records()], sorted(done))
+        self.assertEqual(len({later.record(id).roots[""] for id in done}), 2)
+        self.assert_whole(later, entries=2)
 
     def assert_no_secret(self, name: str) -> None:
         for top, _, names in os.walk(self.path(name)):
@@ -189,6 +216,29 @@ class BrokenLines(FarCase):
 
         def work(ledger: Ledger, folder: str) -> None:
             ledger.backup(FolderPlace(os.path.join(folder, "place")))
+
+        self.judge_each(work, after=False)
+        self.judge_each(work, after=True)
+
+    def test_a_change(self) -> None:
+        """The place and the history say the same, at once and after `recover`."""
+        self.begin()
+
+        def work(ledger: Ledger, folder: str) -> None:
+            place = FolderPlace(os.path.join(folder, "place"))
+            before = snapshot(place.root)
+            records = len(ledger.records())
+            try:
+                change_to(place, {"b": b"%d" % records}).apply(ledger)
+                self.assertEqual(len(ledger.records()), records + 1)
+            finally:
+                ledger.index.close()
+                again = Ledger.open(connect(f"file://{folder}/far"), near=os.path.join(folder, "near"))
+                recover(again)
+                done = len(again.records()) - records
+                self.assertIn(done, (0, 1))
+                self.assertEqual(snapshot(place.root) == before, not done)
+                again.index.close()
 
         self.judge_each(work, after=False)
         self.judge_each(work, after=True)

@@ -74,6 +74,7 @@ class _Application:
         self.progress = progress
         self.dated = dated(changeset.before, changeset.actions, ledger.clock())
         ops, self.sources = _operations(changeset.place, (*changeset.actions, *self.dated))
+        self._recording = False  # whether the record may be in the history
         self.journal = Journal("", ledger.root, roots_of(changeset.place), tuple(ops))
 
     def run(self) -> Applied:
@@ -101,7 +102,7 @@ class _Application:
                 changeset.proof()
             record = replace(record, statements=tuple(s.to_json() for s in statements))
             self._write_record(record)  # over the one with the planned books
-            self.ledger.take_in_record(record.id, journal.record_path)
+            self._record(record)
             notes += self._close()
         except BaseException as error:
             if swapping:
@@ -111,10 +112,20 @@ class _Application:
             raise
         return Applied(record, statements, (*changeset.notes, *notes))
 
+    def _record(self, record: Record) -> None:
+        """Enter the record; one that arrived, though what sent it failed, is there all the same."""
+        self._recording = True
+        try:
+            self.ledger.take_in_record(record.id, self.journal.record_path)
+        except (KindredError, OSError):
+            if not self.ledger.has_record(record.id):
+                raise
+            self.ledger.storage.refresh()
+
     def _close(self) -> list[str]:
         """Clear up; what refuses that does not undo what is done and recorded."""
         try:
-            close(self.journal, self.backend)
+            close(self.journal, self.backend, self.ledger)
         except (KindredError, OSError) as error:
             return [
                 f"what was put aside could not be cleared yet: {error}; kindred recover does it"
@@ -128,7 +139,7 @@ class _Application:
         except (KindredError, OSError):  # what was staged stays, and the journal, which says so
             return
         if not waits:
-            self.journal.clear()
+            self.journal.clear(self.ledger)
         elif isinstance(error, KindredError):
             error.remedy = (
                 "Nothing was changed there. What was sent so far waits: run this again to go on, or let"
@@ -172,8 +183,8 @@ class _Application:
         self.ledger.write_record(record, self.journal.record_path)
 
     def _unwind(self, error: BaseException) -> None:
-        if self.ledger.has_record(self.journal.id):
-            close(self.journal, self.backend)  # it is done and recorded; only this was cut off
+        if self._recording and self._is_recorded(error):
+            close(self.journal, self.backend, self.ledger)  # it is done and recorded; only this was cut off
             return
         try:
             with refusals(self.changeset.place.location):
@@ -191,10 +202,27 @@ class _Application:
             )
 
 
-def close(journal: Journal, backend: Backend) -> None:
+    def _is_recorded(self, error: BaseException) -> bool:
+        """Tell whether the record arrived, though what sent it failed.
+
+        Raises:
+            PlaceError: nobody knows; then nothing is taken back of what may stand in the history.
+        """
+        try:
+            return self.ledger.has_record(self.journal.id)
+        except (KindredError, OSError) as second:
+            raise PlaceError(
+                f"the change was made, and its record could not be written ({error}) or looked for:"
+                f" {second}",
+                where=self.ledger.location,
+                remedy="Nothing is lost. When the ledger can be reached again, run: kindred recover",
+            ) from error
+
+
+def close(journal: Journal, backend: Backend, ledger: Ledger) -> None:
     """Remove all that a change put aside, then its journal: it is over."""
     backend.clear()
-    journal.clear()
+    journal.clear(ledger)
 
 
 def finish(journal: Journal, backend: Backend, ledger: Ledger) -> None:
@@ -216,7 +244,7 @@ def finish(journal: Journal, backend: Backend, ledger: Ledger) -> None:
         if not same_content(after.get(path), node):
             raise PlaceChanged(f"{path} is not what was planned")
     ledger.take_in_record(journal.id, journal.record_path)
-    close(journal, backend)
+    close(journal, backend, ledger)
 
 
 def unwind(journal: Journal, backend: Backend, ledger: Ledger) -> int:
@@ -228,7 +256,7 @@ def unwind(journal: Journal, backend: Backend, ledger: Ledger) -> int:
     for place in backend.strangers():
         ledger.backup(place, note=f"found while change {journal.id} was taken back")
     journal.at(STAGING).write()  # from here on only the clearing is left
-    close(journal, backend)
+    close(journal, backend, ledger)
     return files
 
 

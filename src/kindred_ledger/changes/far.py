@@ -100,7 +100,7 @@ class RemoteBackend:
                 remedy="Run: kindred recover",
             )
         if journal is not None:
-            journal.clear()  # what it sent is gone on with
+            journal.clear(self._ledger)  # what it sent is gone on with
         self._adopted = True
 
     def _is_mine(self, owner: Owner) -> bool:

@@ -88,16 +88,24 @@ class Journal(Struct, frozen=True):
         return ledger.place_at(self.roots)
 
     def claimed(self, ledger: Ledger) -> Journal:
-        """Return the journal under an id of its own, which its folder in `work` keeps from others."""
+        """Return the journal under an id of its own.
+
+        Its folder in `work` keeps it from others of this machine, the ledger from other machines.
+        """
         while True:
             journal = replace(self, id=ledger.new_record_id())
             try:
                 os.mkdir(journal.folder, 0o700)
             except FileExistsError:
                 continue
-            if not ledger.has_record(journal.id):
+            reserved = False
+            try:
+                reserved = ledger.reserve_record(journal.id)
+            finally:
+                if not reserved:
+                    os.rmdir(journal.folder)
+            if reserved:
                 return journal
-            os.rmdir(journal.folder)  # somebody was done with it just now
 
     def write(self) -> None:
         """Make the journal durable in its present state."""
@@ -108,9 +116,10 @@ class Journal(Struct, frozen=True):
         """Return the journal in another state."""
         return replace(self, state=state)
 
-    def clear(self) -> None:
+    def clear(self, ledger: Ledger) -> None:
         """Remove the journal: the change is over, and what it put aside is gone."""
         remove_tree(self.folder)
+        ledger.release_record(self.id)
 
     @staticmethod
     def read(ledger: Ledger, name: str) -> Journal | None:

@@ -62,10 +62,10 @@ def _recover_one(ledger: Ledger, name: str, back: bool) -> Iterator[Recovered]:
 def _carry_out(journal: Journal, backend: Backend, ledger: Ledger, back: bool) -> Recovered:
     places = tuple(journal.roots.values())
     if ledger.has_record(journal.id):
-        close(journal, backend)
+        close(journal, backend, ledger)
         return Recovered(journal.id, places, "finished", "only the clearing up was left")
     if journal.state == STAGING:
-        close(journal, backend)
+        close(journal, backend, ledger)
         return Recovered(journal.id, places, "taken back", "nothing had been changed yet")
     reason = "you asked for it"
     if not back:

@@ -30,6 +30,7 @@ __all__ = ["RemoteStorage", "open_far"]
 _SEALED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
 _KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring")
+_RESERVED = ".reserved.part"
 _NAME = re.compile(r"[0-9a-z][0-9a-z.-]*", re.I)
 _TRAILER = struct.Struct("<32sQ8s")  # of a pack; see `packs`
 _GUESS = 16 << 10  # bytes: most indexes are smaller, and so come with the first request
@@ -222,6 +223,23 @@ class RemoteStorage(Storage):
                 )
         if folder in _MANIFESTS:
             write_atomic(os.path.join(self.root, folder, name), data)
+
+    def reserve(self, folder: str, name: str) -> bool:
+        path = f"{folder}/{name}"
+        with self._turn:
+            self._remote.make_folder(folder)
+            try:
+                self._remote.create(path + _RESERVED, b"\n")
+            except FileExistsError:
+                return False
+        if not self.exists(folder, name):  # asked now: who had reserved it wrote it before releasing
+            return True
+        self.release(folder, name)
+        return False
+
+    def release(self, folder: str, name: str) -> None:
+        with contextlib.suppress(PlaceError), self._turn:  # one that stays is cleared in two days
+            self._remote.delete(f"{folder}/{name}{_RESERVED}")
 
     def remove(self, folder: str, names: Iterable[str]) -> None:
         for name in names:

@@ -39,7 +39,6 @@ from .creating import create as create_in
 from .creating import holds_something
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
-from .ids import new_id
 from .index import Index
 from .locating import is_sealed, remote_at, this_machine
 from .manifest import tree_from_columns, tree_to_columns
@@ -560,13 +559,20 @@ class Ledger:
         self._history.write(path, record.header(), body)
 
     def has_record(self, id: str) -> bool:
-        """Tell whether a change stands in the history."""
-        return id in self._history.ids()
+        """Tell whether the record of a change is in the history now, wherever that is."""
+        return self._history.holds(id)
 
     def new_record_id(self) -> str:
-        """Return an id behind all that are there."""
-        ids = self._history.ids()
-        return new_id(self.clock(), after=ids[-1] if ids else "")
+        """Return an id behind all that are there, to be reserved."""
+        return self._history.next_id(self.clock())
+
+    def reserve_record(self, id: str) -> bool:
+        """Keep an id for a record from other machines; tell whether it was nobody's."""
+        return self._history.reserve(id)
+
+    def release_record(self, id: str) -> None:
+        """Let go of an id that was reserved: its record was written, or never will be."""
+        self._history.release(id)
 
 
 def iso(now: float) -> str:

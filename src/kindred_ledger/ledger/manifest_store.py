@@ -69,6 +69,23 @@ class ManifestStore:
         names = self._storage.names(self.folder)
         return sorted(name[: -len(SUFFIX)] for name in names if name.endswith(SUFFIX))
 
+    def next_id(self, now: float) -> str:
+        """Return an id behind all that are there; another writer may take it first."""
+        ids = self.ids()
+        return new_id(now, after=ids[-1] if ids else "")
+
+    def reserve(self, id: str) -> bool:
+        """Keep an id from other machines until `release`; tell whether it was nobody's."""
+        return self._storage.reserve(self.folder, id + SUFFIX)
+
+    def release(self, id: str) -> None:
+        """Let go of an id that was reserved: its manifest was written, or never will be."""
+        self._storage.release(self.folder, id + SUFFIX)
+
+    def holds(self, id: str) -> bool:
+        """Tell whether a manifest is there now; a remote is asked."""
+        return self._storage.exists(self.folder, id + SUFFIX)
+
     def enter(
         self, now: float, header: Callable[[str], dict[str, Any]], body: dict[str, Any]
     ) -> str:
@@ -77,8 +94,7 @@ class ManifestStore:
         `header` gives the header for an id: another writer may have taken the first that is tried.
         """
         while True:
-            ids = self.ids()
-            id = new_id(now, after=ids[-1] if ids else "")
+            id = self.next_id(now)
             try:
                 self._storage.claim(self.folder, id + SUFFIX, self._encoded(header(id), body))
             except FileExistsError:

@@ -147,6 +147,16 @@ class Storage:
         make_folders(path, private=True)
         write_once(os.path.join(path, name), data)
 
+    def reserve(self, folder: str, name: str) -> bool:
+        """Keep a name from other machines until `release`; tell whether it was nobody's.
+
+        Those of this machine keep names from each other by folders in `work`.
+        """
+        return not self.exists(folder, name)
+
+    def release(self, folder: str, name: str) -> None:
+        """Let others have a name that was reserved."""
+
     def remove(self, folder: str, names: Iterable[str]) -> None:
         """Remove files for good; those that are gone are fine."""
         path = os.path.join(self.root, folder)
