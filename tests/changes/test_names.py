@@ -15,8 +15,7 @@ from kindred_ledger.changes import drill, recover, restore, undo, unfinished_in
 from kindred_ledger.demo.handheld import simulated_card
 from kindred_ledger.errors import DecisionNeeded, LedgerDamaged, UnsafeName
 from kindred_ledger.ledger import Ledger, export, verify
-from kindred_ledger.ledger.manifest import decode, encode
-from kindred_ledger.ledger.manifest_store import SUFFIX, read_manifest
+from kindred_ledger.ledger.manifest import SUFFIX, decode, encode, read
 from kindred_ledger.os_names import as_name, as_text, is_canonical
 from kindred_ledger.places import FolderPlace, MemoryPlace, TarPlace, ZipPlace
 from kindred_ledger.statement import Outcome
@@ -183,7 +182,7 @@ class Bytes(Case):
             self.assertTrue(is_canonical(text))
         for text in ("\0dcc3\0dca9", "a\0", "\0dce", "\0d83d\0de00", "\0DCE9", "\0e000"):
             self.assertFalse(is_canonical(text), ascii(text))
-            header, body = read_manifest(*self.stored())
+            header, body = read(*self.stored())
             body["tree"]["paths"][-1] = text
             with self.assertRaises(LedgerDamaged):
                 decode(encode(header, body), where="here")

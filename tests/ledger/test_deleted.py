@@ -7,11 +7,61 @@ import os
 import shutil
 from typing import Any
 
-from kindred_ledger.ledger import Ledger, heal, mirror, verify
+from kindred_ledger.changes import confirm, undo
+from kindred_ledger.ledger import Ledger, ReleaseTag, Tag, heal, mirror, verify
 from kindred_ledger.places import MemoryPlace
-from tests.support import Case, files_in, kindred, write
+from kindred_ledger.places.remotes import Login, connect
+from tests.support import Case, change_to, files_in, kindred, write
 
 _CACHE = "index.sqlite"
+_COST = 1 << 10  # KiB
+
+
+class DeletedElsewhere(Case):
+    """A ledger on a remote, which another machine looks at: it has no cache, and no copies."""
+
+    def opened(self, folder: str) -> Ledger:
+        remote = connect(f"file://{self.path(folder)}", Login())
+        ledger = Ledger.open(remote, near=self.path(f"near {folder}"), passphrase=lambda: "secret")
+        self.addCleanup(ledger.index.close)
+        return ledger
+
+    def test_each_file(self) -> None:
+        """One after the other: named, and mended from a mirror; plain and encrypted."""
+        Ledger.create_sealed(self.path("sealed"), "secret", cost=_COST)
+        for kind in ("plain", "sealed"):
+            with self.subTest(kind):
+                self.each_of(kind)
+
+    def each_of(self, kind: str) -> None:
+        ledger, other = self.opened(kind), self.ledger(f"{kind} other")
+        self.assertEqual(bool(ledger.storage.sealing.key), kind == "sealed")
+        place = self.place({"a": b"a", "b": b"b" * 9000}, f"{kind} place")
+        ledger.backup(place)
+        confirm(ledger, change_to(place, {"a": b"c"}).apply(ledger).record.id)
+        undo(ledger).apply(ledger)
+        ledger.shelf.add(place, Tag(title="x", version="1.0"), ReleaseTag())
+        ledger.backup(self.place({"c": b"d"}, f"{kind} another"))
+        mirror(ledger, other)
+        for path in files_in(self.path(kind)):
+            copy = f"{kind} copy"
+            for name in (copy, f"near {copy}"):
+                shutil.rmtree(self.path(name), ignore_errors=True)
+            shutil.copytree(self.path(kind), self.path(copy))
+            os.remove(self.path(copy, *path.split("/")))
+            with self.subTest(path=path):
+                found = self.opened(copy)
+                named = {fault.file for fault in verify(found).faults}
+                # What a pack had is missing in all of them; a key says that its copy is.
+                kinds = {"packs": "packs" in named, "keys": len(named) == 1}
+                self.assertTrue(path in named or kinds.get(path.partition("/")[0]), named)
+                after = heal(found, mirrors=[other]).after
+                self.assertEqual((after.faults, after.costs), ((), ()))
+                for entry in found.all_entries():
+                    self.assertEqual(found.check(entry), [])
+                settings = self.path(copy, "ledger.toml")
+                with open(settings, "rb") as new, open(self.path(kind, "ledger.toml"), "rb") as old:
+                    self.assertEqual(new.read(), old.read())
 
 
 class Deleted(Case):
@@ -45,19 +95,24 @@ class Deleted(Case):
                 ledger, other = Ledger.open(self.path("copy")), Ledger.open(self.path("other"))
                 found = verify(ledger)
                 named = [fault.file for fault in found.faults]
-                folder = path.rpartition("/")[0]
-                newest = path == max(p for p in before if p.rpartition("/")[0] == folder)
-                if cache or folder in ("", "packs") or not newest:
-                    self.assertTrue(
-                        path in named or (path.startswith("packs/") and "packs" in named),
-                        (path, cache, named),
-                    )
-                    self.assertEqual(heal(ledger, mirrors=[other]).after.faults, (), path)
-                    after = self.stored("copy")
-                    if folder or cache:  # else the settings are written anew, with another id
-                        self.assertEqual(after.get(path), before[path], (path, cache))
+                self.assertTrue(
+                    path in named or (path.startswith("packs/") and "packs" in named),
+                    (path, cache, named),
+                )
+                self.assertEqual(heal(ledger, mirrors=[other]).after.faults, (), path)
+                self.assertEqual(self.stored("copy").get(path), before[path], (path, cache))
                 ledger.index.close()
                 other.index.close()
+
+    def test_the_newest_though_more_is_written(self) -> None:
+        """What was deleted stays known when other entries come after it, and nobody has the cache."""
+        name = max(os.listdir(self.path("ledger", "entries")))
+        os.remove(self.path("ledger", "entries", name))
+        os.remove(self.path("ledger", _CACHE))
+        for _ in range(20):  # more than one names
+            self.ledger().backup(MemoryPlace({"c": b"c"}))
+        os.remove(self.path("ledger", _CACHE))
+        self.assertEqual([f.file for f in verify(self.ledger()).faults], [f"entries/{name}"])
 
     def test_what_no_copy_has_is_lost_once(self) -> None:
         """Without a mirror it is noted as lost, and that is the end of it."""

@@ -15,7 +15,7 @@ from unittest import mock
 
 from kindred_ledger.changes import confirm, recover, restore, undo
 from kindred_ledger.demo.rented_server import rented_server
-from kindred_ledger.errors import KindredError, LedgerError, PlaceError
+from kindred_ledger.errors import KindredError, LedgerError, PlaceError, UsageError
 from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
 from kindred_ledger.ledger.settings import new
 from kindred_ledger.places import FolderPlace
@@ -233,7 +233,9 @@ class BrokenLines(FarCase):
                 self.assertEqual(len(ledger.records()), records + 1)
             finally:
                 ledger.index.close()
-                again = Ledger.open(connect(f"file://{folder}/far"), near=os.path.join(folder, "near"))
+                again = Ledger.open(
+                    connect(f"file://{folder}/far"), near=os.path.join(folder, "near")
+                )
                 recover(again)
                 done = len(again.records()) - records
                 self.assertIn(done, (0, 1))
@@ -338,6 +340,13 @@ class BadServers(FarCase):
             self.machine("near")
         with self.assertRaisesRegex(LedgerError, "no ledger"):
             Ledger.open(connect(f"file://{self.path('served')}/none"), create=False)
+
+    def test_a_url_is_no_folder(self) -> None:
+        """Given as a path it made a folder of that name, and a ledger in it."""
+        for act in (Ledger.open, lambda where: Ledger.create_sealed(where, "secret", cost=1 << 10)):
+            with self.assertRaisesRegex(UsageError, "a URL was given"):
+                act(self.url)
+        self.assertFalse(os.path.exists("file:"))
 
     def test_a_writer_elsewhere_is_waited_for(self) -> None:
         """Two machines keep the same place while a third retires: nobody's entry is hurt."""

@@ -184,7 +184,9 @@ class _Application:
 
     def _unwind(self, error: BaseException) -> None:
         if self._recording and self._is_recorded(error):
-            close(self.journal, self.backend, self.ledger)  # it is done and recorded; only this was cut off
+            close(
+                self.journal, self.backend, self.ledger
+            )  # it is done and recorded; only this was cut off
             return
         try:
             with refusals(self.changeset.place.location):
@@ -200,7 +202,6 @@ class _Application:
                 f"{files} of {len(self.changeset.actions)} files had been changed and were taken "
                 f"back; the place is as it was.\n{error.remedy}"
             )
-
 
     def _is_recorded(self, error: BaseException) -> bool:
         """Tell whether the record arrived, though what sent it failed.

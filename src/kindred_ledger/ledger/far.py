@@ -14,13 +14,13 @@ import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
+from functools import cached_property
 
 from blake3 import blake3
 
 from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
 from ..places import discard, hold, make_folders, refusals, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
-from ..small_files import read_small
 from . import keys, settings
 from .sealing import PLAIN, Sealing
 from .storage import Storage
@@ -29,7 +29,7 @@ __all__ = ["RemoteStorage", "open_far"]
 
 _SEALED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
-_KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring")
+_KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring", "newest")
 _RESERVED = ".reserved.part"
 _NAME = re.compile(r"[0-9a-z][0-9a-z.-]*", re.I)
 _TRAILER = struct.Struct("<32sQ8s")  # of a pack; see `packs`
@@ -46,6 +46,10 @@ class RemoteStorage(Storage):
         self._remote = remote
         self._turn = threading.RLock()  # a remote is used from one thread at a time
         self._announced = ""
+
+    @cached_property
+    def writer(self) -> str:
+        return blake3(self.root.encode() + _host()).hexdigest()[:8]
 
     @property
     def location(self) -> str:
@@ -119,12 +123,13 @@ class RemoteStorage(Storage):
         return found
 
     def mend_settings(self, *, id: str = "") -> None:
-        """Write the settings again, as they are known here."""
-        path = os.path.join(self.root, settings.SETTINGS)
-        known = read_small(path, most=settings.LARGEST, follow=False)
+        """Write the settings again, with the id that is given, else the one that is known here."""
+        text = settings.new(id=id or settings.read(self.root).id)
         with self._turn:
             self._remote.delete(settings.SETTINGS)
-            self._remote.create(settings.SETTINGS, known)
+            self._remote.create(settings.SETTINGS, text)
+        write_atomic(os.path.join(self.root, settings.SETTINGS), text)
+        self.__dict__.pop("ledger_id", None)  # which may have been looked up with the old ones
 
     def damaged_keys(self) -> dict[str, str]:
         with self._turn:
@@ -195,7 +200,7 @@ class RemoteStorage(Storage):
         with self._turn, self._sending() as sender:
             self._remote.make_folder(folder)
             send(self._remote, part, f"{folder}/{name}", sender=sender)
-        if folder in _MANIFESTS:
+        if folder in (*_MANIFESTS, "newest"):
             super().place(folder, name, part)
         else:
             os.remove(part)
@@ -206,7 +211,7 @@ class RemoteStorage(Storage):
         lock = os.path.join(self.root, "work", "sending.lock")
         try:
             with hold(lock, busy="sending"):
-                yield blake3(self.root.encode() + _host()).hexdigest()[:8]
+                yield self.writer
         except PlaceBusy:
             yield os.urandom(4).hex()
 
@@ -232,7 +237,9 @@ class RemoteStorage(Storage):
                 self._remote.create(path + _RESERVED, b"\n")
             except FileExistsError:
                 return False
-        if not self.exists(folder, name):  # asked now: who had reserved it wrote it before releasing
+        if not self.exists(
+            folder, name
+        ):  # asked now: who had reserved it wrote it before releasing
             return True
         self.release(folder, name)
         return False

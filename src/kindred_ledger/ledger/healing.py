@@ -19,10 +19,9 @@ from ..progress import Progress
 from ..small_files import open_regular
 from . import settings
 from .entries import LOST
-from .known import LEDGER
+from .known import LEDGER, NEWEST, ledger_ids, write_newest
 from .ledger import Ledger
-from .manifest import decode, digests_of
-from .manifest_store import SUFFIX
+from .manifest import SUFFIX, decode, digests_of
 from .mirroring import adopt
 from .mirroring import mirror as copy_missing
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
@@ -137,6 +136,8 @@ class _Healing:
             path = os.path.join(self._ledger.root, *file.split("/"))
             if file == settings.SETTINGS:
                 self._mend_settings()
+            elif folder == NEWEST and name.endswith(SUFFIX):
+                self._note_anew(name)
             elif folder in self._ledger.manifest_stores and not os.path.lexists(path):
                 self._bring_back(folder, name)
             elif folder not in ("packs", *self._ledger.manifest_stores) or not os.path.isfile(path):
@@ -158,6 +159,8 @@ class _Healing:
             if folder == "keys":
                 self._ledger.storage.mend_keys()
                 self.mended.append(f"{file}: copied from one that is whole")
+            if folder == NEWEST and name.endswith(SUFFIX):
+                self._note_anew(name)
             if not name or folder not in ("packs", *self._ledger.manifest_stores):
                 continue
             if folder != "packs" and not self._ledger.storage.exists(folder, name):
@@ -183,6 +186,11 @@ class _Healing:
             return
         self._ledger.mark(LOST, f"{folder}/{name.removesuffix(SUFFIX)}", note="no copy was found")
         self.mended.append(f"{folder}/{name}: lost; no copy was found, and that is noted")
+
+    def _note_anew(self, name: str) -> None:
+        """Write what is newest again, for the writer whose file is damaged or was deleted."""
+        write_newest(self._ledger.storage, name.removesuffix(SUFFIX))
+        self.mended.append(f"{NEWEST}/{name}: written anew")
 
     def adopt_missing_packs(self) -> None:
         """Copy the packs that a mirror has and that hold contents nobody here has."""
@@ -256,7 +264,7 @@ class _Healing:
         return True
 
     def _mend_settings(self) -> None:
-        known = self._ledger.index.ids(LEDGER)
+        known = self._ledger.index.ids(LEDGER) or ledger_ids(self._ledger.storage)
         self._ledger.storage.mend_settings(id=known.pop() if len(known) == 1 else "")
         self.mended.append(f"{settings.SETTINGS}: written anew")
 

@@ -40,7 +40,7 @@ from .creating import holds_something
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .index import Index
-from .locating import is_sealed, remote_at, this_machine
+from .locating import folder_at, is_sealed, remote_at, this_machine
 from .manifest import tree_from_columns, tree_to_columns
 from .manifest_store import ManifestStore
 from .sealing import COST
@@ -98,16 +98,17 @@ class Ledger:
 
         Raises:
             LedgerError: the folder is no ledger, or one of a newer format.
+            UsageError: `where` is a URL; connect to it first.
             WrongPassphrase: it is encrypted, and this does not open it.
         """
-        if not isinstance(where, (str, os.PathLike)) or is_sealed(where):
+        if not isinstance(where, (str, os.PathLike)) or is_sealed(folder_at(where)):
             from .far import open_far
 
             storage = open_far(remote_at(where), near, create=create, passphrase=passphrase)
             return Ledger(
                 storage.root, clock=clock, storage=storage, machine=machine, connect=connect
             )
-        root = os.path.abspath(os.path.expanduser(os.fspath(where)))
+        root = folder_at(where)
         try:
             settings.read(root)
         except FileNotFoundError:

@@ -8,6 +8,8 @@ are a few long arrays. See docs/ledger-format.md.
 
 from __future__ import annotations
 
+import errno
+import os
 import re
 import struct
 from typing import Annotated, Any
@@ -19,20 +21,26 @@ from msgspec import Struct
 from ..errors import KindredError, LedgerDamaged
 from ..os_names import as_name, is_canonical, json_bytes
 from ..places import FILE, LINK, Node, Tree, node_of
+from ..small_files import read_small
 from . import zstd
 from .sealing import PLAIN, Sealing
 
 __all__ = [
+    "SUFFIX",
     "decode",
     "decode_header",
     "digests_of",
     "encode",
     "files_of",
     "lost_files",
+    "read",
+    "read_header",
     "tree_from_columns",
     "tree_to_columns",
 ]
 
+SUFFIX = ".json.zst"  # of the name of every manifest
+_LARGEST = 1 << 30  # bytes
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 # Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
 _LEVEL = 1
@@ -70,6 +78,38 @@ def encode(header: dict[str, Any], body: dict[str, Any], sealing: Sealing = PLAI
 
 def _sealed(frames: bytes | memoryview) -> bytes:
     return _SEAL.pack(zstd.SKIPPABLE, 32, blake3(frames).digest())
+
+
+def read(path: str, sealing: Sealing = PLAIN) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return header and body of the manifest in a file, verified.
+
+    Raises:
+        LedgerDamaged: it is missing, any byte of it is not what was written, or it has another's name.
+    """
+    header, body = decode(_bytes(path), where=path, sealing=sealing)
+    return _own(header, path), body
+
+
+def read_header(path: str, sealing: Sealing = PLAIN) -> dict[str, Any]:
+    """Return the header of the manifest in a file; see `read` and `decode_header`."""
+    return _own(decode_header(_bytes(path), where=path, sealing=sealing), path)
+
+
+def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
+    if header.get("id") != os.path.basename(path).removesuffix(SUFFIX):
+        raise LedgerDamaged(f"this is {header.get('id')} under another name", where=path)
+    return header
+
+
+def _bytes(path: str) -> bytes:
+    try:
+        return read_small(path, most=_LARGEST, follow=False)
+    except FileNotFoundError as error:
+        raise LedgerDamaged("it is missing", where=path) from error
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.EFBIG):
+            raise
+        raise LedgerDamaged(error.strerror or str(error), where=path) from error
 
 
 def decode_header(data: bytes, *, where: str, sealing: Sealing = PLAIN) -> dict[str, Any]:

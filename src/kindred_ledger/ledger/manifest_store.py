@@ -3,56 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-import errno
-import os
 from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..errors import LedgerDamaged, UsageError
 from ..places import refusals, refused, write_atomic
-from ..small_files import read_small
 from . import manifest
 from .ids import new_id
 from .index import Index
-from .known import KNOWN, LEDGER, SUFFIX, known
-from .sealing import Sealing
+from .known import KNOWN, LEDGER, ensure_newest, known, note_newest
+from .manifest import SUFFIX
 from .storage import Storage
 
-__all__ = ["SUFFIX", "ManifestStore", "read_manifest"]
+__all__ = ["ManifestStore"]
 
 _NEEDED = {  # of a body, by what its manifest is
     "entry": frozenset(("tree",)),
     "change": frozenset(("paths", "before", "after", "statements")),
     "mark": frozenset(("entries",)),
 }
-_LARGEST = 1 << 30  # bytes of a manifest
-
-
-def read_manifest(path: str, sealing: Sealing) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return header and body of a manifest, verified.
-
-    Raises:
-        LedgerDamaged: it is missing, any byte of it is not what was written, or it has another's name.
-    """
-    header, body = manifest.decode(_bytes(path), where=path, sealing=sealing)
-    return _own(header, path), body
-
-
-def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
-    if header.get("id") != os.path.basename(path).removesuffix(SUFFIX):
-        raise LedgerDamaged(f"this is {header.get('id')} under another name", where=path)
-    return header
-
-
-def _bytes(path: str) -> bytes:
-    try:
-        return read_small(path, most=_LARGEST, follow=False)
-    except FileNotFoundError as error:
-        raise LedgerDamaged("it is missing", where=path) from error
-    except OSError as error:
-        if error.errno not in (errno.EINVAL, errno.EFBIG):
-            raise
-        raise LedgerDamaged(error.strerror or str(error), where=path) from error
 
 
 class ManifestStore:
@@ -93,6 +62,7 @@ class ManifestStore:
 
         `header` gives the header for an id: another writer may have taken the first that is tried.
         """
+        ensure_newest(self._storage)
         while True:
             id = self.next_id(now)
             try:
@@ -102,11 +72,12 @@ class ManifestStore:
                 continue
             except OSError as error:
                 raise refused(error, self._storage.location) from error
-            self._remember_ledger()
+            self._written()
             return id
 
-    def _remember_ledger(self) -> None:
-        """Have the cache know the ledger's id, by which manifests know each other, too."""
+    def _written(self) -> None:
+        """Note what is newest; have the cache know the ledger's id, by which manifests know each other."""
+        note_newest(self._storage)
         id = self._storage.ledger_id
         if id and id not in self._index.ids(LEDGER):
             self._index.remember_headers(LEDGER, {id: {}})
@@ -124,7 +95,9 @@ class ManifestStore:
     def take_in(self, id: str, path: str) -> None:
         """Give a manifest that waited at `path` its place, over what has it."""
         with refusals(self._storage.location):
+            ensure_newest(self._storage)
             self._storage.place(self.folder, id + SUFFIX, path)
+        self._written()
 
     def remove(self, ids: Iterable[str]) -> None:
         """Remove manifests for good; those that are gone already are fine."""
@@ -166,7 +139,7 @@ class ManifestStore:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        header, body = read_manifest(self.path(id), self._storage.sealing)
+        header, body = manifest.read(self.path(id), self._storage.sealing)
         self.check_body(body, where=self.path(id))
         return header, body
 
@@ -198,9 +171,7 @@ class ManifestStore:
         )
 
     def _header(self, id: str) -> dict[str, Any]:
-        path = self.path(id)
-        sealing = self._storage.sealing
-        return _own(manifest.decode_header(_bytes(path), where=path, sealing=sealing), path)
+        return manifest.read_header(self.path(id), self._storage.sealing)
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""

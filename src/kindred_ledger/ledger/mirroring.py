@@ -19,10 +19,10 @@ from ..errors import LedgerDamaged, UsageError
 from ..places import BLOCK, discard, new_file, refusals
 from ..progress import Progress
 from ..small_files import open_regular
+from . import manifest
 from .entries import Entry
 from .ledger import Ledger
-from .manifest import lost_files
-from .manifest_store import SUFFIX, read_manifest
+from .manifest import SUFFIX, lost_files
 from .packs import PACK_SUFFIX, check_pack
 from .reading import EMPTY
 from .sealing import Sealing
@@ -229,14 +229,14 @@ def _check_pack(path: str, sealing: Sealing) -> None:
 
 
 def _check_manifest(path: str, sealing: Sealing) -> None:
-    read_manifest(path, sealing)
+    manifest.read(path, sealing)
 
 
 def _complete(whole: set[bytes]) -> _Check:
     """Return a check that an entry is as it was written, and that all its contents are there."""
 
     def check(path: str, sealing: Sealing) -> None:
-        body = read_manifest(path, sealing)[1]
+        body = manifest.read(path, sealing)[1]
         if "tree" not in body:
             raise LedgerDamaged("it has no tree")
         lost = lost_files(body["tree"], whole)

@@ -22,7 +22,7 @@ __all__ = ["NEEDED", "Storage", "missing", "refuse_links"]
 
 _TRIED = 64 << 10  # bytes: a full disk may still take an empty file
 NEEDED = ("packs", "entries", "history")  # folders that are there from the begin
-_FOLDERS = (*NEEDED, "marks", "work", "keys", "tails", "retiring", "damaged")
+_FOLDERS = (*NEEDED, "marks", "work", "keys", "tails", "retiring", "damaged", "newest")
 
 
 def missing(path: str) -> LedgerDamaged:
@@ -73,6 +73,11 @@ class Storage:
             return ""
 
     @property
+    def writer(self) -> str:
+        """What tells this machine from others that write to the ledger."""
+        return "here"
+
+    @property
     def location(self) -> str:
         """Where the ledger is, as people name it."""
         return self.root
@@ -111,6 +116,10 @@ class Storage:
     def tail(self, name: str) -> str:
         """Return where the end of a pack, with its index, can be read on this machine."""
         return self.path("packs", name)
+
+    def is_near(self, folder: str, name: str) -> bool:
+        """Tell whether a file can be read on this machine without fetching it."""
+        return os.path.isfile(os.path.join(self.root, folder, name))
 
     @contextlib.contextmanager
     def as_kept(self, folder: str, name: str) -> Iterator[str]:

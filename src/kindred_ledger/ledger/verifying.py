@@ -19,14 +19,13 @@ from msgspec import Struct
 
 from ..errors import LedgerDamaged
 from ..progress import Progress
-from . import settings
+from . import manifest, settings
 from .cache_sum import faults_of
 from .entries import LOST, Entry, Mark, Record
 from .index import Index
-from .known import named_in
+from .known import NEWEST, named_in, writer_in
 from .ledger import Ledger
-from .manifest import lost_files
-from .manifest_store import SUFFIX, read_manifest
+from .manifest import SUFFIX, lost_files
 from .packs import PACK_SUFFIX, PackCheck, PackIndex, check_pack
 from .reading import EMPTY
 from .sessions import is_old
@@ -90,6 +89,7 @@ class _Verification:
         self._damaged: dict[str, Sequence[tuple[int, int]]] = {}  # by pack, parts of its stream
         self._cache_is_right = True
         self._named: set[tuple[str, str]] = set()  # what manifests say was there
+        self._writers: set[str] = set()  # who have a file in `newest`, as manifests say
         self._vanished = False  # whether a pack went away after it was listed
         self._lost_packs = False  # whether there are packs that do not say what they hold
 
@@ -117,6 +117,7 @@ class _Verification:
         for kind in ("history", "marks"):
             for _ in self._manifests(kind, ids[kind]):
                 pass
+        self._check_newest()
         self._check_deleted()
         self._settle_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
@@ -232,6 +233,27 @@ class _Verification:
         for name, parts in self._damaged.items():
             self._ledger.index.forget(name, parts)
 
+    def _note_named(self, body: _Plain) -> None:
+        """Note what a manifest says was there."""
+        id = self._ledger.storage.ledger_id
+        self._named.update(named_in(body, id))
+        self._writers.add(writer_in(body, id))
+
+    def _check_newest(self) -> None:
+        """Check the files in which each writer keeps what is newest; name those that were deleted."""
+        storage = self._ledger.storage
+        there = self._names(NEWEST, SUFFIX)
+        for writer in there:
+            try:
+                with storage.as_kept(NEWEST, writer + SUFFIX) as path:
+                    self._note_named(manifest.read(path, storage.sealing)[1])
+            except FileNotFoundError:  # written anew just now
+                continue
+            except LedgerDamaged as error:
+                self._faults.append(Fault(f"{NEWEST}/{writer}{SUFFIX}", error.what))
+        gone = sorted(self._writers - {"", *there})
+        self._faults += [Fault(f"{NEWEST}/{writer}{SUFFIX}", GONE) for writer in gone]
+
     def _check_deleted(self) -> None:
         """Name the manifests that others, or the cache, speak of, and that are not there any more."""
         ledger = self._ledger
@@ -257,10 +279,10 @@ class _Verification:
         for id in ids:
             try:
                 with self._ledger.storage.as_kept(folder, id + SUFFIX) as path:
-                    header, body = read_manifest(path, self._ledger.storage.sealing)
+                    header, body = manifest.read(path, self._ledger.storage.sealing)
                 manifest_store.check_body(body, where=path)
                 _MODELS[folder](header)
-                self._named.update(named_in(body, self._ledger.storage.ledger_id))
+                self._note_named(body)
             except (LedgerDamaged, FileNotFoundError) as error:
                 if folder == "entries" and self._ledger.is_retired(id):
                     continue  # just now
