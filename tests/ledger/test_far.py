@@ -353,6 +353,7 @@ class BadServers(FarCase):
         place = self.place({"a": os.urandom(9000)})
         one, two = self.machine("near1"), self.machine("near2")
         entry = one.backup(place)
+        one.mark("retired", "by hand", entries=[entry])
         one.manifest_stores["entries"].remove([entry.id])
         with two.storing.session() as again:
             while again():

@@ -15,7 +15,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from ..errors import KindredError, LedgerDamaged
-from ..places import hold, make_folders, new_file
+from ..places import make_folders, new_file
 from . import manifest
 from .manifest import SUFFIX
 from .storage import Storage
@@ -39,7 +39,6 @@ LEDGER = "ledger"  # under which the cache knows the ledger's id
 FOLDERS = ("entries", "history", "marks")
 NEWEST = "newest"  # the folder of the writers' files
 _LAST = 16  # of each kind: more than write at once, so that each is named by some that come later
-_PATIENCE_SECONDS = 10.0  # with others of this machine, who hold the lock for an instant
 
 
 def known(storage: Storage) -> dict[str, Any]:
@@ -82,17 +81,17 @@ def note_newest(storage: Storage) -> None:
 def write_newest(storage: Storage, writer: str = "") -> None:
     """Write the file of a writer anew: this machine's, or another's that was lost."""
     id = writer or storage.writer
-    work = os.path.join(storage.root, "work")
-    part = os.path.join(work, f"newest.{os.urandom(8).hex()}.part")
-    lock = os.path.join(work, "newest.lock")
-    with hold(lock, busy="noting what is newest", patience_seconds=_PATIENCE_SECONDS):
-        body = {KNOWN: {**known(storage), "writer": id}}
+    part = os.path.join(storage.root, "work", f"newest.{os.urandom(8).hex()}.part")
+    written: dict[str, Any] = {}
+    # Others of this machine may have written since it was looked: who comes last writes all there is.
+    while (now := {**known(storage), "writer": id}) != written:
         with new_file(part) as file:
-            file.write(manifest.encode({"id": id}, body, storage.sealing))
+            file.write(manifest.encode({"id": id}, {KNOWN: now}, storage.sealing))
             file.flush()
             os.fsync(file.fileno())
         make_folders(os.path.join(storage.root, NEWEST), private=True)
         storage.place(NEWEST, id + SUFFIX, part)
+        written = now
 
 
 def named_in(body: Mapping[str, Any], ledger_id: str) -> Iterator[tuple[str, str]]:
