@@ -19,6 +19,7 @@ SRC = os.path.join(ROOT, "src", "kindred_ledger")
 FLOORS = (
     ("errors", "versions", "progress", "statement", "extensions", "os_names", "small_files"),
     ("places", "formats"),
+    ("merge",),
     ("ledger",),
     ("changes",),
     ("cards",),

@@ -7,7 +7,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger.places import DIR, MemoryPlace, Node, Side, Tree, same_content, three_way
+from kindred_ledger.places import DIR, MemoryPlace, Node, Tree, same_content
 from tests.support import contents, side_law
 
 
@@ -55,18 +55,6 @@ class Algebra(unittest.TestCase):
         left = tree.select(lambda path: not path.startswith(folder))
         self.assertEqual({*chosen.leaves, *left.leaves}, set(tree.leaves))
         self.assertEqual(chosen.overlay(left), tree)
-
-    @side_law
-    @given(trees, trees, trees)
-    def test_three_way(self, base: Tree, mine: Tree, theirs: Tree) -> None:
-        """Swapping the sides swaps the sides; a side that equals the base changed nothing."""
-        swapped = {Side.MINE: Side.THEIRS, Side.THEIRS: Side.MINE}
-        forth = {t.path: t.changed_by for t in three_way(base, mine, theirs)}
-        back = {t.path: t.changed_by for t in three_way(base, theirs, mine)}
-        self.assertEqual(back, {path: swapped.get(side, side) for path, side in forth.items()})
-        unchanged = {t.changed_by for t in three_way(base, base, theirs)}
-        self.assertLessEqual(unchanged, {Side.NOBODY, Side.THEIRS})
-        self.assertLessEqual({t.changed_by for t in three_way(base, mine, mine)}, {Side.NOBODY})
 
     def test_a_file_nobody_has_read_equals_nothing(self) -> None:
         """Equal size is never taken for equal content."""

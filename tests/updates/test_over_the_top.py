@@ -87,7 +87,7 @@ class Update(InstallCase):
 
     def test_both_changed_a_file(self) -> None:
         """A conflict is never decided for the person; either answer is carried out."""
-        write(self.path("mossferry"), {"data/harbours.json": b"[]"})
+        write(self.path("mossferry"), {"data/harbours.json": b"{}"})
         torn = self.change(old=self.old)
         with self.assertRaisesRegex(DecisionNeeded, "(?s)harbours.json.*--mine PATTERN"):
             torn.apply(self.kept)
@@ -102,7 +102,7 @@ class Update(InstallCase):
             theirs.apply(self.kept)
         done = theirs.apply(self.kept, allow_loss=True)
         kept = self.kept.place(self.kept.entry(done.record.entry))
-        self.assertEqual(read_bytes(kept, "program/data/harbours.json"), b"[]")
+        self.assertEqual(read_bytes(kept, "program/data/harbours.json"), b"{}")
 
     def test_releases_that_are_not_taken(self) -> None:
         """Another build as the old one, an older build unasked, hostile and damaged archives."""

@@ -148,6 +148,7 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     steps: list[StepTable] = []
     covers: dict[str, str] = {}  # of packs: folders in them, and folders of the program
     required: dict[str, list[str]] = {}  # by format version: groups that must hold something
+    keys: dict[str, str] = {}  # of lists, by pattern: the field that names their records
 
 
 class AxisTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

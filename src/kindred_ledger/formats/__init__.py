@@ -27,6 +27,7 @@ from .document import (
 from .kinds import HEAD, Finding, confirm, kind_of, misnamed
 from .lookup import look_up
 from .stretches import Stretch, as_stretched
+from .text import Text
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -49,6 +50,7 @@ __all__ = [
     "Path",
     "Stretch",
     "Tabular",
+    "Text",
     "Values",
     "Words",
     "as_path",

@@ -49,12 +49,9 @@ from .tree import (
     PERMISSIONS,
     Difference,
     Node,
-    Side,
-    ThreeWay,
     Tree,
     node_of,
     same_content,
-    three_way,
 )
 from .views import JoinedPlace, LaidPlace, SubPlace, disk_path, folder_with, folders_of, look
 
@@ -84,11 +81,9 @@ __all__ = [
     "Place",
     "Running",
     "Seen",
-    "Side",
     "StorageLimits",
     "SubPlace",
     "TarPlace",
-    "ThreeWay",
     "Tree",
     "ZipPlace",
     "add_member",
@@ -136,7 +131,6 @@ __all__ = [
     "sync_dir",
     "sync_files",
     "tells_names_apart",
-    "three_way",
     "within_folder",
     "write_atomic",
     "write_once",

@@ -7,16 +7,13 @@ and digest (or link target) agree; times and modes are kept but are not content.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from enum import StrEnum
+from collections.abc import Callable, Iterable, Mapping
 from functools import partial
 from typing import NamedTuple, NoReturn
 
-from msgspec import Struct
-
 from .names import parents
 
-__all__ = ["Difference", "Node", "Side", "ThreeWay", "Tree", "node_of", "same_content", "three_way"]
+__all__ = ["Difference", "Node", "Tree", "node_of", "same_content"]
 
 PERMISSIONS = (
     0o777  # of a mode, what is ever set: never the bits by which a program runs as somebody else
@@ -59,25 +56,6 @@ class Difference(NamedTuple):
     status: str
     before: Node | None
     after: Node | None
-
-
-class Side(StrEnum):
-    """Who changed a path since the common base."""
-
-    NOBODY = "nobody"
-    MINE = "mine"
-    THEIRS = "theirs"
-    BOTH = "both"
-
-
-class ThreeWay(Struct, frozen=True):
-    """One path of a three-way comparison; None where that side has nothing there."""
-
-    path: str
-    base: Node | None
-    mine: Node | None
-    theirs: Node | None
-    changed_by: Side
 
 
 class Tree(dict[str, Node]):
@@ -226,23 +204,3 @@ def same_content(one: Node | None, other: Node | None) -> bool:
     if one.kind == FILE:
         return one.digest is not None and one.digest == other.digest
     return one.target == other.target
-
-
-def three_way(base: Tree, mine: Tree, theirs: Tree) -> Iterator[ThreeWay]:
-    """Compare two descendants of `base`, path by path, folders left out.
-
-    Where mine and theirs agree nobody counts as having changed it.
-    """
-    for path in sorted(base.keys() | mine.keys() | theirs.keys()):
-        b, m, t = base.get(path), mine.get(path), theirs.get(path)
-        if all(node is None or node.kind == DIR for node in (b, m, t)):
-            continue
-        if same_content(m, t):
-            side = Side.NOBODY
-        elif same_content(b, m):
-            side = Side.THEIRS
-        elif same_content(b, t):
-            side = Side.MINE
-        else:
-            side = Side.BOTH
-        yield ThreeWay(path, b, m, t, side)

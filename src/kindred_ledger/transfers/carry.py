@@ -17,6 +17,7 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
 from ..ledger import Ledger
+from ..merge import Choice, Policy, Rule
 from ..places import (
     DIR,
     FILE,
@@ -61,6 +62,17 @@ class CarryChoices(Struct, frozen=True):
     keep: Callable[[str], bool] = _never
     both: Callable[[str], bool] = _never
     merge: Callable[[str], bool] = _never
+
+    @property
+    def policy(self) -> Policy:
+        """The rules they amount to: the target's own is mine."""
+        ways = (
+            (Choice.THEIRS, self.replace),
+            (Choice.BOTH, self.both),
+            (Choice.MERGE, self.merge),
+            (Choice.MINE, self.keep),
+        )
+        return Policy(tuple(Rule(choice, files) for choice, files in ways))
 
 
 def carry(

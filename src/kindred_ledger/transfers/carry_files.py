@@ -14,23 +14,20 @@ from ..cards import Card
 from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import unread_by
 from ..ledger import Ledger, Tag, not_undone
+from ..merge import Choice, PathDecision, Side, merge_trees
 from ..places import (
     DIR,
     FILE,
     LINK,
     Node,
     Place,
-    Side,
-    ThreeWay,
     Tree,
-    check_patterns,
     check_selected,
     folded,
     limits_at,
     limits_by_part_of,
     parents,
     roots_of,
-    three_way,
 )
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -72,13 +69,14 @@ def carry_files(
     there = {*theirs.leaves, *now.leaves}
     check_selected(only, there)
     ways = choices or CarryChoices()
-    check_patterns(ways.keep, ways.both, ways.replace, paths=there)
-    load = _Load(source, target, now, ways, exact=exact)
+    ways.policy.check_patterns(there)
+    load = _Load(source, target, now, exact=exact)
     offered = load.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
     base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
     tag = tag or known_as(ledger, target)
-    for path in three_way(base, now.select(lambda p: p in offered or p in base), offered):
+    known = now.select(lambda path: path in offered or path in base)
+    for path in merge_trees(base, known, offered, ways.policy):
         load.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
     if load.stay:
@@ -141,12 +139,9 @@ def known_as(ledger: Ledger, place: Place) -> Tag:
 class _Load:
     """What is carried, file by file."""
 
-    def __init__(
-        self, source: Place, target: Place, now: Tree, choices: CarryChoices, *, exact: bool
-    ) -> None:
+    def __init__(self, source: Place, target: Place, now: Tree, *, exact: bool) -> None:
         self._source = source
         self._now = now
-        self._choices = choices
         self._exact = exact
         self._spelled = {folded(path): path for path in now}
         self._from: dict[str, str] = {}  # of those spelled otherwise in the target, their path here
@@ -175,7 +170,7 @@ class _Load:
             spelled[there] = node
         return Tree(spelled)
 
-    def take(self, path: ThreeWay) -> None:
+    def take(self, path: PathDecision) -> None:
         """Decide about one file."""
         if path.theirs is None or path.theirs.kind == DIR:
             if path.mine is not None and path.base is not None:
@@ -194,15 +189,15 @@ class _Load:
         else:
             self._choose(path)
 
-    def _choose(self, path: ThreeWay) -> None:
-        if self._choices.keep(path.path):
+    def _choose(self, path: PathDecision) -> None:
+        if path.choice is Choice.MINE:
             self._line(path, Outcome.HELD, "the target's own stays: you decided so")
-        elif self._choices.both(path.path):
+        elif path.choice is Choice.BOTH:
             if path.mine is not None:
                 self._beside(path)
             else:
                 self._put(path, "you decided so")
-        elif self._choices.replace(path.path):
+        elif path.choice is Choice.THEIRS:
             if path.mine is not None:
                 self.losses.append(Loss(path.path, "the target's own gives way"))
             self._put(path, "you decided so")
@@ -216,7 +211,7 @@ class _Load:
             self._line(path, Outcome.CONFLICT, why)
             self.conflicts.append(Conflict(path.path, why, _REMEDY))
 
-    def _gone(self, path: ThreeWay) -> None:
+    def _gone(self, path: PathDecision) -> None:
         if path.changed_by is not Side.THEIRS:
             return  # the target made another one of it; it is its own
         if not self._exact:
@@ -234,10 +229,10 @@ class _Load:
             if node.kind == DIR and path not in self._now
         ]
 
-    def _line(self, path: ThreeWay, outcome: Outcome, reason: str) -> None:
+    def _line(self, path: PathDecision, outcome: Outcome, reason: str) -> None:
         self.lines.append(Line(outcome, path.path, reason))
 
-    def _put(self, path: ThreeWay, reason: str, name: str = "") -> None:
+    def _put(self, path: PathDecision, reason: str, name: str = "") -> None:
         node = path.theirs
         assert node is not None
         at = name or path.path
@@ -250,7 +245,7 @@ class _Load:
         if not name:
             self.common[at] = node
 
-    def _beside(self, path: ThreeWay) -> None:
+    def _beside(self, path: PathDecision) -> None:
         label = self._source.location.rstrip("/").rpartition("/")[2]
         name = beside_name(path.path, label, taken=self._now.__contains__)
         self.names[path.path] = name

@@ -17,7 +17,8 @@ from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Entry, Ledger, Record, not_undone
-from ..places import FILE, Node, Side, ThreeWay, Tree, check_patterns, roots_of, three_way
+from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
+from ..places import FILE, Node, Tree, roots_of
 from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -41,6 +42,12 @@ class MeetChoices(Struct, frozen=True):
     mine: Callable[[str], bool] = _never
     theirs: Callable[[str], bool] = _never
     both: Callable[[str], bool] = _never
+
+    @property
+    def policy(self) -> Policy:
+        """The rules they amount to."""
+        ways = (Choice.THEIRS, self.theirs), (Choice.MINE, self.mine), (Choice.BOTH, self.both)
+        return Policy(tuple(Rule(choice, files) for choice, files in ways))
 
 
 def meet(
@@ -80,9 +87,9 @@ def meet(
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
     ways = choices or MeetChoices()
-    check_patterns(ways.mine, ways.theirs, ways.both, paths={*now.leaves, *theirs.leaves})
-    found = _Found(ledger, other, now, ways)
-    for path in three_way(base, now.select(wanted), theirs):
+    ways.policy.check_patterns({*now.leaves, *theirs.leaves})
+    found = _Found(ledger, other, now)
+    for path in merge_trees(base, now.select(wanted), theirs, ways.policy):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
     return Changeset(
@@ -151,18 +158,17 @@ class _Journey:
 class _Found:
     """What is done about each file."""
 
-    def __init__(self, ledger: Ledger, other: Entry, now: Tree, choices: MeetChoices) -> None:
+    def __init__(self, ledger: Ledger, other: Entry, now: Tree) -> None:
         self._source = ledger.place(other)
         self._who = _who(other)
         self._now = now
-        self._choices = choices
         self._named: dict[str, str] = {}  # of what stands beside, its name there
         self.actions: list[Action] = []
         self.lines: list[Line] = []
         self.losses: list[Loss] = []
         self.conflicts: list[Conflict] = []
 
-    def take(self, path: ThreeWay) -> None:
+    def take(self, path: PathDecision) -> None:
         """Decide about one file."""
         if path.changed_by is Side.NOBODY:
             self._line(path, Outcome.KEPT, "the same here")
@@ -170,11 +176,11 @@ class _Found:
             self._line(path, Outcome.HELD, "yours stays: only you changed it")
         elif path.changed_by is Side.THEIRS:
             self._put(path, f"only {self._who} changed it")
-        elif self._choices.both(path.path) and path.theirs and path.mine:
+        elif path.choice is Choice.BOTH and path.theirs and path.mine:
             self._beside(path.path, path.theirs)
-        elif self._choices.mine(path.path):
+        elif path.choice is Choice.MINE:
             self._line(path, Outcome.HELD, "yours stays: you decided so")
-        elif self._choices.theirs(path.path):
+        elif path.choice is Choice.THEIRS:
             self.losses.append(Loss(path.path, f"what {self._who} has takes its place"))
             self._put(path, "you decided so")
         else:
@@ -186,11 +192,11 @@ class _Found:
         """Return what the other side brings, under the names it has here."""
         return Tree({self._named.get(p, p): n for p, n in theirs.items() if n.kind != "dir"})
 
-    def _line(self, path: ThreeWay, outcome: Outcome, reason: str) -> None:
+    def _line(self, path: PathDecision, outcome: Outcome, reason: str) -> None:
         if path.theirs is not None and path.theirs.kind != "dir":
             self.lines.append(Line(outcome, path.path, reason))
 
-    def _put(self, path: ThreeWay, reason: str) -> None:
+    def _put(self, path: PathDecision, reason: str) -> None:
         theirs = path.theirs
         if theirs is None or theirs.kind == "dir":
             self.actions.append(Action(path.path, path.mine, None, reason=f"removed: {reason}"))
@@ -207,7 +213,7 @@ class _Found:
         self.lines.append(Line(Outcome.KEPT, name, reason))
 
 
-def _verb(path: ThreeWay) -> str:
+def _verb(path: PathDecision) -> str:
     if path.mine is None or path.theirs is None:
         return "changed, and one of you removed,"
     return "changed" if path.base is not None else "made"

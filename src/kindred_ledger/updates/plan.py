@@ -15,11 +15,12 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import unread_by
 from ..errors import PlaceChanged
 from ..ledger import Ledger
-from ..places import Node, Tree, same_content
+from ..places import MemoryPlace, Node, Tree, same_content
 from ..planning.opened_release import OpenedRelease
 from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
+from .inside import MergedFile
 
 __all__ = ["Decision", "Plan", "listed"]
 
@@ -51,6 +52,7 @@ class Plan:
         self.notes: list[str] = [f"{style}; what is typically lost this way: {risk}"]
         self.notes += offer.notes
         self.warnings: list[str] = []
+        self.merged: list[Statement] = []  # the books of files that were merged inside
         self.partial = False  # whether only some of the release is brought
         self.subject = self.card.name
 
@@ -60,6 +62,22 @@ class Plan:
         if put.put:
             source = self.offer.place
             self.actions.append(Action(path, here, offered, source, path, put.reason))
+
+    def merge(self, path: str, here: Node, merged: MergedFile) -> None:
+        """Have a file become what both sides made of it."""
+        reason = f"merged: {merged.merge.counts}"
+        source = MemoryPlace({path: merged.data})
+        node = source.survey()[path]._replace(mode=here.mode)
+        self.lines.append(Line(Outcome.CHANGED, path, reason))
+        self.actions.append(Action(path, here, node, source, path, reason))
+        if merged.merge.statement is not None:
+            self.merged.append(merged.merge.statement)
+        self.losses += [Loss(f"{path} {item}", why) for item, why in merged.losses]
+        self.losses += [
+            Loss(path, f"your comment is not in the merged file: {text}")
+            for text in merged.merge.lost
+        ]
+        self.notes += [f"{path}: {note}" for note in merged.merge.notes]
 
     def drop(self, path: str, here: Node, reason: str) -> None:
         """Have a file or folder of the install go."""
@@ -158,7 +176,10 @@ class Plan:
             tag=install.tag,
             version_after="" if self.partial or offer.version is None else offer.version.text,
             offered=offer.tree,
-            statements=(Statement(f"release {offer.name}", "files", tuple(self.lines)),),
+            statements=(
+                Statement(f"release {offer.name}", "files", tuple(self.lines)),
+                *self.merged,
+            ),
             losses=tuple(self.losses),
             conflicts=(*self.conflicts, *ready.missing),
             warnings=tuple(self.warnings),

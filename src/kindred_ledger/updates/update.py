@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from blake3 import blake3
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -16,11 +17,13 @@ from ..cards import PROGRAM, Component, Install
 from ..changes import Changeset, Conflict, Loss
 from ..errors import UsageError
 from ..ledger import Ledger, Release
-from ..places import DIR, FILE, Place, Side, ThreeWay, Tree, check_patterns, three_way
+from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
+from ..places import DIR, FILE, Place, Tree
 from ..planning.opened_release import OpenedRelease, open_release, opened_release
 from ..planning.recognizing import known_by_content
 from ..progress import Progress
 from ..statement import Outcome
+from .inside import NotMerged, merge_inside
 from .leftovers import left_over
 from .plan import Decision, Plan, listed
 
@@ -46,11 +49,17 @@ class UpdateChoices(Struct, frozen=True):
     components: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
 
+    @property
+    def policy(self) -> Policy:
+        """The rules they amount to."""
+        return Policy((Rule(Choice.THEIRS, self.theirs), Rule(Choice.MINE, self.mine)))
+
 
 class Origin(Struct, frozen=True):
-    """What an install was made from: the unmodified tree, if that is known, and who says so."""
+    """What an install was made from: the unmodified tree and its place, if known, and who says so."""
 
     tree: Tree | None = None
+    place: Place | None = None
     notes: tuple[str, ...] = field(default_factory=tuple)
 
 
@@ -78,14 +87,14 @@ def find_origin(
                 where=opened.place.location,
                 remedy="Give the release the install was made from, or none.",
             )
-        return install, Origin(
-            opened_release(old, install.card, ledger=ledger, progress=progress).tree
-        )
+        offer = opened_release(old, install.card, ledger=ledger, progress=progress)
+        return install, Origin(offer.tree, offer.place)
     install, likeness = known_by_content(install, ledger, progress=progress)
     if likeness is None:
         return install, Origin()
     tree = ledger.shelf.tree(likeness.release).moved_into(PROGRAM)
-    return install, Origin(tree, (f"compared with the shelf: {likeness}",))
+    place = open_release(ledger.shelf.place(likeness.release), install.card).place
+    return install, Origin(tree, place, (f"compared with the shelf: {likeness}",))
 
 
 def update(
@@ -112,7 +121,7 @@ def update(
     install.check_version()
     offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
-    check_patterns(choices.mine, choices.theirs, paths={*now.leaves, *offer.tree.leaves})
+    choices.policy.check_patterns({*now.leaves, *offer.tree.leaves})
     chosen = [install.card.updates.component(name) for name in choices.components]
     if chosen:
         offer = _only(offer, chosen)
@@ -121,8 +130,9 @@ def update(
         plan.partial = True
         plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
     plan.notes += origin.notes
-    over = _OverTheTop(plan, origin.tree, choices, chosen)
-    for path in three_way(origin.tree if origin.tree is not None else Tree(), now, offer.tree):
+    over = _OverTheTop(plan, origin, choices, chosen)
+    base = origin.tree if origin.tree is not None else Tree()
+    for path in merge_trees(base, now, offer.tree, choices.policy):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
     over.tell_leftovers(ledger)
@@ -149,10 +159,11 @@ class _OverTheTop:
     """Decides path by path."""
 
     def __init__(
-        self, plan: Plan, base: Tree | None, choices: UpdateChoices, chosen: list[Component]
+        self, plan: Plan, origin: Origin, choices: UpdateChoices, chosen: list[Component]
     ) -> None:
         self._plan = plan
-        self._known = base is not None
+        self._base = origin.place
+        self._known = origin.tree is not None
         self._choices = choices
         self._chosen = chosen
         self._card = plan.card
@@ -167,12 +178,14 @@ class _OverTheTop:
         """Tell whether a path is among what shall be brought."""
         return not self._chosen or any(component.files(path) for component in self._chosen)
 
-    def decide(self, path: ThreeWay) -> None:
+    def decide(self, path: PathDecision) -> None:
         """Decide one path."""
         if path.theirs is None or path.theirs.kind == DIR:
             self._gone_in_release(path)
-        else:
-            self._plan.take(path.path, path.mine, path.theirs, self._for_offered(path))
+            return
+        decision = self._for_offered(path)
+        if decision is not None:
+            self._plan.take(path.path, path.mine, path.theirs, decision)
 
     def _unused_parts(self) -> list[Component]:
         """Return the optional parts the install does not use and nobody asked for."""
@@ -187,7 +200,8 @@ class _OverTheTop:
             and not any(component.files(path) for path in self._plan.now.leaves)
         ]
 
-    def _for_offered(self, path: ThreeWay) -> Decision:
+    def _for_offered(self, path: PathDecision) -> Decision | None:
+        """Return what becomes of a file of the release; None if it was merged with mine."""
         if path.mine is None:
             for component in self._unused:
                 if component.files(path.path):
@@ -212,19 +226,38 @@ class _OverTheTop:
         self._edited.append(path.path)
         if path.changed_by is Side.MINE:
             return Decision(Outcome.HELD, "yours stays: you changed it, the release did not")
-        return self._both_changed(path.path)
+        return self._both_changed(path)
 
-    def _both_changed(self, path: str) -> Decision:
-        if self._choices.mine(path):
+    def _both_changed(self, path: PathDecision) -> Decision | None:
+        if path.choice is Choice.MINE:
             return Decision(Outcome.HELD, "yours stays: you decided so")
-        if self._choices.theirs(path):
-            self._plan.losses.append(Loss(path, "your changes to it give way to the release"))
+        if path.choice is Choice.THEIRS:
+            self._plan.losses.append(Loss(path.path, "your changes to it give way to the release"))
             return Decision(Outcome.KEPT, "replaced: you decided so", put=True)
         why = "both you and the release changed it"
-        self._plan.conflicts.append(Conflict(path, why, _DECIDE))
+        try:
+            return self._merged(path)
+        except NotMerged as error:
+            why = f"{why}, and it cannot be merged: {error.what}"
+        self._plan.conflicts.append(Conflict(path.path, why, _DECIDE))
         return Decision(Outcome.CONFLICT, why)
 
-    def _gone_in_release(self, path: ThreeWay) -> None:
+    def _merged(self, path: PathDecision) -> Decision | None:
+        """Merge what is inside a file; return a decision where one side has all of it already."""
+        mine, theirs = path.mine, path.theirs
+        assert mine is not None and theirs is not None and self._base is not None
+        places = self._base, self._plan.install.place, self._plan.offer.place
+        sides = list(zip(places, (path.base, mine, theirs), strict=True))
+        merged = merge_inside(self._card, path.path, sides, policy=self._choices.policy)
+        digest = blake3(merged.data).digest()
+        if digest == mine.digest:
+            return Decision(Outcome.HELD, "yours stays: what the release changed is in it, too")
+        if digest == theirs.digest:
+            return Decision(Outcome.KEPT, "replaced: what you changed is in it, too", put=True)
+        self._plan.merge(path.path, mine, merged)
+        return None
+
+    def _gone_in_release(self, path: PathDecision) -> None:
         if path.mine is None or path.mine.kind == DIR:
             return
         if self._card.category_of(path.path):

@@ -1,0 +1,39 @@
+"""Merging: what two descendants of one base did, put together. Computes only; see `sides` for the table."""
+
+from .documents import DocumentMerge, merge_documents
+from .files import merge_files
+from .keys import Keys, frozen
+from .lines import LineConflict, LineMerge, merge_lines
+from .outcome import Counts, FileMerge, How, Three
+from .policy import Choice, Policy, Rule
+from .sides import ABSENT, Case, Side, case_of
+from .trees import PathDecision, merge_trees
+from .values import Decided, Question, ValueMerge, merge_values
+
+__all__ = [
+    "ABSENT",
+    "Case",
+    "Choice",
+    "Counts",
+    "Decided",
+    "DocumentMerge",
+    "FileMerge",
+    "How",
+    "Keys",
+    "LineConflict",
+    "LineMerge",
+    "PathDecision",
+    "Policy",
+    "Question",
+    "Rule",
+    "Side",
+    "Three",
+    "ValueMerge",
+    "case_of",
+    "frozen",
+    "merge_documents",
+    "merge_files",
+    "merge_lines",
+    "merge_trees",
+    "merge_values",
+]

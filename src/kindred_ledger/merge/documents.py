@@ -1,0 +1,152 @@
+"""Merging documents: leaf by leaf and record by record, written as edits of theirs.
+
+Where the lines of a text merge cleanly and say what the values ask for, they are taken: so comments and
+layout of both sides stay. Else theirs is edited, value by value. Either way the result is read again and
+must hold the merged values, all of them and nothing else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from ..errors import BooksUnbalanced, FormatError
+from ..formats import Document, Path, format_path
+from .comments import lost_comments
+from .keys import Keys
+from .lines import merge_lines
+from .sides import ABSENT
+from .values import Asked, Decided, Edit, New, Question, ValueMerge, merge_values, same
+
+__all__ = ["DocumentMerge", "merge_documents"]
+
+
+class DocumentMerge(Struct, frozen=True):
+    """The merged bytes, empty while there are questions; the values, and what was decided.
+
+    `by_lines` tells whether the lines of the texts were merged; `lost` are comments of mine that are not in
+    the result.
+    """
+
+    data: bytes
+    merge: ValueMerge
+    by_lines: bool = False
+    lost: tuple[str, ...] = ()
+
+    @property
+    def questions(self) -> tuple[Question, ...]:
+        """What nobody could decide."""
+        return self.merge.questions
+
+    @property
+    def decided(self) -> tuple[Decided, ...]:
+        """What was decided, a line each."""
+        return self.merge.decided
+
+
+def merge_documents(
+    base: bytes | None,
+    mine: bytes,
+    theirs: bytes,
+    *,
+    decode: Callable[[bytes], Document],
+    keys: Keys | None = None,
+    asked: Asked = lambda path, case: None,
+    skip: Path = (),
+    is_text: bool = False,
+) -> DocumentMerge:
+    """Merge three files that `decode` reads; without a base both added it.
+
+    `skip` is the path of the version theirs says it has; `is_text` says that they are made of lines.
+
+    Raises:
+        FormatError: one of them cannot be read, or the result cannot be written.
+    """
+    document = decode(theirs)
+    old = ABSENT if base is None else decode(base).get(())
+    values = [old, decode(mine).get(()), document.get(())]
+    merge = merge_values(*values, keys=keys, asked=asked, skip=skip)
+    if merge.questions:
+        return DocumentMerge(b"", merge)
+    if is_text and base is not None:
+        data = _by_lines(base, mine, theirs, decode, merge.value)
+        if data is not None:
+            return DocumentMerge(data, merge, by_lines=True)
+    _apply(document, merge.edits)
+    data = document.encode()
+    found = decode(data).get(())
+    if not same(found, merge.value):
+        raise BooksUnbalanced("the merged file does not read back as it was merged")
+    lost = lost_comments(base or b"", mine, data) if is_text else ()
+    return DocumentMerge(data, merge, lost=lost)
+
+
+def _by_lines(
+    base: bytes, mine: bytes, theirs: bytes, decode: Callable[[bytes], Document], wanted: Any
+) -> bytes | None:
+    """Return the merged lines, if they merge and hold the wanted values and nothing twice."""
+    try:
+        lines = merge_lines(base, mine, theirs)
+        if lines.conflicts:
+            return None
+        document = decode(lines.data)
+        paths = [leaf.path for leaf in document.leaves()]
+    except FormatError:
+        return None
+    if len(set(paths)) < len(paths) or not same(document.get(()), wanted):
+        return None
+    return lines.data
+
+
+def _apply(document: Document, edits: tuple[Edit, ...]) -> None:
+    """Carry out edits of theirs, in their order: what is inside a list comes before the list."""
+    for edit in edits:
+        if edit.kind == "set":
+            _set(document, edit.path, edit.value)
+        elif edit.kind == "remove":
+            document.remove(edit.path)
+        else:
+            _rearrange(document, edit.path, edit.order)
+
+
+def _set(document: Document, path: Path, value: Any) -> None:
+    """Put a value; where it is not taken as a whole, key by key and element by element."""
+    try:
+        document.set(path, value, note="yours")
+    except FormatError:
+        if isinstance(value, dict) and value:
+            for key, inner in value.items():
+                _set(document, (*path, key), inner)
+        elif isinstance(value, list) and value:
+            for at, inner in enumerate(value):
+                _set(document, (*path, at), inner)
+        else:
+            raise
+
+
+def _rearrange(document: Document, path: Path, order: tuple[Any, ...]) -> None:
+    """Have a list hold the members of theirs that `order` names, and new ones, in that order."""
+    count = len(document.get(path))
+    kept = [each for each in order if not isinstance(each, New)]
+    for at in sorted(set(range(count)) - set(kept), reverse=True):
+        document.remove((*path, at))
+    place = {at: number for number, at in enumerate(sorted(kept))}
+    behind = len(kept)
+    wanted = []
+    for each in order:
+        if isinstance(each, New):
+            _set(document, (*path, behind), each.value)
+            wanted.append(behind)
+            behind += 1
+        else:
+            wanted.append(place[each])
+    if wanted != sorted(wanted):
+        try:
+            document.reorder(path, wanted)
+        except FormatError as error:
+            raise FormatError(
+                f"members cannot be put where they belong: {error.what}",
+                where=format_path(path) or "the document",
+            ) from error

@@ -1,0 +1,60 @@
+"""Merging files: by the kind of their content, one module a kind.
+
+A new kind is a module with a function `merge(three, how)` and a line in `_KINDS`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib import import_module
+
+from ..errors import FormatError
+from ..formats import CODECS, HEAD, Document, decode, kind_of
+from ..formats.kinds import claimed_kind
+from .outcome import FileMerge, How, Three
+
+__all__ = ["merge_files"]
+
+_KINDS = {"text": ".line_files"}  # by codec
+_OTHERS = ".document_files"
+_MOST_BYTES = 64 << 20  # larger files are compared as a whole
+
+
+def merge_files(three: Three, how: How) -> FileMerge:
+    """Merge a file that both sides changed, by the codec that is given, else by what is in it.
+
+    Raises:
+        FormatError: it is of no kind that can be merged, or one side is damaged.
+    """
+    sides = [side for side in three if side is not None]
+    if max(map(len, sides)) > _MOST_BYTES:
+        raise FormatError(f"files of more than {_MOST_BYTES >> 20} MB are not merged inside")
+    if how.decode is not None:
+        return _by(how.codec, three, how)
+    for kind in _likely(how.name, three.theirs):
+        read = _reader(kind)
+        try:
+            for side in sides:
+                read(side)
+        except FormatError:
+            continue
+        return _by(kind, three, How(how.name, kind, read, policy=how.policy, keys=how.keys))
+    raise FormatError("what is in it is not known, so it is one whole")
+
+
+def _by(codec: str, three: Three, how: How) -> FileMerge:
+    merge: Callable[[Three, How], FileMerge]
+    merge = import_module(_KINDS.get(codec, _OTHERS), __package__).merge
+    return merge(three, how)
+
+
+def _likely(name: str, data: bytes) -> list[str]:
+    """Return the codecs that may read a file, those that its name speaks of first."""
+    found = kind_of(data[:HEAD], whole=len(data) <= HEAD).kind
+    kinds = [kind for kind in (claimed_kind(name), found) if kind in CODECS]
+    text = [] if b"\0" in data[:HEAD] else ["text"]
+    return list(dict.fromkeys([*(kind for kind in kinds if kind != "text"), *text]))
+
+
+def _reader(kind: str) -> Callable[[bytes], Document]:
+    return lambda data: decode(data, kind)

@@ -1,0 +1,93 @@
+"""What the records of a list are known by: a field that names them, or nothing.
+
+A record is never known by its number: where one was inserted or removed, every number behind it is another
+record's.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+from decimal import Decimal
+from typing import Any
+
+from ..formats import ANY, Path
+
+__all__ = ["Keys", "frozen", "key_of", "name_of_key"]
+
+_LIKELY = ("id", "key", "name", "uuid", "guid")  # of several fields that fit, these come first
+
+
+class Keys:
+    """The fields that name the records of lists: `declared`, by patterns of paths, else inferred."""
+
+    def __init__(self, declared: dict[Path, str] | None = None) -> None:
+        self._declared = declared or {}
+
+    def of(self, path: Path, sides: Sequence[list[Any]]) -> str:
+        """Return the field that names the records of a list on all sides; "" if none does."""
+        for pattern, field in self._declared.items():
+            if len(pattern) == len(path) and all(
+                wanted in (ANY, part) for wanted, part in zip(pattern, path, strict=True)
+            ):
+                return field if _names(field, sides) else ""
+        return key_of(sides)
+
+
+def key_of(sides: Sequence[list[Any]]) -> str:
+    """Infer the field that names records: present, single and unique on every side; "" if there is none.
+
+    >>> key_of([[{"id": 1, "hp": 5}], [{"id": 1, "hp": 5}, {"id": 2, "hp": 5}]])
+    'id'
+    """
+    filled = [side for side in sides if side]
+    if not filled or not all(isinstance(record, dict) for side in filled for record in side):
+        return ""
+    names = [name for name in filled[0][0] if _names(name, filled)]
+    if not names:
+        return ""
+    ranks = []
+    for at, name in enumerate(names):
+        values = [{frozen(_single(record[name])) for record in side} for side in filled]
+        shared = sum(len(one & other) for one in values for other in values if one is not other)
+        likely = name.lstrip("@").lower() in _LIKELY
+        if shared or likely:
+            ranks.append((likely, shared, -at, name))
+    return max(ranks)[-1] if ranks else ""
+
+
+def name_of_key(record: dict[str, Any], field: str) -> Hashable:
+    """Return what a record is known by."""
+    return frozen(_single(record[field]))
+
+
+def _names(field: str, sides: Sequence[list[Any]]) -> bool:
+    """Tell whether a field is in every record, as a single value that no other of its side has."""
+    for side in sides:
+        if not all(isinstance(record, dict) and field in record for record in side):
+            return False
+        values = [_single(record[field]) for record in side]
+        if any(value is None or isinstance(value, (dict, list)) for value in values):
+            return False
+        if len({frozen(value) for value in values}) < len(values):
+            return False
+    return True
+
+
+def _single(value: Any) -> Any:
+    """Return a value, or the only one in a list: an element that stands once."""
+    return value[0] if isinstance(value, list) and len(value) == 1 else value
+
+
+def frozen(value: Any) -> Hashable:
+    """Return a value that can be looked up, equal for equal values: 1 and 1.0, but not 1 and True.
+
+    The order of the keys of a mapping does not count.
+    """
+    if isinstance(value, dict):
+        return "mapping", frozenset((key, frozen(inner)) for key, inner in value.items())
+    if isinstance(value, list):
+        return "list", tuple(map(frozen, value))
+    if isinstance(value, (int, Decimal)) and not isinstance(value, bool):
+        number = Decimal(value)
+        return "number", "nan" if number.is_nan() else number
+    return type(value).__name__, value

@@ -1,0 +1,61 @@
+"""Text files without a format, merged by their lines."""
+
+from __future__ import annotations
+
+from ..formats import Text
+from ..statement import Line, Outcome, Statement
+from .lines import LineMerge, lines_of, merge_lines
+from .outcome import FileMerge, How, Three, count
+from .sides import Case, Side
+
+__all__ = ["merge"]
+
+_SHOWN = 60  # characters of a line
+
+
+def merge(three: Three, how: How) -> FileMerge:
+    """Merge a text by its lines; see `merge_lines`.
+
+    Raises:
+        FormatError: one side is no text.
+    """
+    found = merge_lines(three.base or b"", three.mine, three.theirs)
+    if found.conflicts:
+        return FileMerge(b"", conflicts=tuple(map(str, found.conflicts)), unit="lines")
+    decided = [
+        (
+            region.case.changed_by,
+            region.case.changed_by,
+            region.case in (Case.AGREED, Case.BOTH_REMOVED),
+        )
+        for region in found.regions
+        for _ in range(max(len(region.base), len(region.mine), len(region.theirs)))
+    ]
+    return FileMerge(found.data, count(decided), _books(found, three, how.name), unit="lines")
+
+
+def _books(found: LineMerge, three: Three, name: str) -> Statement:
+    """Account for every line of mine, and of the result as it reads."""
+    lines = []
+    mine, theirs = _lines(three.mine), _lines(three.theirs)
+    for region in found.regions:
+        said = region.case.said
+        if region.case.changed_by is Side.THEIRS:
+            lines += [_line(Outcome.DROPPED, mine[at], said) for at in region.mine]
+            lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]
+        else:
+            lines += [_line(Outcome.KEPT, mine[at], said) for at in region.mine]
+    merged = _lines(found.data)
+    return Statement(name, "lines", tuple(lines)).balanced(map(_short, mine), map(_short, merged))
+
+
+def _lines(data: bytes) -> list[str]:
+    return [line for line, _ in lines_of(Text.decode(data).text)]
+
+
+def _line(outcome: Outcome, text: str, reason: str) -> Line:
+    return Line(outcome, _short(text), reason)
+
+
+def _short(text: str) -> str:
+    return text.strip()[:_SHOWN] or "(empty)"

@@ -1,0 +1,118 @@
+"""Merging texts line by line: what the two sides changed in different places comes together.
+
+Line ends, encoding and byte-order mark are theirs'; lines that differ in their ends only are equal. Whether
+the last line has an end is decided like a value.
+"""
+
+from __future__ import annotations
+
+import re
+
+from msgspec import Struct
+
+from ..errors import FormatError
+from ..formats import Text
+from .sequences import Region, merged_regions
+from .sides import Case, Side, case_of, shown
+
+__all__ = ["LineConflict", "LineMerge", "lines_of", "merge_lines"]
+
+_LINE = re.compile(r"([^\n\r]*)(\r\n|\n|\r|\Z)")
+
+
+class LineConflict(Struct, frozen=True):
+    """Lines that both sides changed: the number of the first in mine, from 1, and the text of each side."""
+
+    line: int
+    case: Case
+    base: str
+    mine: str
+    theirs: str
+
+    def __str__(self) -> str:
+        return f"line {self.line}: {self.case.said}: {shown(self.mine)} and {shown(self.theirs)}"
+
+
+class LineMerge(Struct, frozen=True):
+    """The merged bytes, empty while there are conflicts; and how many lines each side brought."""
+
+    data: bytes
+    conflicts: tuple[LineConflict, ...]
+    regions: tuple[Region, ...]
+
+    def lines_by(self, side: Side) -> int:
+        """Return how many lines a side added, changed or removed."""
+        return sum(
+            max(len(region.base), len(region.mine if side is Side.MINE else region.theirs))
+            for region in self.regions
+            if region.case.changed_by is side
+        )
+
+
+def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
+    r"""Merge three texts.
+
+    >>> merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nb\nc\nd\n").data
+    b'A\nb\nc\nd\n'
+
+    Raises:
+        FormatError: one of them is no text, or they are in encodings that cannot be told apart.
+    """
+    texts = [Text.decode(data) for data in (base, mine, theirs)]
+    _check(texts)
+    sides = [lines_of(text.text) for text in texts]
+    old, here, there = ([line for line, _ in side] for side in sides)
+    regions = merged_regions(old, here, there)
+    conflicts = tuple(
+        LineConflict(
+            region.mine.start + 1,
+            region.case,
+            *(
+                "\n".join(lines[part.start : part.stop])
+                for lines, part in zip(
+                    (old, here, there), (region.base, region.mine, region.theirs), strict=True
+                )
+            ),
+        )
+        for region in regions
+        if region.case.is_conflict
+    )
+    if conflicts:
+        return LineMerge(b"", conflicts, tuple(regions))
+    newline = texts[2].newline if there else texts[1].newline
+    merged: list[tuple[str, str]] = []
+    for region in regions:
+        if region.case.changed_by is Side.MINE:
+            merged += ((here[at], newline) for at in region.mine)
+        else:
+            merged += (
+                (line, end or newline) for line, end in (sides[2][at] for at in region.theirs)
+            )
+    ends = [bool(side and side[-1][1]) for side in sides]
+    if merged and not _last_has_end(*ends):
+        line, _ = merged[-1]
+        merged[-1] = (line, "") if line else (line, newline)
+    text = "".join(line + end for line, end in merged)
+    if [line for line, _ in lines_of(text)] != [line for line, _ in merged]:
+        raise FormatError("the merged lines do not read back")
+    return LineMerge(texts[2].encode(text), (), tuple(regions))
+
+
+def lines_of(text: str) -> list[tuple[str, str]]:
+    """Return the lines of a text, each with its end; the last may have none."""
+    return [(match[1], match[2]) for match in _LINE.finditer(text) if match[0]]
+
+
+def _last_has_end(base: bool, mine: bool, theirs: bool) -> bool:
+    case = case_of(base, mine, theirs, lambda one, other: bool(one == other))
+    return mine if case.changed_by is Side.MINE else theirs
+
+
+def _check(texts: list[Text]) -> None:
+    for text in texts:
+        if "\0" in text.text:
+            raise FormatError("this is no text file", where=f"character {text.text.index(chr(0))}")
+    # Latin-1 is what is left when nothing else fits; beside another encoding it is a guess.
+    odd = {text.encoding for text in texts if not text.text.isascii()}
+    if "latin-1" in odd and len(odd) > 1:
+        raise FormatError("the texts are in different encodings, and one of them names none")

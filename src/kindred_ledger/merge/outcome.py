@@ -1,0 +1,87 @@
+"""What goes into merging a file, and what comes out, whatever its kind."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from msgspec import Struct
+
+from ..formats import Document, Path
+from ..statement import Statement
+from .policy import Policy
+from .sides import Side
+
+__all__ = ["Counts", "FileMerge", "How", "Three"]
+
+
+class Three(NamedTuple):
+    """The bytes of a file on three sides; without a base both added it."""
+
+    base: bytes | None
+    mine: bytes
+    theirs: bytes
+
+
+class How(Struct, frozen=True):
+    """How a file is read and who wins: its name, its codec and reader, and the policy.
+
+    `keys` says which field names the records of lists, by patterns of paths; `version_path` leads to the
+    version theirs says it has.
+    """
+
+    name: str
+    codec: str = ""
+    decode: Callable[[bytes], Document] | None = None
+    version_path: Path = ()
+    keys: dict[Path, str] = {}
+    policy: Policy = Policy()
+
+
+class Counts(Struct, frozen=True):
+    """How many changes of each side there were, and what became of them."""
+
+    applied: int = 0  # mine
+    superseded: int = 0  # mine, equal to theirs
+    left_out: int = 0  # mine, by the policy
+    taken: int = 0  # theirs
+    overridden: int = 0  # theirs, by the policy
+
+    def __str__(self) -> str:
+        told = [
+            (self.applied, "of your changes applied"),
+            (self.superseded, "made by both"),
+            (self.left_out, "of your changes left out"),
+            (self.taken, "of theirs taken"),
+            (self.overridden, "of theirs left out"),
+        ]
+        return ", ".join(f"{count} {what}" for count, what in told if count)
+
+
+class FileMerge(Struct, frozen=True):
+    """A merged file: its bytes, empty while there are conflicts; its books; and what should be known.
+
+    `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
+    has no line in the books, such as comments.
+    """
+
+    data: bytes
+    counts: Counts = Counts()
+    statement: Statement | None = None
+    conflicts: tuple[str, ...] = ()
+    lost: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    unit: str = "fields"
+
+
+def count(decided: list[tuple[Side, Side, bool]]) -> Counts:
+    """Return the counts of decisions: who changed it, whose side was taken, whether both did the same."""
+    mine = [d for d in decided if d[0] in (Side.MINE, Side.BOTH)]
+    theirs = [d for d in decided if d[0] in (Side.THEIRS, Side.BOTH)]
+    return Counts(
+        applied=sum(takes is Side.MINE for _, takes, _ in mine),
+        superseded=sum(agreed for _, _, agreed in decided),
+        left_out=sum(takes is Side.THEIRS for _, takes, _ in mine),
+        taken=sum(takes is Side.THEIRS for _, takes, _ in theirs),
+        overridden=sum(takes is Side.MINE for _, takes, _ in theirs),
+    )

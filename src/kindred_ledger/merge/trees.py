@@ -1,0 +1,52 @@
+"""Merging trees: path by path, whose file it is. What is inside files both changed is another matter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from ..places import DIR, Node, Tree, same_content
+from .policy import Choice, Policy, Rule
+from .sides import ABSENT, Case, Side, case_of
+
+__all__ = ["PathDecision", "merge_trees"]
+
+_NO_RULES = Policy()
+
+
+class PathDecision(Struct, frozen=True):
+    """One path on three sides, None where a side has nothing there; its row, and the rule that answers it."""
+
+    path: str
+    base: Node | None
+    mine: Node | None
+    theirs: Node | None
+    case: Case
+    rule: Rule | None = None
+
+    @property
+    def changed_by(self) -> Side:
+        """Who changed the path since the base."""
+        return self.case.changed_by
+
+    @property
+    def choice(self) -> Choice | None:
+        """What the policy says; None if it says nothing."""
+        return self.rule.choice if self.rule is not None else None
+
+
+def merge_trees(
+    base: Tree, mine: Tree, theirs: Tree, policy: Policy = _NO_RULES, *, known: bool = True
+) -> Iterator[PathDecision]:
+    """Yield a decision for every path of three trees, in order, folders left out.
+
+    `known` False says that there is no base; see `case_of`.
+    """
+    for path in sorted(base.keys() | mine.keys() | theirs.keys()):
+        sides = base.get(path), mine.get(path), theirs.get(path)
+        if all(node is None or node.kind == DIR for node in sides):
+            continue
+        b, m, t = (ABSENT if node is None else node for node in sides)
+        case = case_of(b, m, t, same_content, known=known)
+        yield PathDecision(path, *sides, case, policy.for_file(path, case))

@@ -1,0 +1,346 @@
+"""Merging plain values: mappings by key, records by what names them, other lists by alignment.
+
+The result is *theirs*, edited: what comes out are edits of theirs, in its own paths, the merged value they
+lead to, and what was decided about each part.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from ..formats import Path, format_path
+from .keys import Keys, frozen, name_of_key
+from .policy import Choice, Rule
+from .sequences import Region, merged_regions
+from .sides import ABSENT, Case, Side, case_of, shown
+
+__all__ = [
+    "Decided",
+    "Edit",
+    "New",
+    "Question",
+    "ValueMerge",
+    "merge_values",
+    "record_name",
+    "same",
+]
+
+# What a decision asks of whoever knows the policy: the path, and the row of the table.
+Asked = Callable[[Path, Case], Rule | None]
+
+
+class Edit(Struct, frozen=True):
+    """One change of theirs. `kind` is set, remove, or list.
+
+    `order` of a list says what stands in it afterwards: an index of theirs, or the value of a new member.
+    """
+
+    kind: str
+    path: Path
+    value: Any = None
+    order: tuple[Any, ...] = ()
+
+
+class New(Struct, frozen=True):
+    """A member that comes into a list."""
+
+    value: Any
+
+
+class Decided(Struct, frozen=True):
+    """What was decided about a part that is one value, record or region, by its name: whose side, and why."""
+
+    where: str
+    case: Case
+    takes: Side
+    reason: str
+
+
+class Question(Struct, frozen=True):
+    """A conflict: where, and the three values; `ABSENT` where a side has nothing."""
+
+    where: str
+    case: Case
+    base: Any
+    mine: Any
+    theirs: Any
+
+    def __str__(self) -> str:
+        values = f"{shown(self.mine)} and {shown(self.theirs)}"
+        return f"{self.where or 'the whole'}: {self.case.said}: {values}"
+
+
+class ValueMerge(Struct, frozen=True):
+    """The merged value, the edits of theirs that lead to it, and what was decided.
+
+    `named_by` says which field names the records of a list, by the list's name.
+    """
+
+    value: Any
+    edits: tuple[Edit, ...]
+    decided: tuple[Decided, ...]
+    questions: tuple[Question, ...]
+    notes: tuple[str, ...]
+    named_by: dict[str, str] = {}
+
+    @property
+    def units(self) -> set[str]:
+        """The names of the parts that were decided as one."""
+        return {each.where for each in self.decided}
+
+
+def merge_values(
+    base: Any,
+    mine: Any,
+    theirs: Any,
+    *,
+    keys: Keys | None = None,
+    asked: Asked = lambda path, case: None,
+    skip: Path = (),
+    known: bool = True,
+) -> ValueMerge:
+    """Merge three plain values of one format version.
+
+    `skip` is a path that is theirs' own: the version a file says it has. `known` False says there is no
+    base. Where something is in question the merged value has theirs.
+
+    >>> merge_values({"a": 1, "b": 1}, {"a": 2, "b": 1}, {"a": 1, "b": 3}).value
+    {'a': 2, 'b': 3}
+    """
+    merge = _Merge(keys or Keys(), asked, skip, known)
+    merged = merge.value((), "", base, mine, theirs)
+    return ValueMerge(
+        merged,
+        tuple(merge.edits),
+        tuple(merge.decided),
+        tuple(merge.questions),
+        tuple(merge.notes),
+        merge.named_by,
+    )
+
+
+def same(one: Any, other: Any) -> bool:
+    """Tell whether two values are equal as values; see `frozen`."""
+    return one is other or frozen(one) == frozen(other)
+
+
+class _Merge:
+    def __init__(self, keys: Keys, asked: Asked, skip: Path, known: bool) -> None:
+        self._keys = keys
+        self._asked = asked
+        self._skip = skip
+        self._known = known
+        self.edits: list[Edit] = []
+        self.decided: list[Decided] = []
+        self.questions: list[Question] = []
+        self.notes: list[str] = []
+        self.named_by: dict[str, str] = {}
+
+    def value(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        """Merge what stands at a path of theirs; return the result, `ABSENT` if nothing shall stand there.
+
+        `path` is where it is, or would be, in theirs; `name` is how people find it on every side.
+        """
+        if path and path == self._skip:
+            return theirs
+        if isinstance(mine, dict) and isinstance(theirs, dict):
+            return self._mapping(path, name, base if isinstance(base, dict) else {}, mine, theirs)
+        if isinstance(mine, list) and isinstance(theirs, list):
+            return self._list(path, name, base if isinstance(base, list) else [], mine, theirs)
+        return self._single(path, name, base, mine, theirs)
+
+    def _single(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        """Decide about one value as a whole."""
+        case = case_of(base, mine, theirs, same, known=self._known)
+        takes, reason = self._decide(path, name, case, base, mine, theirs)
+        self.decided.append(Decided(name, case, takes, reason))
+        if takes is not Side.MINE:
+            return theirs
+        if mine is ABSENT:
+            if theirs is not ABSENT:
+                self.edits.append(Edit("remove", path))
+        elif not same(mine, theirs):
+            self.edits.append(Edit("set", path, mine))
+        return mine
+
+    def _decide(
+        self, path: Path, name: str, case: Case, base: Any, mine: Any, theirs: Any
+    ) -> tuple[Side, str]:
+        """Return whose side is taken, and why; note a question if nobody can say."""
+        rule = self._asked(path, case)
+        if rule is not None and rule.choice in (Choice.MINE, Choice.THEIRS):
+            return Side(rule.choice.value), rule.said
+        if case.is_conflict:
+            self.questions.append(Question(name, case, base, mine, theirs))
+            return Side.BOTH, case.said
+        return case.changed_by, case.said
+
+    def _mapping(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        merged = {}
+        for key in [*theirs, *(key for key in mine if key not in theirs), *base]:
+            if key in merged or (key not in theirs and key not in mine and key not in base):
+                continue
+            sides = (each.get(key, ABSENT) for each in (base, mine, theirs))
+            inner = format_path((key,))
+            below = f"{name}.{inner}" if name else inner
+            found = self.value((*path, key), below, *sides)
+            if found is not ABSENT:
+                merged[key] = found
+        return merged
+
+    def _list(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        if len(mine) == len(theirs) == 1 and len(base) <= 1:  # an element that stands once
+            old = base[0] if base else ABSENT
+            return [self.value((*path, 0), f"{name}[0]", old, mine[0], theirs[0])]
+        if same(mine, theirs):
+            return self._single(path, name, base, mine, theirs)
+        field = self._keys.of(path, [side for side in (base, mine, theirs) if side])
+        if field:
+            self.named_by[name] = field
+            return self._records(path, name, field, base, mine, theirs)
+        if not self._known:
+            return self._single(path, name, ABSENT, mine, theirs)
+        return self._aligned(path, name, base, mine, theirs)
+
+    # ---- lists of records that a field names ----------------------------------------------
+
+    def _records(self, path: Path, name: str, field: str, base: Any, mine: Any, theirs: Any) -> Any:
+        old, here, there = (
+            {name_of_key(record, field): at for at, record in enumerate(side)}
+            for side in (base, mine, theirs)
+        )
+        order: list[Any] = []
+        merged: list[Any] = []
+        stays: dict[Hashable, int] = {}  # where each record stands in the result
+        for key, at in there.items():
+            count = len(self.edits)
+            record = self.value(
+                (*path, at),
+                record_name(name, field, theirs[at]),
+                base[old[key]] if key in old else ABSENT,
+                mine[here[key]] if key in here else ABSENT,
+                theirs[at],
+            )
+            if record is ABSENT:
+                del self.edits[count:]  # it goes as a member of the list
+                continue
+            stays[key] = len(order)
+            order.append(at)
+            merged.append(record)
+        for key, at in here.items():
+            if key in there:
+                continue
+            below = record_name(name, field, mine[at])
+            known = base[old[key]] if key in old else ABSENT
+            count = len(self.edits)
+            record = self.value((*path, len(theirs)), below, known, mine[at], ABSENT)
+            del self.edits[count:]  # it comes as a member of the list
+            if record is ABSENT:
+                continue
+            place = _behind(list(here), at, stays)
+            order.insert(place, New(record))
+            merged.insert(place, record)
+            stays = {each: n + (n >= place) for each, n in stays.items()}
+            stays[key] = place
+        self._note_order(path, name, [list(old), list(here), list(there)])
+        self._reorder(path, order, len(theirs))
+        return merged
+
+    def _note_order(self, path: Path, name: str, sides: Sequence[list[Hashable]]) -> None:
+        old, here, there = sides
+        mine = [key for key in here if key in old]
+        if mine != [key for key in old if key in here] and mine != [k for k in there if k in mine]:
+            self.notes.append(f"{name}: the order you gave its records is not kept")
+
+    def _reorder(self, path: Path, order: list[Any], size: int) -> None:
+        if order != list(range(size)):
+            self.edits.append(Edit("list", path, order=tuple(order)))
+
+    # ---- other lists ----------------------------------------------------------------------
+
+    def _aligned(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        old, here, there = ([frozen(each) for each in side] for side in (base, mine, theirs))
+        regions = merged_regions(old, here, there)
+        unique = all(len(set(side)) == len(side) for side in (old, here, there))
+        if all(region.case in _FREE for region in regions):
+            order: list[Any] = []
+            for region in regions:
+                if region.case.changed_by is Side.MINE:
+                    order += (New(mine[at]) for at in region.mine)
+                else:
+                    order += region.theirs
+            merged = [each.value if isinstance(each, New) else theirs[each] for each in order]
+            # What both moved, each elsewhere, would stand twice.
+            if not unique or len(set(map(frozen, merged))) == len(merged):
+                self._decide_list(path, name, base, mine, theirs, regions)
+                self._reorder(path, order, len(theirs))
+                return merged
+        # Names that both put in at one place may stand together. Numbers may be a size or a colour.
+        apart = all(each.case in _FREE or each.case is Case.BOTH_ADDED for each in regions)
+        if unique and apart and all(isinstance(each, str) for each in (*mine, *theirs)):
+            joined = self._as_set(path, name, (base, mine, theirs), (old, here, there))
+            if joined is not None:
+                return joined
+        return self._single(path, name, base, mine, theirs)
+
+    def _decide_list(
+        self, path: Path, name: str, base: Any, mine: Any, theirs: Any, regions: list[Region]
+    ) -> None:
+        """Note what became of a list as a whole: who changed something in it."""
+        sides = {region.case.changed_by for region in regions} - {Side.NOBODY}
+        if sides == {Side.MINE, Side.THEIRS}:
+            self.decided.append(
+                Decided(name, Case.BOTH_CHANGED, Side.NOBODY, "both changed it, in other places")
+            )
+            return
+        case = case_of(base, mine, theirs, same)
+        self.decided.append(Decided(name, case, case.changed_by, case.said))
+
+    def _as_set(
+        self, path: Path, name: str, values: Sequence[list[Any]], sides: Sequence[list[Hashable]]
+    ) -> list[Any] | None:
+        """Merge values of which each stands once; None if their order was changed, which may matter."""
+        (_, mine, theirs), (old, here, there) = values, sides
+        for side in (here, there):
+            common = [each for each in side if each in set(old)]
+            if common != [each for each in old if each in set(side)]:
+                return None
+        gone = set(old) - set(here)
+        order: list[Any] = [at for at, each in enumerate(there) if each not in gone]
+        stays = {there[at]: n for n, at in enumerate(order)}
+        for at, each in enumerate(here):
+            if each in there or each in old:
+                continue
+            place = _behind(here, at, stays)
+            order.insert(place, New(mine[at]))
+            stays = {key: n + (n >= place) for key, n in stays.items()}
+            stays[each] = place
+        self.decided.append(
+            Decided(name, Case.BOTH_CHANGED, Side.NOBODY, "what each side added and removed")
+        )
+        self._reorder(path, order, len(theirs))
+        return [each.value if isinstance(each, New) else theirs[each] for each in order]
+
+
+_FREE = frozenset(case for case in Case if not case.is_conflict)
+
+
+def _behind(sequence: Sequence[Hashable], at: int, stays: dict[Hashable, int]) -> int:
+    """Return where a new member goes: behind the nearest before it that is there, else before the next."""
+    for before in range(at - 1, -1, -1):
+        if sequence[before] in stays:
+            return stays[sequence[before]] + 1
+    for after in range(at + 1, len(sequence)):
+        if sequence[after] in stays:
+            return stays[sequence[after]]
+    return len(stays)
+
+
+def record_name(name: str, field: str, record: dict[str, Any]) -> str:
+    value = record[field]
+    if isinstance(value, list) and len(value) == 1:
+        value = value[0]
+    return f"{name}[{field.lstrip('@')}={value}]"

@@ -1,0 +1,130 @@
+"""Inside: a file that both the person and the release changed, merged by what is in it.
+
+A release of another format version is met there: base and mine go through the card's steps first, so that
+what differs between them is still exactly what the person did.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..cards import Card, Format
+from ..convert import Converted, convert_bytes, format_version
+from ..errors import KindredError, UsageError
+from ..formats import FOLDER, Document, parse_path
+from ..merge import FileMerge, How, Policy, Three, frozen, merge_files
+from ..places import FILE, Node, Place, read_bytes
+
+__all__ = ["MergedFile", "NotMerged", "merge_inside"]
+
+_SHOWN = 3  # conflicts that a message names
+
+
+class NotMerged(KindredError):
+    """A file cannot be merged inside; the message says why."""
+
+
+class MergedFile(Struct, frozen=True):
+    """A file merged inside, and what of the person's was lost on the way: item and reason."""
+
+    merge: FileMerge
+    losses: tuple[tuple[str, str], ...]
+
+    @property
+    def data(self) -> bytes:
+        """What the file shall hold."""
+        return self.merge.data
+
+
+def merge_inside(
+    card: Card,
+    path: str,
+    sides: Sequence[tuple[Place, Node | None]],
+    *,
+    policy: Policy,
+) -> MergedFile:
+    """Merge one file of base, mine and theirs, each a place and what it has under `path`.
+
+    Raises:
+        NotMerged: a side has no such file, it is of no kind that is known, its versions cannot be brought
+            together, or both sides changed the same in it.
+    """
+    try:
+        contents = [_content(place, path, node) for place, node in sides]
+        three = Three(*contents)  # type: ignore[arg-type]
+        losses: tuple[tuple[str, str], ...] = ()
+        how = How(path, policy=policy)
+        format = card.format_of(path)
+        if format is not None and format.table.codec != FOLDER:
+            three, losses = _of_one_version(format, three, path)
+            how = replace(
+                how,
+                codec=format.table.codec,
+                decode=format.decode,
+                version_path=tuple(format.version_path),
+                keys={parse_path(path): field for path, field in format.table.keys.items()},
+            )
+        merge = merge_files(three, how)
+    except KindredError as error:
+        if isinstance(error, NotMerged):
+            raise
+        where = f"{error.where}: " if error.where and error.where != path else ""
+        raise NotMerged(f"{where}{error.what}") from error
+    if merge.conflicts:
+        more = len(merge.conflicts) - _SHOWN
+        told = "; ".join(merge.conflicts[:_SHOWN]) + (f"; and {more} more" if more > 0 else "")
+        raise NotMerged(told)
+    return MergedFile(merge, losses)
+
+
+def _content(place: Place, path: str, node: Node | None) -> bytes | None:
+    """Return the bytes of a side; None if it has none."""
+    if node is None:
+        return None
+    if node.kind != FILE:
+        raise NotMerged("it is no file on every side")
+    try:
+        return read_bytes(place, path)
+    except UsageError as error:  # only its digest is on the shelf
+        raise NotMerged(
+            f"the content the changes could be told by is not here: {error.what}"
+        ) from None
+
+
+def _of_one_version(
+    format: Format, three: Three, path: str
+) -> tuple[Three, tuple[tuple[str, str], ...]]:
+    """Return the sides in the version of theirs, and what of mine, not of the base, is lost by that."""
+    target = format_version(three.theirs, format)
+    made: list[Converted | None] = []
+    for side in (three.base, three.mine):
+        converted = None
+        if side is not None and (source := format_version(side, format)) != target:
+            converted = convert_bytes(side, format, target, name=path, source=source)
+        made.append(converted)
+    base, mine = made
+    lost = mine.losses if mine is not None else ()
+    if lost and three.base is not None:
+        before, after = format.decode(three.base), format.decode(three.mine)
+        lost = tuple(each for each in lost if not _same_there(before, after, each[0]))
+    return (
+        Three(
+            base.data if base is not None else three.base,
+            mine.data if mine is not None else three.mine,
+            three.theirs,
+        ),
+        lost,
+    )
+
+
+def _same_there(base: Document, mine: Document, item: str) -> bool:
+    """Tell whether I left alone what a step drops: then it is no loss of mine."""
+    try:
+        pattern = parse_path(item)
+        one, other = ([side.get(path) for path in side.find(pattern)] for side in (base, mine))
+    except KindredError:
+        return False
+    return bool(one) and frozen(one) == frozen(other)

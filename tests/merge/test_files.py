@@ -1,0 +1,284 @@
+"""Files that both sides changed: merged by what is in them, as edits of theirs, or refused."""
+
+from __future__ import annotations
+
+import io
+import random
+import unittest
+import zipfile
+from typing import Any
+
+import msgspec
+
+from kindred_ledger.errors import FormatError
+from kindred_ledger.formats import Path, decode
+from kindred_ledger.merge import Choice, FileMerge, How, Policy, Rule, Three, merge_files
+from kindred_ledger.merge.lines import merge_lines
+from tests.support import LONG
+
+_JSON = b"""{
+  // how the ferry is steered
+  "speed": 1.10,
+  "keys": {"jump": "space", "horn": "h"},
+  "crew": [
+    {"id": 1, "name": "Ada", "morale": 3},
+    {"id": 2, "name": "Bo", "morale": 4},
+    {"id": 5, "name": "Cy", "morale": 5}
+  ],
+  "routes": ["moss", "reed", "fen"]
+}
+"""
+_INI = b"""; how the water moves
+[tides]
+spring = 2.40
+neap = 1.10
+
+[wind]
+north = 3
+east = 4
+"""
+_TOML = b"""title = "Mossferry" # the game
+speed = 1.10
+
+[keys]
+jump = "space"
+horn = "h"
+
+[[crew]]
+id = 1
+name = "Ada"
+
+[[crew]]
+id = 2
+name = "Bo"
+"""
+_YAML = b"""title: Mossferry
+keys:
+  jump: space  # up
+  horn: h
+crew:
+  - id: 1
+    name: Ada
+  - id: 2
+    name: Bo
+"""
+_XML = b"""<?xml version="1.0"?>
+<!-- the table of servers -->
+<servers>
+  <server name="reed"><port>21</port><slots>8</slots></server>
+  <server name="moss"><port>22</port><slots>9</slots></server>
+  <limit>5</limit>
+</servers>
+"""
+_CSV = b"id,name,depth\n1,Moss,3\n2,Reed,4\n3,Fen,5\n"
+SAMPLES = {"json": _JSON, "ini": _INI, "toml": _TOML, "yaml": _YAML, "xml": _XML, "csv": _CSV}
+_TRIES = 400 if LONG else 40
+
+
+def merged(name: str, base: bytes | None, mine: bytes, theirs: bytes, **how: Any) -> FileMerge:
+    return merge_files(Three(base, mine, theirs), How(name, **how))
+
+
+def edited(data: bytes, kind: str, draw: random.Random) -> tuple[bytes, dict[Path, Any]]:
+    """Change one to three values; return the bytes and what was set."""
+    document = decode(data, kind)
+    named = ("id", "name", "routes")
+    leaves = [
+        leaf
+        for leaf in document.leaves()
+        if str(leaf.path[-1]).lstrip("@") not in named and leaf.path[0] not in named
+    ]
+    done: dict[Path, Any] = {}
+    for leaf in draw.sample(leaves, draw.randint(1, min(3, len(leaves)))):
+        value = (
+            str(draw.randint(100, 999)) if isinstance(leaf.value, str) else draw.randint(100, 999)
+        )
+        document.set(leaf.path, value)
+        done[leaf.path] = value
+    return document.encode(), done
+
+
+class EachKind(unittest.TestCase):
+    def test_edits_of_both_sides(self) -> None:
+        """Each value is the one the table asks for; a conflict is named; my file alone changes nothing."""
+        draw = random.Random(20)
+        for kind, base in SAMPLES.items():
+            conflicts = 0
+            for number in range(_TRIES):
+                mine, my_edits = edited(base, kind, draw)
+                theirs, their_edits = edited(base, kind, draw)
+                with self.subTest(kind=kind, number=number):
+                    found = merged(f"a.{kind}", base, mine, theirs)
+                    both = my_edits.keys() & their_edits.keys()
+                    torn = {path for path in both if my_edits[path] != their_edits[path]}
+                    self.assertEqual(len(found.conflicts), len(torn), found.conflicts)
+                    conflicts += bool(torn)
+                    if not torn:
+                        result = decode(found.data, kind)
+                        for leaf in decode(base, kind).leaves():
+                            wanted = my_edits.get(leaf.path, their_edits.get(leaf.path, leaf.value))
+                            self.assertEqual(result.get(leaf.path), wanted, leaf.name)
+                        self.assertEqual(
+                            len(list(result.leaves())), len(list(decode(base, kind).leaves()))
+                        )
+                        self.assertEqual(found.counts.applied, len(my_edits.keys() - both))
+                        self.assertEqual(found.counts.taken, len(their_edits.keys() - both))
+            self.assertTrue(0 < conflicts < _TRIES, kind)
+
+    def test_one_side_alone(self) -> None:
+        """What only they changed is theirs, byte for byte; what only I changed is mine by value."""
+        draw = random.Random(21)
+        for kind, base in SAMPLES.items():
+            other, _ = edited(base, kind, draw)
+            self.assertEqual(merged(f"a.{kind}", base, base, other).data, other)
+            self.assertEqual(merged(f"a.{kind}", base, other, other).data, other)
+            mine = merged(f"a.{kind}", base, other, base).data
+            self.assertEqual(decode(mine, kind).get(()), decode(other, kind).get(()))
+
+    def test_the_books(self) -> None:
+        """A line for each field of mine and of the result, with who changed it; both sides counted."""
+        mine = _JSON.replace(b'"space"', b'"w"').replace(
+            b'"Cy", "morale": 5}', b'"Cy", "morale": 5},\n    {"id": 9, "name": "Mine"}'
+        )
+        theirs = _JSON.replace(b"1.10", b"1.5").replace(
+            b'    {"id": 2, "name": "Bo", "morale": 4},\n', b""
+        )
+        found = merged("a.json", _JSON, mine, theirs)
+        assert found.statement is not None
+        lines = {line.item: (line.outcome.value, line.reason) for line in found.statement.lines}
+        self.assertEqual(lines["keys.jump"], ("kept", "you changed it"))
+        self.assertEqual(lines["speed"], ("changed", "they changed it"))
+        self.assertEqual(lines["crew[id=2].name"], ("dropped", "they removed it"))
+        self.assertEqual(lines["crew[id=9].name"], ("kept", "you added it"))
+        self.assertEqual(lines["keys.horn"], ("kept", ""))
+        self.assertEqual(found.statement.counted_in, 15)
+        self.assertEqual(found.statement.counted_out, 12)
+        self.assertEqual(str(found.counts), "2 of your changes applied, 2 of theirs taken")
+
+    def test_other_kinds(self) -> None:
+        """Packs by their members and what is in them, binary values, databases; plain text by lines."""
+
+        def pack(**files: bytes) -> bytes:
+            held = io.BytesIO()
+            with zipfile.ZipFile(held, "w") as made:
+                for name, data in files.items():
+                    made.writestr(name.replace("_", "."), data)
+            return held.getvalue()
+
+        base = pack(a_json=b'{"x": 1, "y": 1}', b_txt=b"one\n", c_bin=b"\0\1")
+        mine = pack(a_json=b'{"x": 2, "y": 1}', b_txt=b"one\n", c_bin=b"\0\1", d_bin=b"\0mine")
+        theirs = pack(a_json=b'{"x": 1, "y": 3}', b_txt=b"one\n", c_bin=b"\0\2")
+        found = decode(merged("p.zip", base, mine, theirs).data, "zip")
+        self.assertEqual(found.get(("a.json",)), {"x": 2, "y": 3})
+        self.assertEqual((found.get(("c.bin",)), found.get(("d.bin",))), (b"\0\2", b"\0mine"))
+        sides = [
+            msgspec.msgpack.encode({"a": a, "b": [b, {"c": b""}]})
+            for a, b in ((1, 1), (2, 1), (1, 5))
+        ]
+        made = merged("x.msgpack", *sides).data
+        self.assertEqual(msgspec.msgpack.decode(made), {"a": 2, "b": [5, {"c": b""}]})
+        self.assertEqual(
+            merged("notes", b"a\nb\n", b"a\nb\nm\n", b"t\na\nb\n").data, b"t\na\nb\nm\n"
+        )
+
+    def test_a_policy_answers(self) -> None:
+        """By file and field; what it decided is counted, and only what it speaks of."""
+
+        def rules(choice: Choice, *fields: Path, always: bool = False) -> Policy:
+            return Policy((Rule(choice, lambda path: path == "a.ini", fields, always=always),))
+
+        mine, theirs = (
+            _INI.replace(b"2.40", b"3").replace(b"= 4", b"= 6"),
+            _INI.replace(b"2.40", b"5").replace(b"1.10", b"7"),
+        )
+        self.assertEqual(len(merged("a.ini", _INI, mine, theirs).conflicts), 1)
+        for choice, value in ((Choice.MINE, "3"), (Choice.THEIRS, "5")):
+            found = merged("a.ini", _INI, mine, theirs, policy=rules(choice, ("tides",)))
+            result = decode(found.data, "ini")
+            self.assertEqual([result.get(("tides", k)) for k in ("spring", "neap")], [value, "7"])
+            self.assertEqual(result.get(("wind", "east")), "6")
+        found = merged(
+            "a.ini", _INI, mine, theirs, policy=rules(Choice.MINE, ("tides",), always=True)
+        )
+        self.assertEqual(decode(found.data, "ini").get(("tides", "neap")), "1.10")
+        self.assertEqual(found.counts.overridden, 2)
+
+
+class Texts(unittest.TestCase):
+    def test_what_comes_along(self) -> None:
+        """My comments stay where the lines allow it; where they do not, each is told."""
+        mine = _INI.replace(b"north = 3", b"; the cold one\nnorth = 3").replace(
+            b"east = 4", b"east = 6"
+        )
+        theirs = _INI.replace(b"spring = 2.40", b"spring = 2.50")
+        found = merged("a.ini", _INI, mine, theirs)
+        self.assertEqual(found.lost, ())
+        self.assertIn(b"; the cold one\nnorth = 3", found.data)
+        torn = _INI.replace(b"north = 3", b"north = 5")
+        mine = _INI.replace(
+            b"neap = 1.10\n\n[wind]\n", b"neap = 1.10\n\n[wind]\n; the cold one\n"
+        ).replace(b"east = 4", b"east = 6")
+        found = merged("a.ini", _INI, mine, torn)
+        self.assertEqual((found.lost, b"cold" in found.data), (("the cold one",), False))
+
+    def test_ends_marks_and_encodings(self) -> None:
+        """They are theirs'; a file that differs in them only changed nothing; what is a guess is refused."""
+        base, mine = b"a\nb\nc\nd\n", b"a\nb\nc\nd\nm\n"
+        theirs = b"\xef\xbb\xbft\r\na\r\nb\r\nc\r\nd"
+        self.assertEqual(
+            merge_lines(base, mine, theirs).data, b"\xef\xbb\xbft\r\na\r\nb\r\nc\r\nd\r\nm"
+        )
+        same = base.replace(b"\n", b"\r\n")
+        self.assertEqual(merge_lines(base, same, theirs).data, theirs)
+        with self.assertRaisesRegex(FormatError, "different encodings"):
+            merge_lines("é\n".encode(), b"\xe9\n", "é\nx\n".encode())
+        self.assertEqual(merge_lines(b"\xe9\n", b"\xe9\nm\n", b"t\n\xe9\n").data, b"t\n\xe9\nm\n")
+        with self.assertRaisesRegex(FormatError, "no text"):
+            merge_lines(b"\0", b"\0", b"\0")
+
+    def test_lines_that_touch(self) -> None:
+        """Changes with a common line between them come together; those without are a question."""
+        self.assertEqual(merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nb\nC\n").data, b"A\nb\nC\n")
+        (torn,) = merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nB\nc\n").conflicts
+        self.assertEqual(
+            (torn.line, torn.base, torn.mine, torn.theirs), (1, "a\nb", "A\nb", "a\nB")
+        )
+        self.assertIn("line 1: both changed it: A b and a B", str(torn))
+
+    def test_large_texts(self) -> None:
+        """Tens of thousands of lines, many of them equal, take no time without bound."""
+        base = [b"%d" % (n % 7) if n % 3 else b"line %d" % n for n in range(60_000)]
+        mine, theirs = list(base), list(base)
+        mine[10], theirs[50_000] = b"mine", b"theirs"
+        del theirs[20_000:20_100]
+        found = merge_lines(*(b"\n".join(side) + b"\n" for side in (base, mine, theirs)))
+        theirs[10] = b"mine"
+        self.assertEqual(found.data, b"\n".join(theirs) + b"\n")
+
+
+class Refused(unittest.TestCase):
+    def test_what_is_not_merged(self) -> None:
+        """Unknown and damaged content, keys that stand twice: an error, and no bytes."""
+        for name, sides in (
+            ("a.bin", (b"\0a", b"\0b", b"\0c")),
+            ("a.json", (b'{"a": 1}\0', b'{"a": 2}\0', b'{"a": 3}\0')),
+        ):
+            with self.assertRaises(FormatError):
+                merged(name, *sides)
+        twice = b'{"a": 1, "a": 2, "b": 1}'
+        with self.assertRaises(FormatError):
+            merged(
+                "a.json",
+                twice,
+                twice.replace(b'"a": 1', b'"a": 9').replace(b'"a": 2', b'"a": 7'),
+                twice.replace(b'"b": 1', b'"b": 5'),
+                codec="json",
+                decode=lambda data: decode(data, "json"),
+            )
+
+    def test_both_added_a_file(self) -> None:
+        """What they have in common agrees, what one has alone stands, the rest is a question."""
+        found = merged("a.json", None, b'{"a": 1, "b": 2}', b'{"a": 1, "c": 3}')
+        self.assertEqual(decode(found.data, "json").get(()), {"a": 1, "b": 2, "c": 3})
+        self.assertEqual(len(merged("a.json", None, b'{"a": 1}', b'{"a": 2}').conflicts), 1)
+        self.assertEqual(len(merged("a", None, b"mine\n", b"theirs\n").conflicts), 1)

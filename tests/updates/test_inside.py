@@ -1,0 +1,202 @@
+"""Files that both the person and the release changed: merged inside, kept, shown, and taken back."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from typing import Any
+
+from kindred_ledger.cards import Card
+from kindred_ledger.changes import undo
+from kindred_ledger.errors import DecisionNeeded, LossNotAllowed
+from kindred_ledger.ledger import ReleaseTag, Tag
+from kindred_ledger.places import ZipPlace, read_bytes
+from kindred_ledger.updates import UpdateChoices
+from tests.support import files_in, kindred, snapshot, write
+from tests.updates.test_over_the_top import InstallCase
+
+_LINES = [b"line %d of the log of tides" % number for number in range(9)]
+
+
+def lines(**changed: bytes) -> bytes:
+    return b"\n".join(changed.get(f"n{at}", line) for at, line in enumerate(_LINES)) + b"\n"
+
+
+BASE = {
+    "data/servers.xml": b'<servers>\n  <!-- all -->\n  <server name="a"><port>1</port></server>\n'
+    b'  <server name="b"><port>2</port></server>\n</servers>\n',
+    "data/rules.json": b'{"coins": 10, "tides": {"spring": 2.40, "neap": 1.10}}\n',
+    "data/more.ini": b"[view]\r\nfar = 3\r\nnear = 1\r\n",
+    "notes.txt": lines(),
+    "logo.bin": b"\0base",
+}
+THEIRS = {
+    "data/servers.xml": BASE["data/servers.xml"].replace(b"<port>1<", b"<port>11<"),
+    "data/rules.json": BASE["data/rules.json"].replace(b"2.40", b"2.5"),
+    "data/more.ini": BASE["data/more.ini"] + b"[sound]\r\nhorn = 1\r\n",
+    "notes.txt": lines(n7=b"theirs"),
+    "logo.bin": b"\0theirs",
+}
+MINE = {
+    "data/servers.xml": BASE["data/servers.xml"].replace(b"<port>2<", b"<port>22<"),
+    "data/rules.json": BASE["data/rules.json"].replace(b'"coins": 10', b'"coins": 99'),
+    "data/more.ini": BASE["data/more.ini"].replace(b"far = 3", b"far = 9"),
+    "notes.txt": lines(n1=b"mine"),
+}
+MERGED = {
+    "data/servers.xml": MINE["data/servers.xml"].replace(b"<port>1<", b"<port>11<"),
+    "data/rules.json": b'{"coins": 99, "tides": {"spring": 2.5, "neap": 1.10}}\n',
+    "data/more.ini": MINE["data/more.ini"] + b"[sound]\r\nhorn = 1\r\n",
+    "notes.txt": lines(n1=b"mine", n7=b"theirs"),
+    "logo.bin": b"\0theirs",
+}
+
+
+_RULES = """
+[formats.rules]
+files = ["/program/data/rules.json"]
+codec = "json"
+version = { key = "format" }
+keys = { crew = "n" }
+builds = [
+  { builds = "<2.0", writes = "1", reads = ["1"] },
+  { builds = ">=2.0", writes = "2", reads = ["2"] },
+]
+
+[[formats.rules.steps]]
+from = "1"
+to = "2"
+do = [{ rename = "coins", to = "money" }, { drop = "old", reason = "2.0 has none" }]
+"""
+
+
+class Inside(InstallCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.old = self.release("1.4", BASE, "old.zip")
+        self.new = self.release("2.0", THEIRS, "new.zip")
+        write(self.path("mossferry"), {**BASE, **MINE})
+
+    def there(self) -> dict[str, bytes]:
+        found = files_in(self.path("mossferry"))
+        return {path: found[path] for path in BASE}
+
+    def test_what_is_clean_is_merged(self) -> None:
+        """XML, JSON, INI and text: told, with books that balance; undo gives the very bytes back."""
+        before = snapshot(self.path("mossferry"))
+        change = self.change(old=self.old)
+        self.assertEqual((change.conflicts, change.losses), ((), ()))
+        told = {line.item: (line.outcome.value, line.reason) for line in change.preview().lines}
+        self.assertEqual(
+            told["program/data/rules.json"],
+            ("changed", "merged: 1 of your changes applied, 1 of theirs taken"),
+        )
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+        done = change.apply(self.kept)
+        self.assertEqual(self.there(), MERGED)
+        books = {s.subject: s for s in done.statements}
+        for path in MINE:
+            statement = books[f"program/{path}"]
+            self.assertIsNotNone(statement.counted_in, path)
+            reasons = {line.reason for line in statement.lines}
+            self.assertTrue({"you changed it"} <= reasons, (path, reasons))
+        undo(self.kept).apply(self.kept)
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+
+    def test_from_the_shelf(self) -> None:
+        """The old release is found there; where only digests are shelved, the question stays."""
+        old = ZipPlace(self.path("old.zip"))
+        self.kept.shelf.add(old, Tag(title="mossferry", version="1.4"), ReleaseTag())
+        self.assertEqual(self.change().conflicts, ())
+        shutil.rmtree(self.path("ledger"))
+        self.kept = self.ledger()
+        label = ReleaseTag(whole=False)
+        self.kept.shelf.add(
+            old, Tag(title="mossferry", version="1.4"), label, contents=lambda path: False
+        )
+        torn = self.change().conflicts
+        self.assertEqual({c.item.removeprefix("program/") for c in torn}, set(MINE))
+        self.assertTrue(all("only the digest is shelved" in c.reason for c in torn), torn)
+
+    def test_what_is_not_clean_is_asked(self) -> None:
+        """The same value changed by both, binary files: a question that names what; others still merge."""
+        write(
+            self.path("mossferry"),
+            {"data/rules.json": BASE["data/rules.json"].replace(b"2.40", b"9"), "logo.bin": b"\0m"},
+        )
+        before = snapshot(self.path("mossferry"))
+        change = self.change(old=self.old)
+        reasons = {c.item: c.reason for c in change.conflicts}
+        self.assertEqual(set(reasons), {"program/data/rules.json", "program/logo.bin"})
+        self.assertIn(
+            "tides.spring: both changed it: 9 and 2.5", reasons["program/data/rules.json"]
+        )
+        with self.assertRaises(DecisionNeeded):
+            change.apply(self.kept)
+        self.assertEqual(snapshot(self.path("mossferry")), before)
+        chosen = UpdateChoices(
+            mine=lambda path: path.endswith("rules.json"), theirs=lambda path: path.endswith("bin")
+        )
+        self.change(old=self.old, choices=chosen).apply(self.kept, allow_loss=True)
+        self.assertIn(b'"spring": 9', self.there()["data/rules.json"])
+        self.assertEqual(self.there()["data/servers.xml"], MERGED["data/servers.xml"])
+
+    def test_one_side_has_all_of_it(self) -> None:
+        """Edits that the release made, too: its file comes, or mine stays, and both are said so."""
+        write(
+            self.path("mossferry"),
+            {"data/rules.json": THEIRS["data/rules.json"].replace(b'": 10', b'": 99'),
+             "notes.txt": THEIRS["notes.txt"].replace(b"theirs", b"theirs  ")},
+        )  # fmt: skip
+        change = self.change(old=self.old)
+        lines = {line.item: line for line in change.statements[0].lines}
+        line = lines["program/data/rules.json"]
+        self.assertEqual(line.reason, "yours stays: what the release changed is in it, too")
+        self.assertEqual([c.item for c in change.conflicts], ["program/notes.txt"])
+
+    def test_a_comment_that_is_lost(self) -> None:
+        """It needs consent, with its text; what is merged is right all the same."""
+        write(
+            self.path("mossferry"),
+            {"data/more.ini": b"[view]\r\nfar = 9 \r\n; mine\r\nnear = 1\r\n"},
+        )
+        self.new = self.release(
+            "2.0", {**THEIRS, "data/more.ini": b"[view]\r\nfar = 3\r\nnear = 2\r\n"}, "other.zip"
+        )
+        change = self.change(old=self.old)
+        self.assertEqual(
+            [loss.reason for loss in change.losses],
+            ["your comment is not in the merged file: mine"],
+        )
+        with self.assertRaises(LossNotAllowed):
+            change.apply(self.kept)
+
+    def test_a_new_format_version(self) -> None:
+        """Base and mine go through the card's steps first; what I changed is what is merged."""
+        with open(self.path("mossferry.card.toml"), "a", encoding="utf-8") as file:
+            file.write(_RULES)
+        self.card = Card.load(self.path("mossferry.card.toml"))
+        base = b'{"format": "1", "coins": 10, "old": 1, "crew": [{"id": 1, "n": 1}]}'
+        theirs = b'{"format": "2", "money": 10, "new": 5, "crew": [{"id": 2, "n": 1}]}'
+        self.old = self.release("1.4", {**BASE, "data/rules.json": base}, "old.zip")
+        self.new = self.release("2.0", {**THEIRS, "data/rules.json": theirs}, "new.zip")
+        mine = base.replace(b'"coins": 10', b'"coins": 99').replace(b'"n": 1', b'"n": 1, "x": 2')
+        for old, lost in ((b'"old": 1', []), (b'"old": 7', ["program/data/rules.json old"])):
+            write(self.path("mossferry"), {"data/rules.json": mine.replace(b'"old": 1', old)})
+            change = self.change(old=self.old)
+            self.assertEqual(([loss.item for loss in change.losses], change.conflicts), (lost, ()))
+            action = next(a for a in change.actions if a.path.endswith("rules.json"))
+            assert action.source is not None
+            made = json.loads(read_bytes(action.source, action.source_path))
+            wanted = {"format": "2", "money": 99, "new": 5, "crew": [{"id": 2, "n": 1, "x": 2}]}
+            self.assertEqual(made, wanted)
+
+    def test_on_the_command_line(self) -> None:
+        """What is merged is shown and in the JSON; exit status 0."""
+        args = ("update", "mossferry", "new.zip", "--old", "old.zip", "--yes", "--json")
+        done = kindred(*args, folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found: dict[str, Any] = json.loads(done.stdout)
+        text = json.dumps(found)
+        self.assertIn("merged: 1 of your changes applied, 1 of theirs taken", text)
+        self.assertEqual(self.there(), MERGED)
