@@ -151,8 +151,8 @@ class EachKind(unittest.TestCase):
         self.assertEqual(lines["crew[id=2].name"], ("dropped", "they removed it"))
         self.assertEqual(lines["crew[id=9].name"], ("kept", "you added it"))
         self.assertEqual(lines["keys.horn"], ("kept", ""))
-        self.assertEqual(found.statement.counted_in, 15)
-        self.assertEqual(found.statement.counted_out, 12)
+        self.assertEqual(found.statement.counted_in, 17)
+        self.assertEqual(found.statement.counted_out, 14)
         self.assertEqual(str(found.counts), "2 of your changes applied, 2 of theirs taken")
 
     def test_other_kinds(self) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shutil
-from typing import Any
 
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
@@ -192,11 +191,13 @@ class Inside(InstallCase):
             self.assertEqual(made, wanted)
 
     def test_on_the_command_line(self) -> None:
-        """What is merged is shown and in the JSON; exit status 0."""
-        args = ("update", "mossferry", "new.zip", "--old", "old.zip", "--yes", "--json")
-        done = kindred(*args, folder=self.folder)
-        self.assertEqual(done.returncode, 0, done.stderr)
-        found: dict[str, Any] = json.loads(done.stdout)
-        text = json.dumps(found)
-        self.assertIn("merged: 1 of your changes applied, 1 of theirs taken", text)
+        """What is merged is shown with its books, on screen and in the JSON."""
+        args = ("update", "mossferry", "new.zip", "--old", "old.zip")
+        shown = kindred(*args, "--dry-run", folder=self.folder)
+        self.assertEqual(shown.returncode, 0, shown.stderr)
+        self.assertIn("merged: 1 of your changes applied, 1 of theirs taken", shown.stdout)
+        self.assertIn("you changed it  view.far, coins", shown.stdout)
+        found = self.kindred(*args, "--yes")
+        books = {each["subject"]: each for each in found["change"]["books"]}
+        self.assertEqual(books["program/data/rules.json"]["totals"]["changed"], 1)
         self.assertEqual(self.there(), MERGED)

@@ -220,7 +220,7 @@ class Carry(InstallCase):
         }
         settings = books["user/settings.ini"]
         self.assertEqual(settings["Video.Width"], ("kept", "your value"))
-        self.assertEqual(settings["Sound.Volume"], ("kept", "your value; the target had none"))
+        self.assertEqual(settings["Sound.Volume"], ("kept", "only you have it"))
         with open(self.path("second", "mossferry", "userdata", "settings.ini"), "rb") as file:
             self.assertEqual(file.read(), _MERGED)
         self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "kept")

@@ -12,6 +12,7 @@ from .converter import (
     route_for,
 )
 from .fields import Fields
+from .merging import MergedFile, NotMerged, merge_inside
 from .operation import (
     Fitted,
     Work,
@@ -36,6 +37,8 @@ __all__ = [
     "Fitted",
     "Gap",
     "Hop",
+    "MergedFile",
+    "NotMerged",
     "Proof",
     "Rescue",
     "ResultCache",
@@ -54,6 +57,7 @@ __all__ = [
     "gaps_of",
     "hops_of",
     "knows",
+    "merge_inside",
     "prove",
     "prove_install",
     "rescue",

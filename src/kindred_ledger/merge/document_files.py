@@ -27,23 +27,20 @@ def merge(three: Three, how: How) -> FileMerge:
     """
     assert how.decode is not None
 
-    def asked(path: Path, case: Case) -> Rule | None:
+    def by_policy(path: Path, case: Case, mine: Any, theirs: Any) -> Rule | None:
         return how.policy.for_field(how.name, path, case)
 
     found = merge_documents(
         *three,
         decode=how.decode,
         keys=Keys(how.keys),
-        asked=asked,
+        asked=how.asked or by_policy,
         skip=how.version_path,
+        known=how.known,
         is_text=how.codec in _TEXTS,
     )
-    named = tuple(
-        f"the records of {where or 'the file'} are known by {field}"
-        for where, field in found.merge.named_by.items()
-    )
     if found.questions:
-        return FileMerge(b"", conflicts=tuple(map(str, found.questions)), notes=named)
+        return FileMerge(b"", conflicts=found.questions, named_by=found.merge.named_by)
     before = dict(_leaves(how.decode(three.mine).get(()), "", found.merge))
     after = dict(_leaves(how.decode(found.data).get(()), "", found.merge))
     lines = _lines(before, after, {each.where: each for each in found.decided})
@@ -57,7 +54,8 @@ def merge(three: Three, how: How) -> FileMerge:
         ),
         Statement(how.name, "fields", tuple(lines)).balanced(list(before), list(after)),
         lost=found.lost,
-        notes=(*found.merge.notes, *named),
+        notes=found.merge.notes,
+        named_by=found.merge.named_by,
     )
 
 
@@ -70,7 +68,7 @@ def _lines(
     for name in [*before, *(name for name in after if name not in before)]:
         was, now = before.get(name), after.get(name)
         known = decided.get((was or now or ("", ""))[1])
-        reason = known.reason if known is not None and known.case is not Case.UNCHANGED else ""
+        reason = "" if known is None or known.reason == Case.UNCHANGED.said else known.reason
         if was is None:
             yield Line(Outcome.ADDED, name, reason)
         elif now is None:
@@ -89,10 +87,11 @@ def _leaves(
         for key, inner in value.items():
             part = format_path((key,))
             yield from _leaves(inner, f"{name}.{part}" if name else part, merge, unit)
-    elif isinstance(value, list) and len(value) == 1 and name not in merge.named_by:
-        yield from _leaves(value[0], f"{name}[0]", merge, unit)
     elif isinstance(value, list) and value and name in merge.named_by:
         for record in value:
             yield from _leaves(record, record_name(name, merge.named_by[name], record), merge, unit)
+    elif isinstance(value, list) and value and name not in merge.whole:
+        for at, member in enumerate(value):
+            yield from _leaves(member, f"{name}[{at}]", merge, unit)
     else:
         yield name or "the value", (frozen(value), unit)

@@ -18,7 +18,7 @@ from .comments import lost_comments
 from .keys import Keys
 from .lines import merge_lines
 from .sides import ABSENT
-from .values import Asked, Decided, Edit, New, Question, ValueMerge, merge_values, same
+from .values import Asked, Decided, Edit, New, Question, ValueMerge, merge_values, nobody, same
 
 __all__ = ["DocumentMerge", "merge_documents"]
 
@@ -53,11 +53,12 @@ def merge_documents(
     *,
     decode: Callable[[bytes], Document],
     keys: Keys | None = None,
-    asked: Asked = lambda path, case: None,
+    asked: Asked = nobody,
     skip: Path = (),
+    known: bool = True,
     is_text: bool = False,
 ) -> DocumentMerge:
-    """Merge three files that `decode` reads; without a base both added it.
+    """Merge three files that `decode` reads; without a base both added it, or it is not `known`.
 
     `skip` is the path of the version theirs says it has; `is_text` says that they are made of lines.
 
@@ -67,7 +68,7 @@ def merge_documents(
     document = decode(theirs)
     old = ABSENT if base is None else decode(base).get(())
     values = [old, decode(mine).get(()), document.get(())]
-    merge = merge_values(*values, keys=keys, asked=asked, skip=skip)
+    merge = merge_values(*values, keys=keys, asked=asked, skip=skip, known=known)
     if merge.questions:
         return DocumentMerge(b"", merge)
     if is_text and base is not None:

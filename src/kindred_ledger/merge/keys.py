@@ -23,17 +23,20 @@ class Keys:
     def __init__(self, declared: dict[Path, str] | None = None) -> None:
         self._declared = declared or {}
 
-    def of(self, path: Path, sides: Sequence[list[Any]]) -> str:
-        """Return the field that names the records of a list on all sides; "" if none does."""
+    def of(self, path: Path, sides: Sequence[list[Any]], *, known: bool = True) -> str:
+        """Return the field that names the records of a list on all sides; "" if none does.
+
+        `known` False says that there is no base: then some record must be on both sides.
+        """
         for pattern, field in self._declared.items():
             if len(pattern) == len(path) and all(
                 wanted in (ANY, part) for wanted, part in zip(pattern, path, strict=True)
             ):
                 return field if _names(field, sides) else ""
-        return key_of(sides)
+        return key_of(sides, must_share=not known)
 
 
-def key_of(sides: Sequence[list[Any]]) -> str:
+def key_of(sides: Sequence[list[Any]], *, must_share: bool = False) -> str:
     """Infer the field that names records: present, single and unique on every side; "" if there is none.
 
     >>> key_of([[{"id": 1, "hp": 5}], [{"id": 1, "hp": 5}, {"id": 2, "hp": 5}]])
@@ -50,7 +53,7 @@ def key_of(sides: Sequence[list[Any]]) -> str:
         values = [{frozen(_single(record[name])) for record in side} for side in filled]
         shared = sum(len(one & other) for one in values for other in values if one is not other)
         likely = name.lstrip("@").lower() in _LIKELY
-        if shared or likely:
+        if shared or (likely and not must_share):
             ranks.append((likely, shared, -at, name))
     return max(ranks)[-1] if ranks else ""
 

@@ -21,7 +21,7 @@ def merge(three: Three, how: How) -> FileMerge:
     """
     found = merge_lines(three.base or b"", three.mine, three.theirs)
     if found.conflicts:
-        return FileMerge(b"", conflicts=tuple(map(str, found.conflicts)), unit="lines")
+        return FileMerge(b"", conflicts=found.conflicts)
     decided = [
         (
             region.case.changed_by,
@@ -31,7 +31,7 @@ def merge(three: Three, how: How) -> FileMerge:
         for region in found.regions
         for _ in range(max(len(region.base), len(region.mine), len(region.theirs)))
     ]
-    return FileMerge(found.data, count(decided), _books(found, three, how.name), unit="lines")
+    return FileMerge(found.data, count(decided), _books(found, three, how.name))
 
 
 def _books(found: LineMerge, three: Three, name: str) -> Statement:
@@ -39,7 +39,7 @@ def _books(found: LineMerge, three: Three, name: str) -> Statement:
     lines = []
     mine, theirs = _lines(three.mine), _lines(three.theirs)
     for region in found.regions:
-        said = region.case.said
+        said = "" if region.case is Case.UNCHANGED else region.case.said
         if region.case.changed_by is Side.THEIRS:
             lines += [_line(Outcome.DROPPED, mine[at], said) for at in region.mine]
             lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]

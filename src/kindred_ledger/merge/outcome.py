@@ -9,8 +9,10 @@ from msgspec import Struct
 
 from ..formats import Document, Path
 from ..statement import Statement
+from .lines import LineConflict
 from .policy import Policy
 from .sides import Side
+from .values import Asked, Question
 
 __all__ = ["Counts", "FileMerge", "How", "Three"]
 
@@ -27,7 +29,8 @@ class How(Struct, frozen=True):
     """How a file is read and who wins: its name, its codec and reader, and the policy.
 
     `keys` says which field names the records of lists, by patterns of paths; `version_path` leads to the
-    version theirs says it has.
+    version theirs says it has. `known` False says that nobody knows what both came from. `asked` answers
+    instead of the policy.
     """
 
     name: str
@@ -36,6 +39,11 @@ class How(Struct, frozen=True):
     version_path: Path = ()
     keys: dict[Path, str] = {}
     policy: Policy = Policy()
+    known: bool = True
+    asked: Asked | None = None
+
+
+_NO_BOOKS = Statement("", "fields")
 
 
 class Counts(Struct, frozen=True):
@@ -62,16 +70,27 @@ class FileMerge(Struct, frozen=True):
     """A merged file: its bytes, empty while there are conflicts; its books; and what should be known.
 
     `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
-    has no line in the books, such as comments.
+    has no line in the books, such as comments; `named_by` says which field names the records of a list.
     """
 
     data: bytes
     counts: Counts = Counts()
-    statement: Statement | None = None
-    conflicts: tuple[str, ...] = ()
+    statement: Statement = _NO_BOOKS
+    conflicts: tuple[Question | LineConflict, ...] = ()
     lost: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
-    unit: str = "fields"
+    named_by: dict[str, str] = {}
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What a person should know beyond the books: what is not kept, and how records were known."""
+        return (
+            *self.notes,
+            *(
+                f"the records of {where or 'the file'} are known by {field}"
+                for where, field in self.named_by.items()
+            ),
+        )
 
 
 def count(decided: list[tuple[Side, Side, bool]]) -> Counts:

@@ -46,6 +46,8 @@ class Case(Enum):
     THEY_CHANGED = (Side.THEIRS, "they changed it")
     THEY_ADDED = (Side.THEIRS, "they added it")
     THEY_REMOVED = (Side.THEIRS, "they removed it")
+    ONLY_MINE = (Side.MINE, "only you have it")  # where nobody knows what both came from
+    ONLY_THEIRS = (Side.THEIRS, "only they have it")
     BOTH_CHANGED = (Side.BOTH, "both changed it")
     BOTH_ADDED = (Side.BOTH, "both added it, not the same")
     REMOVED_AND_CHANGED = (Side.BOTH, "you removed it, they changed it")
@@ -81,7 +83,7 @@ def case_of(
     if not known:
         if have and has:
             return Case.UNCHANGED if same(mine, theirs) else Case.DIFFERENT
-        return Case.I_ADDED if have else Case.THEY_ADDED
+        return Case.ONLY_MINE if have else Case.ONLY_THEIRS
     if not had:
         if have and has:
             return Case.AGREED if same(mine, theirs) else Case.BOTH_ADDED

@@ -24,12 +24,13 @@ __all__ = [
     "Question",
     "ValueMerge",
     "merge_values",
+    "nobody",
     "record_name",
     "same",
 ]
 
-# What a decision asks of whoever knows the policy: the path, and the row of the table.
-Asked = Callable[[Path, Case], Rule | None]
+# What a decision asks of whoever knows the policy: the path, the row of the table, mine and theirs.
+Asked = Callable[[Path, Case, Any, Any], Rule | None]
 
 
 class Edit(Struct, frozen=True):
@@ -91,6 +92,20 @@ class ValueMerge(Struct, frozen=True):
         """The names of the parts that were decided as one."""
         return {each.where for each in self.decided}
 
+    @property
+    def whole(self) -> set[str]:
+        """The names of the parts in which what stands at a number is not what stood there in mine."""
+        return {
+            each.where
+            for each in self.decided
+            if each.takes is not Side.MINE and each.case in _MAY_DIFFER
+        }
+
+
+def nobody(path: Path, case: Case, mine: Any, theirs: Any) -> Rule | None:
+    """Answer nothing; see `Asked`."""
+    return None
+
 
 def merge_values(
     base: Any,
@@ -98,7 +113,7 @@ def merge_values(
     theirs: Any,
     *,
     keys: Keys | None = None,
-    asked: Asked = lambda path, case: None,
+    asked: Asked = nobody,
     skip: Path = (),
     known: bool = True,
 ) -> ValueMerge:
@@ -145,6 +160,7 @@ class _Merge:
         `path` is where it is, or would be, in theirs; `name` is how people find it on every side.
         """
         if path and path == self._skip:
+            self.decided.append(Decided(name, Case.UNCHANGED, Side.NOBODY, "its own version"))
             return theirs
         if isinstance(mine, dict) and isinstance(theirs, dict):
             return self._mapping(path, name, base if isinstance(base, dict) else {}, mine, theirs)
@@ -170,7 +186,7 @@ class _Merge:
         self, path: Path, name: str, case: Case, base: Any, mine: Any, theirs: Any
     ) -> tuple[Side, str]:
         """Return whose side is taken, and why; note a question if nobody can say."""
-        rule = self._asked(path, case)
+        rule = self._asked(path, case, mine, theirs)
         if rule is not None and rule.choice in (Choice.MINE, Choice.THEIRS):
             return Side(rule.choice.value), rule.said
         if case.is_conflict:
@@ -197,7 +213,8 @@ class _Merge:
             return [self.value((*path, 0), f"{name}[0]", old, mine[0], theirs[0])]
         if same(mine, theirs):
             return self._single(path, name, base, mine, theirs)
-        field = self._keys.of(path, [side for side in (base, mine, theirs) if side])
+        sides = [side for side in (base, mine, theirs) if side]
+        field = self._keys.of(path, sides, known=self._known)
         if field:
             self.named_by[name] = field
             return self._records(path, name, field, base, mine, theirs)
@@ -325,6 +342,9 @@ class _Merge:
         return [each.value if isinstance(each, New) else theirs[each] for each in order]
 
 
+_MAY_DIFFER = frozenset(
+    (Case.THEY_CHANGED, Case.I_CHANGED, Case.BOTH_CHANGED, Case.BOTH_ADDED, Case.DIFFERENT)
+)
 _FREE = frozenset(case for case in Case if not case.is_conflict)
 
 

@@ -288,8 +288,15 @@ class _Load:
         made = MemoryPlace({path: merged.data}).survey()[path]
         self.nodes[path] = made._replace(mode=self._now[path].mode)
         self.statements.append(merged.statement)
-        self._puts.append((path, self.nodes[path], str(merged)))
-        self.lines.append(Line(Outcome.CHANGED, path, str(merged)))
+        counts = merged.statement.totals()
+        said = f"merged key by key: {counts['kept']} of your values"
+        if counts["added"]:
+            said += f", {counts['added']} of its own"
+        self._puts.append((path, self.nodes[path], said))
+        self.lines.append(Line(Outcome.CHANGED, path, said))
+        self.notes.update((f"{path}: {note}", None) for note in merged.told)
+        if merged.lost:
+            self.notes[f"{path}: its own comments stay, yours are not among them"] = None
 
     def _hold(self, path: str, reason: str) -> None:
         self.held.add(path)

@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from ..cards import Install
 from ..changes import Action, Changeset, Conflict, Loss
+from ..convert import NotMerged, merge_inside
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Entry, Ledger, Record, not_undone
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
@@ -88,7 +89,7 @@ def meet(
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
     ways = choices or MeetChoices()
     ways.policy.check_patterns({*now.leaves, *theirs.leaves})
-    found = _Found(ledger, other, now)
+    found = _Found(install, ledger, base_entry, other, now, ways.policy)
     for path in merge_trees(base, now.select(wanted), theirs, ways.policy):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
@@ -101,10 +102,13 @@ def meet(
         tag=install.tag,
         version_after=build.text,
         offered=found.offered(theirs),
-        statements=(Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),),
+        statements=(
+            Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),
+            *found.statements,
+        ),
         losses=tuple(found.losses),
         conflicts=tuple(found.conflicts),
-        notes=(f"compared with {since}",),
+        notes=(f"compared with {since}", *found.notes),
         brings=other.id,
     )
 
@@ -158,7 +162,18 @@ class _Journey:
 class _Found:
     """What is done about each file."""
 
-    def __init__(self, ledger: Ledger, other: Entry, now: Tree) -> None:
+    def __init__(
+        self,
+        install: Install,
+        ledger: Ledger,
+        base: Entry | None,
+        other: Entry,
+        now: Tree,
+        policy: Policy,
+    ) -> None:
+        self._install = install
+        self._base = ledger.place(base) if base is not None else None
+        self._policy = policy
         self._source = ledger.place(other)
         self._who = _who(other)
         self._now = now
@@ -167,6 +182,8 @@ class _Found:
         self.lines: list[Line] = []
         self.losses: list[Loss] = []
         self.conflicts: list[Conflict] = []
+        self.statements: list[Statement] = []
+        self.notes: list[str] = []
 
     def take(self, path: PathDecision) -> None:
         """Decide about one file."""
@@ -185,8 +202,31 @@ class _Found:
             self._put(path, "you decided so")
         else:
             why = f"both you and {self._who} {_verb(path)} it"
+            try:
+                self._merge(path)
+                return
+            except NotMerged as error:
+                why = f"{why}, and it cannot be merged: {error.what}"
             self._line(path, Outcome.CONFLICT, why)
             self.conflicts.append(Conflict(path.path, why, _REMEDY))
+
+    def _merge(self, path: PathDecision) -> None:
+        """Put together what both did inside a file."""
+        if self._base is None or path.mine is None or path.theirs is None:
+            raise NotMerged("what both had before is not known")
+        places = self._base, self._install.place, self._source
+        sides = list(zip(places, (path.base, path.mine, path.theirs), strict=True))
+        merged = merge_inside(self._install.card, path.path, sides, policy=self._policy)
+        if merged.same_as is Side.MINE:
+            self._line(path, Outcome.HELD, f"yours stays: what {self._who} changed is in it, too")
+            return
+        self.actions.append(
+            Action(path.path, path.mine, merged.node, merged.source, path.path, merged.reason)
+        )
+        self._line(path, Outcome.CHANGED, merged.reason)
+        self.losses += [Loss(item, why) for item, why in merged.losses]
+        self.notes += [f"{path.path}: {note}" for note in merged.merge.told]
+        self.statements.append(merged.merge.statement)
 
     def offered(self, theirs: Tree) -> Tree:
         """Return what the other side brings, under the names it has here."""

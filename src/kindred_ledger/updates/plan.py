@@ -12,15 +12,14 @@ from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
 from ..changes import Action, Changeset, Conflict, Loss
-from ..convert import unread_by
+from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
 from ..ledger import Ledger
-from ..places import MemoryPlace, Node, Tree, same_content
+from ..places import Node, Tree, same_content
 from ..planning.opened_release import OpenedRelease
 from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
-from .inside import MergedFile
 
 __all__ = ["Decision", "Plan", "listed"]
 
@@ -65,19 +64,11 @@ class Plan:
 
     def merge(self, path: str, here: Node, merged: MergedFile) -> None:
         """Have a file become what both sides made of it."""
-        reason = f"merged: {merged.merge.counts}"
-        source = MemoryPlace({path: merged.data})
-        node = source.survey()[path]._replace(mode=here.mode)
-        self.lines.append(Line(Outcome.CHANGED, path, reason))
-        self.actions.append(Action(path, here, node, source, path, reason))
-        if merged.merge.statement is not None:
-            self.merged.append(merged.merge.statement)
-        self.losses += [Loss(f"{path} {item}", why) for item, why in merged.losses]
-        self.losses += [
-            Loss(path, f"your comment is not in the merged file: {text}")
-            for text in merged.merge.lost
-        ]
-        self.notes += [f"{path}: {note}" for note in merged.merge.notes]
+        self.lines.append(Line(Outcome.CHANGED, path, merged.reason))
+        self.actions.append(Action(path, here, merged.node, merged.source, path, merged.reason))
+        self.merged.append(merged.merge.statement)
+        self.losses += [Loss(item, why) for item, why in merged.losses]
+        self.notes += [f"{path}: {note}" for note in merged.merge.told]
 
     def drop(self, path: str, here: Node, reason: str) -> None:
         """Have a file or folder of the install go."""

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from blake3 import blake3
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from ..cards import PROGRAM, Component, Install
 from ..changes import Changeset, Conflict, Loss
+from ..convert import NotMerged, merge_inside
 from ..errors import UsageError
 from ..ledger import Ledger, Release
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
@@ -23,7 +23,6 @@ from ..planning.opened_release import OpenedRelease, open_release, opened_releas
 from ..planning.recognizing import known_by_content
 from ..progress import Progress
 from ..statement import Outcome
-from .inside import NotMerged, merge_inside
 from .leftovers import left_over
 from .plan import Decision, Plan, listed
 
@@ -249,10 +248,9 @@ class _OverTheTop:
         places = self._base, self._plan.install.place, self._plan.offer.place
         sides = list(zip(places, (path.base, mine, theirs), strict=True))
         merged = merge_inside(self._card, path.path, sides, policy=self._choices.policy)
-        digest = blake3(merged.data).digest()
-        if digest == mine.digest:
+        if merged.same_as is Side.MINE:
             return Decision(Outcome.HELD, "yours stays: what the release changed is in it, too")
-        if digest == theirs.digest:
+        if merged.same_as is Side.THEIRS:
             return Decision(Outcome.KEPT, "replaced: what you changed is in it, too", put=True)
         self._plan.merge(path.path, mine, merged)
         return None

@@ -1,7 +1,7 @@
-"""Inside: a file that both the person and the release changed, merged by what is in it.
+"""Merging a file that both sides changed, by what the card says is in it, across versions of its format.
 
-A release of another format version is met there: base and mine go through the card's steps first, so that
-what differs between them is still exactly what the person did.
+If theirs is of another version, base and mine go through the card's steps first, so that what differs between
+them is still exactly what the person did.
 """
 
 from __future__ import annotations
@@ -12,11 +12,11 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card, Format
-from ..convert import Converted, convert_bytes, format_version
 from ..errors import KindredError, UsageError
 from ..formats import FOLDER, Document, parse_path
-from ..merge import FileMerge, How, Policy, Three, frozen, merge_files
-from ..places import FILE, Node, Place, read_bytes
+from ..merge import FileMerge, How, Policy, Side, Three, frozen, merge_files
+from ..places import FILE, MemoryPlace, Node, Place, read_bytes
+from .converter import Converted, convert_bytes, format_version
 
 __all__ = ["MergedFile", "NotMerged", "merge_inside"]
 
@@ -28,15 +28,22 @@ class NotMerged(KindredError):
 
 
 class MergedFile(Struct, frozen=True):
-    """A file merged inside, and what of the person's was lost on the way: item and reason."""
+    """A file merged inside, and what of mine is lost by that: item and reason.
 
+    `source` holds it under its path. `same_as` is the side that has all of it already, if one has.
+    """
+
+    path: str
     merge: FileMerge
     losses: tuple[tuple[str, str], ...]
+    source: Place
+    node: Node
+    same_as: Side
 
     @property
-    def data(self) -> bytes:
-        """What the file shall hold."""
-        return self.merge.data
+    def reason(self) -> str:
+        """What is to be said of it in the books."""
+        return f"merged: {self.merge.counts}"
 
 
 def merge_inside(
@@ -75,9 +82,18 @@ def merge_inside(
         raise NotMerged(f"{where}{error.what}") from error
     if merge.conflicts:
         more = len(merge.conflicts) - _SHOWN
-        told = "; ".join(merge.conflicts[:_SHOWN]) + (f"; and {more} more" if more > 0 else "")
+        told = "; ".join(map(str, merge.conflicts[:_SHOWN])) + (
+            f"; and {more} more" if more > 0 else ""
+        )
         raise NotMerged(told)
-    return MergedFile(merge, losses)
+    mine, theirs = contents[1:]
+    same_as = {mine: Side.MINE, theirs: Side.THEIRS}.get(merge.data, Side.BOTH)
+    losses += tuple(
+        (path, f"your comment is not in the merged file: {text}") for text in merge.lost
+    )
+    source = MemoryPlace({path: merge.data})
+    node = source.survey()[path]._replace(mode=mode.mode if (mode := sides[1][1]) else 0)
+    return MergedFile(path, merge, losses, source, node, same_as)
 
 
 def _content(place: Place, path: str, node: Node | None) -> bytes | None:
@@ -110,6 +126,7 @@ def _of_one_version(
     if lost and three.base is not None:
         before, after = format.decode(three.base), format.decode(three.mine)
         lost = tuple(each for each in lost if not _same_there(before, after, each[0]))
+    lost = tuple((f"{path} {item}", reason) for item, reason in lost)
     return (
         Three(
             base.data if base is not None else three.base,
