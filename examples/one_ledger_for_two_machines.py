@@ -43,7 +43,7 @@ def main(folder: str) -> None:
     kl.restore(newest, laptop, copy).apply(laptop)
     print(f"{newest.files} files, {newest.note}.")
 
-    plan = kl.plan_retirement(laptop, kl.Policy(last=2))
+    plan = kl.plan_retirement(laptop, kl.RetentionPolicy(last=2))
     print(plan.books)
     done = plan.carry_out(laptop)
     print(f"{len(plan.going)} entry retired, {done.space.size_bytes:,} bytes given back.")

@@ -17,7 +17,7 @@ from msgspec.structs import asdict
 
 from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import PlaceError
-from kindred_ledger.ledger import Ledger, Policy, plan_retirement
+from kindred_ledger.ledger import Ledger, RetentionPolicy, plan_retirement
 from kindred_ledger.places.remotes import Login, claims, connect
 from tests.ledger.killed_far import KILLED
 from tests.servers import object_store, sftp_server, webdav_server
@@ -187,7 +187,7 @@ class Claims(Case):
             os.utime(part, (os.stat(part).st_mtime - days * 86_400,) * 2)
         os.mkdir(self.path("served", "entries", "bare.claim"))
         for _ in range(2):  # the claim of the old part is nobody's from then on
-            plan_retirement(ledger, Policy(last=9)).carry_out(ledger)
+            plan_retirement(ledger, RetentionPolicy(last=9)).carry_out(ledger)
         left = sorted({*os.listdir(self.path("served", "entries"))} - {*before})
         self.assertEqual(left, ["young.0badf00d-1-00000000.part", "young.claim"])
 

@@ -16,7 +16,7 @@ from unittest import mock
 from kindred_ledger.changes import confirm, recover, restore, undo
 from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import KindredError, LedgerError, PlaceError, UsageError
-from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
+from kindred_ledger.ledger import Ledger, RetentionPolicy, heal, mirror, plan_retirement, verify
 from kindred_ledger.ledger.settings import new
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import Found, Login, Remote, connect, fetch
@@ -96,7 +96,7 @@ class Shared:
         self.assertEqual(two.check(two.entry(third.id)), [])
         for record in two.records():
             confirm(two, record.id)
-        gone = plan_retirement(two, Policy(last=1)).carry_out(two)
+        gone = plan_retirement(two, RetentionPolicy(last=1)).carry_out(two)
         self.assertGreater(gone.books.totals()["dropped"], 0)
         one.storage.refresh()
         self.assertEqual([e.id for e in one.entries()], [e.id for e in two.entries()])
@@ -249,7 +249,7 @@ class BrokenLines(FarCase):
         self.begin()
 
         def work(ledger: Ledger, folder: str) -> None:
-            plan_retirement(ledger, Policy(last=1)).carry_out(ledger)
+            plan_retirement(ledger, RetentionPolicy(last=1)).carry_out(ledger)
 
         self.judge_each(work, after=False)
         self.judge_each(work, after=True)
@@ -358,7 +358,7 @@ class BadServers(FarCase):
         with two.storing.session() as again:
             while again():
                 stored = two.storing.store(place, two.scan(place), None, _quiet())
-            plan = plan_retirement(one, Policy(last=1))
+            plan = plan_retirement(one, RetentionPolicy(last=1))
             from kindred_ledger.ledger.reclaiming import reclaim
 
             self.assertEqual(reclaim(one, patience_seconds=0).waiting, 1)
@@ -389,7 +389,7 @@ class BadServers(FarCase):
             last = False
             while not last:
                 last = stop.is_set()  # once more when all are done, however slow this machine is
-                done = plan_retirement(ledger, Policy(last=2)).carry_out(ledger)
+                done = plan_retirement(ledger, RetentionPolicy(last=2)).carry_out(ledger)
                 gone += done.books.totals()["dropped"]
             ledger.index.close()
             return gone

@@ -10,7 +10,7 @@ from typing import Any
 
 from kindred_ledger.changes import drill, recover, restore, undo
 from kindred_ledger.errors import KindredError, LedgerDamaged
-from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
+from kindred_ledger.ledger import Ledger, RetentionPolicy, heal, mirror, plan_retirement, verify
 from tests.support import KeptCase, files_in, nothing_followed, snapshot
 
 _COST = 1 << 10  # KiB
@@ -30,7 +30,7 @@ class Links(KeptCase):
             recover,
             lambda ledger: mirror(Ledger.open(self.path("other")), ledger),
             lambda ledger: heal(ledger, mirrors=[Ledger.open(self.path("other"))]),
-            lambda ledger: plan_retirement(ledger, Policy(last=1)).carry_out(ledger),
+            lambda ledger: plan_retirement(ledger, RetentionPolicy(last=1)).carry_out(ledger),
         ]
 
     def test_each_in_turn(self) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from kindred_ledger.changes import confirm, recover, undo
 from kindred_ledger.errors import LedgerError
-from kindred_ledger.ledger import Ledger, Policy, mirror, plan_retirement, verify
+from kindred_ledger.ledger import Ledger, RetentionPolicy, mirror, plan_retirement, verify
 from kindred_ledger.places import FolderPlace
 from tests.lost_writes import Recorder, rebuild
 from tests.support import EXAMPLES, Case, change_to, snapshot, write
@@ -131,7 +131,7 @@ class PowerCuts(Case):
         for number in range(3):
             write(self.here().root, {"a": os.urandom(4000), f"{number}": os.urandom(3000)})
             self.begun.backup(self.here())
-        plan = plan_retirement(self.begun, Policy(last=1))
+        plan = plan_retirement(self.begun, RetentionPolicy(last=1))
 
         def judge(left: str, ended: bool) -> None:
             ledger = self.whole(f"{left}/ledger")

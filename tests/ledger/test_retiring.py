@@ -16,7 +16,7 @@ from kindred_ledger.ledger import (
     CONFIRMED,
     Entry,
     Ledger,
-    Policy,
+    RetentionPolicy,
     Tag,
     confirmable,
     mirror,
@@ -58,7 +58,7 @@ _ENTRIES = st.lists(
     max_size=25,
 )
 _POLICIES = st.builds(
-    Policy,
+    RetentionPolicy,
     last=st.integers(0, 4),
     per_version=st.booleans(),
     daily=st.integers(0, 5),
@@ -76,7 +76,7 @@ class Policies(Case):
     @law
     @given(_ENTRIES, _POLICIES, st.data())
     def test_what_is_never_retired(
-        self, some: list[Entry], policy: Policy, data: st.DataObject
+        self, some: list[Entry], policy: RetentionPolicy, data: st.DataObject
     ) -> None:
         """Pinned, protected, and the newest of each version, whole if any is; a line for each entry."""
         entries = _numbered(some)
@@ -99,15 +99,17 @@ class Policies(Case):
 
     @law
     @given(_ENTRIES, _POLICIES, _POLICIES)
-    def test_keeping_more_keeps_no_less(self, some: list[Entry], one: Policy, two: Policy) -> None:
+    def test_keeping_more_keeps_no_less(
+        self, some: list[Entry], one: RetentionPolicy, two: RetentionPolicy
+    ) -> None:
         """And what is kept is all that would be kept of it again."""
         entries = _numbered(some)
 
-        def kept(of: list[Entry], policy: Policy) -> set[str]:
+        def kept(of: list[Entry], policy: RetentionPolicy) -> set[str]:
             lines = outcomes(of, policy, protected={})
             return {line.item for line in lines if line.outcome is Outcome.KEPT}
 
-        both = Policy(
+        both = RetentionPolicy(
             last=max(one.last, two.last),
             per_version=one.per_version or two.per_version,
             daily=max(one.daily, two.daily),
@@ -119,7 +121,7 @@ class Policies(Case):
         self.assertEqual(kept(left, one), {entry.id for entry in left})
 
     def test_a_policy_that_says_nothing_is_none(self) -> None:
-        for policy in (Policy(), Policy(last=-1, daily=3)):
+        for policy in (RetentionPolicy(), RetentionPolicy(last=-1, daily=3)):
             with self.assertRaises(UsageError):
                 outcomes([], policy, protected={})
 
@@ -150,7 +152,7 @@ class Retiring(KeptCase):
             write(place.root, {"world": bytes(world)})
             self.kept.backup(place, pinned=number % 2 == 0)
         before, size = self.contents(self.kept), _size(self.path("ledger", "packs"))
-        plan = plan_retirement(self.kept, Policy(last=1))
+        plan = plan_retirement(self.kept, RetentionPolicy(last=1))
         self.assertEqual(_size(self.path("ledger", "packs")), size)
         done = plan.carry_out(self.kept)
         gone = {entry.id for entry in plan.going}
@@ -167,7 +169,7 @@ class Retiring(KeptCase):
             self.assertEqual(after, {id: before[id] for id in before.keys() - gone})
             self.assertEqual((verify(ledger).faults, verify(ledger).costs), ((), ()))
             self.assertEqual({entry.id for entry in ledger.retired()}, gone)
-        again = plan_retirement(self.kept, Policy(last=1)).carry_out(self.kept)
+        again = plan_retirement(self.kept, RetentionPolicy(last=1)).carry_out(self.kept)
         self.assertEqual((again.space.deleted, again.space.size_bytes), (0, 0))
         self.assertEqual(self.contents(self.kept), after)
         ledger.index.close()
@@ -175,7 +177,7 @@ class Retiring(KeptCase):
     def test_what_was_kept_before_a_change_waits_until_that_is_confirmed(self) -> None:
         """By somebody's word, or by checks; then it may go, and the change can no longer be undone."""
         (record,) = self.kept.records()
-        policy = Policy(last=1)
+        policy = RetentionPolicy(last=1)
         self.assertNotIn(record.entry, [e.id for e in plan_retirement(self.kept, policy).going])
         self.assertEqual([r.id for r in confirmable(self.kept)], [record.id])
         write(self.path("place"), {"noise": b"spoilt"})
@@ -204,7 +206,7 @@ class Retiring(KeptCase):
         other = self.ledger("other")
         mirror(self.kept, other)
         confirm(self.kept, "latest")
-        plan = plan_retirement(self.kept, Policy(last=1))
+        plan = plan_retirement(self.kept, RetentionPolicy(last=1))
         plan.carry_out(self.kept)
         before = [entry.id for entry in self.kept.entries()]
         self.assertGreater(len(plan.going), 0)
@@ -226,7 +228,7 @@ class Retiring(KeptCase):
             ledger = Ledger.open(self.copied())
             there = os.listdir(ledger.folder("packs")), os.listdir(ledger.folder("entries"))
             with self.assertRaises(LedgerDamaged) as caught:
-                plan_retirement(ledger, Policy(last=1)).carry_out(ledger)
+                plan_retirement(ledger, RetentionPolicy(last=1)).carry_out(ledger)
             self.assertIn("kindred heal", str(caught.exception))
             now = os.listdir(ledger.folder("packs")), os.listdir(ledger.folder("entries"))
             self.assertEqual(now, there)
@@ -235,7 +237,7 @@ class Retiring(KeptCase):
                 file.write(whole)
 
     def test_one_retires_at_a_time(self) -> None:
-        plan = plan_retirement(self.kept, Policy(last=1))
+        plan = plan_retirement(self.kept, RetentionPolicy(last=1))
         with Ledger.open(self.path("ledger")).storage.deleting(), self.assertRaises(PlaceBusy):
             plan.carry_out(self.kept)
 
@@ -309,7 +311,7 @@ class BesideWriters(Case):
         name, blocks = next(iter(reading))
         found = {name: b"".join(blocks)}
         confirm(self.there, "latest")
-        done = plan_retirement(self.there, Policy(last=1)).carry_out(self.there)
+        done = plan_retirement(self.there, RetentionPolicy(last=1)).carry_out(self.there)
         self.assertGreater(done.space.deleted, 0)
         for name, blocks in reading:
             found[name] = b"".join(blocks)

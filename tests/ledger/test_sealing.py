@@ -19,7 +19,7 @@ from kindred_ledger.errors import (
     UsageError,
     WrongPassphrase,
 )
-from kindred_ledger.ledger import Ledger, Policy, heal, mirror, plan_retirement, verify
+from kindred_ledger.ledger import Ledger, RetentionPolicy, heal, mirror, plan_retirement, verify
 from kindred_ledger.ledger.manifest import decode, encode
 from kindred_ledger.ledger.sealing import Sealed, is_whole_slot, new_slot, opened_slot
 from kindred_ledger.places import FolderPlace
@@ -223,7 +223,7 @@ class Hidden(Case):
             self.assertEqual((verify(target).faults, verify(target).costs), ((), ()))
             self.assertEqual(target.check(target.entry(second.id)), [])
             self.assertEqual(len(target.records()), 1)
-        plan_retirement(self.sealed, Policy(last=1)).carry_out(self.sealed)
+        plan_retirement(self.sealed, RetentionPolicy(last=1)).carry_out(self.sealed)
         self.assertEqual((verify(self.sealed).faults, verify(self.sealed).costs), ((), ()))
 
     def test_the_command_line(self) -> None:
@@ -257,7 +257,9 @@ class Hidden(Case):
         write(small.root, {"save.json": b'{"purse": 12}' * 40})
         entry = self.sealed.backup(small)
         self.sealed.manifest_stores["entries"].remove([self.entry.id])
-        plan_retirement(self.sealed, Policy(last=1)).carry_out(self.sealed)  # little to decrypt
+        plan_retirement(self.sealed, RetentionPolicy(last=1)).carry_out(
+            self.sealed
+        )  # little to decrypt
         done = subprocess.run(
             [
                 sys.executable,

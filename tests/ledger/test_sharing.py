@@ -49,7 +49,7 @@ _RETIRE = """
 import sys, time
 from kindred_ledger.changes import confirm
 from kindred_ledger.errors import LedgerError
-from kindred_ledger.ledger import Ledger, Policy, confirmable, plan_retirement
+from kindred_ledger.ledger import Ledger, RetentionPolicy, confirmable, plan_retirement
 
 end, gone, deleted = time.monotonic() + float(sys.argv[2]), 0, 0
 while time.monotonic() < end:
@@ -60,7 +60,7 @@ while time.monotonic() < end:
         continue
     for record in confirmable(opened)[:-1]:
         confirm(opened, record.id)
-    done = plan_retirement(opened, Policy(last=2)).carry_out(opened)
+    done = plan_retirement(opened, RetentionPolicy(last=2)).carry_out(opened)
     gone += done.books.totals()["dropped"]
     deleted += done.space.deleted
     opened.index.close()

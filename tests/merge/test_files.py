@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import random
 import unittest
 import zipfile
@@ -11,10 +12,10 @@ from typing import Any
 import msgspec
 
 from kindred_ledger.errors import FormatError
-from kindred_ledger.formats import Path, decode
+from kindred_ledger.formats import ANY, Layout, LayoutDocument, Path, decode
 from kindred_ledger.merge import Choice, FileMerge, How, Policy, Rule, Three, merge_files
 from kindred_ledger.merge.lines import merge_lines
-from tests.support import LONG
+from tests.support import LONG, PlayCase
 
 _JSON = b"""{
   // how the ferry is steered
@@ -98,7 +99,7 @@ def edited(data: bytes, kind: str, draw: random.Random) -> tuple[bytes, dict[Pat
     return document.encode(), done
 
 
-class EachKind(unittest.TestCase):
+class EachKind(PlayCase):
     def test_edits_of_both_sides(self) -> None:
         """Each value is the one the table asks for; a conflict is named; my file alone changes nothing."""
         draw = random.Random(20)
@@ -180,6 +181,39 @@ class EachKind(unittest.TestCase):
         self.assertEqual(
             merged("notes", b"a\nb\n", b"a\nb\nm\n", b"t\na\nb\n").data, b"t\na\nb\nm\n"
         )
+
+    def test_binary_files(self) -> None:
+        """By their layout: what is computed is nobody's edit; members by number where they never move."""
+        layout = Layout.load(os.path.join(self.folder, "world.layout"))
+        with open(os.path.join(self.folder, "server/worlds/northbog.bog"), "rb") as file:
+            base = file.read()
+
+        def read(data: bytes) -> LayoutDocument:
+            return LayoutDocument(data, layout)
+
+        def with_tile(number: int, at: int, value: int) -> bytes:
+            document = read(base)
+            document.set(("ground", number, "ids", at), value)
+            return document.encode()
+
+        ground = read(base).get(("ground",))
+        one = next(at for at, tile in enumerate(ground) if tile and ground[at + 1])
+        mine, theirs = with_tile(one, 1, 2), with_tile(one + 1, 7, 3)
+        torn = merged("a.bog", base, mine, theirs, codec="layout", decode=read)
+        self.assertEqual(len(torn.conflicts), 1)  # blocks side by side, which nothing names
+        keys = {("ground",): "#", ("ground", ANY, "ids"): "#"}
+        found = read(
+            merged("a.bog", base, mine, theirs, codec="layout", decode=read, keys=keys).data
+        )
+        self.assertEqual(found.get(("ground", one, "ids", 1)), 2)
+        self.assertEqual(found.get(("ground", one + 1, "ids", 7)), 3)
+        before, after = (
+            {leaf.path: leaf.value for leaf in d.leaves()} for d in (read(base), found)
+        )
+        changed = {
+            path for path in before if before[path] != after[path] and not found.is_computed(path)
+        }
+        self.assertEqual(changed, {("ground", one, "ids", 1), ("ground", one + 1, "ids", 7)})
 
     def test_a_policy_answers(self) -> None:
         """By file and field; what it decided is counted, and only what it speaks of."""

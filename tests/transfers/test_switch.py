@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import confirm, recover, undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.ledger import Ledger, Policy, plan_retirement
+from kindred_ledger.ledger import Ledger, RetentionPolicy, plan_retirement
 from kindred_ledger.transfers import Begin, live_build, switch
 from tests.small import CARD, SmallCase
 from tests.support import files_in, kindred, side_law, snapshot, write
@@ -144,7 +144,7 @@ class Switch(SmallCase):
         confirm(self.kept, done.record.id, note="well")
         write(self.path("elsewhere"), {"quill.bin": b"", "version.txt": b"build 2.0\n"})
         self.kept.backup(self.card.open(self.path("elsewhere")))
-        plan_retirement(self.kept, Policy(last=1)).carry_out(self.kept)
+        plan_retirement(self.kept, RetentionPolicy(last=1)).carry_out(self.kept)
         self.turn("2.0").apply(self.kept)
         self.assertEqual(snapshot(self.path("shared")), before)
 

@@ -25,7 +25,14 @@ from kindred_ledger.errors import (
     PlaceChanged,
     UsageError,
 )
-from kindred_ledger.ledger import Ledger, Policy, ReleaseTag, mirror, plan_retirement, verify
+from kindred_ledger.ledger import (
+    Ledger,
+    ReleaseTag,
+    RetentionPolicy,
+    mirror,
+    plan_retirement,
+    verify,
+)
 from kindred_ledger.places import FolderPlace, ItemPlace, ZipPlace, open_place, read_bytes
 from kindred_ledger.planning import match_releases
 from kindred_ledger.releases import shelve
@@ -664,7 +671,7 @@ class Recognizing(StyleCase):
         for number in range(2):
             write(self.path("old"), {"data/plain.dat": b"%d" % number})
             self.kept.backup(self.old())
-        plan_retirement(self.kept, Policy(last=1)).carry_out(self.kept)
+        plan_retirement(self.kept, RetentionPolicy(last=1)).carry_out(self.kept)
         copy = self.ledger("copy")
         mirror(self.kept, copy)
         for ledger in (self.kept, copy):

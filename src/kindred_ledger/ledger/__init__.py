@@ -19,7 +19,7 @@ from .healing import Healed, heal
 from .ledger import Ledger, iso
 from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
-from .retention import Policy
+from .retention import RetentionPolicy
 from .retiring import Retired, Retirement, confirmable, plan_retirement
 from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
 from .verifying import Cost, Fault, Verified, verify
@@ -38,13 +38,13 @@ __all__ = [
     "Ledger",
     "Mark",
     "Mirrored",
-    "Policy",
     "Reclaimable",
     "Reclaimed",
     "Record",
     "Release",
     "ReleasePlace",
     "ReleaseTag",
+    "RetentionPolicy",
     "Retired",
     "Retirement",
     "Shelf",

@@ -16,10 +16,10 @@ from ..errors import UsageError
 from ..statement import Line, Outcome
 from .entries import BEFORE, CONFIRMED, Entry, Mark, Record
 
-__all__ = ["Policy", "awaiting", "outcomes"]
+__all__ = ["RetentionPolicy", "awaiting", "outcomes"]
 
 
-class Policy(Struct, frozen=True):
+class RetentionPolicy(Struct, frozen=True):
     """What to keep of each place: the `last` entries, the last of each version, and the last of each day,
     week and month, for so many of those in which there are any."""
 
@@ -76,7 +76,7 @@ _PERIODS: tuple[tuple[Callable[[date], Hashable], Callable[[date], str]], ...] =
 
 
 def outcomes(
-    entries: Sequence[Entry], policy: Policy, *, protected: Mapping[str, str]
+    entries: Sequence[Entry], policy: RetentionPolicy, *, protected: Mapping[str, str]
 ) -> list[Line]:
     """Return a line an entry, the oldest first: kept, with why; or dropped, as nothing keeps it.
 

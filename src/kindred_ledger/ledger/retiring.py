@@ -17,7 +17,7 @@ from ..statement import Outcome, Statement
 from .entries import BEFORE, CONFIRMED, RETIRED, Entry, Record
 from .ledger import Ledger
 from .reclaiming import Reclaimable, Reclaimed, reclaim, reclaimable
-from .retention import Policy, awaiting, outcomes
+from .retention import RetentionPolicy, awaiting, outcomes
 
 __all__ = ["Retired", "Retirement", "confirmable", "plan_retirement"]
 
@@ -34,7 +34,7 @@ class Retired(Struct, frozen=True):
 class Retirement(Struct, frozen=True):
     """A plan: a line for every entry, and the space that would come back (about)."""
 
-    policy: Policy
+    policy: RetentionPolicy
     books: Statement
     entries: tuple[Entry, ...]
     space: Reclaimable
@@ -68,7 +68,7 @@ class Retirement(Struct, frozen=True):
             return Retired(books, reclaim(ledger, progress=progress))
 
 
-def plan_retirement(ledger: Ledger, policy: Policy) -> Retirement:
+def plan_retirement(ledger: Ledger, policy: RetentionPolicy) -> Retirement:
     """Return what a policy would retire; nothing is written.
 
     Raises:

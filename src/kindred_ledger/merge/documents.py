@@ -13,14 +13,14 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import BooksUnbalanced, FormatError
-from ..formats import Document, Path, format_path
+from ..formats import ANY, Document, Path, format_path
 from .comments import lost_comments
 from .keys import Keys
 from .lines import merge_lines
 from .sides import ABSENT
 from .values import Asked, Decided, Edit, New, Question, ValueMerge, merge_values, nobody, same
 
-__all__ = ["DocumentMerge", "merge_documents"]
+__all__ = ["DocumentMerge", "merge_documents", "values_of"]
 
 
 class DocumentMerge(Struct, frozen=True):
@@ -66,8 +66,8 @@ def merge_documents(
         FormatError: one of them cannot be read, or the result cannot be written.
     """
     document = decode(theirs)
-    old = ABSENT if base is None else decode(base).get(())
-    values = [old, decode(mine).get(()), document.get(())]
+    old = ABSENT if base is None else values_of(decode(base))
+    values = [old, values_of(decode(mine)), values_of(document)]
     merge = merge_values(*values, keys=keys, asked=asked, skip=skip, known=known)
     if merge.questions:
         return DocumentMerge(b"", merge)
@@ -77,11 +77,39 @@ def merge_documents(
             return DocumentMerge(data, merge, by_lines=True)
     _apply(document, merge.edits)
     data = document.encode()
-    found = decode(data).get(())
-    if not same(found, merge.value):
+    if not same(values_of(decode(data)), merge.value):
         raise BooksUnbalanced("the merged file does not read back as it was merged")
     lost = lost_comments(base or b"", mine, data) if is_text else ()
     return DocumentMerge(data, merge, lost=lost)
+
+
+def values_of(document: Document) -> Any:
+    """Return what a document holds as plain values, without what is computed from them: checksums, sizes."""
+    value = document.get(())
+    is_computed = getattr(document, "is_computed", None)
+    if is_computed is None:
+        return value
+    known: dict[Path, bool] = {}  # the members of a list are alike
+
+    def computed(path: Path) -> bool:
+        pattern = tuple(ANY if isinstance(part, int) else part for part in path)
+        if pattern not in known:
+            known[pattern] = is_computed(path)
+        return known[pattern]
+
+    return _told((), value, computed)
+
+
+def _told(path: Path, value: Any, computed: Callable[[Path], bool]) -> Any:
+    if isinstance(value, dict):
+        return {
+            key: _told((*path, key), inner, computed)
+            for key, inner in value.items()
+            if isinstance(inner, (dict, list)) or not computed((*path, key))
+        }
+    if isinstance(value, list):
+        return [_told((*path, at), inner, computed) for at, inner in enumerate(value)]
+    return value
 
 
 def _by_lines(
@@ -96,7 +124,7 @@ def _by_lines(
         paths = [leaf.path for leaf in document.leaves()]
     except FormatError:
         return None
-    if len(set(paths)) < len(paths) or not same(document.get(()), wanted):
+    if len(set(paths)) < len(paths) or not same(values_of(document), wanted):
         return None
     return lines.data
 

@@ -12,8 +12,9 @@ from typing import Any
 
 from ..formats import ANY, Path
 
-__all__ = ["Keys", "frozen", "key_of", "name_of_key"]
+__all__ = ["BY_NUMBER", "Keys", "frozen", "key_of", "name_of_key"]
 
+BY_NUMBER = "#"  # what a card says of lists whose members never move
 _LIKELY = ("id", "key", "name", "uuid", "guid")  # of several fields that fit, these come first
 
 
@@ -32,6 +33,8 @@ class Keys:
             if len(pattern) == len(path) and all(
                 wanted in (ANY, part) for wanted, part in zip(pattern, path, strict=True)
             ):
+                if field == BY_NUMBER:
+                    return field if len({len(side) for side in sides}) == 1 else ""
                 return field if _names(field, sides) else ""
         return key_of(sides, must_share=not known)
 

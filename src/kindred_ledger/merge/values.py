@@ -12,7 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..formats import Path, format_path
-from .keys import Keys, frozen, name_of_key
+from .keys import BY_NUMBER, Keys, frozen, name_of_key
 from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import ABSENT, Case, Side, case_of, shown
@@ -215,12 +215,20 @@ class _Merge:
             return self._single(path, name, base, mine, theirs)
         sides = [side for side in (base, mine, theirs) if side]
         field = self._keys.of(path, sides, known=self._known)
+        if field == BY_NUMBER:
+            return self._numbered(path, name, base, mine, theirs)
         if field:
             self.named_by[name] = field
             return self._records(path, name, field, base, mine, theirs)
         if not self._known:
             return self._single(path, name, ABSENT, mine, theirs)
         return self._aligned(path, name, base, mine, theirs)
+
+    def _numbered(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
+        """Merge members that never move, number by number."""
+        old = base or [ABSENT] * len(theirs)
+        sides = zip(old, mine, theirs, strict=True)
+        return [self.value((*path, at), f"{name}[{at}]", *each) for at, each in enumerate(sides)]
 
     # ---- lists of records that a field names ----------------------------------------------
 

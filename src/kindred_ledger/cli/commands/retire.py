@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from ...ledger import Policy, Reclaimed, Retirement, plan_retirement
+from ...ledger import Reclaimed, RetentionPolicy, Retirement, plan_retirement
 from ...statement import Outcome
 from .. import drawing
 from ..applying import agreed
@@ -35,7 +35,7 @@ def command(session: Session, *, yes: bool, dry_run: bool, **keep: Any) -> int:
     Example, in the demo's folder:
       kindred retire --last 2 --monthly 12 --dry-run
     """
-    plan = plan_retirement(session.ledger, Policy(**keep))
+    plan = plan_retirement(session.ledger, RetentionPolicy(**keep))
     if not session.json:
         _draw_plan(session, plan)
     if dry_run:

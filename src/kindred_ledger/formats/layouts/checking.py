@@ -85,19 +85,10 @@ def _difference(document: LayoutDocument, data: bytes, layout: Layout) -> str:
     after = [(leaf.path, leaf.text) for leaf in again.leaves()]
     differing = [one[0] for one, other in zip(before, after, strict=False) if one != other]
     # Compressed anew, a block has another size; what is made of the bytes follows.
-    derived = {path for path in differing if _is_derived(again, path)}
-    left = [path for path in differing if path not in derived]
+    left = [path for path in differing if not again.is_computed(path)]
     if left or len(before) != len(after):
         return f"written anew, it reads back otherwise: {format_path(left[0]) if left else 'rows'}"
     return ""
-
-
-def _is_derived(document: LayoutDocument, path: Any) -> bool:
-    name = path[0]
-    member = next(m for m in document.root.members or () if m.key == name)
-    kind = member.field.kind
-    follows = any(getattr(f.kind, "table", "") == name for f in document.layout.root.fields)
-    return hasattr(kind, "derived") or follows
 
 
 def _items(root: Item) -> Iterator[Item]:

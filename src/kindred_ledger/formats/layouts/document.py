@@ -12,6 +12,7 @@ from ..document import Path, format_path, not_reordered, paths_as_text
 from ..reading_back import check_tree, unreadable
 from ..tables import same_column
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
+from .directory import Each
 from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
 from .rows import Table
@@ -163,6 +164,18 @@ class LayoutDocument(TreeDocument[Item]):
             )
         columns: dict[str, Any] = item.maker.columns(item)
         return columns
+
+    def is_computed(self, path: Path) -> bool:
+        """Tell whether a value is written from others: a checksum, a size, where a block lies."""
+        if not self.find(path):
+            return False
+        node = self._node(path)
+        kind = getattr(node.field, "kind", None)
+        if node.kind == SCALAR and (hasattr(kind, "derived") or hasattr(kind, "follows")):
+            return True
+        blocks = [field.kind for field in self.layout.root.fields if isinstance(field.kind, Each)]
+        told = {(each.table, name) for each in blocks for name in (each.offset, each.size)}
+        return (path[0], path[-1]) in told
 
     def set_table(self, path: Path, rows: Any) -> None:
         """Put a structured array, or columns, in the place of a table's rows."""
