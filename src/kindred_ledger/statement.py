@@ -22,9 +22,10 @@ from msgspec.structs import replace
 
 from .errors import BooksUnbalanced
 
-__all__ = ["ALL_OTHERS", "Line", "Outcome", "Statement"]
+__all__ = ["ALL_OTHERS", "MANY", "Line", "Outcome", "Statement"]
 
-ALL_OTHERS = "all others"  # what was kept in many files, as one line
+ALL_OTHERS = "all others"  # the item of a line that stands for many things that stayed as they are
+MANY = 1000  # things in an account: from there on those that stay as they are have one line
 
 
 class Outcome(StrEnum):
@@ -48,7 +49,8 @@ class Line(Struct, frozen=True, omit_defaults=True):
     """One item: its name on the way in, what became of it, its name on the way out, and why.
 
     `became` is empty where the name did not change. An added item stands under `item`. A line for
-    `count` items of one name stands for all values of a column, such as `crew[*].morale`.
+    `count` items of one name stands for all values of a column, such as `crew[*].morale`; one of
+    `ALL_OTHERS` for all that has no line of its own.
     """
 
     outcome: Outcome
@@ -106,6 +108,10 @@ class Statement(Struct, frozen=True):
             BooksUnbalanced: an item has no line, or a line has no item.
         """
         real_in, real_out = Counter(items_in), Counter(items_out)
+        if any(line.item == ALL_OTHERS for line in self.lines):
+            ins = {line.item for line in self.lines if line.outcome in _IN}
+            outs = {line.became or line.item for line in self.lines if line.outcome in _OUT}
+            real_in, real_out = _with_others(real_in, ins), _with_others(real_out, outs)
         lines_in: Counter[str] = Counter()
         lines_out: Counter[str] = Counter()
         for line in self.lines:
@@ -139,8 +145,17 @@ class Statement(Struct, frozen=True):
         return out
 
 
+def _with_others(real: Counter[str], named: set[str]) -> Counter[str]:
+    """Return how often each named item is there, and all that are not named as one."""
+    found = Counter({name: real[name] for name in named & real.keys()})
+    others = real.total() - found.total()
+    if others:
+        found[ALL_OTHERS] += others
+    return found
+
+
 def _differences(verb: str, real: Counter[str], lines: Counter[str]) -> list[str]:
-    if real == lines:
+    if dict.__eq__(real, lines):  # that of `Counter` asks for each item in Python
         return []
     missing = [f"{name} {verb} and has no line" for name in sorted((real - lines).keys())]
     extra = [f"{name} has a line but never {verb}" for name in sorted((lines - real).keys())]

@@ -6,6 +6,7 @@ import os
 import shutil
 import threading
 import unittest
+from typing import Any
 from unittest import mock
 
 from kindred_ledger.changes import (
@@ -18,6 +19,7 @@ from kindred_ledger.changes import (
     undo,
     unfinished_in,
 )
+from kindred_ledger.changes.swap import swap_forward
 from kindred_ledger.errors import (
     BooksUnbalanced,
     Cancelled,
@@ -40,8 +42,8 @@ from kindred_ledger.places import (
     scan,
 )
 from kindred_ledger.progress import Progress, Task
-from kindred_ledger.statement import Line, Outcome, Statement
-from tests.support import Case, Restless, change_to, small_disk, snapshot, write
+from kindred_ledger.statement import ALL_OTHERS, Line, Outcome, Statement
+from tests.support import Case, Restless, change_to, files_in, small_disk, snapshot, write
 
 OLD = {"a.txt": b"old a", "b.txt": b"old b", "gone/c.txt": b"old c"}
 _BELOW: tuple[dict[str, bytes], ...] = ({"sub/x": b"new"}, {"sub/another": b"new"})
@@ -113,6 +115,61 @@ class Consent(ChangeCase):
             action = Action(path, None, Node("file", 1, source.survey()["x"].digest), source, "x")
             with self.assertRaises(UnsafeName, msg=path):
                 Changeset(self.where, "test", "", now, (action,))
+
+
+class LittleOfMuch(ChangeCase):
+    """A change of a few files of many: its account and its cost are those of what it touches."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        write(self.where.root, {f"many/{n:04}.txt": b"%d" % n for n in range(1200)})
+        self.before = snapshot(self.where.root)
+        self.new = files_in(self.where.root)
+        self.new |= {"many/0007.txt": b"new", "d/e.txt": b"e"}
+        del self.new["many/0009.txt"]
+
+    def test_the_account(self) -> None:
+        """Lines for what changes, a count of the rest, both sides counted; all lines if asked for."""
+        change = change_to(self.where, self.new)
+        lines = {line.item: (line.outcome.value, line.count) for line in change.preview().lines}
+        self.assertEqual(
+            lines,
+            {"many/0007.txt": ("changed", 1), "many/0009.txt": ("dropped", 1),
+             "d/e.txt": ("added", 1), ALL_OTHERS: ("kept", 1201)},
+        )  # fmt: skip
+        self.assertEqual(len(change.preview(every=True).lines), 1204)
+        done = change.apply(self.kept)
+        books = done.statements[0]
+        self.assertEqual((books.counted_in, books.counted_out), (1203, 1203))
+        self.assertEqual(files_in(self.where.root), self.new)
+        undo(self.kept).apply(self.kept)
+        self.assertEqual(snapshot(self.where.root), self.before)
+
+    def test_what_else_stirs(self) -> None:
+        """What comes or goes beside it is told; what it wrote itself must be there, by content."""
+        change = change_to(self.where, self.new)
+        write(self.where.root, {"beside.txt": b"1"})
+        os.remove(os.path.join(self.where.root, "many", "0100.txt"))
+        done = change.apply(self.kept)
+        told = [note for note in done.notes if "meanwhile" in note]
+        self.assertEqual(
+            [note.rpartition(" ")[2] for note in told], ["beside.txt", "many/0100.txt"]
+        )
+        undo(self.kept).apply(self.kept)
+        swapped = swap_forward
+
+        def spoil(*args: Any, **more: Any) -> None:
+            swapped(*args, **more)
+            write(self.where.root, {"many/0007.txt": b"bad"})
+
+        again = change_to(self.where, self.new)
+        before = snapshot(self.where.root)
+        with (
+            mock.patch("kindred_ledger.changes.engine.swap_forward", spoil),
+            self.assertRaisesRegex(PlaceChanged, "0007.txt is not what was written"),
+        ):
+            again.apply(self.kept)
+        self.assertEqual(snapshot(self.where.root), before)
 
 
 class Refusals(ChangeCase):

@@ -8,7 +8,8 @@ import shutil
 import socket
 import threading
 import unittest
-from contextlib import closing
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
 from typing import Any
 from unittest import mock
 
@@ -76,8 +77,20 @@ class Looking(Case):
                 return super()._listed(folder, opened)
 
         hasty = Going(place.root)
-        hasty.without = Hasty(hasty.without)
+        hasty.without = Hasty({"elsewhere"})
         self.assertEqual(list(hasty.survey()), ["a", "stays", "stays/in"])
+        scan_folder = OpenFolder.scan
+
+        @contextmanager
+        def all_at_once(opened: OpenFolder, path: str) -> Iterator[Any]:
+            with scan_folder(opened, path) as entries:
+                found = list(entries)
+                if not path:
+                    os.remove(place.path("a"))
+                yield iter(found)
+
+        with mock.patch.object(OpenFolder, "scan", all_at_once):
+            self.assertEqual(list(FolderPlace(place.root).survey()), ["stays", "stays/in"])
 
     @unittest.skipIf(os.name == "nt", "no such sockets there")
     def test_what_is_no_file_is_listed_and_not_read(self) -> None:

@@ -8,9 +8,9 @@ else wrote goes when a change is taken back.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 from msgspec import Struct
 
@@ -18,9 +18,6 @@ from ..places import Node, Place, Tree
 from ..progress import Progress
 from .actions import Action
 from .journal import Op
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["Backend", "Owner", "Sources"]
 
@@ -63,6 +60,10 @@ class Backend(Protocol):
 
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
         """Return what stands at some paths now, with digests that prove it as well as can be."""
+        ...
+
+    def names(self) -> Iterator[str] | None:
+        """Return the paths of all there is, files and folders, if that is cheaper than looking at each."""
         ...
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:

@@ -27,11 +27,7 @@ def settle(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[st
                 " then run this again.",
             )
     was, out = before.leaves, after.leaves
-    meanwhile = {
-        path
-        for path in {*was, *out} - touched
-        if not same_content(before.get(path), after.get(path))
-    }
+    meanwhile = {*before.unlike(after), *after.unlike(before)} - touched
     notes = [f"changed by something else meanwhile: {path}" for path in sorted(meanwhile)]
     if meanwhile:
         out = (
@@ -41,7 +37,9 @@ def settle(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[st
     books = [changeset.preview().balanced(was, out)]
     if changeset.offered is not None and changeset.statements:
         offered = changeset.offered.leaves
-        arrived = [p for p in offered if _arrived(p, changeset.offered, before, after)]
+        doubtful = changeset.offered.unlike(after)
+        away = {p for p in doubtful if not _arrived(p, changeset.offered, before, after)}
+        arrived = [path for path in offered if path not in away] if away else offered
         books.append(changeset.statements[0].balanced(offered, arrived))
         return (*books, *changeset.statements[1:]), notes
     return (*books, *changeset.statements), notes

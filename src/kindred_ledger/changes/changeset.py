@@ -8,7 +8,7 @@ and nothing is put below a link or a file.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from operator import attrgetter
 
 from msgspec.structs import force_setattr, replace
@@ -192,10 +192,11 @@ def _is_folder(node: Node | None) -> bool:
     return node is not None and node.kind == DIR
 
 
-def _check_structure(after: Tree, actions: Iterable[Action]) -> None:
+def _check_structure(after: Tree, actions: Sequence[Action]) -> None:
     added = {action.path for action in actions if action.before is None}
     closed = {action.path for action in actions if action.before and not _is_folder(action.after)}
-    for path in after if closed else ():
+    was_folder = any(_is_folder(a.before) and not _is_folder(a.after) for a in actions)
+    for path in after if was_folder else added if closed else ():  # below a file nothing was before
         if folder := next((folder for folder in parents(path) if folder in closed), ""):
             raise UnsafeName(
                 f"{path} would be left without its folder {folder}",

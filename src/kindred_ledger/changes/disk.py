@@ -95,6 +95,19 @@ class DiskBackend:
     def look(self, paths: Iterable[str], progress: Progress) -> Tree:
         return self._ledger.look(self._place, paths, progress=progress)
 
+    def names(self) -> Iterator[str] | None:
+        if any(type(folder) is not FolderPlace for folder in self._folders.values()):
+            return None  # some of a folder only
+        return self._names()
+
+    def _names(self) -> Iterator[str]:
+        for part, folder in self._folders.items():
+            if part:
+                yield part
+                yield from (f"{part}/{name}" for name in folder.names())
+            else:
+                yield from folder.names()
+
     def _folder(self, part: str) -> OpenFolder:
         """Return the folder of a part, which is open."""
         opened = self._opened.get(part)

@@ -21,6 +21,7 @@ from ..places import (
     JoinedPlace,
     Node,
     Place,
+    Tree,
     ZipPlace,
     parents,
     refusals,
@@ -28,7 +29,7 @@ from ..places import (
     same_content,
 )
 from ..progress import Progress
-from ..statement import Statement
+from ..statement import MANY, Statement
 from .actions import Action
 from .archived import as_file_changeset
 from .backend import Backend
@@ -38,6 +39,8 @@ from .folder_times import dated, is_of_time
 from .journal import STAGING, SWAPPING, Journal, Op
 from .plan import Plan
 from .swap import swap_back, swap_forward
+
+_FEW = 10  # a change of fewer than one path in this many
 
 __all__ = ["Applied", "apply_changeset", "close", "finish", "unwind"]
 
@@ -96,8 +99,7 @@ class _Application:
             swapping = True
             with refusals(where):
                 swap_forward(journal.ops, self.backend, self.progress)
-            after = self.ledger.scan(changeset.place, progress=self.progress)
-            statements, notes = settle(changeset, after)
+            statements, notes = settle(changeset, self._look_again())
             if changeset.proof is not None:
                 changeset.proof()
             record = replace(record, statements=tuple(s.to_json() for s in statements))
@@ -111,6 +113,33 @@ class _Application:
                 self._abandon(error)
             raise
         return Applied(record, statements, (*changeset.notes, *notes))
+
+    def _look_again(self) -> Tree:
+        """Return the place as it is now.
+
+        After a change of little of a large place all names are listed again, and only what the change
+        touched is looked at and read: the rest is taken to be as it was.
+        """
+        before, place = self.changeset.before, self.changeset.place
+        touched = {action.path for action in self.changeset.actions}
+        few = len(before) >= MANY and len(touched) * _FEW < len(before)
+        names = self.backend.names() if few else None
+        if names is None:
+            return self.ledger.scan(place, progress=self.progress)
+        planned, there, odd = self.changeset.after, 0, set(touched)
+        for name in names:
+            if name in planned:
+                there += 1
+            else:
+                odd.add(name)
+        looked = self.backend.look(odd, self.progress)
+        if there == len(planned) and all(
+            same_content(planned.get(path), looked.get(path)) for path in odd
+        ):
+            return planned
+        still = set(self.backend.names() or ()) - touched
+        stays = Tree({path: node for path, node in before.items() if path in still})
+        return stays.overlay(looked)
 
     def _record(self, record: Record) -> None:
         """Enter the record; one that arrived, though what sent it failed, is there all the same."""

@@ -140,6 +140,9 @@ class RemoteBackend:
                 self._proven[self._place.path(path)] = _Proven(node.size, changed, node.digest)
         return now
 
+    def names(self) -> Iterator[str] | None:
+        return None  # a server tells sizes and times with the names
+
     # Staging
 
     def stage(self, ops: Sequence[Op], sources: Sources, progress: Progress) -> None:

@@ -50,15 +50,17 @@ def times_as_in(
     come into being or go are left out.
     """
     before, after = change
-    held, holds = _listings(remembered), _listings(after)
+    others = {path.rpartition("/")[0] for path in remembered.keys() ^ after.keys()}
     stirred = _stirred(actions)
     for path, was in remembered.items():
+        if was.kind != DIR:
+            continue
         here = before.get(path)
         if not (_is_dated(was) and _is_dated(here) and path in after):
             continue
         dated = here._replace(mtime_ns=was.mtime_ns)
         differs = path in stirred or limits_at(limits_by_part, path).tells_apart(here, dated)
-        if differs and held.get(path) == holds.get(path):
+        if differs and path not in others:  # it will hold what it held
             yield Action(path, here, dated, reason="its time as it was")
 
 
@@ -82,15 +84,6 @@ def _stirred(actions: Iterable[Action]) -> set[str]:
         for action in actions
         if not same_content(action.before, action.after)
     }
-
-
-def _listings(tree: Mapping[str, Node]) -> dict[str, set[str]]:
-    """Return the names in each folder that has any."""
-    found: dict[str, set[str]] = {}
-    for path in tree:
-        folder, _, name = path.rpartition("/")
-        found.setdefault(folder, set()).add(name)
-    return found
 
 
 def _is_folder(node: Node | None) -> TypeGuard[Node]:

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from ..ledger import Tag
 from ..places import DIR, Node, Place, Tree
-from ..statement import Line, Outcome, Statement
+from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .actions import Action, Conflict, Loss
 
 __all__ = ["Plan"]
@@ -54,12 +54,30 @@ class Plan(Struct, frozen=True, dict=True):
         """The tree the place shall have."""
         return _changed(self.before, self.actions)
 
-    def preview(self) -> Statement:
-        """Return the account of the place as it would be: a line for every file in it."""
-        return self._account
+    def preview(self, *, every: bool = False) -> Statement:
+        """Return the account of the place as it would be: a line for every file in it.
+
+        Of many files those that stay as they are have one line, unless `every` file shall have its own.
+        """
+        return self._listed if every else self._account
 
     @cached_property
     def _account(self) -> Statement:
+        leaves = self.before.leaves
+        if len(leaves) < MANY:
+            return self._listed
+        lines = [
+            Line(_outcome(action), action.path, action.reason)
+            for action in self.actions
+            if _is_leaf(action.before) or _is_leaf(action.after)
+        ]
+        others = len(leaves) - sum(_is_leaf(action.before) for action in self.actions)
+        if others:
+            lines.append(Line(Outcome.KEPT, ALL_OTHERS, count=others))
+        return Statement(self.place.location, "files", tuple(lines))
+
+    @property
+    def _listed(self) -> Statement:
         reasons = {action.path: action for action in self.actions}
         lines = []
         for path in sorted({*self.before.leaves, *self.after.leaves}):
@@ -72,13 +90,11 @@ class Plan(Struct, frozen=True, dict=True):
 
 
 def _changed(before: Tree, actions: Iterable[Action]) -> Tree:
-    nodes = dict(before)
-    for action in actions:
-        if action.after is None:
-            nodes.pop(action.path, None)
-        else:
-            nodes[action.path] = action.after
-    return Tree(nodes)
+    puts = {action.path: action.after for action in actions if action.after is not None}
+    gone = {action.path for action in actions if action.after is None}
+    if not gone:
+        return before.overlay(puts)
+    return Tree({**{p: node for p, node in before.items() if p not in gone}, **puts})
 
 
 def _outcome(action: Action) -> Outcome:
@@ -87,6 +103,10 @@ def _outcome(action: Action) -> Outcome:
     if _is_folder(action.after):
         return Outcome.DROPPED
     return action.outcome
+
+
+def _is_leaf(node: Node | None) -> bool:
+    return node is not None and node.kind != DIR
 
 
 def _is_folder(node: Node | None) -> bool:

@@ -15,6 +15,7 @@ from ..places import (
     NO_LIMITS,
     OTHER,
     PERMISSIONS,
+    WORK_FOLDER,
     JoinedPlace,
     Place,
     Tree,
@@ -32,7 +33,7 @@ from ..places import (
 from ..places import second_names as names_again
 from ..places.databases import COMPANIONS
 from ..progress import Progress
-from ..statement import Line, Outcome, Statement
+from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .actions import Action, Conflict, Loss, actions_between
 from .changeset import Changeset
 from .engine import Applied
@@ -73,11 +74,14 @@ def restore(
             remedy="Say which folder: --into FOLDER, or `place=` in Python.",
         )
     place = place or ledger.place_at(entry.roots)
-    source = ledger.place(entry)
-    remembered = _fitted(source.tree, entry, place)
+    _check_fits(entry, place)
     now = ledger.scan(place, progress=progress)
+    source = ledger.place(entry, like=now)
+    remembered = source.tree
     refused = _refused(remembered, place)
-    wanted = remembered.select(lambda path: remembered[path].kind != OTHER and path not in refused)
+    wanted = remembered
+    if refused or any(node.kind == OTHER for node in remembered.values()):
+        wanted = remembered.select(lambda p: remembered[p].kind != OTHER and p not in refused)
     if only is not None:
         check_selected(only, wanted.leaves)
         wanted = wanted.select(only)
@@ -92,8 +96,8 @@ def restore(
         target = target.select(lambda path: path not in stale)
     extra = tuple(
         path
-        for path in now.leaves
-        if path not in remembered and path not in stale
+        for path in sorted(now.keys() - remembered.keys())
+        if now[path].kind != DIR and path not in stale
         if (only is None or only(path)) and entry.complete and path not in spelled.originals
     )
     losses: tuple[Loss, ...] = ()
@@ -251,8 +255,8 @@ def _gone(path: str, only: Callable[[str], bool] | None, remembered: Tree) -> bo
     return path not in remembered and (only is None or only(path))
 
 
-def _fitted(tree: Tree, entry: Entry, place: Place) -> Tree:
-    """Return the entry's tree if the place has the same parts."""
+def _check_fits(entry: Entry, place: Place) -> None:
+    """Raise `UsageError` unless the place has the same parts as the entry."""
     if isinstance(place, JoinedPlace) and set(entry.roots) != set(place.parts):
         raise UsageError(
             f"entry {entry.id} has the parts {', '.join(sorted(entry.roots)) or 'of one folder'}, "
@@ -260,7 +264,6 @@ def _fitted(tree: Tree, entry: Entry, place: Place) -> Tree:
             where=place.location,
             remedy="Restore it into a plain folder first: --into FOLDER",
         )
-    return tree
 
 
 def _without_special_bits(wanted: Tree, now: Tree) -> tuple[Tree, list[str]]:
@@ -283,18 +286,21 @@ def _without_special_bits(wanted: Tree, now: Tree) -> tuple[Tree, list[str]]:
 def _beside_databases(now: Tree, wanted: Tree, remembered: Tree) -> set[str]:
     """Return the files beside databases that will no longer belong to them."""
     return {
-        path + end
-        for path in wanted.files
-        for end in COMPANIONS
-        if path + end in now and path + end not in remembered
+        beside
+        for beside in now
+        if beside.endswith(COMPANIONS) and beside not in remembered
+        for path in (_database_path(beside),)
+        if path in wanted and wanted[path].kind == FILE
         if not same_content(now.get(path), wanted[path])
     }
 
 
 def _database_of(path: str) -> str:
-    return next(path.removesuffix(end) for end in COMPANIONS if path.endswith(end)).rpartition("/")[
-        2
-    ]
+    return _database_path(path).rpartition("/")[2]
+
+
+def _database_path(beside: str) -> str:
+    return next(beside.removesuffix(end) for end in COMPANIONS if beside.endswith(end))
 
 
 def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
@@ -321,7 +327,7 @@ class _Spelled(Struct, frozen=True):
     @staticmethod
     def of(wanted: Tree, remembered: Tree, place: Place, now: Tree, *, again: bool) -> _Spelled:
         """Name what is wanted; `again` gives other names where they are needed."""
-        twins = collisions(wanted)
+        twins = collisions(wanted) if wanted.keys() - now.keys() else []  # else all stand there
         if not twins or tells_names_apart(place, now):
             return _Spelled(wanted, remembered)
         if again:
@@ -347,7 +353,8 @@ class _Spelled(Struct, frozen=True):
 
 def _refused(tree: Tree, place: Place) -> dict[str, str]:
     """Return what of a tree a place cannot hold, each with why."""
-    ours = {path: "where this program stages what it changes" for path in tree if is_ours(path)}
+    some = tree if WORK_FOLDER in "\n".join(tree).lower() else ()
+    ours = {path: "where this program stages what it changes" for path in some if is_ours(path)}
     limits_by_part = limits_by_part_of(place)
     if all(limits == NO_LIMITS for limits in limits_by_part.values()):
         return ours
@@ -367,7 +374,18 @@ def _statement(
     originals: Mapping[str, str],
 ) -> Statement:
     lines = []
-    for path in remembered.leaves:
+    leaves: Sequence[str] = remembered.leaves
+    if len(leaves) >= MANY:
+        left_out = remembered.keys() - wanted.keys()
+        differ = sorted({*wanted.unlike(now), *(p for p in left_out if remembered[p].kind != DIR)})
+        as_kept = Line(
+            Outcome.KEPT,
+            ALL_OTHERS,
+            "stand there as they were kept",
+            count=len(leaves) - len(differ),
+        )
+        leaves, lines = differ, [as_kept] if as_kept.count else []
+    for path in leaves:
         if path in wanted:
             was = f", where it is called {originals[path]}" if path in originals else ""
             lines.append(Line(Outcome.KEPT, path, f"arrives as it was kept{was}"))

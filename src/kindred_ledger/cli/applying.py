@@ -130,7 +130,7 @@ def lines_named(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
 
 def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
     """Raise for a pattern of --field that fits no line of the books."""
-    books = (change.preview(), *change.statements) if patterns else ()
+    books = (change.preview(every=True), *change.statements) if patterns else ()
     for pattern in patterns:
         fits = lines_named((pattern,))
         if not any(fits(line) for one in books for line in one.lines):
@@ -153,7 +153,7 @@ def _plan(change: Changeset, lines: drawing.Which) -> dict[str, Any]:
         "operation": change.operation,
         "summary": change.summary,
         "place": change.place.location,
-        "place_books": _books(change.preview(), lines),
+        "place_books": _books(change.preview(every=lines is not None), lines),
         "books": [_books(books, lines) for books in change.statements],
         "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
         "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],

@@ -172,7 +172,8 @@ def changeset(console: Page, change: Changeset, *, lines: Which = None) -> None:
     if not change.actions:
         console.print("    nothing would change")
     fields = change.statements[change.offered is not None :]
-    for one in _summed((change.preview(), *fields), lines is not None):
+    books = (change.preview(every=lines is not None), *fields)
+    for one in _summed(books, lines is not None):
         statement(console, one, lines=lines)
     if change.offered is not None:
         _groups(console, change.statements[0].of(Outcome.HELD))

@@ -400,6 +400,9 @@ class Index:
             return
         # As of when it was handed out: what was lost since then is not known to be kept.
         lost = self._seen[1] if self._seen[0] == place else self.packs_lost()
+        if seen.is_soon_read:
+            self._seen = place, lost, seen.with_news()
+            return
         known = seen.settled()
         self._seen = place, lost, known
         self._db.remember(

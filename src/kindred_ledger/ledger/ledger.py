@@ -462,18 +462,18 @@ class Ledger:
             own or fitting, key=lambda e: (e.complete, not archive_of(e.roots), e.id)
         )  # what was kept of a place that can be brought back comes before what was taken in
 
-    def tree(self, entry: Entry) -> Tree:
-        """Return the tree of an entry."""
-        return tree_from_columns(self.columns(entry))
+    def tree(self, entry: Entry, *, like: Tree | None = None) -> Tree:
+        """Return the tree of an entry; what `like` has, too, is shared with it and takes no room."""
+        return tree_from_columns(self.columns(entry), like=like)
 
     def columns(self, entry: Entry) -> dict[str, Any]:
         """Return the tree of an entry in columns, as it is stored."""
         columns: dict[str, Any] = self._entries.read(entry.id)[1]["tree"]
         return columns
 
-    def place(self, entry: Entry) -> EntryPlace:
-        """Return an entry as a place to read from."""
-        return EntryPlace(entry, self.index, lambda: self.tree(entry))
+    def place(self, entry: Entry, *, like: Tree | None = None) -> EntryPlace:
+        """Return an entry as a place to read from; see `tree` for `like`."""
+        return EntryPlace(entry, self.index, lambda: self.tree(entry, like=like))
 
     def held(self, digests: Iterable[bytes]) -> set[bytes]:
         """Return which contents are held, of those with some BLAKE3 digests."""

@@ -12,6 +12,7 @@ import errno
 import os
 import re
 import struct
+from collections.abc import Iterable, Iterator
 from typing import Annotated, Any
 
 import msgspec
@@ -195,8 +196,8 @@ def tree_to_columns(tree: Tree) -> dict[str, Any]:
     }
 
 
-def tree_from_columns(columns: dict[str, Any]) -> Tree:
-    """Read what `tree_to_columns` wrote.
+def tree_from_columns(columns: dict[str, Any], *, like: Tree | None = None) -> Tree:
+    """Read what `tree_to_columns` wrote; what `like` has, too, is shared with it.
 
     Raises:
         LedgerDamaged: columns are missing or of different lengths.
@@ -214,9 +215,20 @@ def tree_from_columns(columns: dict[str, Any]) -> Tree:
             [next(targets) if kind == "l" else "" for kind in kinds],
             strict=True,
         )
-        return Tree(dict(zip(columns["paths"], map(node_of, rows), strict=True)))
+        pairs: Iterable[tuple[str, Node]] = zip(columns["paths"], map(node_of, rows), strict=True)
+        if like is not None:
+            pairs = _shared(pairs, like)
+        return Tree(dict(pairs))
     except (KeyError, ValueError, StopIteration, RuntimeError) as error:
         raise LedgerDamaged(f"the tree cannot be read: {error}") from error
+
+
+def _shared(pairs: Iterable[tuple[str, Node]], like: Tree) -> Iterator[tuple[str, Node]]:
+    """Yield paths and nodes, those of another tree where they are equal: most are, and take room once."""
+    paths = dict(zip(like, like, strict=True))
+    for path, node in pairs:
+        there = like.get(path)
+        yield paths.get(path, path), there if there is not None and there == node else node
 
 
 def files_of(tree: dict[str, Any]) -> dict[str, str]:

@@ -149,9 +149,9 @@ class Storing:
 
     def _missing(self, tree: Tree, seen: Seen | None) -> list[str]:
         """Return the files whose content the ledger does not hold, or is not known to hold."""
-        known = seen.kept if seen is not None and not self._condemned else set()
         unread = [p for p, node in tree.items() if node.digest is None and node.kind == FILE]
-        names = sorted((tree.keys() - known).union(unread))
+        doubted = seen.not_kept(tree) if seen is not None and not self._condemned else set(tree)
+        names = sorted(doubted.union(unread))
         doubtful = {path: tree[path] for path in names if tree[path].kind == FILE}
         digests = (node.digest for node in doubtful.values() if node.digest)
         held = {EMPTY, *self._index.locate_all(digests, lasting=True)}

@@ -18,6 +18,8 @@ __all__ = ["Seen"]
 # file systems tick every few milliseconds, or (FAT) round to two whole seconds.
 _GRAIN_NS = 50_000_000
 _COARSE_GRAIN_NS = 2_000_000_000
+_MANY, _LITTLE = 1000, 50  # files; one in so many of which something new is known
+_LITTLE_BYTES = 4 << 20
 _SECOND_NS = 1_000_000_000
 
 
@@ -28,12 +30,12 @@ class Seen:
         "_changed",
         "_digests",
         "_fresh",
-        "_kept",
-        "_kept_before",
         "_keys",
         "_now",
         "_prefix",
         "_strip",
+        "_unkept",
+        "_unkept_before",
     )
 
     def __init__(self, columns: dict[str, Any] | None = None) -> None:
@@ -44,8 +46,8 @@ class Seen:
         self._changed: set[str] = set()  # those whose status was another
         self._keys: dict[str, tuple[int, ...]] = {}  # the status with which it was read
         self._digests: dict[str, bytes] = {}
-        self._kept: set[str] = set()
-        self._kept_before = 0
+        self._unkept: set[str] = set()  # of those known, what the ledger is not known to hold
+        self._unkept_before = 0
         if columns:
             raw = columns["digests"]
             digests = [raw[at : at + 32] for at in range(0, len(raw), 32)]
@@ -53,17 +55,15 @@ class Seen:
             paths = columns["paths"]
             self._keys = dict(zip(paths, stats, strict=True))
             self._digests = dict(zip(paths, digests, strict=True))
-            if columns["kept"] is True:
-                self._kept = set(paths)
-            else:
-                self._kept = {paths[row] for row in columns["kept"]}
-            self._kept_before = len(self._kept)
+            if columns["kept"] is not True:
+                self._unkept = set(paths).difference(paths[row] for row in columns["kept"])
+            self._unkept_before = len(self._unkept)
 
     def again(self) -> Seen:
         """Return what is known here, for another look."""
         other = Seen()
         other._keys, other._digests = self._keys, self._digests
-        other._kept, other._kept_before = set(self._kept), len(self._kept)
+        other._unkept, other._unkept_before = set(self._unkept), len(self._unkept)
         return other
 
     def under(self, folder: str) -> Seen:
@@ -78,7 +78,7 @@ class Seen:
         view = Seen()
         view._prefix, view._strip = prefix or self._prefix, strip
         view._keys, view._digests = self._keys, self._digests
-        view._now, view._fresh, view._kept = self._now, self._fresh, self._kept
+        view._now, view._fresh, view._unkept = self._now, self._fresh, self._unkept
         view._changed = self._changed
         return view
 
@@ -89,13 +89,14 @@ class Seen:
         """
         if self._prefix or self._strip:
             paths = [self._name(path) for path in paths]
-        self._now.update(zip(paths, keys, strict=True))
         before = list(map(self._keys.get, paths))
-        if before == keys:  # a whole folder as it was, compared at once
+        if before == keys:  # a whole folder as it was, compared at once; the old ones need no room
+            self._now.update(zip(paths, before, strict=True))  # type: ignore[arg-type]
             return list(map(self._digests.get, paths))
+        self._now.update(zip(paths, keys, strict=True))
         changed = [path for path, was, is_ in zip(paths, before, keys, strict=True) if was != is_]
         self._changed.update(changed)
-        self._kept.difference_update(changed)
+        self._unkept.update(changed)
         return [None if path in self._changed else self._digests[path] for path in paths]
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
@@ -111,14 +112,14 @@ class Seen:
         for path, digest in found:
             self._fresh[self._prefix + path] = (digest, read_at_ns)
 
-    @property
-    def kept(self) -> set[str]:
-        """The files of which the ledger is known to hold what `digests` says."""
-        return self._kept
+    def not_kept(self, paths: Iterable[str]) -> set[str]:
+        """Return those of some paths of which the ledger is not known to hold what `digests` says."""
+        given = set(paths)
+        return (given - self._keys.keys() - self._now.keys()) | (given & self._unkept)
 
     def keep(self, paths: Iterable[str]) -> None:
         """Note that the ledger holds what these files hold."""
-        self._kept.update(paths)
+        self._unkept.difference_update(paths)
 
     def forget(self, paths: Iterable[str]) -> None:
         """Forget what was looked up: what these files hold is not what is kept of them."""
@@ -129,7 +130,27 @@ class Seen:
     @property
     def unchanged(self) -> bool:
         """Whether what was looked up is just what was known, so that there is nothing to save."""
-        return not self._fresh and len(self._kept) == self._kept_before and self._now == self._keys
+        same = len(self._unkept) == self._unkept_before
+        return not self._fresh and same and self._now == self._keys
+
+    @property
+    def is_soon_read(self) -> bool:
+        """Whether what is new here is so little of so much that reading it again costs less than saving."""
+        whole = len(self._now)
+        news = max(len(self._fresh), abs(len(self._unkept) - self._unkept_before))
+        if whole < _MANY or news * _LITTLE > whole:
+            return False
+        return sum(self._now[p][0] for p in self._fresh if p in self._now) < _LITTLE_BYTES
+
+    def with_news(self) -> Seen:
+        """Return what was known with what is new, racy ones left out; see `is_soon_read`.
+
+        What is known is shared with the others of this place: it is true of each, and copied by none.
+        """
+        for path, (digest, read_at_ns) in self._fresh.items():
+            if path in self._now and not any(_racy(s, read_at_ns) for s in self._now[path][1:3]):
+                self._keys[path], self._digests[path] = self._now[path], digest
+        return self.again()
 
     def settled(self) -> Seen:
         """Return what is worth knowing: the paths looked up this time, racy ones left out."""
@@ -143,18 +164,18 @@ class Seen:
         digests = self._digests | {path: digest for path, (digest, _) in self._fresh.items()}
         other._keys = keys
         other._digests = dict(zip(keys, map(digests.__getitem__, keys), strict=True))
-        other._kept = self._kept & keys.keys()
+        other._unkept = self._unkept & keys.keys()
         return other
 
     def columns(self) -> dict[str, Any]:
         """Return what is known, to be saved."""
-        paths, kept = list(self._keys), self._kept
+        paths, unkept = list(self._keys), self._unkept
         stats = list(zip(*self._keys.values(), strict=True)) or [()] * len(_COLUMNS)
         return {
             "paths": paths,
             **dict(zip(_COLUMNS, stats, strict=True)),
             "digests": b"".join(self._digests.values()),
-            "kept": len(kept) == len(paths) or [r for r, path in enumerate(paths) if path in kept],
+            "kept": not unkept or [row for row, path in enumerate(paths) if path not in unkept],
         }
 
 

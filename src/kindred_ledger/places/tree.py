@@ -66,7 +66,7 @@ class Tree(dict[str, Node]):
     (['a', 'a/b.txt'], ('a/b.txt',))
     """
 
-    __slots__ = ("_files",)
+    __slots__ = ("_files", "_leaves")
 
     def __init__(self, nodes: Mapping[str, Node] | Iterable[tuple[str, Node]] = ()) -> None:
         found = dict(nodes)
@@ -109,7 +109,9 @@ class Tree(dict[str, Node]):
     @property
     def leaves(self) -> tuple[str, ...]:
         """The paths of all but folders, sorted: what a statement counts."""
-        return tuple([path for path, node in self.items() if node.kind != DIR])
+        if not hasattr(self, "_leaves"):
+            self._leaves = tuple([path for path, node in self.items() if node.kind != DIR])
+        return self._leaves
 
     @property
     def size_bytes(self) -> int:
@@ -128,7 +130,10 @@ class Tree(dict[str, Node]):
     def overlay(self, upper: Mapping[str, Node]) -> Tree:
         """Return this tree with `upper` laid over it; where both have a path, upper wins."""
         if upper.keys() <= self.keys():
-            return Tree._of({**self, **upper})
+            tree = Tree()
+            dict.update(tree, self)
+            dict.update(tree, upper)
+            return tree
         return Tree({**self, **upper})
 
     def subtract(self, lower: Tree) -> Tree:
@@ -146,9 +151,10 @@ class Tree(dict[str, Node]):
         if self == later:
             return ()
         out = []
-        for path in sorted(self.keys() | later.keys()):
+        differ = [path for path, node in later.items() if self.get(path) != node]
+        for path in sorted([*differ, *(self.keys() - later.keys())]):
             before, after = self.get(path), later.get(path)
-            if before == after or _same_folder(before, after):
+            if _same_folder(before, after):
                 continue
             status = (
                 "added"
@@ -161,6 +167,17 @@ class Tree(dict[str, Node]):
             )
             out.append(Difference(path, status, before, after))
         return tuple(out)
+
+    def unlike(self, other: Mapping[str, Node]) -> list[str]:
+        """Return the leaves whose content is not what `other` has under the same path."""
+        return [
+            path
+            for path, node in self.items()
+            if node is not (there := other.get(path))
+            and not (there and node.digest and node.digest == there.digest)
+            and node.kind != DIR
+            and not same_content(node, there)
+        ]
 
     def same_content(self, other: Tree) -> bool:
         """Tell whether both hold the same paths with the same content (times and modes apart)."""
