@@ -7,7 +7,7 @@ from .lines import LineConflict, LineMerge, merge_lines
 from .outcome import Counts, FileMerge, How, Three
 from .policy import Choice, Policy, Rule
 from .sides import ABSENT, Case, Side, case_of
-from .trees import PathDecision, merge_trees
+from .trees import PathDecision, decide_path, merge_trees
 from .values import Decided, Question, ValueMerge, merge_values
 
 __all__ = [
@@ -30,6 +30,7 @@ __all__ = [
     "Three",
     "ValueMerge",
     "case_of",
+    "decide_path",
     "frozen",
     "merge_documents",
     "merge_files",

@@ -10,7 +10,7 @@ from ..places import DIR, Node, Tree, same_content
 from .policy import Choice, Policy, Rule
 from .sides import ABSENT, Case, Side, case_of
 
-__all__ = ["PathDecision", "merge_trees"]
+__all__ = ["PathDecision", "decide_path", "merge_trees"]
 
 _NO_RULES = Policy()
 
@@ -47,6 +47,19 @@ def merge_trees(
         sides = base.get(path), mine.get(path), theirs.get(path)
         if all(node is None or node.kind == DIR for node in sides):
             continue
-        b, m, t = (ABSENT if node is None else node for node in sides)
-        case = case_of(b, m, t, same_content, known=known)
-        yield PathDecision(path, *sides, case, policy.for_file(path, case))
+        yield decide_path(path, *sides, policy, known=known)
+
+
+def decide_path(
+    path: str,
+    base: Node | None,
+    mine: Node | None,
+    theirs: Node | None,
+    policy: Policy = _NO_RULES,
+    *,
+    known: bool = True,
+) -> PathDecision:
+    """Return the decision for one path; see `merge_trees`."""
+    b, m, t = (ABSENT if node is None else node for node in (base, mine, theirs))
+    case = case_of(b, m, t, same_content, known=known)
+    return PathDecision(path, base, mine, theirs, case, policy.for_file(path, case))

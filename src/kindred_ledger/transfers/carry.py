@@ -17,7 +17,7 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
 from ..ledger import Ledger
-from ..merge import Choice, Policy, Rule
+from ..merge import Case, Choice, PathDecision, Policy, Rule, decide_path
 from ..places import (
     DIR,
     FILE,
@@ -25,12 +25,10 @@ from ..places import (
     MemoryPlace,
     Node,
     Tree,
-    check_patterns,
     check_selected,
     parents,
     read_bytes,
     roots_of,
-    same_content,
 )
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -107,7 +105,7 @@ def carry(
     check_selected(only, theirs.select(wanted).leaves)
     ways = choices or CarryChoices()
     there = {*chosen.leaves, *now.leaves}
-    check_patterns(ways.keep, ways.both, ways.replace, ways.merge, paths=there)
+    ways.policy.check_patterns(there)
     _check_parts(chosen, target)
     missing = _check_categories(source, categories, chosen)
     load = _Load(source, target, now, ways, adopted)
@@ -153,7 +151,7 @@ class _Load:
         self._source = source
         self._target = target
         self._now = now
-        self._choices = choices
+        self._policy = choices.policy
         self._build = target.sure_version
         self._adopted = adopted
         self._newer = adopted is None and source.sure_version > self._build
@@ -174,8 +172,7 @@ class _Load:
         if node.kind == LINK:
             self._hold(path, "links are not carried between installs")
             return
-        here = self._now.get(path)
-        if here is not None and not same_content(here, node) and self._choices.keep(path):
+        if self._decide(path, node).choice is Choice.MINE:
             self._hold(path, "the target's own stays: you decided so")
             return
         try:
@@ -199,6 +196,10 @@ class _Load:
             self.losses += [Loss(f"{path} {item}", why) for item, why in made.losses]
             self.notes.update(dict.fromkeys(made.notes))
         self._put(path, node, outcome, reason)
+
+    def _decide(self, path: str, node: Node) -> PathDecision:
+        """Decide between the target's own file and what arrives; nobody knows what both came from."""
+        return decide_path(path, None, self._now.get(path), node, self._policy, known=False)
 
     def actions(self) -> list[Action]:
         """Return the actions for what arrives."""
@@ -233,16 +234,16 @@ class _Load:
         return fit_file(self._source.card, path, data, self._build, written_by=self._source.version)
 
     def _put(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
-        here = self._now.get(path)
-        if same_content(here, node):
+        decision = self._decide(path, node)
+        if decision.case is Case.UNCHANGED:
             self.lines.append(Line(outcome, path, reason))
-        elif here is None:
+        elif decision.mine is None:
             self._arrive(path, node, outcome, reason)
-        elif self._choices.merge(path):
+        elif decision.choice is Choice.MERGE:
             self._merge(path, node)
-        elif self._choices.both(path):
+        elif decision.choice is Choice.BOTH:
             self._beside(path, node, outcome, reason)
-        elif self._choices.replace(path):
+        elif decision.choice is Choice.THEIRS:
             self.losses.append(Loss(path, "the target's own gives way"))
             self._arrive(path, node, outcome, reason)
         else:

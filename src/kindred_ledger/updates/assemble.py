@@ -17,7 +17,8 @@ from ..changes import Action, Changeset, Conflict, Loss
 from ..errors import KindredError
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
-from ..places import DIR, FILE, ItemPlace, Place, Tree, ZipPlace, check_patterns, same_content
+from ..merge import Case, Choice, PathDecision, Policy, Rule, merge_trees
+from ..places import DIR, FILE, ItemPlace, Node, Place, Tree, ZipPlace, check_patterns
 from ..planning.combining import Combined, combine
 from ..planning.readiness import readiness
 from ..progress import Progress
@@ -113,7 +114,7 @@ class _Laying:
     ) -> None:
         self._combined = combined
         self._now = now
-        self._top = top
+        self._start = f"{top}/" if top else ""
         self._how = how
         self._into_archive = into_archive
         self._torn = {collision.path: collision for collision in combined.collisions}
@@ -126,32 +127,39 @@ class _Laying:
 
     def all(self) -> None:
         """Decide about every path."""
-        for path, node in self._combined.tree.items():
-            to = f"{self._top}/{path}" if self._top else path
-            here = self._now.get(to)
-            if node.kind == DIR:
-                if here is None:
-                    self.actions.append(Action(to, None, node, reason="a folder of the parts"))
-                continue
-            if not self._agreed(path, to):
-                continue
-            if same_content(here, node):
-                self.lines.append(Line(Outcome.KEPT, to, "the same already"))
-                continue
-            if here is not None and not self._may_overwrite(to):
-                why = "another one is there"
-                self.lines.append(Line(Outcome.CONFLICT, to, why))
-                self.conflicts.append(
-                    Conflict(
-                        to, why, "Let it give way with --overwrite PATTERN, or use another --into."
-                    )
+        self.actions += (
+            Action(path, None, node, reason="a folder of the parts")
+            for path, node in self.offered.items()
+            if node.kind == DIR and path not in self._now and path.startswith(self._start)
+        )
+        policy = Policy((Rule(Choice.THEIRS, self._may_overwrite),))
+        here = self._now.select(self.offered.__contains__)
+        for decision in merge_trees(Tree(), here, self.offered, policy, known=False):
+            if decision.theirs is not None and decision.theirs.kind != DIR:
+                self._take(decision, decision.theirs)
+        if self._into_archive and self.actions:
+            self._drop_signatures()
+
+    def _take(self, decision: PathDecision, node: Node) -> None:
+        """Carry out what was decided about a file of the parts."""
+        to, here = decision.path, decision.mine
+        path = to.removeprefix(self._start)
+        if not self._agreed(path, to):
+            return
+        if decision.case is Case.UNCHANGED:
+            self.lines.append(Line(Outcome.KEPT, to, "the same already"))
+        elif here is not None and decision.choice is not Choice.THEIRS:
+            why = "another one is there"
+            self.lines.append(Line(Outcome.CONFLICT, to, why))
+            self.conflicts.append(
+                Conflict(
+                    to, why, "Let it give way with --overwrite PATTERN, or use another --into."
                 )
-                continue
+            )
+        else:
             reason = "replaces what was there" if here is not None else "from the parts"
             self.lines.append(Line(Outcome.KEPT, to, reason))
             self.actions.append(Action(to, here, node, self._combined.place, path, reason))
-        if self._into_archive and self.actions:
-            self._drop_signatures()
 
     def _agreed(self, path: str, to: str) -> bool:
         """Tell whether the parts agree about a path, or somebody decided for them."""

@@ -11,7 +11,8 @@ from collections.abc import Callable
 from ..cards import PROGRAM, Install
 from ..changes import Changeset, Loss
 from ..ledger import Ledger
-from ..places import DIR, Node, Place, Tree, check_patterns, parents, same_content
+from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
+from ..places import DIR, Place, Tree, check_patterns, parents
 from ..planning.opened_release import opened_release
 from ..progress import Progress
 from ..statement import Outcome
@@ -50,20 +51,23 @@ def reinstall(
     plan.notes += origin.notes
     check_patterns(keep, paths={*now.leaves, *offer.tree.leaves})
     kept = _Kept(install, keep)
-    base = origin.tree or Tree()
-    for path in sorted({*now, *offer.tree}):
-        here, there = now.get(path), offer.tree.get(path)
+    rules = (
+        Rule(Choice.THEIRS, lambda path: True, always=True),
+        Rule(Choice.MINE, kept, always=True),
+    )
+    for each in merge_trees(origin.tree or Tree(), now, offer.tree, Policy(rules)):
+        path, here, there = each.path, each.mine, each.theirs
         if not path.startswith(f"{PROGRAM}/"):
             continue
         if there is not None and there.kind != DIR:
-            put = _for_offered(path, here, there, base.get(path), kept)
-            if put.put and here is not None and _is_edit(here, base.get(path), origin.tree):
+            put = _for_offered(each)
+            if put.put and here is not None and origin.tree is not None and _is_edit(each):
                 plan.losses.append(Loss(path, "your changes to it give way to the release"))
             plan.take(path, here, there, put)
-        elif here is not None and here.kind != DIR and not kept(path):
-            original = same_content(here, base.get(path))
-            reason = "the new release no longer has it" if original else "not on the keep-list"
-            if not original:
+        elif here is not None and here.kind != DIR and each.choice is not Choice.MINE:
+            edit = _is_edit(each)
+            reason = "not on the keep-list" if edit else "the new release no longer has it"
+            if edit:
                 plan.losses.append(Loss(path, reason))
             plan.drop(path, here, reason)
     own = [path for path in now.leaves if kept(path) or not path.startswith(f"{PROGRAM}/")]
@@ -87,21 +91,19 @@ class _Kept:
         return self._listed(path) if self._listed is not None else bool(self._protected(path))
 
 
-def _for_offered(
-    path: str, here: Node | None, there: Node, was: Node | None, kept: _Kept
-) -> Decision:
-    if here is None:
+def _for_offered(each: PathDecision) -> Decision:
+    if each.mine is None:
         return Decision(Outcome.KEPT, "new in the release", put=True)
-    if same_content(here, there):
+    if each.changed_by is Side.NOBODY:
         return Decision(Outcome.KEPT, "the same already")
-    if kept(path) and not same_content(here, was):
+    if each.choice is Choice.MINE and _is_edit(each):
         return Decision(Outcome.HELD, "yours stays: it is on the keep-list")
     return Decision(Outcome.KEPT, "replaced by the release's own", put=True)
 
 
-def _is_edit(here: Node, was: Node | None, base: Tree | None) -> bool:
-    """Tell whether a file is known to be the user's own work."""
-    return base is not None and not same_content(here, was)
+def _is_edit(each: PathDecision) -> bool:
+    """Tell whether a file is not as the old release, if that is known, has it."""
+    return each.changed_by is not Side.THEIRS
 
 
 def _drop_empty_folders(plan: Plan) -> None:
