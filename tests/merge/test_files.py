@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import os
 import random
 import unittest
@@ -288,6 +289,35 @@ class Texts(unittest.TestCase):
         found = merge_lines(*(b"\n".join(side) + b"\n" for side in (base, mine, theirs)))
         theirs[10] = b"mine"
         self.assertEqual(found.data, b"\n".join(theirs) + b"\n")
+
+
+class Many(unittest.TestCase):
+    def test_thousands_of_records(self) -> None:
+        """Half of them new on either side, in front, between and behind: each in its place, once."""
+
+        def table(*ids: int, **changed: int) -> bytes:
+            rows = [{"id": id, "n": changed.get(f"n{id}", 0)} for id in ids]
+            return b"[\n" + b",\n".join(map(msgspec.json.encode, rows)) + b"\n]\n"
+
+        base = table(*range(0, 4000, 2))
+        mine = table(*range(4000), n100=1)
+        theirs = table(*range(10_000, 12_000), *range(0, 4000, 2), n200=2)
+        found = merged("a.json", base, mine, theirs)
+        rows = json.loads(found.data)
+        wanted = [*range(10_000, 12_000), *range(4000)]
+        self.assertEqual([row["id"] for row in rows], wanted)
+        self.assertEqual({row["id"]: row["n"] for row in rows if row["n"]}, {100: 1, 200: 2})
+
+    def test_a_key_that_would_stand_twice(self) -> None:
+        """Both moved a key, each elsewhere: the lines would hold it twice, so they are not taken."""
+        keys = [b'  "k%d": %d' % (n, n) for n in range(8)]
+
+        def with_first_at(at: int, value: bytes = b'  "k0": 0') -> bytes:
+            return b"{\n" + b",\n".join([*keys[1:at], value, *keys[at:]]) + b"\n}\n"
+
+        found = merged("a.json", with_first_at(1), with_first_at(4, b'  "k0": 9'), with_first_at(6))
+        self.assertEqual(found.data.count(b'"k0"'), 1)
+        self.assertEqual(json.loads(found.data), {f"k{n}": n or 9 for n in range(8)})
 
 
 class Refused(unittest.TestCase):

@@ -8,8 +8,10 @@ path that leads to one cannot be edited, since readers differ in which they take
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
+from decimal import Decimal
 from typing import Any
 
 import msgspec
@@ -29,6 +31,7 @@ __all__ = ["JsonDocument"]
 # Possessive: where no line ends here, spaces must not be shared out in every possible way.
 _REST_OF_LINE = re.compile(rb"(?:[ \t]++|/\*[^\n]*?\*/)*+(?://[^\r\n]*)?(?=\r?\n)")
 _CLOSED = re.compile(r"/\*.*?\*/|//[^\n]*\n", re.S)  # comments that what follows cannot get into
+_WIDE_INT = re.compile(rb"\d{4001}")  # which are read as decimals
 _COLON = 0x3A
 _OPEN, _CLOSE = {MAPPING: b"{", LIST: b"["}, {MAPPING: b"}", LIST: b"]"}
 
@@ -161,6 +164,26 @@ class JsonDocument(TreeDocument[_Value]):
 
     def _value(self, node: _Value) -> Any:
         return scalar(self._text(node))
+
+    def repeats_keys(self) -> bool:
+        """Tell whether a key stands twice in one mapping."""
+        try:
+            json.loads(self.encode_unread(), object_pairs_hook=_once)
+        except _Twice:
+            return True
+        except (ValueError, RecursionError):
+            paths = [leaf.path for leaf in self.leaves()]
+            return len(set(paths)) < len(paths)
+        return False
+
+    def _plain(self, node: _Value) -> Any:
+        """Return plain values; what nobody edited is read by the standard library, if it can."""
+        if node.kind != SCALAR and not node.dirty and node.token >= 0 and not self._opened:
+            text = self._data[node.start : node.end]
+            if not _WIDE_INT.search(text):
+                with contextlib.suppress(ValueError, RecursionError):  # comments, a comma too many
+                    return json.loads(text.decode(), parse_float=Decimal, parse_constant=_no_number)
+        return super()._plain(node)
 
     def _both(self, node: _Value) -> tuple[str, Any]:
         text = self._text(node)
@@ -490,3 +513,16 @@ def _text_of(value: Any, path: Path) -> str:
     if text is None:
         raise FormatError(f"{value!r} cannot be written in JSON", where=format_path(path))
     return text
+
+
+class _Twice(Exception):
+    """A key stands twice in one mapping."""
+
+
+def _once(pairs: list[tuple[str, Any]]) -> None:
+    if len(dict(pairs)) < len(pairs):
+        raise _Twice
+
+
+def _no_number(text: str) -> Any:
+    raise ValueError(text)

@@ -46,6 +46,10 @@ class XmlDocument(SplicedDocument):
                 return text
         return Text.decode(data)
 
+    def repeats_keys(self) -> bool:
+        """Tell that no key stands twice: elements of one name are a list."""
+        return False
+
     def _scan(self) -> Spanned:
         self._tags = scan(self._data)
         return self._element(0)

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..formats import Path, format_path
 from ..statement import Line, Outcome, Statement
-from .documents import merge_documents, values_of
+from .documents import merge_documents
 from .keys import Keys, frozen
 from .outcome import FileMerge, How, Three, count
 from .policy import Rule
@@ -41,8 +41,8 @@ def merge(three: Three, how: How) -> FileMerge:
     )
     if found.questions:
         return FileMerge(b"", conflicts=found.questions, named_by=found.merge.named_by)
-    before = dict(_leaves(values_of(how.decode(three.mine)), "", found.merge))
-    after = dict(_leaves(values_of(how.decode(found.data)), "", found.merge))
+    before = dict(_leaves(found.mine, "", found.merge))
+    after = dict(_leaves(found.result, "", found.merge))
     lines = _lines(before, after, {each.where: each for each in found.decided})
     return FileMerge(
         found.data,

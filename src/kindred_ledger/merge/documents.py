@@ -26,12 +26,14 @@ __all__ = ["DocumentMerge", "merge_documents", "values_of"]
 class DocumentMerge(Struct, frozen=True):
     """The merged bytes, empty while there are questions; the values, and what was decided.
 
-    `by_lines` tells whether the lines of the texts were merged; `lost` are comments of mine that are not in
-    the result.
+    `mine` and `result` are plain values, the result's as it was read again. `by_lines` tells whether the
+    lines of the texts were merged; `lost` are comments of mine that are not in the result.
     """
 
     data: bytes
     merge: ValueMerge
+    mine: Any = None
+    result: Any = None
     by_lines: bool = False
     lost: tuple[str, ...] = ()
 
@@ -72,15 +74,16 @@ def merge_documents(
     if merge.questions:
         return DocumentMerge(b"", merge)
     if is_text and base is not None:
-        data = _by_lines(base, mine, theirs, decode, merge.value)
-        if data is not None:
-            return DocumentMerge(data, merge, by_lines=True)
+        lines = _by_lines(base, mine, theirs, decode, merge.value)
+        if lines is not None:
+            return DocumentMerge(lines, merge, values[1], merge.value, by_lines=True)
     _apply(document, merge.edits)
     data = document.encode()
-    if not same(values_of(decode(data)), merge.value):
+    result = values_of(decode(data))
+    if not same(result, merge.value):
         raise BooksUnbalanced("the merged file does not read back as it was merged")
     lost = lost_comments(base or b"", mine, data) if is_text else ()
-    return DocumentMerge(data, merge, lost=lost)
+    return DocumentMerge(data, merge, values[1], result, lost=lost)
 
 
 def values_of(document: Document) -> Any:
@@ -121,12 +124,19 @@ def _by_lines(
         if lines.conflicts:
             return None
         document = decode(lines.data)
-        paths = [leaf.path for leaf in document.leaves()]
+        read = same(values_of(document), wanted) and not _says_twice(document)
     except FormatError:
         return None
-    if len(set(paths)) < len(paths) or not same(values_of(document), wanted):
-        return None
-    return lines.data
+    return lines.data if read else None
+
+
+def _says_twice(document: Document) -> bool:
+    """Tell whether a key stands twice in one mapping: readers differ in which they take."""
+    tell: Callable[[], bool] | None = getattr(document, "repeats_keys", None)
+    if tell is not None:
+        return tell()
+    paths = [leaf.path for leaf in document.leaves()]
+    return len(set(paths)) < len(paths)
 
 
 def _apply(document: Document, edits: tuple[Edit, ...]) -> None:

@@ -89,11 +89,13 @@ def frozen(value: Any) -> Hashable:
 
     The order of the keys of a mapping does not count.
     """
-    if isinstance(value, dict):
-        return "mapping", frozenset((key, frozen(inner)) for key, inner in value.items())
-    if isinstance(value, list):
+    kind = type(value)
+    if kind is str or kind is int:
+        return value  # type: ignore[no-any-return]
+    if kind is dict:
+        return "mapping", frozenset([(key, frozen(inner)) for key, inner in value.items()])
+    if kind is list:
         return "list", tuple(map(frozen, value))
-    if isinstance(value, (int, Decimal)) and not isinstance(value, bool):
-        number = Decimal(value)
-        return "number", "nan" if number.is_nan() else number
-    return type(value).__name__, value
+    if value != value:
+        return "no number", str(value)
+    return value if kind is Decimal or kind is float else (kind.__name__, value)

@@ -7,6 +7,7 @@ lead to, and what was decided about each part.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
+from functools import cached_property
 from typing import Any
 
 from msgspec import Struct
@@ -74,7 +75,7 @@ class Question(Struct, frozen=True):
         return f"{self.where or 'the whole'}: {self.case.said}: {values}"
 
 
-class ValueMerge(Struct, frozen=True):
+class ValueMerge(Struct, frozen=True, dict=True):
     """The merged value, the edits of theirs that lead to it, and what was decided.
 
     `named_by` says which field names the records of a list, by the list's name.
@@ -87,12 +88,12 @@ class ValueMerge(Struct, frozen=True):
     notes: tuple[str, ...]
     named_by: dict[str, str] = {}
 
-    @property
+    @cached_property
     def units(self) -> set[str]:
         """The names of the parts that were decided as one."""
         return {each.where for each in self.decided}
 
-    @property
+    @cached_property
     def whole(self) -> set[str]:
         """The names of the parts in which what stands at a number is not what stood there in mine."""
         return {
@@ -139,7 +140,11 @@ def merge_values(
 
 def same(one: Any, other: Any) -> bool:
     """Tell whether two values are equal as values; see `frozen`."""
-    return one is other or frozen(one) == frozen(other)
+    if one is other:
+        return True
+    if type(one) is str is type(other):
+        return bool(one == other)
+    return frozen(one) == frozen(other)
 
 
 class _Merge:
@@ -237,9 +242,7 @@ class _Merge:
             {name_of_key(record, field): at for at, record in enumerate(side)}
             for side in (base, mine, theirs)
         )
-        order: list[Any] = []
-        merged: list[Any] = []
-        stays: dict[Hashable, int] = {}  # where each record stands in the result
+        merged: dict[int, Any] = {}  # by the number in theirs
         for key, at in there.items():
             count = len(self.edits)
             record = self.value(
@@ -251,33 +254,30 @@ class _Merge:
             )
             if record is ABSENT:
                 del self.edits[count:]  # it goes as a member of the list
-                continue
-            stays[key] = len(order)
-            order.append(at)
-            merged.append(record)
+            else:
+                merged[at] = record
+        new: dict[Hashable, New] = {}
         for key, at in here.items():
-            if key in there:
-                continue
-            below = record_name(name, field, mine[at])
-            known = base[old[key]] if key in old else ABSENT
-            count = len(self.edits)
-            record = self.value((*path, len(theirs)), below, known, mine[at], ABSENT)
-            del self.edits[count:]  # it comes as a member of the list
-            if record is ABSENT:
-                continue
-            place = _behind(list(here), at, stays)
-            order.insert(place, New(record))
-            merged.insert(place, record)
-            stays = {each: n + (n >= place) for each, n in stays.items()}
-            stays[key] = place
+            if key not in there:
+                count = len(self.edits)
+                below = record_name(name, field, mine[at])
+                known = base[old[key]] if key in old else ABSENT
+                record = self.value((*path, len(theirs)), below, known, mine[at], ABSENT)
+                del self.edits[count:]  # it comes as a member of the list
+                if record is not ABSENT:
+                    new[key] = New(record)
+        order = _joined([(key, at) for key, at in there.items() if at in merged], list(here), new)
         self._note_order(path, name, [list(old), list(here), list(there)])
         self._reorder(path, order, len(theirs))
-        return merged
+        return [each.value if isinstance(each, New) else merged[each] for each in order]
 
     def _note_order(self, path: Path, name: str, sides: Sequence[list[Hashable]]) -> None:
         old, here, there = sides
-        mine = [key for key in here if key in old]
-        if mine != [key for key in old if key in here] and mine != [k for k in there if k in mine]:
+        known = set(old) & set(here)
+        mine = [key for key in here if key in known]
+        if mine != [key for key in old if key in known] and mine != [
+            k for k in there if k in known
+        ]:
             self.notes.append(f"{name}: the order you gave its records is not kept")
 
     def _reorder(self, path: Path, order: list[Any], size: int) -> None:
@@ -334,15 +334,10 @@ class _Merge:
             if common != [each for each in old if each in set(side)]:
                 return None
         gone = set(old) - set(here)
-        order: list[Any] = [at for at, each in enumerate(there) if each not in gone]
-        stays = {there[at]: n for n, at in enumerate(order)}
-        for at, each in enumerate(here):
-            if each in there or each in old:
-                continue
-            place = _behind(here, at, stays)
-            order.insert(place, New(mine[at]))
-            stays = {key: n + (n >= place) for key, n in stays.items()}
-            stays[each] = place
+        known = set(there) | set(old)
+        new = {each: New(mine[at]) for at, each in enumerate(here) if each not in known}
+        kept = [(each, at) for at, each in enumerate(there) if each not in gone]
+        order = _joined(kept, here, new)
         self.decided.append(
             Decided(name, Case.BOTH_CHANGED, Side.NOBODY, "what each side added and removed")
         )
@@ -356,15 +351,29 @@ _MAY_DIFFER = frozenset(
 _FREE = frozenset(case for case in Case if not case.is_conflict)
 
 
-def _behind(sequence: Sequence[Hashable], at: int, stays: dict[Hashable, int]) -> int:
-    """Return where a new member goes: behind the nearest before it that is there, else before the next."""
-    for before in range(at - 1, -1, -1):
-        if sequence[before] in stays:
-            return stays[sequence[before]] + 1
-    for after in range(at + 1, len(sequence)):
-        if sequence[after] in stays:
-            return stays[sequence[after]]
-    return len(stays)
+def _joined(
+    kept: Sequence[tuple[Hashable, Any]], here: Sequence[Hashable], new: dict[Hashable, New]
+) -> list[Any]:
+    """Return what is kept, in its order, and what is new, each behind the nearest before it `here`.
+
+    What has nothing kept before it comes before the first that is kept, else at the end.
+    """
+    there = {key for key, _ in kept}
+    behind: dict[Hashable, list[New]] = {}
+    first = anchor = None
+    for key in here:
+        if key in there:
+            anchor = key
+            first = first if first is not None else key
+        elif key in new:
+            behind.setdefault(anchor, []).append(new[key])
+    out: list[Any] = []
+    for key, item in kept:
+        if key == first:
+            out += behind.get(None, [])
+        out.append(item)
+        out += behind.get(key, [])
+    return out if first is not None else out + behind.get(None, [])
 
 
 def record_name(name: str, field: str, record: dict[str, Any]) -> str:
