@@ -12,7 +12,7 @@ from typing import Any
 
 from ..formats import ANY, Path
 
-__all__ = ["BY_NUMBER", "Keys", "frozen", "key_of", "name_of_key"]
+__all__ = ["BY_NUMBER", "Keys", "frozen", "key_of", "name_of_key", "renamed"]
 
 BY_NUMBER = "#"  # what a card says of lists whose members never move
 _LIKELY = ("id", "key", "name", "uuid", "guid")  # of several fields that fit, these come first
@@ -59,6 +59,18 @@ def key_of(sides: Sequence[list[Any]], *, must_share: bool = False) -> str:
         if shared or (likely and not must_share):
             ranks.append((likely, shared, -at, name))
     return max(ranks)[-1] if ranks else ""
+
+
+def renamed(*sides: list[Any]) -> bool:
+    """Tell whether single records have names by which they are not one and the same."""
+    filled = [side for side in sides if side]
+    if not all(isinstance(side[0], dict) for side in filled):
+        return False
+    likely = (field for field in filled[0][0] if field.lstrip("@").lower() in _LIKELY)
+    return any(
+        _names(field, filled) and len({name_of_key(side[0], field) for side in filled}) > 1
+        for field in likely
+    )
 
 
 def name_of_key(record: dict[str, Any], field: str) -> Hashable:

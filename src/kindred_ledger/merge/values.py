@@ -7,13 +7,14 @@ lead to, and what was decided about each part.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
+from decimal import Decimal
 from functools import cached_property
 from typing import Any
 
 from msgspec import Struct
 
 from ..formats import Path, format_path
-from .keys import BY_NUMBER, Keys, frozen, name_of_key
+from .keys import BY_NUMBER, Keys, frozen, name_of_key, renamed
 from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import ABSENT, Case, Side, case_of, shown
@@ -213,8 +214,8 @@ class _Merge:
         return merged
 
     def _list(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
-        if len(mine) == len(theirs) == 1 and len(base) <= 1:  # an element that stands once
-            old = base[0] if base else ABSENT
+        if len(mine) == len(theirs) == 1 and len(base) <= 1 and not renamed(base, mine, theirs):
+            old = base[0] if base else ABSENT  # an element that stands once
             return [self.value((*path, 0), f"{name}[0]", old, mine[0], theirs[0])]
         if same(mine, theirs):
             return self._single(path, name, base, mine, theirs)
@@ -227,6 +228,8 @@ class _Merge:
             return self._records(path, name, field, base, mine, theirs)
         if not self._known:
             return self._single(path, name, ABSENT, mine, theirs)
+        if all(isinstance(each, (int, Decimal, float)) for each in (*mine, *theirs)):
+            return self._single(path, name, base, mine, theirs)  # a size, a place, a colour
         return self._aligned(path, name, base, mine, theirs)
 
     def _numbered(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
