@@ -141,6 +141,9 @@ class VersionRange(Struct, frozen=True):
 
         >>> "1.4.2" in VersionRange.parse(">=1.2,<2")
         True
+
+        Raises:
+            VersionError: the text is no version, or no range.
         """
         bounds = []
         read = scheme.parse if scheme else Version.parse

@@ -327,7 +327,9 @@ class Files(PlayCase):
         leaving = convert_install(install, ledger=ledger, leave=lambda p: "midwinter" in p)
         leaving.apply(ledger, allow_loss=True)
         self.assertTrue(any("midwinter.voyage stays" in note for note in leaving.notes))
-        unread = unread_by(self.card, install.place, scan(install.place), Version.parse("2.0"))
+        unread = unread_by(
+            self.card, install.place, scan(install.place), build=Version.parse("2.0")
+        )
         self.assertEqual(unread, {"voyage format 4": ["user/saves/midwinter.voyage"]})
 
     def test_only_some_files(self) -> None:

@@ -77,8 +77,8 @@ class Table(unittest.TestCase):
         ]  # fmt: skip
         for row, name in rows:
             sides = [n if letter == "-" else letter for letter in row]
-            self.assertEqual(case_of(*sides, same).name, name, row)
-        self.assertEqual(case_of(n, "y", "z", same, known=False), Case.DIFFERENT)
+            self.assertEqual(case_of(*sides, same=same).name, name, row)
+        self.assertEqual(case_of(n, "y", "z", same=same, known=False), Case.DIFFERENT)
         self.assertFalse(same(1, True) or same(0, False) or same("1", 1))
 
     @side_law

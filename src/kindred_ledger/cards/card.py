@@ -385,7 +385,7 @@ class Card:
         around = around or Surroundings.here(os.environ, sys.platform)
         roots = {PROGRAM: root}
         for name, table in self.file.locations.items():
-            found = (folders or {}).get(name) or locate(name, table, root, around)
+            found = (folders or {}).get(name) or locate(name, table, root, around=around)
             if found and os.path.isdir(found):
                 roots[name] = found
         place = join_folders(roots)

@@ -47,7 +47,7 @@ class Surroundings(Struct, frozen=True):
         return Surroundings(named, environment, folders, user_ids or {})
 
 
-def locate(name: str, table: LocationTable, program: str, around: Surroundings) -> str | None:
+def locate(name: str, table: LocationTable, program: str, *, around: Surroundings) -> str | None:
     """Return the folder of one location; None if none of the candidates exists.
 
     Raises:
@@ -71,7 +71,7 @@ def locate(name: str, table: LocationTable, program: str, around: Surroundings) 
     return next(iter(found), None)
 
 
-def expand_folder(template: str, program: str, around: Surroundings) -> str | None:
+def expand_folder(template: str, program: str, *, around: Surroundings) -> str | None:
     """Return the path a template means; None if a variable of it is not set."""
     known = {**around.folders, "program": program, "user_id": _USER_ID}
     missing = False
@@ -88,7 +88,7 @@ def expand_folder(template: str, program: str, around: Surroundings) -> str | No
 
 def _expand(template: str, name: str, program: str, around: Surroundings) -> list[str]:
     """Return the existing folders a template means."""
-    path = expand_folder(template, program, around)
+    path = expand_folder(template, program, around=around)
     if path is None:
         return []
     if _USER_ID not in path:

@@ -33,6 +33,9 @@ def as_file_changeset(changeset: Plan, ledger: Ledger) -> Iterator[Plan]:
     """Rewrite the archive into the ledger's work folder; yield the change that puts it in place.
 
     The archive is kept whole, so that undoing the change gives back the very same bytes.
+
+    Raises:
+        UsageError: a link would come into the archive.
     """
     place = changeset.place
     assert isinstance(place, ZipPlace)

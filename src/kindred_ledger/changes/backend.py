@@ -132,5 +132,9 @@ class Backend(Protocol):
         ...
 
     def clear(self) -> None:
-        """Remove all that the change put aside."""
+        """Remove all that the change put aside.
+
+        Raises:
+            PlaceError: a disk went away, or the system refuses.
+        """
         ...

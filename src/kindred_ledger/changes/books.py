@@ -15,6 +15,10 @@ def settle(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[st
 
     Paths that the change does not touch but something else changed meanwhile are noted; they are
     not the change's doing.
+
+    Raises:
+        PlaceChanged: what was written is not there.
+        BooksUnbalanced: a file has no line, or a line no file.
     """
     before, planned = changeset.before, changeset.after
     touched = {action.path for action in changeset.actions}

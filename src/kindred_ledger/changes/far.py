@@ -370,7 +370,11 @@ class RemoteBackend:
         """What a server does it is believed to have done."""
 
     def seal(self, ops: Sequence[Op]) -> None:
-        """See that nobody wrote to what was moved aside, after it was kept and before it was moved."""
+        """See that nobody wrote to what was moved aside, after it was kept and before it was moved.
+
+        Raises:
+            PlaceChanged: something else wrote to what was replaced.
+        """
         self._forget()
         for op in ops:
             if op.kind not in ("put", "remove") or op.before is None or op.before.kind != FILE:

@@ -42,7 +42,11 @@ def dated(before: Tree, actions: Iterable[Action], when: float) -> list[Action]:
 
 
 def times_as_in(
-    remembered: Tree, change: tuple[Tree, Tree], actions: Iterable[Action], limits_by_part: Holdings
+    remembered: Tree,
+    change: tuple[Tree, Tree],
+    actions: Iterable[Action],
+    *,
+    limits_by_part: Holdings,
 ) -> Iterator[Action]:
     """Yield the actions that give folders their times again which will hold what they held.
 
@@ -65,7 +69,7 @@ def times_as_in(
 
 
 def times_as_before(
-    was: Tree, became: Tree, now: Tree, limits_by_part: Holdings
+    was: Tree, became: Tree, now: Tree, *, limits_by_part: Holdings
 ) -> Iterator[Action]:
     """Yield the actions that give folders, which still are as a change left them, times and modes again."""
     for path, before in was.items():

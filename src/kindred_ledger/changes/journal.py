@@ -123,7 +123,12 @@ class Journal(Struct, frozen=True):
 
     @staticmethod
     def read(ledger: Ledger, name: str) -> Journal | None:
-        """Read the journal in one folder of `work`; None if it was never finished."""
+        """Read the journal in one folder of `work`; None if it was never finished.
+
+        Raises:
+            LedgerDamaged: it cannot be read, or leads out of its place.
+            LedgerError: another program wrote it.
+        """
         path = os.path.join(ledger.folder("work"), name, _NAME)
         try:
             journal = msgspec.json.decode(

@@ -123,7 +123,9 @@ def restore(
         else replace(action, source_path=spelled.originals.get(action.path, action.path))
         for action in actions_between(now, target, source, reason=reason)
     }
-    of_times = times_as_in(remembered, (now, target), actions.values(), limits_by_part_of(place))
+    of_times = times_as_in(
+        remembered, (now, target), actions.values(), limits_by_part=limits_by_part_of(place)
+    )
     for action in tuple(of_times):
         actions.setdefault(action.path, action)
     if actions and all(same_content(a.before, a.after) for a in actions.values()):
@@ -196,7 +198,9 @@ def undo(
             )
         actions.append(Action(path, here, was, source, path, reason))
     done = {action.path for action in actions}
-    folders = times_as_before(record.before, record.after, now, limits_by_part_of(place))
+    folders = times_as_before(
+        record.before, record.after, now, limits_by_part=limits_by_part_of(place)
+    )
     actions += [action for action in folders if action.path not in done]
     notes = tuple(f"{path} stays: files made since lie in it" for path in stay)
     version = record.version_after or record.tag.version

@@ -12,7 +12,7 @@ __all__ = ["covered"]
 _EXAMPLES = 3
 
 
-def covered(format: Format, folder: str, members: Iterable[str], tree: Tree) -> Iterator[str]:
+def covered(format: Format, folder: str, members: Iterable[str], *, tree: Tree) -> Iterator[str]:
     """Yield what is to be known of a pack beside the program it is for, by what its card says it covers.
 
     `covers` of a format maps folders of a pack to folders of the program; what lies under one name in

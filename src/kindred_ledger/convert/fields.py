@@ -96,7 +96,11 @@ class Fields:
     def translate(
         self, pattern: Path, table: Mapping[str, Any], *, strict: bool = False, loss: str = ""
     ) -> None:
-        """Replace values by what a table has for them; `strict`: all must be in it."""
+        """Replace values by what a table has for them; `strict`: all must be in it.
+
+        Raises:
+            PreconditionUnmet: the table has nothing for a value, and `strict` asks for all.
+        """
         column = self._column(pattern, (Expression.parse("value"),), writes=True)
         if column is not None:
             column.translate(table, strict=strict, loss=loss)
@@ -500,7 +504,11 @@ def exact(value: Any) -> Any:
 
 
 def sorted_by(keys: list[Any], *, descending: bool = False) -> list[int]:
-    """Return the order of keys that are all numbers or all texts; those that are equal stay in theirs."""
+    """Return the order of keys that are all numbers or all texts; those that are equal stay in theirs.
+
+    Raises:
+        FormatError: they are neither all numbers nor all texts.
+    """
     kinds = {isinstance(key, str) for key in keys}
     if len(kinds) > 1 or not all(isinstance(key, (str, int, Decimal, float)) for key in keys):
         raise FormatError("what rows are sorted by must be all numbers, or all texts")

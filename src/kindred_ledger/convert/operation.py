@@ -338,7 +338,7 @@ class _Conversion:
         if made is not None:
             self._put_folder(folder, files, made, f"{format.name} {version} is now {target}")
         held = made.data if made is not None else below
-        self._notes.update(dict.fromkeys(covered(format, folder, held, self._now)))
+        self._notes.update(dict.fromkeys(covered(format, folder, held, tree=self._now)))
 
     def _folder_version(
         self, format: Format, folder: str, files: Mapping[str, bytes]
@@ -484,8 +484,8 @@ def fit_among(
     format: Format,
     path: str,
     data: bytes,
-    versions: Sequence[Version],
     *,
+    versions: Sequence[Version],
     written_by: Version | None = None,
 ) -> Fitted:
     """Return a file in one of several versions: as it is, or by the route that loses least.
@@ -513,7 +513,7 @@ def fit_among(
     return Fitted(format, version, made)
 
 
-def unread_by(card: Card, place: Place, tree: Tree, build: Version) -> dict[str, list[str]]:
+def unread_by(card: Card, place: Place, tree: Tree, *, build: Version) -> dict[str, list[str]]:
     """Return the files of a place that `build` does not read, by format and version.
 
     A file whose version cannot be told is left out: converting says what is wrong with it.

@@ -203,7 +203,11 @@ class Columns:
             )
 
     def filled(self, values: Any) -> Any:
-        """Return values as a column, single ones repeated in all its rows."""
+        """Return values as a column, single ones repeated in all its rows.
+
+        Raises:
+            FormatError: a value is of a kind that no column holds.
+        """
         import numpy as np
 
         if isinstance(values, Values):

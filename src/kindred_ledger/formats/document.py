@@ -84,11 +84,19 @@ class Document(Protocol):
         """Put a value at a path, making the containers it needs.
 
         A leaf put in a leaf's place keeps its origin; whatever is added carries `note`.
+
+        Raises:
+            FormatError: the format has no such value, or nothing can be put there.
         """
         ...
 
     def remove(self, path: Path | str) -> None:
-        """Remove what is at a path; comments stay."""
+        """Remove what is at a path; comments stay.
+
+        Raises:
+            UsageError: there is nothing.
+            FormatError: it cannot be removed alone.
+        """
         ...
 
     def move(self, path: Path | str, to: Path | str) -> None:

@@ -147,7 +147,12 @@ class IniDocument:
         self._lines(part).remove(line)
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
-        """Put the keys of a section into another order: lines change places, comments stay."""
+        """Put the keys of a section into another order: lines change places, comments stay.
+
+        Raises:
+            FormatError: it is no section.
+            UsageError: the order does not have every member once.
+        """
         pairs = self._pairs(str(path[0])) if len(path) == 1 else []
         if not pairs or len({pair.key for pair in pairs}) < len(pairs):
             raise not_reordered(path)

@@ -220,7 +220,11 @@ def _folders(fold: str) -> list[str]:
 
 
 def safe_name(path: Path) -> str:
-    """Return a member's new name; refuse those that would lead out of a folder."""
+    """Return a member's new name; refuse those that would lead out of a folder.
+
+    Raises:
+        FormatError: the name would lead out of a folder.
+    """
     name = str(path[0])
     parts = name.rstrip("/").split("/")
     if (

@@ -421,7 +421,11 @@ _PLACES = (*_SPAN, "token")
 
 
 def spliced(data: bytes, splices: list[Splice]) -> bytes:
-    """Return a text with its splices written; they are in order."""
+    """Return a text with its splices written; they are in order.
+
+    Raises:
+        FormatError: two changes touch the same text.
+    """
     out: list[bytes | memoryview] = []
     at = 0
     view = memoryview(data)

@@ -31,7 +31,11 @@ class Text(Struct, frozen=True):
 
     @staticmethod
     def decode(data: bytes) -> Text:
-        """Read bytes; never fails except on a damaged UTF-16 file."""
+        """Read bytes; never fails except on a damaged UTF-16 file.
+
+        Raises:
+            FormatError: a UTF-16 file is damaged.
+        """
         for mark, encoding in _MARKS:
             if data.startswith(mark):
                 try:

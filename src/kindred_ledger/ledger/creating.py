@@ -16,7 +16,11 @@ _FOLDERS = ("packs", "entries", "history", "marks", "work")
 
 
 def create(root: str) -> None:
-    """Make a ledger in a folder, unless another process just did."""
+    """Make a ledger in a folder, unless another process just did.
+
+    Raises:
+        LedgerError: the folder holds something else.
+    """
     names = os.listdir(root) if os.path.isdir(root) else []
     path = os.path.join(root, settings.SETTINGS)
     begun = re.compile(rf"{re.escape(settings.SETTINGS)}\..*part")  # a creation that was cut off

@@ -41,7 +41,12 @@ class EntryPlace:
         return self.tree.select(lambda path: self.tree[path].kind != OTHER)
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield contents in the order they lie in the packs, verified."""
+        """Yield contents in the order they lie in the packs, verified.
+
+        Raises:
+            UsageError: there is no such file.
+            LedgerDamaged: what is stored of one is damaged.
+        """
         wanted = []
         for path in paths:
             node = self.tree.get(path)

@@ -84,9 +84,9 @@ def _write_zip(file: BinaryIO, tree: Tree, source: Place) -> Iterator[str]:
     with zipfile.ZipFile(file, "w") as archive:
         for name, node in tree.items():
             if node.kind == DIR:
-                add_member(archive, name, node, ())
+                add_member(archive, name, node, blocks=())
         for name, blocks in source.read(tree.files):
-            add_member(archive, name, tree[name], blocks)
+            add_member(archive, name, tree[name], blocks=blocks)
             yield name
 
 

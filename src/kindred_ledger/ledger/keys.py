@@ -59,7 +59,12 @@ def _add_slot(remote: Remote, slot: bytes) -> None:
 
 
 def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Sealing:
-    """Return how the frames of a ledger stand, with its key if it is encrypted."""
+    """Return how the frames of a ledger stand, with its key if it is encrypted.
+
+    Raises:
+        WrongPassphrase: it does not open the ledger, or there is none.
+        LedgerDamaged: the keys are damaged.
+    """
     slots = _names(remote)
     if not slots:
         return PLAIN

@@ -114,7 +114,11 @@ def _bytes(path: str) -> bytes:
 
 
 def decode_header(data: bytes, *, where: str, sealing: Sealing = PLAIN) -> dict[str, Any]:
-    """Return the header alone; its frame's checksum is verified, the seal is not."""
+    """Return the header alone; its frame's checksum is verified, the seal is not.
+
+    Raises:
+        LedgerDamaged: the header is not what was written.
+    """
     try:
         line, _ = sealing.content(data, _PURPOSES[0])
         return _object(line)

@@ -61,6 +61,9 @@ class ManifestStore:
         """Write a manifest under a new id, behind all that are there, and return that.
 
         `header` gives the header for an id: another writer may have taken the first that is tried.
+
+        Raises:
+            PlaceError: the system, or the server, refuses.
         """
         ensure_newest(self._storage)
         while True:

@@ -274,7 +274,11 @@ class PackWriter:
         self.stored_bytes = 0
 
     def write(self, frame: bytes) -> None:
-        """Append a frame to the file; each must be announced with `add_frame`, in the same order."""
+        """Append a frame to the file; each must be announced with `add_frame`, in the same order.
+
+        Raises:
+            OSError: the disk refuses, or an earlier frame was not written whole.
+        """
         if self._failed:
             raise OSError(errno.EIO, "an earlier frame was not written whole", self._path)
         self._failed = True  # until it is written: what follows a failure must not be sealed
@@ -472,7 +476,11 @@ def packed(content: bytes | bytearray | memoryview, sealing: Sealing) -> bytes:
 
 
 def read_frame(fd: int, start: int, length: int, size: int, sealing: Sealing) -> bytes:
-    """Return the content of one frame of an open pack. Safe to call from any thread."""
+    """Return the content of one frame of an open pack. Safe to call from any thread.
+
+    Raises:
+        LedgerDamaged: the frame is not what was written.
+    """
     if hasattr(os, "pread"):
         stored = os.pread(fd, length, start)
     else:  # Windows has no pread, and all who have the file open share its position

@@ -142,6 +142,9 @@ def ahead(items: Iterator[_T]) -> Generator[_T, None, None]:
     """Yield what an iterator gives, which runs in a thread a few items ahead.
 
     What it raises is raised here. It is stopped at its next item when this is closed.
+
+    Raises:
+        Exception: whatever the iterator raises, where it would have come.
     """
     handed: queue.Queue[tuple[_T | None, BaseException | None]] = queue.Queue(_DEPTH)
     stopped = threading.Event()

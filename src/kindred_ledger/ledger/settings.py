@@ -65,7 +65,11 @@ def read(root: str) -> Settings:
 
 
 def parsed(data: bytes, *, where: str) -> Settings:
-    """Read what the file holds; see `read`."""
+    """Read what the file holds; see `read`.
+
+    Raises:
+        LedgerError: the ledger is of another format.
+    """
     try:
         values = tomllib.loads(data.decode())
     except ValueError:  # not UTF-8, or no TOML

@@ -99,7 +99,11 @@ class Storage:
         """Make what others wrote meanwhile be seen."""
 
     def names(self, folder: str) -> list[str]:
-        """Return the names of all files in a folder of the ledger."""
+        """Return the names of all files in a folder of the ledger.
+
+        Raises:
+            LedgerDamaged: a folder that must be there is missing.
+        """
         path = os.path.join(self.root, folder)
         with refusals(self.root):
             try:
@@ -110,11 +114,20 @@ class Storage:
                 return []
 
     def path(self, folder: str, name: str) -> str:
-        """Return where a file can be read on this machine."""
+        """Return where a file can be read on this machine.
+
+        Raises:
+            LedgerDamaged: it is on a remote, and not there.
+        """
         return os.path.join(self.root, folder, name)
 
     def tail(self, name: str) -> str:
-        """Return where the end of a pack, with its index, can be read on this machine."""
+        """Return where the end of a pack, with its index, can be read on this machine.
+
+        Raises:
+            FileNotFoundError: it is not there.
+            LedgerDamaged: it is cut short.
+        """
         return self.path("packs", name)
 
     def is_near(self, folder: str, name: str) -> bool:
@@ -123,7 +136,11 @@ class Storage:
 
     @contextlib.contextmanager
     def as_kept(self, folder: str, name: str) -> Iterator[str]:
-        """Give where a file can be read as it is now where it is kept, not as it was fetched once."""
+        """Give where a file can be read as it is now where it is kept, not as it was fetched once.
+
+        Raises:
+            FileNotFoundError: it is not there.
+        """
         yield self.path(folder, name)
 
     def stat(self, folder: str, name: str) -> tuple[int, float]:
@@ -140,7 +157,11 @@ class Storage:
         return os.path.lexists(os.path.join(self.root, folder, name))
 
     def place(self, folder: str, name: str, part: str) -> None:
-        """Give a durable file of this machine its name, over what has it; that takes it away."""
+        """Give a durable file of this machine its name, over what has it; that takes it away.
+
+        Raises:
+            LedgerDamaged: the folder it goes to is missing.
+        """
         if not os.path.isdir(os.path.join(self.root, folder)):
             raise missing(os.path.join(self.root, folder))
         os.replace(part, os.path.join(self.root, folder, name))
@@ -221,7 +242,11 @@ class Storage:
 
     @contextlib.contextmanager
     def deleting(self, *, patience_seconds: float = 0.0) -> Iterator[None]:
-        """Be the only one who deletes, for the block; others are waited for so long."""
+        """Be the only one who deletes, for the block; others are waited for so long.
+
+        Raises:
+            PlaceBusy: somebody else deletes.
+        """
         lock = os.path.join(self.root, "work", "retiring.lock")
         busy = self._busy().what
         with refusals(self.root), hold(lock, busy=busy, patience_seconds=patience_seconds):

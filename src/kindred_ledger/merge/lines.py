@@ -104,7 +104,7 @@ def lines_of(text: str) -> list[tuple[str, str]]:
 
 
 def _last_has_end(base: bool, mine: bool, theirs: bool) -> bool:
-    case = case_of(base, mine, theirs, lambda one, other: bool(one == other))
+    case = case_of(base, mine, theirs, same=lambda one, other: bool(one == other))
     return mine if case.changed_by is Side.MINE else theirs
 
 

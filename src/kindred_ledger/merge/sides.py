@@ -72,7 +72,7 @@ def shown(value: Any, most: int = 40) -> str:
 
 
 def case_of(
-    base: Any, mine: Any, theirs: Any, same: Callable[[Any, Any], bool], *, known: bool = True
+    base: Any, mine: Any, theirs: Any, *, same: Callable[[Any, Any], bool], known: bool = True
 ) -> Case:
     """Return the row for three values, each `ABSENT` where a side has nothing.
 

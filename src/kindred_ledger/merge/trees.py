@@ -37,29 +37,28 @@ class PathDecision(Struct, frozen=True):
 
 
 def merge_trees(
-    base: Tree, mine: Tree, theirs: Tree, policy: Policy = _NO_RULES, *, known: bool = True
+    base: Tree, mine: Tree, theirs: Tree, *, policy: Policy = _NO_RULES, known: bool = True
 ) -> Iterator[PathDecision]:
     """Yield a decision for every path of three trees, in order, folders left out.
 
     `known` False says that there is no base; see `case_of`.
     """
     for path in sorted(base.keys() | mine.keys() | theirs.keys()):
-        sides = base.get(path), mine.get(path), theirs.get(path)
-        if all(node is None or node.kind == DIR for node in sides):
-            continue
-        yield decide_path(path, *sides, policy, known=known)
+        b, m, t = base.get(path), mine.get(path), theirs.get(path)
+        if any(node is not None and node.kind != DIR for node in (b, m, t)):
+            yield decide_path(path, base=b, mine=m, theirs=t, policy=policy, known=known)
 
 
 def decide_path(
     path: str,
+    *,
     base: Node | None,
     mine: Node | None,
     theirs: Node | None,
     policy: Policy = _NO_RULES,
-    *,
     known: bool = True,
 ) -> PathDecision:
     """Return the decision for one path; see `merge_trees`."""
     b, m, t = (ABSENT if node is None else node for node in (base, mine, theirs))
-    case = case_of(b, m, t, same_content, known=known)
+    case = case_of(b, m, t, same=same_content, known=known)
     return PathDecision(path, base, mine, theirs, case, policy.for_file(path, case))

@@ -176,7 +176,7 @@ class _Merge:
 
     def _single(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Decide about one value as a whole."""
-        case = case_of(base, mine, theirs, same, known=self._known)
+        case = case_of(base, mine, theirs, same=same, known=self._known)
         takes, reason = self._decide(path, name, case, base, mine, theirs)
         self.decided.append(Decided(name, case, takes, reason))
         if takes is not Side.MINE:
@@ -324,7 +324,7 @@ class _Merge:
                 Decided(name, Case.BOTH_CHANGED, Side.NOBODY, "both changed it, in other places")
             )
             return
-        case = case_of(base, mine, theirs, same)
+        case = case_of(base, mine, theirs, same=same)
         self.decided.append(Decided(name, case, case.changed_by, case.said))
 
     def _as_set(

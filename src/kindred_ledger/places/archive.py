@@ -193,7 +193,9 @@ def rewrite_zip(
                 if info.filename.rstrip("/") not in gone:
                     _carry(new, info, raw, start, end)
             for path in sorted(put):
-                add_member(new, path, put[path], () if put[path].kind == DIR else content(path))
+                add_member(
+                    new, path, put[path], blocks=() if put[path].kind == DIR else content(path)
+                )
 
 
 def _regions(archive: zipfile.ZipFile) -> list[_Region]:
@@ -227,7 +229,7 @@ def _copy(source: IO[bytes], target: IO[bytes], start: int, end: int) -> None:
         left -= len(block)
 
 
-def add_member(new: zipfile.ZipFile, path: str, node: Node, blocks: Iterable[bytes]) -> None:
+def add_member(new: zipfile.ZipFile, path: str, node: Node, *, blocks: Iterable[bytes]) -> None:
     """Add a file or folder to an open archive: the same node and content give the same bytes.
 
     A folder gets no time: it says when something was put in it, not what it holds.

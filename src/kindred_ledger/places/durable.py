@@ -55,6 +55,9 @@ def refusals(where: str) -> Iterator[None]:
     """Turn an OSError of the block into a `PlaceError` that names `where` and a remedy.
 
     A broken pipe is none of a place's and passes through.
+
+    Raises:
+        PlaceError: the system refused something in the block.
     """
     try:
         yield

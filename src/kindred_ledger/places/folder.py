@@ -201,7 +201,12 @@ class FolderPlace:
         return names, stats, others
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield the files in the order given; see `Place.read`."""
+        """Yield the files in the order given; see `Place.read`.
+
+        Raises:
+            PlaceError: the system refuses.
+            PlaceChanged, Vanished: while a file's blocks are taken.
+        """
         try:
             opened = self.opened()
         except (FileNotFoundError, NotADirectoryError):

@@ -72,7 +72,12 @@ def digested(
     progress: Progress | None,
     tries: int = 3,
 ) -> Tree:
-    """Return what `survey` finds in a place with all digests; see `scan`."""
+    """Return what `survey` finds in a place with all digests; see `scan`.
+
+    Raises:
+        PlaceChanged: a file still changes while it is read.
+        PlaceError: one cannot be read.
+    """
     tree = survey()
     unread = [path for path, node in tree.items() if node.kind == FILE and node.digest is None]
     if not unread:
@@ -119,7 +124,11 @@ def digest_of(blocks: Iterable[bytes]) -> tuple[bytes, int]:
 
 
 def read_bytes(place: Place, path: str) -> bytes:
-    """Return the whole content of one file."""
+    """Return the whole content of one file.
+
+    Raises:
+        UsageError: there is no such file.
+    """
     for _, blocks in place.read([path]):
         return b"".join(blocks)
     raise UsageError(f"there is no file {path}", where=place.location)

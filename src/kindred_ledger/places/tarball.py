@@ -58,7 +58,11 @@ class TarPlace:
         return self.path
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
-        """Return the tree; digests only where `seen` knows this very archive."""
+        """Return the tree; digests only where `seen` knows this very archive.
+
+        Raises:
+            UnsafeArchive: a name is there twice, or leads elsewhere.
+        """
         with refusals(self.path):
             stat = os.stat(self.path)
         nodes: dict[str, Node] = {}
@@ -74,7 +78,11 @@ class TarPlace:
         return Tree(nodes)
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield members in the order they lie in the archive."""
+        """Yield members in the order they lie in the archive.
+
+        Raises:
+            UnsafeArchive: there is no such member, or it is damaged.
+        """
         wanted = set(paths)
         with self._members() as members:
             for info, name in members:

@@ -74,7 +74,11 @@ class JoinedPlace:
         return whole
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield contents part by part."""
+        """Yield contents part by part.
+
+        Raises:
+            UsageError: there is no such file.
+        """
         for name, some in _by_part(paths).items():
             if name not in self.parts or "" in some:
                 path = name if "" in some else f"{name}/{some[0]}"
@@ -103,7 +107,11 @@ class LaidPlace:
         return Tree({path: trees[place][path] for path, place in self._owners.items()})
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
-        """Yield contents place by place."""
+        """Yield contents place by place.
+
+        Raises:
+            UsageError: there is no such file.
+        """
         wanted: dict[Place, list[str]] = {}
         for path in paths:
             if path not in self._owners:

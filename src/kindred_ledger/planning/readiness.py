@@ -84,7 +84,7 @@ def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflic
     program = folders[PROGRAM].root if PROGRAM in folders else place.location
     found: dict[str, Version | None] = {}
     for template in getattr(need, around.platform):
-        pattern = expand_folder(template, program, around)
+        pattern = expand_folder(template, program, around=around)
         for folder in sorted(glob.glob(os.path.normpath(pattern))) if pattern else ():
             if os.path.isdir(folder):
                 found[folder] = _version_in(need, folder)

@@ -199,7 +199,9 @@ class _Load:
 
     def _decide(self, path: str, node: Node) -> PathDecision:
         """Decide between the target's own file and what arrives; nobody knows what both came from."""
-        return decide_path(path, None, self._now.get(path), node, self._policy, known=False)
+        return decide_path(
+            path, base=None, mine=self._now.get(path), theirs=node, policy=self._policy, known=False
+        )
 
     def actions(self) -> list[Action]:
         """Return the actions for what arrives."""
@@ -226,7 +228,7 @@ class _Load:
                 )
             data = read_bytes(self._source.place, path)
             return fit_among(
-                format, path, data, self._adopted[name], written_by=self._source.version
+                format, path, data, versions=self._adopted[name], written_by=self._source.version
             )
         if format is None:
             return None

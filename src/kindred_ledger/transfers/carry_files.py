@@ -76,7 +76,7 @@ def carry_files(
     base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
     tag = tag or known_as(ledger, target)
     known = now.select(lambda path: path in offered or path in base)
-    for path in merge_trees(base, known, offered, ways.policy):
+    for path in merge_trees(base, known, offered, policy=ways.policy):
         load.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
     if load.stay:
@@ -121,7 +121,7 @@ def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -
         return []
     arriving = {a.source_path: a for a in actions if a.source is not None and a.after is not None}
     tree = Tree({path: action.after for path, action in arriving.items() if action.after})
-    unread = unread_by(card, source, tree, card.build(tag.version))
+    unread = unread_by(card, source, tree, build=card.build(tag.version))
     return [
         Loss(arriving[path].path, f"{card.name} {tag.version} does not read {what}")
         for what, paths in unread.items()

@@ -90,7 +90,7 @@ def meet(
     ways = choices or MeetChoices()
     ways.policy.check_patterns({*now.leaves, *theirs.leaves})
     found = _Found(install, ledger, base_entry, other, now, ways.policy)
-    for path in merge_trees(base, now.select(wanted), theirs, ways.policy):
+    for path in merge_trees(base, now.select(wanted), theirs, policy=ways.policy):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
     return Changeset(

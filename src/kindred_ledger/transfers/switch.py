@@ -192,7 +192,7 @@ def _target(
             remedy="Say which. What is live is kept either way.",
         )
     losses = []
-    unread = unread_by(install.card, place, now, build)
+    unread = unread_by(install.card, place, now, build=build)
     if unread:
         number = sum(map(len, unread.values()))
         losses.append(

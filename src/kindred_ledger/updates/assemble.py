@@ -134,7 +134,7 @@ class _Laying:
         )
         policy = Policy((Rule(Choice.THEIRS, self._may_overwrite),))
         here = self._now.select(self.offered.__contains__)
-        for decision in merge_trees(Tree(), here, self.offered, policy, known=False):
+        for decision in merge_trees(Tree(), here, self.offered, policy=policy, known=False):
             if decision.theirs is not None and decision.theirs.kind != DIR:
                 self._take(decision, decision.theirs)
         if self._into_archive and self.actions:

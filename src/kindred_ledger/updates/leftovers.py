@@ -11,7 +11,7 @@ __all__ = ["left_over"]
 
 
 def left_over(
-    paths: Iterable[str], tree: Tree, releases: Iterable[Release], ledger: Ledger
+    paths: Iterable[str], tree: Tree, releases: Iterable[Release], *, ledger: Ledger
 ) -> dict[str, Release]:
     """Return the release that each of some files is left over from; one that nobody shipped is not in it.
 

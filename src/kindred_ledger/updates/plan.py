@@ -249,7 +249,7 @@ class Plan:
             return []
         going = {action.path for action in self.actions}
         staying = self.now.select(lambda path: path not in going)
-        unread = unread_by(self.card, self.install.place, staying, build)
+        unread = unread_by(self.card, self.install.place, staying, build=build)
         if not unread:
             return []
         kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())

@@ -55,7 +55,7 @@ def reinstall(
         Rule(Choice.THEIRS, lambda path: True, always=True),
         Rule(Choice.MINE, kept, always=True),
     )
-    for each in merge_trees(origin.tree or Tree(), now, offer.tree, Policy(rules)):
+    for each in merge_trees(origin.tree or Tree(), now, offer.tree, policy=Policy(rules)):
         path, here, there = each.path, each.mine, each.theirs
         if not path.startswith(f"{PROGRAM}/"):
             continue

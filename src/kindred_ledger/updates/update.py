@@ -131,7 +131,7 @@ def update(
     plan.notes += origin.notes
     over = _OverTheTop(plan, origin, choices, chosen)
     base = origin.tree if origin.tree is not None else Tree()
-    for path in merge_trees(base, now, offer.tree, choices.policy):
+    for path in merge_trees(base, now, offer.tree, policy=choices.policy):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
     over.tell_leftovers(ledger)
@@ -274,7 +274,9 @@ class _OverTheTop:
         """Find out which of the files that look like the user's own a release left behind long ago."""
         title = self._card.title
         own = [path.removeprefix(f"{PROGRAM}/") for path in (*self._own, *self._left_over)]
-        found = left_over(own, self._plan.now.under(PROGRAM), ledger.shelf.releases(title), ledger)
+        found = left_over(
+            own, self._plan.now.under(PROGRAM), ledger.shelf.releases(title), ledger=ledger
+        )
         self._shipped = {f"{PROGRAM}/{path}": release for path, release in found.items()}
         self._own = [path for path in self._own if path not in self._shipped]
         self._left_over = [path for path in self._left_over if path not in self._shipped]

@@ -194,7 +194,11 @@ def _length(value: Any) -> Any:
 
 
 def looked_up(table: Mapping[str, Any], name: str, key: Any, *otherwise: Any) -> Any:
-    """Return what a card's table has for a key; `otherwise`, or a fault, where it has nothing."""
+    """Return what a card's table has for a key; `otherwise`, or a fault, where it has nothing.
+
+    Raises:
+        Fault: the table has nothing for the key.
+    """
     if isinstance(key, Words):
         return mapped(key, lambda text: looked_up(table, name, text, *otherwise))
     if is_column(key):

@@ -54,7 +54,11 @@ def is_column(value: Any) -> bool:
 
 
 def column_of(values: list[Any]) -> Any:
-    """Return an array of single values that are all of one kind: truth, whole numbers, or numbers."""
+    """Return an array of single values that are all of one kind: truth, whole numbers, or numbers.
+
+    Raises:
+        Fault: the values are of different kinds.
+    """
     import numpy as np
 
     found = single_kind(values)
@@ -66,7 +70,11 @@ def column_of(values: list[Any]) -> Any:
 
 
 def arithmetic(sign: str, a: Any, b: Any, own: tuple[bool, bool] = (False, False)) -> Any:
-    """Return `a sign b` for + - * / // %; columns that are the caller's `own` may be written over."""
+    """Return `a sign b` for + - * / // %; columns that are the caller's `own` may be written over.
+
+    Raises:
+        Fault: the values do not go with the sign.
+    """
     if isinstance(a, str) and isinstance(b, str) and sign == "+":
         return bounded(a + b)
     if isinstance(a, Words) or isinstance(b, Words):
@@ -90,7 +98,11 @@ def negative(a: Any) -> Any:
 
 
 def logic(word: str, a: Any, b: Any = False) -> Any:
-    """Return `not a`, `a and b`, `a or b`; truth alone is true or false."""
+    """Return `not a`, `a and b`, `a or b`; truth alone is true or false.
+
+    Raises:
+        Fault: a value is neither true nor false.
+    """
     for each in (a, b):
         truth = isinstance(each, bool) or getattr(getattr(each, "dtype", None), "kind", "") == "b"
         if not truth:
@@ -103,7 +115,11 @@ def logic(word: str, a: Any, b: Any = False) -> Any:
 
 
 def compare(sign: str, a: Any, b: Any) -> Any:
-    """Return `a sign b` for == != < <= > >=."""
+    """Return `a sign b` for == != < <= > >=.
+
+    Raises:
+        Fault: the values cannot be compared.
+    """
     if sign in ("==", "!="):
         found = same(a, b)
         return found if sign == "==" else logic("not", found)
@@ -141,7 +157,11 @@ def same(a: Any, b: Any) -> Any:
 
 
 def choose(told: Any, first: Any, second: Any) -> Any:
-    """Return the first value where a column is true, else the second."""
+    """Return the first value where a column is true, else the second.
+
+    Raises:
+        Fault: the condition is neither true nor false.
+    """
     import numpy as np
 
     if getattr(getattr(told, "dtype", None), "kind", "") != "b":
@@ -165,6 +185,11 @@ def choose(told: Any, first: Any, second: Any) -> Any:
 
 
 def numbers(value: Any, sign: str) -> Any:
+    """Return a value that stands beside a sign as numbers.
+
+    Raises:
+        Fault: it is none.
+    """
     if isinstance(value, Words) or not (is_column(value) or is_number(value)):
         raise Fault(f"{shown(value)} {sign}: it must be a number")
     if is_column(value):
@@ -326,6 +351,11 @@ def _decimals(sign: str, a: Decimal, b: Decimal) -> Decimal:
 
 
 def bounded(text: str) -> str:
+    """Return a text that is not too long.
+
+    Raises:
+        Fault: it is.
+    """
     if len(text) > LONGEST:
         raise Fault(f"a text has more than {LONGEST:,} characters")
     return text

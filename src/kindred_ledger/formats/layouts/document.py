@@ -147,7 +147,11 @@ class LayoutDocument(TreeDocument[Item]):
     # ---- tables --------------------------------------------------------------------------
 
     def table(self, path: Path) -> Any:
-        """Return a table of rows of one size: `(n_rows,)` structured, read-only, a view of the file."""
+        """Return a table of rows of one size: `(n_rows,)` structured, read-only, a view of the file.
+
+        Raises:
+            FormatError: its rows differ in size.
+        """
         item = self._table(path)
         if item.rows is None or not item.rows.step:
             raise FormatError(
@@ -156,7 +160,11 @@ class LayoutDocument(TreeDocument[Item]):
         return item.maker.array(item)
 
     def columns(self, path: Path) -> dict[str, Any]:
-        """Return the columns of a table: `(n_rows,)` arrays; `Ragged` where sizes differ."""
+        """Return the columns of a table: `(n_rows,)` arrays; `Ragged` where sizes differ.
+
+        Raises:
+            FormatError: its rows are read one by one, not by columns.
+        """
         item = self._table(path)
         if item.rows is None:
             raise FormatError(

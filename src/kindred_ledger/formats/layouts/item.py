@@ -172,7 +172,11 @@ class Reading:
             self.fail(field, "the blocks of the file expand without bound")
 
     def fail(self, field: Field, what: str, at: int | None = None) -> NoReturn:
-        """Raise the error for a fault in a field."""
+        """Raise the error for a fault in a field.
+
+        Raises:
+            FormatError: always.
+        """
         names = ".".join((*self.path, field.name)) if field.name else ".".join(self.path)
         place = self.base + (self.at if at is None else at)
         source: Source = self.layout.source
@@ -225,7 +229,11 @@ class Writing:
         return self.out
 
     def fail(self, field: Field, what: str) -> NoReturn:
-        """Raise the error for a value that cannot be written."""
+        """Raise the error for a value that cannot be written.
+
+        Raises:
+            FormatError: always.
+        """
         names = ".".join((*self.path, field.name))
         source: Source = self.layout.source
         raise FormatError(what, where=names or "the file",

@@ -46,7 +46,11 @@ class Source(Struct, frozen=True):
         return f"{lead}{line}\n{' ' * (len(lead) - 2)}| {caret}^"
 
     def fail(self, what: str, at: int) -> NoReturn:
-        """Raise the error for a fault at an offset."""
+        """Raise the error for a fault at an offset.
+
+        Raises:
+            LayoutError: always.
+        """
         line = self.text.count("\n", 0, at) + 1
         raise LayoutError(what, where=f"{self.name}, line {line}", remedy=self.show(at))
 

@@ -54,7 +54,13 @@ class Layout(Struct, eq=False):
 
     @staticmethod
     def load(path: str) -> Layout:
-        """Read a layout file."""
+        """Read a layout file.
+
+        Raises:
+            UsageError: there is no such file.
+            FormatError: it cannot be read.
+            LayoutError: it is no layout.
+        """
         try:
             text = read_small(path, most=_LARGEST).decode("utf-8-sig")
         except FileNotFoundError as error:

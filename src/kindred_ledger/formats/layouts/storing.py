@@ -81,7 +81,11 @@ def is_readable(kind: Any) -> bool:
 
 
 def values_of(kind: Any, column: Any, big: bool) -> Any:
-    """Return the values of a stored column."""
+    """Return the values of a stored column.
+
+    Raises:
+        FormatError: it is not read by columns, or a number in it has no name.
+    """
     import numpy as np
 
     if isinstance(kind, Integer) and is_readable(kind):

@@ -47,7 +47,11 @@ class ServerRemote(ABC):
         return self.inside(folder).files
 
     def inside(self, folder: str) -> Inside:
-        """Return the files and folders of a folder; see `list`."""
+        """Return the files and folders of a folder; see `list`.
+
+        Raises:
+            PlaceError: the folder changes faster than it can be listed.
+        """
         for _ in range(_TRIES):
             try:
                 found = self._inside(folder)
