@@ -2,20 +2,32 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import os
 import random
 import unittest
 import zipfile
+from collections import Counter
 from typing import Any
 
 import msgspec
 
-from kindred_ledger.errors import FormatError
+from kindred_ledger.errors import BooksUnbalanced, FormatError
 from kindred_ledger.formats import ANY, Layout, LayoutDocument, Path, decode
-from kindred_ledger.merge import Choice, FileMerge, How, Policy, Rule, Three, merge_files
+from kindred_ledger.merge import (
+    Choice,
+    FileMerge,
+    How,
+    Policy,
+    Rule,
+    Three,
+    merge_files,
+    merge_values,
+)
 from kindred_ledger.merge.lines import merge_lines
+from kindred_ledger.merge.values import same
 from tests.support import LONG, PlayCase
 
 _JSON = b"""{
@@ -100,7 +112,59 @@ def edited(data: bytes, kind: str, draw: random.Random) -> tuple[bytes, dict[Pat
     return document.encode(), done
 
 
+def stirred(data: bytes, kind: str, draw: random.Random) -> bytes:
+    """Set, remove and add some values and records."""
+    document = decode(data, kind)
+    for _ in range(draw.randint(1, 3)):
+        leaf = draw.choice(list(document.leaves()))
+        record = next(
+            (leaf.path[:n] for n in range(len(leaf.path), 0, -1) if is_record(leaf.path[:n])), ()
+        )
+        what = draw.choice(("set", "remove", "key", "record"))
+        with contextlib.suppress(FormatError):  # what such files cannot hold
+            if what == "set":
+                document.set(leaf.path, "7" if isinstance(leaf.value, str) else 7)
+            elif what == "remove":
+                document.remove(leaf.path)
+            elif what == "key":
+                document.set((*(record or leaf.path[:1]), f"new{draw.randint(0, 3)}"), "1")
+            elif record:
+                fields = document.get(record)
+                if isinstance(fields, dict):
+                    named = {
+                        n: draw.randint(50, 60) for n in fields if n.lstrip("@") in ("id", "name")
+                    }
+                    text = {n: str(v) for n, v in named.items() if isinstance(fields[n], str)}
+                    number = len(document.get(record[:-1]))
+                    document.set((*record[:-1], number), {**fields, **named, **text})
+    return document.encode()
+
+
+def is_record(path: Path) -> bool:
+    return isinstance(path[-1], int)
+
+
 class EachKind(PlayCase):
+    def test_what_comes_and_goes(self) -> None:
+        """Values, keys and records set, removed and added on both sides: the file holds what they come to."""
+        draw = random.Random(22)
+        for kind, base in SAMPLES.items():
+            ends: Counter[str] = Counter()
+            for _ in range(_TRIES):
+                sides = base, stirred(base, kind, draw), stirred(base, kind, draw)
+                wanted = merge_values(*(decode(side, kind).get(()) for side in sides))
+                try:
+                    found = merged(f"a.{kind}", *sides)
+                except (FormatError, BooksUnbalanced) as error:  # it is asked for then
+                    ends[error.what] += 1
+                    continue
+                ends["conflict" if found.conflicts else "merged"] += 1
+                self.assertEqual(bool(found.conflicts), bool(wanted.questions), sides)
+                if not found.conflicts:
+                    self.assertTrue(same(decode(found.data, kind).get(()), wanted.value), sides)
+            self.assertGreater(ends["merged"], _TRIES // 3, (kind, ends))
+            self.assertGreater(ends["merged"] + ends["conflict"], _TRIES * 8 // 10, (kind, ends))
+
     def test_edits_of_both_sides(self) -> None:
         """Each value is the one the table asks for; a conflict is named; my file alone changes nothing."""
         draw = random.Random(20)

@@ -107,6 +107,8 @@ class Values(unittest.TestCase):
         for mine, theirs in ((base, other), (other, base), (other, other)):
             found = merge_values(base, mine, theirs)
             self.assertEqual(found.questions, ())
+            names = [each.where for each in found.decided]
+            self.assertEqual(len(set(names)), len(names))
             self.assertEqual(flat(found.value), flat(other))
 
     @side_law

@@ -202,9 +202,7 @@ class _Merge:
 
     def _mapping(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         merged = {}
-        for key in [*theirs, *(key for key in mine if key not in theirs), *base]:
-            if key in merged or (key not in theirs and key not in mine and key not in base):
-                continue
+        for key in dict.fromkeys((*theirs, *mine, *base)):
             sides = (each.get(key, ABSENT) for each in (base, mine, theirs))
             inner = format_path((key,))
             below = f"{name}.{inner}" if name else inner
