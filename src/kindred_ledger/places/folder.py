@@ -7,7 +7,7 @@ import contextlib
 import errno
 import os
 import stat as stat_bits
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import repeat
 
 from ..errors import PlaceChanged, PlaceError, Vanished
@@ -350,8 +350,11 @@ def _node(stat: os.stat_result, path: str) -> Node:
 
 def _file_nodes(names: list[str], stats: list[os.stat_result], seen: Seen | None) -> Iterator[Node]:
     """Yield the nodes of files; columns rather than calls: this runs for every file there is."""
+    keys: Sequence[tuple[int, ...]]
     keys = [(s.st_size, s.st_mtime_ns, s.st_ctime_ns, s.st_ino) for s in stats]
-    digests = seen.digests(names, keys) if seen is not None else repeat(None)
+    digests: Iterable[bytes | None] = repeat(None)
+    if seen is not None:
+        digests, keys = seen.look_up(names, keys)
     modes = [s.st_mode & _MODE for s in stats]
     sizes, mtimes, *_ = zip(*keys, strict=True) if keys else ((), ())
     return map(node_of, zip(repeat(FILE), sizes, digests, mtimes, modes, repeat("")))

@@ -83,21 +83,30 @@ class Seen:
         return view
 
     def digests(self, paths: Sequence[str], keys: Sequence[tuple[int, ...]]) -> list[bytes | None]:
-        """Return the digests of files whose status is the one they were last read with.
+        """Return the digests of files whose status is the one they were last read with; see `look_up`."""
+        return self.look_up(paths, keys)[0]
 
-        A status is size, modification time, change time and inode; None stands for the others.
+    def look_up(
+        self, paths: Sequence[str], keys: Sequence[tuple[int, ...]]
+    ) -> tuple[list[bytes | None], Sequence[tuple[int, ...]]]:
+        """Return the digests of files whose status is the one they were last read with, and their status.
+
+        A status is size, modification time, change time and inode; None stands for the digests of the
+        others. A status that is as it was is the one that is known already, and so takes no room.
         """
         if self._prefix or self._strip:
             paths = [self._name(path) for path in paths]
         before = list(map(self._keys.get, paths))
-        if before == keys:  # a whole folder as it was, compared at once; the old ones need no room
-            self._now.update(zip(paths, before, strict=True))  # type: ignore[arg-type]
-            return list(map(self._digests.get, paths))
+        if before == keys:  # a whole folder as it was, compared at once
+            keys = before  # type: ignore[assignment]
+            self._now.update(zip(paths, keys, strict=True))
+            return list(map(self._digests.get, paths)), keys
+        keys = [was if was == now else now for was, now in zip(before, keys, strict=True)]
         self._now.update(zip(paths, keys, strict=True))
-        changed = [path for path, was, is_ in zip(paths, before, keys, strict=True) if was != is_]
+        changed = [p for p, was, now in zip(paths, before, keys, strict=True) if was is not now]
         self._changed.update(changed)
         self._unkept.update(changed)
-        return [None if path in self._changed else self._digests[path] for path in paths]
+        return [None if path in self._changed else self._digests[path] for path in paths], keys
 
     def digest(self, path: str, stat: os.stat_result) -> bytes | None:
         """Return the digest of one file if its status is the one it was last read with."""
