@@ -68,6 +68,23 @@ def rooms_imported(path: str) -> set[str]:
     return found
 
 
+# What a command may name in a signature, and never makes: computing is the library's.
+MADE_ELSEWHERE = {"Action", "Changeset", "Conflict", "Line", "Loss", "Statement"}
+DECIDED_ELSEWHERE = {"balanced", "decide_path", "merge_files", "merge_trees"}
+
+
+def computed(source: str) -> list[str]:
+    """Return what a module does that is for the library to do."""
+    found = []
+    for node in ast.walk(ast.parse(source)):
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+            found += [f"makes a {node.func.id}"] if node.func.id in MADE_ELSEWHERE else []
+        names = [node.attr] if isinstance(node, ast.Attribute) else []
+        names += [alias.name for alias in node.names] if isinstance(node, ast.ImportFrom) else []
+        found += [f"uses {name}" for name in names if name in DECIDED_ELSEWHERE]
+    return found
+
+
 def _module(path: str) -> str:
     """Return the dotted name of a module below the package; "" is the package itself."""
     name = os.path.relpath(path, SRC).removesuffix(".py").replace(os.sep, ".")
@@ -113,6 +130,22 @@ class Floors(unittest.TestCase):
         while ends := {name for name, wanted in left.items() if not wanted & left.keys()}:
             left = {name: wanted for name, wanted in left.items() if name not in ends}
         self.assertEqual(sorted(left), [])
+
+    def test_the_command_line_computes_nothing(self) -> None:
+        """It makes no change, line or finding, balances no books, and decides between no sides."""
+        faults = []
+        for path in sources():
+            if os.path.relpath(path, SRC).split(os.sep)[0] == "cli":
+                with open(path, encoding="utf-8") as file:
+                    faults += [f"{os.path.basename(path)}: {f}" for f in computed(file.read())]
+        self.assertEqual(faults, [])
+        for text, found in (
+            ("Changeset(place=x)", "makes a Changeset"),
+            ("one.balanced(a, b)", "uses balanced"),
+            ("from ..merge import merge_trees", "uses merge_trees"),
+            ("from ..changes import Changeset\ndef f(x: Changeset) -> None: ...", ""),
+        ):
+            self.assertEqual(computed(text), [found] if found else [])
 
     def test_the_check_sees_imports_in_functions(self) -> None:
         """And takes a name of a package for its module where it is one."""

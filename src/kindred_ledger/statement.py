@@ -13,7 +13,7 @@ sign cannot cancel out.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from enum import StrEnum
 from typing import Any
 
@@ -92,6 +92,19 @@ class Statement(Struct, frozen=True):
             sides = f"{self.counted_in:,} in, {self.counted_out:,} out: the books balance"
         return f"{self.subject}: {parts or 'nothing'} ({self.unit}, {sides})"
 
+    @staticmethod
+    def together(subject: str, parts: Sequence[Statement]) -> Statement:
+        """Return accounts of one unit as one, counted if all of them are."""
+        sides = [(part.counted_in, part.counted_out) for part in parts]
+        ins, outs = ([side[at] for side in sides if side[at] is not None] for at in (0, 1))
+        return Statement(
+            subject,
+            parts[0].unit if parts else "files",
+            tuple(line for part in parts for line in part.lines),
+            sum(ins) if len(ins) == len(parts) else None,  # type: ignore[arg-type]
+            sum(outs) if len(outs) == len(parts) else None,  # type: ignore[arg-type]
+        )
+
     def of(self, *outcomes: Outcome) -> tuple[Line, ...]:
         """Return the lines with one of these outcomes."""
         return tuple(line for line in self.lines if line.outcome in outcomes)
@@ -131,8 +144,8 @@ class Statement(Struct, frozen=True):
             )
         return replace(self, counted_in=real_in.total(), counted_out=real_out.total())
 
-    def to_json(self, *, lines: bool = True) -> dict[str, Any]:
-        """Return the statement as plain values; `lines` False leaves only the totals."""
+    def to_json(self, *, lines: bool | Callable[[Line], bool] = True) -> dict[str, Any]:
+        """Return the statement as plain values; `lines` says which lines, False leaves only the totals."""
         out: dict[str, Any] = {
             "subject": self.subject,
             "unit": self.unit,
@@ -141,7 +154,8 @@ class Statement(Struct, frozen=True):
             "out": self.counted_out,
         }
         if lines:
-            out["lines"] = to_builtins(list(self.lines))
+            some = self.lines if lines is True else filter(lines, self.lines)
+            out["lines"] = to_builtins(list(some))
         return out
 
 

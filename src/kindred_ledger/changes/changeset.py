@@ -8,8 +8,9 @@ and nothing is put below a link or a file.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from operator import attrgetter
+from typing import Any
 
 from msgspec.structs import force_setattr, replace
 
@@ -32,6 +33,7 @@ from ..places import (
     tells_names_apart,
 )
 from ..progress import Progress
+from ..statement import Line
 from .actions import Action
 from .engine import Applied, apply_changeset
 from .folder_times import is_of_time
@@ -112,6 +114,24 @@ class Changeset(Plan, frozen=True, dict=True):
                 choices=tuple(str(program) for program in running),
                 remedy="Close it, then run this again, or go ahead with --while-running.",
             )
+
+    def to_json(self, *, lines: bool | Callable[[Line], bool] = False) -> dict[str, Any]:
+        """Return the changeset as plain values, without contents; `lines` says which lines of its books.
+
+        `running` is as of now.
+        """
+        return {
+            "operation": self.operation,
+            "summary": self.summary,
+            "place": self.place.location,
+            "place_books": self.preview(every=bool(lines)).to_json(lines=lines),
+            "books": [statement.to_json(lines=lines) for statement in self.statements],
+            "losses": [{"item": loss.item, "reason": loss.reason} for loss in self.losses],
+            "conflicts": [{"item": one.item, "reason": one.reason} for one in self.conflicts],
+            "warnings": list(self.warnings),
+            "notes": list(self.notes),
+            "running": [str(program) for program in self.running],
+        }
 
     def apply(
         self,

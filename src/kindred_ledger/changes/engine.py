@@ -9,7 +9,8 @@ back and verified by digest, and both sides of the books are counted from what w
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -29,7 +30,7 @@ from ..places import (
     same_content,
 )
 from ..progress import Progress
-from ..statement import MANY, Statement
+from ..statement import MANY, Line, Statement
 from .actions import Action
 from .archived import as_file_changeset
 from .backend import Backend
@@ -51,6 +52,15 @@ class Applied(Struct, frozen=True):
     record: Record
     statements: tuple[Statement, ...]
     notes: tuple[str, ...] = ()
+
+    def to_json(self, *, lines: bool | Callable[[Line], bool] = False) -> dict[str, Any]:
+        """Return what was done as plain values; `lines` says which lines of the books."""
+        return {
+            "id": self.record.id,
+            "entry": self.record.entry,
+            "books": [statement.to_json(lines=lines) for statement in self.statements],
+            "notes": list(self.notes),
+        }
 
 
 def apply_changeset(changeset: Plan, ledger: Ledger, *, progress: Progress) -> Applied:

@@ -5,16 +5,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Sequence
 from fnmatch import fnmatchcase as fnmatch
-from typing import Any
 
 import click
-from msgspec import to_builtins
 
 from ..changes import Applied, Changeset
 from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..places import near
-from ..statement import Line, Statement
+from ..statement import Line
 from . import drawing
 from .session import Session
 
@@ -48,11 +46,15 @@ def carry_out(
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
-            return session.emit(status, dry_run=True, change=_plan(change, which))
+            return session.emit(status, dry_run=True, change=change.to_json(lines=which or False))
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return status
     if not (change.actions or change.conflicts or change.keep_whole):
-        return session.emit(change=_plan(change, which), applied=None) if session.json else 0
+        return (
+            session.emit(change=change.to_json(lines=which or False), applied=None)
+            if session.json
+            else 0
+        )
     if not while_running:
         change.check_running()  # before anybody is asked anything
     consent = allow_loss or _ask(session, change, yes)
@@ -62,7 +64,7 @@ def carry_out(
             remedy="Consent with --allow-loss. What is there now is kept either way.",
         )
     change.check_consent(allow_loss=consent)
-    plan = _plan(change, which) if session.json else {}
+    plan = change.to_json(lines=which or False) if session.json else {}
     done = change.apply(
         session.ledger,
         allow_loss=consent,
@@ -70,7 +72,7 @@ def carry_out(
         progress=session.progress,
     )
     if session.json:
-        return session.emit(change=plan, applied=_done(done, which))
+        return session.emit(change=plan, applied=done.to_json(lines=which or False))
     _draw_done(session, done, change.notes)
     return 0
 
@@ -136,37 +138,3 @@ def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
         if not any(fits(line) for one in books for line in one.lines):
             known = (line.item for one in books for line in one.lines)
             raise UsageError(f"no file or field here fits {pattern!r}", remedy=near(pattern, known))
-
-
-def _books(books: Statement, lines: drawing.Which) -> dict[str, Any]:
-    """Return a statement as plain values, with the lines that are wanted."""
-    if lines is None:
-        return books.to_json(lines=False)
-    return {
-        **books.to_json(lines=False),
-        "lines": to_builtins([x for x in books.lines if lines(x)]),
-    }
-
-
-def _plan(change: Changeset, lines: drawing.Which) -> dict[str, Any]:
-    return {
-        "operation": change.operation,
-        "summary": change.summary,
-        "place": change.place.location,
-        "place_books": _books(change.preview(every=lines is not None), lines),
-        "books": [_books(books, lines) for books in change.statements],
-        "losses": [{"item": x.item, "reason": x.reason} for x in change.losses],
-        "conflicts": [{"item": x.item, "reason": x.reason} for x in change.conflicts],
-        "warnings": list(change.warnings),
-        "notes": list(change.notes),
-        "running": [str(program) for program in change.running],
-    }
-
-
-def _done(done: Applied, lines: drawing.Which) -> dict[str, Any]:
-    return {
-        "id": done.record.id,
-        "entry": done.record.entry,
-        "books": [_books(books, lines) for books in done.statements],
-        "notes": list(done.notes),
-    }

@@ -264,13 +264,7 @@ def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
     fields = [one for one in books if one.unit == "fields"]
     if lines or len(fields) < 2:
         return list(books)
-    joined = Statement(
-        f"inside {len(fields)} files",
-        "fields",
-        tuple(line for one in fields for line in one.lines),
-        sum(one.counted_in or 0 for one in fields),
-        sum(one.counted_out or 0 for one in fields),
-    )
+    joined = Statement.together(f"inside {len(fields)} files", fields)
     return [*(one for one in books if one.unit != "fields"), joined]
 
 

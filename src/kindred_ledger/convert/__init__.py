@@ -24,7 +24,7 @@ from .operation import (
     unread_by,
 )
 from .proof import Proof, prove
-from .rescue import Gap, Rescue, gaps_of, rescue
+from .rescue import Gap, Rescue, Rescued, gaps_of, rescue, rescue_file
 from .routes import Hop, find_route
 from .wording import StepDescription, describe_step
 
@@ -41,6 +41,7 @@ __all__ = [
     "NotMerged",
     "Proof",
     "Rescue",
+    "Rescued",
     "ResultCache",
     "Sample",
     "StepDescription",
@@ -61,6 +62,7 @@ __all__ = [
     "prove",
     "prove_install",
     "rescue",
+    "rescue_file",
     "route_for",
     "unread_by",
 ]

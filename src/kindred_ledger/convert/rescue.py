@@ -8,20 +8,25 @@ anything is written.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from typing import Any
 
 from msgspec import Struct
 
 from ..cards import Format
+from ..changes import Action, Changeset
 from ..errors import KindredError, NoRoute, UsageError
 from ..formats import Document, Path, parse_path
+from ..ledger import Ledger, Tag
+from ..places import FilePlace, MemoryPlace, read_bytes
+from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .converter import Converter
 
-__all__ = ["Gap", "Rescue", "gaps_of", "rescue"]
+__all__ = ["Gap", "Rescue", "Rescued", "gaps_of", "rescue", "rescue_file"]
 
 
 class Gap(Struct, frozen=True):
@@ -50,6 +55,55 @@ def gaps_of(document: Document, groups: Iterable[str]) -> tuple[Gap, ...]:
         elif all(_is_empty(document.get(path)) for path in found):
             out.append(Gap(group, "is empty"))
     return tuple(out)
+
+
+class Rescued(Struct, frozen=True):
+    """What was found out about a file on disk, and the change that fills what can be filled."""
+
+    found: Rescue
+    change: Changeset
+
+
+def rescue_file(
+    newer: str | os.PathLike[str],
+    older: bytes,
+    format: Format,
+    *,
+    ledger: Ledger,
+    title: str = "",
+    groups: Iterable[str] = (),
+    names: Mapping[str, str] | None = None,
+    progress: Progress | None = None,
+) -> Rescued:
+    """Compute the change that fills the gaps of a file on disk from an older one; see `rescue`.
+
+    `title` says what the file is kept as.
+
+    Raises:
+        FormatError: one of the files is damaged.
+        UsageError: there is no such file, or nobody says which groups there should be.
+    """
+    place = FilePlace(newer)
+    name = place.name
+    now = ledger.scan(place, progress=progress)
+    if not now.files:
+        raise UsageError("there is no such file", where=place.location, remedy="Check the path.")
+    data = read_bytes(place, name)
+    found = rescue(data, older, format, name=name, groups=groups, names=names)
+    filled = [group for group, _ in found.filled]
+    source = MemoryPlace({name: found.data})
+    node = source.survey()[name]._replace(mode=now[name].mode)
+    action = Action(name, now[name], node, source, name, f"filled: {', '.join(filled)}")
+    change = Changeset(
+        place=place,
+        operation="rescue",
+        summary=f"fill {len(filled)} group{'s' * (len(filled) != 1)} of {name}",
+        before=now,
+        actions=(action,) if filled else (),
+        tag=Tag(title=title),
+        statements=(found.statement,) if filled else (),
+    )
+    return Rescued(found, change)
 
 
 def rescue(

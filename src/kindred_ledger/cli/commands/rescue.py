@@ -8,11 +8,8 @@ from typing import Any
 import click
 
 from ...cards import Card, Format
-from ...changes import Action, Changeset
-from ...convert import Rescue, rescue
+from ...convert import Rescue, rescue_file
 from ...errors import UsageError
-from ...ledger import Tag
-from ...places import FilePlace, MemoryPlace
 from .. import drawing
 from ..applying import carry_out
 from ..options import session, writing
@@ -49,18 +46,22 @@ def command(
       kindred rescue mossferry/userdata/saves/midwinter.voyage kept.voyage --dry-run
     """
     card, format = _format(session, newer)
-    with open(newer, "rb") as file:
-        data = file.read()
     with open(older, "rb") as file:
         before = file.read()
-    pairs = dict(pair.partition("=")[::2] for pair in names)
-    name = os.path.basename(newer)
-    found = rescue(data, before, format, name=name, groups=group, names=pairs)
+    done = rescue_file(
+        newer,
+        before,
+        format,
+        ledger=session.ledger,
+        title=card.title,
+        groups=group,
+        names=dict(pair.partition("=")[::2] for pair in names),
+        progress=session.progress,
+    )
     if not session.json:
-        _draw(session, found)
-    change = _change(session, card, newer, found)
-    status = carry_out(session, change, **options)
-    return status or int(bool(found.beyond))
+        _draw(session, done.found)
+    status = carry_out(session, done.change, **options)
+    return status or int(bool(done.found.beyond))
 
 
 def _format(session: Session, path: str) -> tuple[Card, Format]:
@@ -84,23 +85,3 @@ def _draw(session: Session, found: Rescue) -> None:
         session.out.print("  ✓ nothing is missing or empty", style="green")
     if found.beyond and not found.filled:
         drawing.notes(session.out, ["nothing can be filled, so nothing would be written"])
-
-
-def _change(session: Session, card: Card, newer: str, found: Rescue) -> Changeset:
-    """Return the change of the one file; the ledger keeps it as it was first."""
-    place = FilePlace(newer)
-    name = place.name
-    now = session.ledger.scan(place, progress=session.progress)
-    source = MemoryPlace({name: found.data})
-    after = source.survey()[name]._replace(mode=now[name].mode)
-    filled = ", ".join(group for group, _ in found.filled)
-    actions = (Action(name, now[name], after, source, name, f"filled: {filled}"),) if filled else ()
-    return Changeset(
-        place=place,
-        operation="rescue",
-        summary=f"fill {drawing.count(len(found.filled), 'group')} of {name}",
-        before=now,
-        actions=actions,
-        tag=Tag(title=card.title),
-        statements=(found.statement,) if filled else (),
-    )
