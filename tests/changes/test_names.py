@@ -117,7 +117,7 @@ class Bytes(Case):
         seen: list[str] = []
         with (
             mock.patch("kindred_ledger.changes.engine.unwind", side_effect=KeyboardInterrupt),
-            mock.patch("kindred_ledger.changes.engine.settle", side_effect=KeyboardInterrupt),
+            mock.patch("kindred_ledger.changes.engine.balance", side_effect=KeyboardInterrupt),
             contextlib.suppress(KeyboardInterrupt),
         ):
             restore(entry, self.kept).apply(self.kept)

@@ -158,7 +158,7 @@ class Reading(Case):
         self._age(place)
         again = Seen()
         scan(place, seen=again)
-        known = again.settled()
+        known = again.worth_saving()
         with opened_files(place.root) as opened:
             self.assertEqual(scan(place, seen=known), first)
         self.assertEqual(opened, [])
@@ -179,7 +179,7 @@ class Reading(Case):
         place = self.place({"a": b"1"})
         seen = Seen()
         scan(place, seen=seen)
-        self.assertEqual(seen.settled().columns()["paths"], [])
+        self.assertEqual(seen.worth_saving().columns()["paths"], [])
 
     def test_a_file_that_will_not_hold_still(self) -> None:
         """One that changes during each reading ends the scan with its name."""

@@ -22,7 +22,7 @@ from ..places import (
     scan,
 )
 from .actions import Action
-from .books import settle
+from .books import balance
 from .plan import Plan
 
 __all__ = ["as_file_changeset"]
@@ -55,7 +55,7 @@ def as_file_changeset(changeset: Plan, ledger: Ledger) -> Iterator[Plan]:
                 put=put,
                 content=_Contents(changeset).blocks,
             )
-        statements, notes = settle(changeset, scan(ZipPlace(rewritten)))
+        statements, notes = balance(changeset, scan(ZipPlace(rewritten)))
         scratch = FolderPlace(folder)
         before, made = scan(file), scan(scratch)[file.name]
         after = made._replace(mtime_ns=0, mode=before[file.name].mode)

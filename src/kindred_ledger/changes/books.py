@@ -7,10 +7,10 @@ from ..places import Tree, same_content
 from ..statement import Statement
 from .plan import Plan
 
-__all__ = ["settle"]
+__all__ = ["balance"]
 
 
-def settle(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
+def balance(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
     """Verify the place against the plan and count both sides of the books.
 
     Paths that the change does not touch but something else changed meanwhile are noted; they are

@@ -35,7 +35,7 @@ from .actions import Action
 from .archived import as_file_changeset
 from .backend import Backend
 from .backends import backend_of
-from .books import settle
+from .books import balance
 from .folder_times import dated, is_of_time
 from .journal import STAGING, SWAPPING, Journal, Op
 from .plan import Plan
@@ -109,7 +109,7 @@ class _Application:
             swapping = True
             with refusals(where):
                 swap_forward(journal.ops, self.backend, self.progress)
-            statements, notes = settle(changeset, self._look_again())
+            statements, notes = balance(changeset, self._look_again())
             if changeset.proof is not None:
                 changeset.proof()
             record = replace(record, statements=tuple(s.to_json() for s in statements))

@@ -69,7 +69,7 @@ class RemoteBackend:
         self._place = place
         self._remote = place.remote
         self._ledger = ledger
-        self._drawer = LocalStaging.at(ledger, id) if id else None
+        self._staging = LocalStaging.at(ledger, id) if id else None
         self._adopted = False
         self._began = False
         self._lists: dict[str, dict[str, Found | None]] = {}  # None is a folder
@@ -153,17 +153,17 @@ class RemoteBackend:
             self._remote.delete(f"{_NEW}/{name}")
         self._forget()
         total = sum(op.after.size for op in puts if op.after)
-        label = "sending" if self._drawer is None else "writing"
+        label = "sending" if self._staging is None else "writing"
         with progress.task(label, total=total, unit="bytes") as task:
             for op in puts:
                 source, path = sources[op.number]
-                if self._drawer is not None:
+                if self._staging is not None:
                     content = _content(source, path, op)
                     when = op.after.mtime_ns if op.after is not None else 0
-                    self._drawer.keep(self.new(op), content, when, task)
+                    self._staging.keep(self.new(op), content, when, task)
                 else:
                     self._send(op, source, path, task)
-        if self._drawer is None:
+        if self._staging is None:
             self._forget()
             for op in puts:
                 location = self.new(op)
@@ -176,12 +176,12 @@ class RemoteBackend:
         self._began = True
         self._remote.make_folder(WORK_FOLDER)
         if not self._can_rename():
-            self._drawer = LocalStaging(self._ledger, self.id)
+            self._staging = LocalStaging(self._ledger, self.id)
             self._forget()
             self.check_unfinished()  # nothing can be made exclusively there; at least it is looked at again
         me = Owner(self._ledger.location, self.id, self._ledger.machine)
         data = msgspec.json.encode(me)
-        if self._adopted or self._drawer is not None:  # a file is made exclusively by renaming it
+        if self._adopted or self._staging is not None:  # a file is made exclusively by renaming it
             self._remote.write(_OWNER, [data])
         else:
             try:
@@ -296,21 +296,21 @@ class RemoteBackend:
     @property
     def _aside(self) -> str:
         """What begins the locations of what is put aside."""
-        return HERE if self._drawer is not None else ""
+        return HERE if self._staging is not None else ""
 
     def foreign(self, op: Op) -> str:
         location = f"{_FOREIGN}/{op.path}"
-        if self._drawer is not None:
+        if self._staging is not None:
             return HERE + location
         self._remote.make_folder(location.rpartition("/")[0])
         self._forget()
         return location
 
     def there(self, location: str) -> bool:
-        if self._drawer is not None:
+        if self._staging is not None:
             if location.startswith(HERE):
-                return self._drawer.has(location)
-            if self._drawer.settle(self._remote, location):
+                return self._staging.has(location)
+            if self._staging.clear_cut_off(self._remote, location):
                 self._forget()
         if location in self._left:
             return False
@@ -333,8 +333,8 @@ class RemoteBackend:
         return known.digest == node.digest
 
     def move(self, source: str, target: str) -> None:
-        if self._drawer is not None and (source + target).count(HERE):
-            self._drawer.move(self._remote, source, target)
+        if self._staging is not None and (source + target).count(HERE):
+            self._staging.move(self._remote, source, target)
             self._forget()
             return
         try:
@@ -388,13 +388,13 @@ class RemoteBackend:
                 )
 
     def _digest(self, location: str) -> bytes:
-        if self._drawer is not None and location.startswith(HERE):
-            return self._drawer.digest(location)
+        if self._staging is not None and location.startswith(HERE):
+            return self._staging.digest(location)
         return digest_of(self._remote, location)
 
     def strangers(self) -> list[Place]:
-        if self._drawer is not None:
-            folder = self._drawer.path(_FOREIGN)
+        if self._staging is not None:
+            folder = self._staging.path(_FOREIGN)
             return [FolderPlace(folder)] if os.path.isdir(folder) else []
         return [RemotePlace(self._remote, _FOREIGN)] if self.there(_FOREIGN) else []
 

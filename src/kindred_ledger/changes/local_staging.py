@@ -94,7 +94,7 @@ class LocalStaging:
             os.remove(path)
         self._done(target)
 
-    def settle(self, remote: Remote, location: str) -> bool:
+    def clear_cut_off(self, remote: Remote, location: str) -> bool:
         """Clear a location on the remote of what was cut off there; tell whether anything was.
 
         What is here still was fetched, but not deleted there yet; or was sent, but not to its end. What

@@ -108,7 +108,7 @@ def agreed(*, yes: bool, where: str, question: str = "Go ahead?") -> None:
 
 
 def _draw_done(session: Session, done: Applied, told: Sequence[str]) -> None:
-    drawing.settled(session.out, done.statements)
+    drawing.balances(session.out, done.statements)
     drawing.notes(session.out, [note for note in done.notes if note not in told])
     if NOT_RECORDED in done.notes:
         session.out.print("\nDone. Nothing was there before.")

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from .page import Page
 
 __all__ = [
+    "balances",
     "changeset",
     "circumstances",
     "count",
@@ -26,7 +27,6 @@ __all__ = [
     "notes",
     "rows",
     "running",
-    "settled",
     "size",
     "statement",
     "uncovered",
@@ -244,7 +244,7 @@ def notes(console: Page, texts: Iterable[str]) -> None:
         console.hang("  · ", text, style="dim")
 
 
-def settled(console: Page, books: Sequence[Statement]) -> None:
+def balances(console: Page, books: Sequence[Statement]) -> None:
     """Draw the balance of each account after the change, a line each."""
     console.print()
     for one in _summed(books, False):

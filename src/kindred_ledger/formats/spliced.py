@@ -143,7 +143,7 @@ class SplicedDocument(TreeDocument[Spanned]):
     # ---- the engine ----------------------------------------------------------------------
 
     def encode(self) -> bytes:
-        self._settle()
+        self._reread()
         if self._encoding.encoding == "utf-8":
             data = self._encoding.mark + self._data
         else:
@@ -168,9 +168,9 @@ class SplicedDocument(TreeDocument[Spanned]):
 
     def reorder(self, path: Path, order: Sequence[int]) -> None:
         with self._whole():
-            self._settle()  # what changes places is taken from the text as it is
+            self._reread()  # what changes places is taken from the text as it is
             super().reorder(path, order)
-            self._settle()
+            self._reread()
 
     @contextmanager
     def _whole(self) -> Iterator[None]:
@@ -261,7 +261,7 @@ class SplicedDocument(TreeDocument[Spanned]):
     def _append(self, parent: Spanned, node: Spanned, path: Path) -> None:
         if not self._has_room(parent):
             there = self._path(parent)
-            self._settle()
+            self._reread()
             parent = self._node(there)
         self._alter(node, parent=parent)
         self._splice(self._put(parent, node, path))
@@ -273,7 +273,7 @@ class SplicedDocument(TreeDocument[Spanned]):
     def _detach(self, node: Spanned) -> None:
         if not self._can_go(node):
             path = self._path(node)
-            self._settle()
+            self._reread()
             node = self._node(path)
         self._splice(self._without(node))
         self._take_member(node)
@@ -290,7 +290,7 @@ class SplicedDocument(TreeDocument[Spanned]):
         begin, stop = self._extent(node) if node.start >= 0 else (0, 0)
         moved = any(begin <= splice.start <= stop for splice in self._splices)
         if node.start < 0 or moved or not (self._has_room(holder) and self._can_go(node)):
-            self._settle()  # what moves is taken from the text as it is
+            self._reread()  # what moves is taken from the text as it is
             holder, node = self._node(to[:-1]), self._node(path)
         self._detach(node)
         self._add(holder, node, to)
@@ -314,7 +314,7 @@ class SplicedDocument(TreeDocument[Spanned]):
         if node.start >= 0:
             return node
         path = self._path(node)
-        self._settle()
+        self._reread()
         return self._node(path)
 
     def _path(self, node: Spanned) -> Path:
@@ -346,7 +346,7 @@ class SplicedDocument(TreeDocument[Spanned]):
             kept.insert(at, new)
             self._undo.append(_restoring(kept, at, at + 1, []))
 
-    def _settle(self) -> None:
+    def _reread(self) -> None:
         """Write the splices, read the text again and hold it against the tree that was meant."""
         if not self._splices:
             return

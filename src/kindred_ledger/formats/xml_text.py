@@ -380,7 +380,7 @@ class XmlDocument(SplicedDocument):
     def _detach(self, node: Spanned) -> None:
         if not self._can_go(node):
             path = self._path(node)
-            self._settle()
+            self._reread()
             node = self._node(path)
         if node.kind == LIST:
             for member in reversed(self._members(node)):
@@ -430,7 +430,7 @@ class XmlDocument(SplicedDocument):
             depth -= 1
         if depth and not self.find(to[:depth]):
             self._insert(to[:depth], {}, "")
-        self._settle()  # what moves is taken from the text as it is
+        self._reread()  # what moves is taken from the text as it is
         holder, node = self._node(to[:depth]), self._node(path)
         if _is_element(to[depth]) and self._text_alone(holder):
             raise self._no_room(to, holder)

@@ -403,7 +403,7 @@ class Index:
         if seen.is_soon_read:
             self._seen = place, lost, seen.with_news()
             return
-        known = seen.settled()
+        known = seen.worth_saving()
         self._seen = place, lost, known
         self._db.remember(
             "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",

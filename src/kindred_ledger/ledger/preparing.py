@@ -37,7 +37,7 @@ class Part(NamedTuple):
 class Ended(NamedTuple):
     """The end of a content: its digest, None if it is not to be stored.
 
-    `read_at_ns` is when reading began, clock time; `settled` tells that it held still while it was
+    `read_at_ns` is when reading began, clock time; `held_still` tells that it held still while it was
     read.
     """
 
@@ -45,7 +45,7 @@ class Ended(NamedTuple):
     digest: bytes | None
     size: int
     read_at_ns: int
-    settled: bool = True
+    held_still: bool = True
 
 
 class Batch(NamedTuple):

@@ -220,10 +220,10 @@ def _take_over(
             else:
                 ends.append((path, digest, size, False))
     else:
-        ends = [(end.path, end.digest, end.size, end.settled)]
-    for path, whole, size, settled in ends:
+        ends = [(end.path, end.digest, end.size, end.held_still)]
+    for path, whole, size, held_still in ends:
         node = tree[path]
-        if whole is not None and settled and size == node.size:
+        if whole is not None and held_still and size == node.size:
             found[path] = node.with_digest(whole)
             learned.append((path, whole))
         else:

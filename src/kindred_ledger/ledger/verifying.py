@@ -105,7 +105,7 @@ class _Verification:
         self._check_settings()
         self._check_keys()
         self._check_packs({name: sizes[name] for name in chosen})
-        self._settle_cache()
+        self._mend_cache()
         if self._vanished:
             self._ledger.index.sync()
         whole = {EMPTY, *self._ledger.index.readable()}
@@ -119,7 +119,7 @@ class _Verification:
                 pass
         self._check_newest()
         self._check_deleted()
-        self._settle_cache()
+        self._mend_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
         if any(cost.paths for cost in costs) and not damaged and len(chosen) == len(sizes):
             self._faults.append(
@@ -224,7 +224,7 @@ class _Verification:
         self._lost_packs |= check.found is None
         self._cache_is_right &= mirrored
 
-    def _settle_cache(self) -> None:
+    def _mend_cache(self) -> None:
         """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""
         if not self._cache_is_right:
             self._faults.append(Fault(_CACHE, "it did not say what it mirrors; it was made anew"))

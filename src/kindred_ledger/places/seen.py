@@ -161,7 +161,7 @@ class Seen:
                 self._keys[path], self._digests[path] = self._now[path], digest
         return self.again()
 
-    def settled(self) -> Seen:
+    def worth_saving(self) -> Seen:
         """Return what is worth knowing: the paths looked up this time, racy ones left out."""
         other = Seen()
         keys = dict(self._now)

@@ -108,36 +108,36 @@ def carry(
     ways.policy.check_patterns(there)
     _check_parts(chosen, target)
     missing = _check_categories(source, categories, chosen)
-    load = _Load(source, target, now, ways, adopted)
+    plan = _CarryPlan(source, target, now, ways, adopted)
     with (progress or Progress()).task("fitting", total=len(chosen.leaves)) as task:
         for path in chosen.leaves:
-            load.take(path, chosen[path])
+            plan.take(path, chosen[path])
             task.advance()
     return Changeset(
         place=target.place,
         operation="carry",
         summary=f"carry {', '.join(categories)} from {source.place.location}",
         before=now,
-        actions=(*load.actions(), *_folders(chosen, now, load.held)),
+        actions=(*plan.actions(), *_folders(chosen, now, plan.held)),
         tag=target.tag,
         version_after=target.tag.version,
         offered=Tree(
             {
-                **{p: n for p, n in chosen.items() if n.kind != DIR and p not in load.renamed},
-                **load.nodes,
+                **{p: n for p, n in chosen.items() if n.kind != DIR and p not in plan.renamed},
+                **plan.nodes,
             }
         ),
         statements=(
-            Statement(f"{source.card.name} {source.sure_version}", "files", tuple(load.lines)),
-            *load.statements,
+            Statement(f"{source.card.name} {source.sure_version}", "files", tuple(plan.lines)),
+            *plan.statements,
         ),
-        losses=tuple(load.losses),
-        conflicts=(*missing[0], *load.conflicts),
-        notes=(*missing[1], *load.notes),
+        losses=tuple(plan.losses),
+        conflicts=(*missing[0], *plan.conflicts),
+        notes=(*missing[1], *plan.notes),
     )
 
 
-class _Load:
+class _CarryPlan:
     """What is carried, file by file."""
 
     def __init__(

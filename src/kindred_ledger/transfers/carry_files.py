@@ -70,33 +70,33 @@ def carry_files(
     check_selected(only, there)
     ways = choices or CarryChoices()
     ways.policy.check_patterns(there)
-    load = _Load(source, target, now, exact=exact)
-    offered = load.as_spelled_there(theirs.select(chosen))
+    plan = _CarryPlan(source, target, now, exact=exact)
+    offered = plan.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
-    base = load.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
+    base = plan.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
     tag = tag or known_as(ledger, target)
     known = now.select(lambda path: path in offered or path in base)
     for path in merge_trees(base, known, offered, policy=ways.policy):
-        load.take(path)
+        plan.take(path)
     notes = [f"compared with {since}" if since else "no files went between the two before"]
-    if load.stay:
-        some = ", ".join(load.stay[:3]) + (f" +{len(load.stay) - 3}" if load.stay[3:] else "")
+    if plan.stay:
+        some = ", ".join(plan.stay[:3]) + (f" +{len(plan.stay) - 3}" if plan.stay[3:] else "")
         notes.append(f"the source has these no more, and there they stay (or --exact): {some}")
     return Changeset(
         place=target,
         operation="carry",
         summary=f"carry files from {source.location}",
         before=now,
-        actions=(*load.actions, *load.folders(offered)),
+        actions=(*plan.actions, *plan.folders(offered)),
         tag=tag,
         version_after=tag.version,
-        offered=Tree({load.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
-        statements=(Statement(source.location, "files", tuple(load.lines)),),
-        losses=(*load.losses, *_unread(card, source, load.actions, tag)),
-        conflicts=tuple(load.conflicts),
+        offered=Tree({plan.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
+        statements=(Statement(source.location, "files", tuple(plan.lines)),),
+        losses=(*plan.losses, *_unread(card, source, plan.actions, tag)),
+        conflicts=tuple(plan.conflicts),
         notes=tuple(notes),
         other=roots_of(source),
-        common=Tree(load.common),
+        common=Tree(plan.common),
     )
 
 
@@ -136,7 +136,7 @@ def known_as(ledger: Ledger, place: Place) -> Tag:
     return next((entry.tag for entry in entries), Tag())
 
 
-class _Load:
+class _CarryPlan:
     """What is carried, file by file."""
 
     def __init__(self, source: Place, target: Place, now: Tree, *, exact: bool) -> None:

@@ -69,8 +69,8 @@ def meet(
         UsageError: there is no entry of another machine, or it is of another title.
         DecisionNeeded: it is of another build.
     """
-    journey = _Journey(install, ledger)
-    other = other or journey.newest()
+    history = _SyncHistory(install, ledger)
+    other = other or history.newest()
     if other.tag.title != install.card.title:
         raise UsageError(f"entry {other.id} is of {other.tag.title or 'no title'}")
     if not other.complete:
@@ -83,13 +83,13 @@ def meet(
             remedy="Bring both to one build first; kindred carry brings data over between builds.",
         )
     wanted = install.select(categories or install.card.categories)
-    base_entry = journey.base(other)
+    base_entry = history.base(other)
     now = ledger.scan(install.place, progress=progress)
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
     ways = choices or MeetChoices()
     ways.policy.check_patterns({*now.leaves, *theirs.leaves})
-    found = _Found(install, ledger, base_entry, other, now, ways.policy)
+    found = _MeetPlan(install, ledger, base_entry, other, now, ways.policy)
     for path in merge_trees(base, now.select(wanted), theirs, policy=ways.policy):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
@@ -113,7 +113,7 @@ def meet(
     )
 
 
-class _Journey:
+class _SyncHistory:
     """Who kept what, and who took in whose entries."""
 
     def __init__(self, install: Install, ledger: Ledger) -> None:
@@ -159,7 +159,7 @@ class _Journey:
         return [r for r in not_undone(self._ledger.records()) if r.operation == OPERATION]
 
 
-class _Found:
+class _MeetPlan:
     """What is done about each file."""
 
     def __init__(

@@ -71,7 +71,7 @@ def assemble(
     there = {*now.leaves, *combined.tree.leaves}
     check_patterns(how.overwrite, how.first, how.drop, paths=there)
     top = "/".join(filter(None, (target.name if isinstance(target, ItemPlace) else "", how.at)))
-    lay = _Laying(combined, now, top, how, into_archive)
+    lay = _AssemblyPlan(combined, now, top, how, into_archive)
     lay.all()
     release = None if into_archive else _opened(combined, how.card)
     version = release.version if release else None
@@ -106,7 +106,7 @@ def assemble(
     )
 
 
-class _Laying:
+class _AssemblyPlan:
     """Lays the combined parts over what is in the target."""
 
     def __init__(
