@@ -23,7 +23,7 @@ def main(folder: str) -> None:
     card = kl.Card.load(os.path.join(folder, "mossferry.card.toml"))
     install = card.open(os.path.join(folder, "mossferry"))
     share = f"file://{folder}/share/ledger"
-    kl.Ledger.create_sealed(kl.connect(share), "reeds by the jetty")
+    kl.Ledger.create_encrypted(kl.connect(share), "reeds by the jetty")
 
     def machine(name: str) -> kl.Ledger:
         near = os.path.join(folder, f"near-{name}")

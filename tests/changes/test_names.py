@@ -191,7 +191,7 @@ class Bytes(Case):
         entry = self.kept.backup(MemoryPlace({"a": b"1", "b": b"2"}))
         return os.path.join(
             self.kept.folder("entries"), entry.id + SUFFIX
-        ), self.kept.storage.sealing
+        ), self.kept.storage.encryption
 
 
 class OnACard(Case):

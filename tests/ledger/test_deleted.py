@@ -28,14 +28,14 @@ class DeletedElsewhere(Case):
 
     def test_each_file(self) -> None:
         """One after the other: named, and mended from a mirror; plain and encrypted."""
-        Ledger.create_sealed(self.path("sealed"), "secret", cost=_COST)
+        Ledger.create_encrypted(self.path("sealed"), "secret", cost=_COST)
         for kind in ("plain", "sealed"):
             with self.subTest(kind):
                 self.each_of(kind)
 
     def each_of(self, kind: str) -> None:
         ledger, other = self.opened(kind), self.ledger(f"{kind} other")
-        self.assertEqual(bool(ledger.storage.sealing.key), kind == "sealed")
+        self.assertEqual(bool(ledger.storage.encryption.key), kind == "sealed")
         place = self.place({"a": b"a", "b": b"b" * 9000}, f"{kind} place")
         ledger.backup(place)
         confirm(ledger, change_to(place, {"a": b"c"}).apply(ledger).record.id)

@@ -343,7 +343,10 @@ class BadServers(FarCase):
 
     def test_a_url_is_no_folder(self) -> None:
         """Given as a path it made a folder of that name, and a ledger in it."""
-        for act in (Ledger.open, lambda where: Ledger.create_sealed(where, "secret", cost=1 << 10)):
+        for act in (
+            Ledger.open,
+            lambda where: Ledger.create_encrypted(where, "secret", cost=1 << 10),
+        ):
             with self.assertRaisesRegex(UsageError, "a URL was given"):
                 act(self.url)
         self.assertFalse(os.path.exists("file:"))

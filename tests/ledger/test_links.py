@@ -36,7 +36,7 @@ class Links(KeptCase):
     def test_each_in_turn(self) -> None:
         """Files and folders, each moved elsewhere with a link left: plain and encrypted."""
         mirror(self.ledger("other"), self.ledger())
-        Ledger.create_sealed(self.path("sealed"), "secret", cost=_COST)
+        Ledger.create_encrypted(self.path("sealed"), "secret", cost=_COST)
         sealed = Ledger.open(self.path("sealed"), passphrase=lambda: "secret", near=self.path("n"))
         mirror(sealed, self.ledger())
         for name in ("ledger", "sealed"):

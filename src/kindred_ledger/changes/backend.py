@@ -115,7 +115,7 @@ class Backend(Protocol):
         """Make what was moved aside durable."""
         ...
 
-    def seal(self, ops: Sequence[Op]) -> None:
+    def make_durable(self, ops: Sequence[Op]) -> None:
         """Make what was moved durable, and see that what `ops` put aside is what was kept.
 
         Raises:

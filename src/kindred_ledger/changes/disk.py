@@ -239,7 +239,7 @@ class DiskBackend:
         for part in self._folders:
             self._folder(part).sync(f"{WORK_FOLDER}/{self.id}/old")
 
-    def seal(self, ops: Sequence[Op]) -> None:
+    def make_durable(self, ops: Sequence[Op]) -> None:
         files: dict[str, list[str]] = {}
         for location in sorted(self._dated):
             folder, _, name = location.rpartition(os.sep)

@@ -369,7 +369,7 @@ class RemoteBackend:
     def sync_aside(self) -> None:
         """What a server does it is believed to have done."""
 
-    def seal(self, ops: Sequence[Op]) -> None:
+    def make_durable(self, ops: Sequence[Op]) -> None:
         """See that nobody wrote to what was moved aside, after it was kept and before it was moved.
 
         Raises:

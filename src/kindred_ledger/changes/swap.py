@@ -47,7 +47,7 @@ def swap_forward(ops: Sequence[Op], backend: Backend, progress: Progress | None 
                 except OSError as error:
                     raise refused(error, final) from error
             task.advance(len(some))
-    backend.seal(ordered)
+    backend.make_durable(ordered)
 
 
 def swap_back(ops: Sequence[Op], backend: Backend) -> int:
@@ -63,7 +63,7 @@ def swap_back(ops: Sequence[Op], backend: Backend) -> int:
         with refusals(final):
             files += _back(op, final, backend)
     _folders_back(ops, backend)
-    backend.seal(())
+    backend.make_durable(())
     backend.check_present()  # or it went meanwhile, and what was not there may be
     return files
 

@@ -262,7 +262,7 @@ class _Converters:
         for path in (card.path, *(f.layout_path for f in card.formats.values() if f.table.layout)):
             with open(path, "rb") as file:
                 parts.append(file.read())
-        self.seal = blake3(msgspec.json.encode([parts, column_threshold])).digest()
+        self.digest = blake3(msgspec.json.encode([parts, column_threshold])).digest()
 
     def of(self, name: str) -> Converter:
         if name not in self._made:
@@ -296,7 +296,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
         return Left(job.path, version.text)
     key = blake3(
         msgspec.json.encode(
-            [converters.seal, job.format, job.source, job.target, job.path, blake3(data).digest()]
+            [converters.digest, job.format, job.source, job.target, job.path, blake3(data).digest()]
         )
     ).hexdigest()[:40]
     room = ResultCache(folder) if folder else None

@@ -22,12 +22,12 @@ from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
 from ..places import discard, hold, make_folders, refusals, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
 from . import keys, settings
-from .sealing import PLAIN, Sealing
+from .encryption import PLAIN, Encryption
 from .storage import Storage
 
 __all__ = ["RemoteStorage", "open_far"]
 
-_SEALED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
+_ENCRYPTED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
 _KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring", "newest")
 _RESERVED = ".reserved.part"
@@ -41,8 +41,8 @@ _DEAD_SECONDS = 2 * 86_400  # a session that was announced so long ago has died
 class RemoteStorage(Storage):
     """The files of the ledger on a remote; `root` is the near folder."""
 
-    def __init__(self, root: str, remote: Remote, *, sealing: Sealing = PLAIN) -> None:
-        super().__init__(root, sealing=sealing)
+    def __init__(self, root: str, remote: Remote, *, encryption: Encryption = PLAIN) -> None:
+        super().__init__(root, encryption=encryption)
         self._remote = remote
         self._turn = threading.RLock()  # a remote is used from one thread at a time
         self._announced = ""
@@ -142,9 +142,9 @@ class RemoteStorage(Storage):
     def change_passphrase(self, passphrase: str, *, cost: int) -> None:
         """Have a passphrase, and no other, open the ledger; see `keys`."""
         with self._turn:
-            if not self.sealing.key:
+            if not self.encryption.key:
                 super().change_passphrase(passphrase, cost=cost)
-            keys.change_passphrase(self._remote, self.sealing.key, passphrase, cost=cost)
+            keys.change_passphrase(self._remote, self.encryption.key, passphrase, cost=cost)
 
     def tail(self, name: str) -> str:
         near = super().path("packs", name)
@@ -350,7 +350,7 @@ def open_far(
         write_atomic(copy, text if text is not None and there.intact else settings.new())
     if text is not None and there.intact and settings.read(root).id != there.id:
         _begin_anew(root, text, remote.location)
-    storage = RemoteStorage(root, remote, sealing=keys.unlocked(remote, passphrase))
+    storage = RemoteStorage(root, remote, encryption=keys.unlocked(remote, passphrase))
     _check_sealing(root, storage)
     storage.refresh()
     return storage
@@ -358,8 +358,8 @@ def open_far(
 
 def _check_sealing(root: str, storage: RemoteStorage) -> None:
     """Refuse to write plainly to what was encrypted before: its keys are gone, or were taken away."""
-    mark = os.path.join(root, _SEALED)
-    if storage.sealing.key:
+    mark = os.path.join(root, _ENCRYPTED)
+    if storage.encryption.key:
         if not os.path.exists(mark):
             write_atomic(mark, b"")
     elif os.path.exists(mark):
@@ -379,7 +379,7 @@ def _begin_anew(root: str, text: bytes, location: str) -> None:
             remedy=f"If the old one is gone for good, delete what is known of it: {root}",
         )
     for name in os.listdir(root):
-        if name == _SEALED or name.startswith("index.sqlite"):
+        if name == _ENCRYPTED or name.startswith("index.sqlite"):
             os.remove(os.path.join(root, name))
     write_atomic(os.path.join(root, settings.SETTINGS), text)
 

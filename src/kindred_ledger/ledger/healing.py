@@ -18,6 +18,7 @@ from ..places import Place, make_folders, refusals, scan, sync_dir
 from ..progress import Progress
 from ..small_files import open_regular
 from . import settings
+from .encryption import Encryption
 from .entries import LOST
 from .known import LEDGER, NEWEST, ledger_ids, write_newest
 from .ledger import Ledger
@@ -26,7 +27,6 @@ from .mirroring import adopt
 from .mirroring import mirror as copy_missing
 from .packs import PACK_SUFFIX, PackIndex, PackWriter, Piece, check_pack, name_of
 from .reading import EMPTY
-from .sealing import Sealing
 from .storage import NEEDED
 from .verifying import MOVED, Verified, verify
 
@@ -112,7 +112,11 @@ class _Healing:
             # What has `MOVED` behind its name was left so by healing that was cut off.
             if not os.path.isfile(path) or not name.removesuffix(MOVED).endswith(suffix):
                 continue
-            own = name_of(path) if folder == "packs" else _id_of(path, self._ledger.storage.sealing)
+            own = (
+                name_of(path)
+                if folder == "packs"
+                else _id_of(path, self._ledger.storage.encryption)
+            )
             if not own or own + suffix == name:
                 continue
             if not name.endswith(MOVED):  # two may have changed names with each other
@@ -198,7 +202,7 @@ class _Healing:
         for mirror in self._mirrors:
             if not wanted:
                 return
-            if mirror.storage.sealing.key != self._ledger.storage.sealing.key:
+            if mirror.storage.encryption.key != self._ledger.storage.encryption.key:
                 continue
             names = {*mirror.storage.names("packs")} - {*self._ledger.storage.names("packs")}
             for name in sorted(names):
@@ -210,8 +214,8 @@ class _Healing:
 
     def translated(self) -> list[Place]:
         """Return the entries of mirrors whose packs cannot be copied: they are under another key."""
-        key = self._ledger.storage.sealing.key
-        others = [mirror for mirror in self._mirrors if mirror.storage.sealing.key != key]
+        key = self._ledger.storage.encryption.key
+        others = [mirror for mirror in self._mirrors if mirror.storage.encryption.key != key]
         return [mirror.place(entry) for mirror in others for entry in mirror.all_entries()]
 
     def find_contents(self, places: Iterable[Place], progress: Progress) -> None:
@@ -240,7 +244,7 @@ class _Healing:
         for mirror in self._mirrors:
             if not mirror.storage.exists(folder, name):
                 continue
-            if mirror.storage.sealing.key != self._ledger.storage.sealing.key:
+            if mirror.storage.encryption.key != self._ledger.storage.encryption.key:
                 if self._translated(mirror, folder, name):
                     return mirror
             else:
@@ -280,7 +284,7 @@ class _Healing:
         """Write the whole frames of a damaged pack to a new one; return its name, and what to tell."""
         name = os.path.basename(path)
         known = self._ledger.index.known(name.removesuffix(PACK_SUFFIX))
-        check = check_pack(path, known, self._ledger.storage.sealing)
+        check = check_pack(path, known, self._ledger.storage.encryption)
         pack = check.found or known
         whole: list[int] = []
         made = ""
@@ -309,7 +313,7 @@ class _Healing:
             except BaseException:
                 writer.abandon()
                 raise
-            return writer.seal(self._ledger.storage, over=True)[0]
+            return writer.finalize(self._ledger.storage, over=True)[0]
 
     def _put_aside(self, path: str, name: str) -> None:
         folder = self._ledger.folder(_ASIDE)
@@ -336,10 +340,10 @@ class _Healing:
         return needed
 
 
-def _id_of(path: str, sealing: Sealing) -> str:
+def _id_of(path: str, encryption: Encryption) -> str:
     """Return the id a manifest says it has; empty if it is damaged."""
     try:
         with open_regular(path, follow=False) as file:
-            return str(decode(file.read(), where=path, sealing=sealing)[0].get("id", ""))
+            return str(decode(file.read(), where=path, encryption=encryption)[0].get("id", ""))
     except (LedgerDamaged, OSError):
         return ""

@@ -113,7 +113,7 @@ class Index:
         for name in sorted(names - known.keys()):
             try:
                 self.add(
-                    name, read_index(self.storage.tail(name + PACK_SUFFIX), self.storage.sealing)
+                    name, read_index(self.storage.tail(name + PACK_SUFFIX), self.storage.encryption)
                 )
             except FileNotFoundError:  # retired since it was listed
                 continue
@@ -384,7 +384,7 @@ class Index:
         if self._seen[:2] != (place, lost):
             query = "SELECT columns, lost FROM seen WHERE place = ?"
             row = self._db.execute(query, (place,)).first()
-            columns = _unsealed(row[0]) if row else None
+            columns = _checked_columns(row[0]) if row else None
             if columns is not None and row[1] != lost:
                 columns["kept"] = []
             self._seen = place, lost, Seen(columns)
@@ -407,7 +407,7 @@ class Index:
         self._seen = place, lost, known
         self._db.remember(
             "INSERT OR REPLACE INTO seen VALUES (?, ?, ?)",
-            [(place, _sealed(known.columns()), lost)],
+            [(place, _with_digest(known.columns()), lost)],
         )
 
 
@@ -427,14 +427,14 @@ def _packed(recipe: Recipe) -> bytes:
     return b"".join(_SLICE.pack(*part) for part in recipe.slices)
 
 
-def _sealed(columns: dict[str, Any]) -> bytes:
+def _with_digest(columns: dict[str, Any]) -> bytes:
     """Return what is remembered of files, behind its digest: it is believed without reading them."""
     data = msgspec.msgpack.encode(columns)
     return blake3(data).digest() + data
 
 
-def _unsealed(stored: bytes) -> dict[str, Any] | None:
-    """Return what `_sealed` wrote; None if any byte of it is another."""
+def _checked_columns(stored: bytes) -> dict[str, Any] | None:
+    """Return what `_with_digest` wrote; None if any byte of it is another."""
     digest, data = stored[:32], stored[32:]
     if blake3(data).digest() != digest:
         return None

@@ -9,15 +9,15 @@ from collections.abc import Callable
 from ..errors import LedgerDamaged, LedgerError, PlaceError, Vanished, WrongPassphrase
 from ..places.remotes import Remote
 from . import settings
-from .sealing import PLAIN, Sealed, Sealing, is_whole_slot, new_slot, opened_slot
+from .encryption import PLAIN, Encrypted, Encryption, is_whole_slot, new_slot, opened_slot
 
-__all__ = ["change_passphrase", "create_sealed", "damaged_keys", "mend_keys", "unlocked"]
+__all__ = ["change_passphrase", "create_encrypted", "damaged_keys", "mend_keys", "unlocked"]
 
 _KEYS = "keys"
 _LARGEST = 64 << 10  # bytes of a slot, and far more than it takes
 
 
-def create_sealed(remote: Remote, passphrase: str, *, cost: int) -> None:
+def create_encrypted(remote: Remote, passphrase: str, *, cost: int) -> None:
     """Make an encrypted ledger on a remote where there is none.
 
     Raises:
@@ -58,7 +58,7 @@ def _add_slot(remote: Remote, slot: bytes) -> None:
             raise PlaceError("it does not hold what was sent", where=f"{remote.location}/{path}")
 
 
-def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Sealing:
+def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Encryption:
     """Return how the frames of a ledger stand, with its key if it is encrypted.
 
     Raises:
@@ -91,7 +91,7 @@ def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Sealing:
             damaged = error
             continue
         if key is not None:
-            return Sealed(key)
+            return Encrypted(key)
     if damaged is not None:
         raise damaged
     raise WrongPassphrase(

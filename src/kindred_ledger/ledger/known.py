@@ -59,7 +59,7 @@ def _noted(storage: Storage) -> dict[str, list[str]]:
     noted: dict[str, list[str]] = {}
     with contextlib.suppress(LedgerDamaged):  # or missing: `verify` tells
         if storage.is_near(NEWEST, name) or storage.exists(NEWEST, name):
-            _, body = manifest.read(storage.path(NEWEST, name), storage.sealing)
+            _, body = manifest.read(storage.path(NEWEST, name), storage.encryption)
             for folder, id in named_in(body, storage.ledger_id):
                 noted.setdefault(folder, []).append(id)
     return noted
@@ -86,7 +86,7 @@ def write_newest(storage: Storage, writer: str = "") -> None:
     # Others of this machine may have written since it was looked: who comes last writes all there is.
     while (now := {**known(storage), "writer": id}) != written:
         with new_file(part) as file:
-            file.write(manifest.encode({"id": id}, {KNOWN: now}, storage.sealing))
+            file.write(manifest.encode({"id": id}, {KNOWN: now}, storage.encryption))
             file.flush()
             os.fsync(file.fileno())
         make_folders(os.path.join(storage.root, NEWEST), private=True)
@@ -116,7 +116,7 @@ def ledger_ids(storage: Storage) -> set[str]:
     for name in storage.names(NEWEST):
         unread = contextlib.suppress(LedgerDamaged, FileNotFoundError)
         with unread, storage.as_kept(NEWEST, name) as path:
-            id = manifest.read(path, storage.sealing)[1].get(KNOWN, {}).get("ledger")
+            id = manifest.read(path, storage.encryption)[1].get(KNOWN, {}).get("ledger")
             found |= {id} if isinstance(id, str) and id else set()
     return found
 

@@ -37,13 +37,13 @@ from ..progress import Progress
 from . import settings
 from .creating import create as create_in
 from .creating import holds_something
+from .encryption import COST
 from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .index import Index
-from .locating import folder_at, is_sealed, remote_at, this_machine
+from .locating import folder_at, is_encrypted, remote_at, this_machine
 from .manifest import tree_from_columns, tree_to_columns
 from .manifest_store import ManifestStore
-from .sealing import COST
 from .sessions import Sessions
 from .shelf import Shelf
 from .storage import Storage, refuse_links
@@ -101,7 +101,7 @@ class Ledger:
             UsageError: `where` is a URL; connect to it first.
             WrongPassphrase: it is encrypted, and this does not open it.
         """
-        if not isinstance(where, (str, os.PathLike)) or is_sealed(folder_at(where)):
+        if not isinstance(where, (str, os.PathLike)) or is_encrypted(folder_at(where)):
             from .far import open_far
 
             storage = open_far(remote_at(where), near, create=create, passphrase=passphrase)
@@ -127,7 +127,7 @@ class Ledger:
         return Ledger(root, clock=clock, machine=machine, connect=connect)
 
     @staticmethod
-    def create_sealed(
+    def create_encrypted(
         where: str | os.PathLike[str] | Remote, passphrase: str, *, cost: int = COST
     ) -> None:
         """Make an encrypted ledger in a folder or on a remote; see `open`.
@@ -137,9 +137,9 @@ class Ledger:
         Raises:
             LedgerError: there is a ledger already.
         """
-        from .keys import create_sealed
+        from .keys import create_encrypted
 
-        create_sealed(remote_at(where), passphrase, cost=cost)
+        create_encrypted(remote_at(where), passphrase, cost=cost)
 
     def change_passphrase(self, passphrase: str, *, cost: int = COST) -> None:
         """Have a passphrase, and no other, open this encrypted ledger from now on.

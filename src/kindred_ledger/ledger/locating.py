@@ -11,7 +11,7 @@ from .storage import refuse_links
 if TYPE_CHECKING:
     from ..places.remotes import Remote
 
-__all__ = ["folder_at", "is_sealed", "remote_at", "this_machine"]
+__all__ = ["folder_at", "is_encrypted", "remote_at", "this_machine"]
 
 
 def this_machine() -> str:
@@ -35,7 +35,7 @@ def folder_at(where: str | os.PathLike[str]) -> str:
     return os.path.abspath(os.path.expanduser(path))
 
 
-def is_sealed(root: str) -> bool:
+def is_encrypted(root: str) -> bool:
     """Tell whether the ledger in a folder is encrypted."""
     keys = os.path.join(root, "keys")
     return os.path.isdir(keys)  # empty, too: then they are lost, and it must not be taken for plain

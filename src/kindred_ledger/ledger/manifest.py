@@ -24,7 +24,7 @@ from ..os_names import as_name, is_canonical, json_bytes
 from ..places import FILE, LINK, Node, Tree, node_of
 from ..small_files import read_small
 from . import zstd
-from .sealing import PLAIN, Sealing
+from .encryption import PLAIN, Encryption
 
 __all__ = [
     "SUFFIX",
@@ -45,7 +45,7 @@ _LARGEST = 1 << 30  # bytes
 _KINDS = {"file": "f", "dir": "d", "link": "l", "other": "o"}
 # Digests in hex are most of a manifest: they pack a little smaller at 1 than at 3, four times as fast.
 _LEVEL = 1
-_SEAL = struct.Struct("<II32s")  # a skippable frame: magic, size, digest
+_CHECKSUM = struct.Struct("<II32s")  # a skippable frame: magic, size, digest
 _PURPOSES = (b"header", b"body")
 _LATEST_NS = 10**9 << 40  # what file systems can hold ends long before
 _UNREAD = bytes(32)
@@ -68,32 +68,32 @@ class _Columns(Struct):
     targets: list[str]
 
 
-def encode(header: dict[str, Any], body: dict[str, Any], sealing: Sealing = PLAIN) -> bytes:
+def encode(header: dict[str, Any], body: dict[str, Any], encryption: Encryption = PLAIN) -> bytes:
     """Return the bytes of a manifest."""
     frames = b""
     for part, purpose in zip((header, body), _PURPOSES, strict=True):
         frame = zstd.compress(json_bytes(part) + b"\n", level=_LEVEL)
-        frames += sealing.wrapped(frame, purpose)
-    return frames + _sealed(frames)
+        frames += encryption.wrapped(frame, purpose)
+    return frames + _checksummed(frames)
 
 
-def _sealed(frames: bytes | memoryview) -> bytes:
-    return _SEAL.pack(zstd.SKIPPABLE, 32, blake3(frames).digest())
+def _checksummed(frames: bytes | memoryview) -> bytes:
+    return _CHECKSUM.pack(zstd.SKIPPABLE, 32, blake3(frames).digest())
 
 
-def read(path: str, sealing: Sealing = PLAIN) -> tuple[dict[str, Any], dict[str, Any]]:
+def read(path: str, encryption: Encryption = PLAIN) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return header and body of the manifest in a file, verified.
 
     Raises:
         LedgerDamaged: it is missing, any byte of it is not what was written, or it has another's name.
     """
-    header, body = decode(_bytes(path), where=path, sealing=sealing)
+    header, body = decode(_bytes(path), where=path, encryption=encryption)
     return _own(header, path), body
 
 
-def read_header(path: str, sealing: Sealing = PLAIN) -> dict[str, Any]:
+def read_header(path: str, encryption: Encryption = PLAIN) -> dict[str, Any]:
     """Return the header of the manifest in a file; see `read` and `decode_header`."""
-    return _own(decode_header(_bytes(path), where=path, sealing=sealing), path)
+    return _own(decode_header(_bytes(path), where=path, encryption=encryption), path)
 
 
 def _own(header: dict[str, Any], path: str) -> dict[str, Any]:
@@ -113,34 +113,34 @@ def _bytes(path: str) -> bytes:
         raise LedgerDamaged(error.strerror or str(error), where=path) from error
 
 
-def decode_header(data: bytes, *, where: str, sealing: Sealing = PLAIN) -> dict[str, Any]:
-    """Return the header alone; its frame's checksum is verified, the seal is not.
+def decode_header(data: bytes, *, where: str, encryption: Encryption = PLAIN) -> dict[str, Any]:
+    """Return the header alone; its frame's checksum is verified, the one of the whole is not.
 
     Raises:
         LedgerDamaged: the header is not what was written.
     """
     try:
-        line, _ = sealing.content(data, _PURPOSES[0])
+        line, _ = encryption.content(data, _PURPOSES[0])
         return _object(line)
     except KindredError as error:
         raise error.inside(where) from None
 
 
 def decode(
-    data: bytes, *, where: str, sealing: Sealing = PLAIN
+    data: bytes, *, where: str, encryption: Encryption = PLAIN
 ) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return header and body, verified against the seal.
+    """Return header and body, verified against the checksum.
 
     Raises:
         LedgerDamaged: any byte is not what was written.
     """
     try:
-        frames, seal = memoryview(data)[: -_SEAL.size], data[-_SEAL.size :]
-        if seal != _sealed(frames):
+        frames, checksum = memoryview(data)[: -_CHECKSUM.size], data[-_CHECKSUM.size :]
+        if checksum != _checksummed(frames):
             raise LedgerDamaged("it does not have the digest it was written with")
-        header, rest = sealing.content(data, _PURPOSES[0])
-        body, rest = sealing.content(rest, _PURPOSES[1])
-        if rest != seal:
+        header, rest = encryption.content(data, _PURPOSES[0])
+        body, rest = encryption.content(rest, _PURPOSES[1])
+        if rest != checksum:
             raise LedgerDamaged("it holds more than a header and a body")
         found = _object(body)
         for name in _TREES:

@@ -93,7 +93,7 @@ class ManifestStore:
     def _encoded(self, header: dict[str, Any], body: dict[str, Any]) -> bytes:
         if KNOWN not in body:
             body = {**body, KNOWN: known(self._storage)}
-        return manifest.encode(header, body, self._storage.sealing)
+        return manifest.encode(header, body, self._storage.encryption)
 
     def take_in(self, id: str, path: str) -> None:
         """Give a manifest that waited at `path` its place, over what has it."""
@@ -142,7 +142,7 @@ class ManifestStore:
         Raises:
             LedgerDamaged: it is missing, or any byte of it is not what was written.
         """
-        header, body = manifest.read(self.path(id), self._storage.sealing)
+        header, body = manifest.read(self.path(id), self._storage.encryption)
         self.check_body(body, where=self.path(id))
         return header, body
 
@@ -174,7 +174,7 @@ class ManifestStore:
         )
 
     def _header(self, id: str) -> dict[str, Any]:
-        return manifest.read_header(self.path(id), self._storage.sealing)
+        return manifest.read_header(self.path(id), self._storage.encryption)
 
     def path(self, id: str) -> str:
         """Return where a manifest lies on disk."""

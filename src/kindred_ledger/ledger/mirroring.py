@@ -20,17 +20,17 @@ from ..places import BLOCK, discard, new_file, refusals
 from ..progress import Progress
 from ..small_files import open_regular
 from . import manifest
+from .encryption import Encryption
 from .entries import Entry
 from .ledger import Ledger
 from .manifest import SUFFIX, lost_files
 from .packs import PACK_SUFFIX, check_pack
 from .reading import EMPTY
-from .sealing import Sealing
 from .storage import Storage
 
 __all__ = ["Mirrored", "adopt", "mirror"]
 
-_Check = Callable[[str, Sealing], None]
+_Check = Callable[[str, Encryption], None]
 _PASSES = 10  # a source that retires all the while is looked at so often
 _PAUSE_SECONDS = 0.1  # before the next pass
 
@@ -128,7 +128,7 @@ class _Copying:
         target.storage.refresh()
         # Manifests are listed first: what they need was there before them, should somebody be writing.
         missing = {name: _missing(source, target, name) for name in source.manifest_stores}
-        if source.storage.sealing.key != target.storage.sealing.key:
+        if source.storage.encryption.key != target.storage.encryption.key:
             self._translate_all(source, missing, watch)
             return
         self.retiring = bool(source.sessions.condemned())
@@ -195,7 +195,7 @@ class _Copying:
                 self.vanished = True
                 return False
             try:
-                check(part, self._target.storage.sealing)
+                check(part, self._target.storage.encryption)
             except LedgerDamaged as error:
                 os.remove(part)  # it is tried again if what it needs went to another pack meanwhile
                 self.held.append(f"{folder}/{name}: {error.what}")
@@ -222,21 +222,21 @@ def _size(storage: Storage, name: str) -> int:
         return 0
 
 
-def _check_pack(path: str, sealing: Sealing) -> None:
-    faults = check_pack(path, None, sealing).faults
+def _check_pack(path: str, encryption: Encryption) -> None:
+    faults = check_pack(path, None, encryption).faults
     if faults:
         raise LedgerDamaged(faults[0])
 
 
-def _check_manifest(path: str, sealing: Sealing) -> None:
-    manifest.read(path, sealing)
+def _check_manifest(path: str, encryption: Encryption) -> None:
+    manifest.read(path, encryption)
 
 
 def _complete(whole: set[bytes]) -> _Check:
     """Return a check that an entry is as it was written, and that all its contents are there."""
 
-    def check(path: str, sealing: Sealing) -> None:
-        body = manifest.read(path, sealing)[1]
+    def check(path: str, encryption: Encryption) -> None:
+        body = manifest.read(path, encryption)[1]
         if "tree" not in body:
             raise LedgerDamaged("it has no tree")
         lost = lost_files(body["tree"], whole)

@@ -29,7 +29,7 @@ from ..errors import LedgerDamaged
 from ..places import BLOCK, new_file
 from ..small_files import open_regular
 from . import zstd
-from .sealing import PLAIN, Sealing
+from .encryption import PLAIN, Encryption
 from .storage import Storage
 
 __all__ = [
@@ -119,7 +119,7 @@ class PackIndex(Struct, frozen=True, dict=True):
         """Return the number of the frame that holds the unpacked offset `at`."""
         return bisect_right(self.offsets, at) - 1
 
-    def encode(self, sealing: Sealing) -> bytes:
+    def encode(self, encryption: Encryption) -> bytes:
         """Return the index as stored: one frame of JSON columns."""
         columns = {
             "format": 1,
@@ -146,12 +146,12 @@ class PackIndex(Struct, frozen=True, dict=True):
                 for recipe in self.recipes
             ],
         }
-        return sealing.wrapped(zstd.compress(msgspec.json.encode(columns) + b"\n"), _INDEX)
+        return encryption.wrapped(zstd.compress(msgspec.json.encode(columns) + b"\n"), _INDEX)
 
     @staticmethod
-    def decode(stored: bytes, sealing: Sealing) -> PackIndex:
+    def decode(stored: bytes, encryption: Encryption) -> PackIndex:
         """Read what `encode` wrote; raise `LedgerDamaged` if it cannot be read."""
-        line, _ = sealing.content(stored, _INDEX)
+        line, _ = encryption.content(stored, _INDEX)
         try:
             columns = msgspec.json.decode(line, type=_Columns)
             frames, chunks, differences = columns.frames, columns.chunks, columns.differences
@@ -258,11 +258,11 @@ def _cut(digests: str) -> list[bytes]:
 
 
 class PackWriter:
-    """Writes one pack: frames in order, then `seal`."""
+    """Writes one pack: frames in order, then `finalize`."""
 
     def __init__(self, part: str) -> None:
         self._path = part
-        self._file = new_file(part)  # closed by seal or abandon
+        self._file = new_file(part)  # closed by finalize or abandon
         self._starts: list[int] = []
         self._lengths: list[int] = []
         self._sizes: list[int] = []
@@ -281,7 +281,7 @@ class PackWriter:
         """
         if self._failed:
             raise OSError(errno.EIO, "an earlier frame was not written whole", self._path)
-        self._failed = True  # until it is written: what follows a failure must not be sealed
+        self._failed = True  # until it is written: what follows a failure must not be finalized
         self._file.write(frame)
         self._stored.update(frame)
         self._failed = False
@@ -305,7 +305,7 @@ class PackWriter:
         self._file.flush()
         os.fsync(self._file.fileno())
 
-    def seal(self, storage: Storage, *, over: bool = False) -> tuple[str, PackIndex]:
+    def finalize(self, storage: Storage, *, over: bool = False) -> tuple[str, PackIndex]:
         """Write the index, sync, and give the pack its name in a storage; return name and index.
 
         A pack of that name is replaced if `over`; else this one gets another.
@@ -314,12 +314,12 @@ class PackWriter:
             OSError: a frame was not written whole; the pack gets no name.
         """
         try:
-            return self._sealed(storage, over)
+            return self._finalized(storage, over)
         except BaseException:
             self.abandon()
             raise
 
-    def _sealed(self, storage: Storage, over: bool) -> tuple[str, PackIndex]:
+    def _finalized(self, storage: Storage, over: bool) -> tuple[str, PackIndex]:
         if self._failed or self._file.tell() != self.stored_bytes:
             raise OSError(errno.EIO, "a frame was not written whole", self._path)
         index = PackIndex(
@@ -330,10 +330,10 @@ class PackWriter:
             self._recipes,
             self._stored.digest(),
         )
-        stored = index.encode(storage.sealing)
+        stored = index.encode(storage.encryption)
         while storage.exists("packs", _name(stored) + PACK_SUFFIX) and not over:
             index = replace(index, again=index.again + 1)
-            stored = index.encode(storage.sealing)
+            stored = index.encode(storage.encryption)
         payload = stored + _TRAILER.pack(blake3(stored).digest(), len(stored), _SIGNATURE)
         self._file.write(_HEAD.pack(zstd.SKIPPABLE, len(payload)) + payload)
         self._file.flush()
@@ -363,7 +363,7 @@ def name_of(path: str) -> str:
         return ""
 
 
-def read_index(path: str, sealing: Sealing = PLAIN) -> PackIndex:
+def read_index(path: str, encryption: Encryption = PLAIN) -> PackIndex:
     """Read the index at the end of a pack.
 
     Raises:
@@ -374,7 +374,7 @@ def read_index(path: str, sealing: Sealing = PLAIN) -> PackIndex:
     if own != name:
         raise LedgerDamaged(f"this is pack {name} under another name", where=path)
     try:
-        return PackIndex.decode(stored, sealing)
+        return PackIndex.decode(stored, encryption)
     except LedgerDamaged as error:
         raise error.inside(path) from None
 
@@ -413,7 +413,7 @@ class PackCheck(Struct, frozen=True):
     damaged: list[tuple[int, int]] = []  # a struct copies it
 
 
-def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackCheck:
+def check_pack(path: str, cached: PackIndex | None, encryption: Encryption) -> PackCheck:
     """Hold every byte of a pack against its digests. Safe to call from any thread.
 
     `cached` is what is known of its frames, to tell what is left where its own index is damaged.
@@ -422,7 +422,7 @@ def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackChe
     index = None
     try:
         try:
-            index = read_index(path, sealing)
+            index = read_index(path, encryption)
         except LedgerDamaged as error:
             faults.append(error.what)
         frames = index or cached
@@ -434,7 +434,7 @@ def check_pack(path: str, cached: PackIndex | None, sealing: Sealing) -> PackChe
             bad = [
                 n
                 for n in range(len(frames.starts))
-                if not _is_whole(file.fileno(), frames, n, sealing)
+                if not _is_whole(file.fileno(), frames, n, encryption)
             ]
     except OSError as error:
         whole = [(0, cached.offsets[-1])] if cached else []
@@ -461,21 +461,21 @@ def _is_as_written(file: BinaryIO, index: PackIndex) -> bool:
     )
 
 
-def _is_whole(fd: int, frames: PackIndex, number: int, sealing: Sealing) -> bool:
+def _is_whole(fd: int, frames: PackIndex, number: int, encryption: Encryption) -> bool:
     try:
         span = frames.starts[number], frames.lengths[number], frames.sizes[number]
-        read_frame(fd, *span, sealing)
+        read_frame(fd, *span, encryption)
     except LedgerDamaged:
         return False
     return True
 
 
-def packed(content: bytes | bytearray | memoryview, sealing: Sealing) -> bytes:
+def packed(content: bytes | bytearray | memoryview, encryption: Encryption) -> bytes:
     """Return a frame of content as it is stored. Safe to call from any thread."""
-    return sealing.wrapped(zstd.compress(content), _CONTENT)
+    return encryption.wrapped(zstd.compress(content), _CONTENT)
 
 
-def read_frame(fd: int, start: int, length: int, size: int, sealing: Sealing) -> bytes:
+def read_frame(fd: int, start: int, length: int, size: int, encryption: Encryption) -> bytes:
     """Return the content of one frame of an open pack. Safe to call from any thread.
 
     Raises:
@@ -489,7 +489,7 @@ def read_frame(fd: int, start: int, length: int, size: int, sealing: Sealing) ->
             stored = b""
             while len(stored) < length and (part := os.read(fd, length - len(stored))):
                 stored += part
-    content, _ = sealing.content(stored, _CONTENT, size=max(size, 1))
+    content, _ = encryption.content(stored, _CONTENT, size=max(size, 1))
     if len(content) != size:
         raise LedgerDamaged(f"a frame holds {len(content)} bytes where the index says {size}")
     return content

@@ -266,7 +266,7 @@ class Frames:
                 raise LedgerDamaged(f"the pack cannot be opened: {error}", where=path) from error
             if self._fds.setdefault(name, fd) != fd:
                 os.close(fd)
-        return read_frame(self._fds[name], *span, self._index.storage.sealing)
+        return read_frame(self._fds[name], *span, self._index.storage.encryption)
 
     def _file(self, pack: int) -> str:
         """Return how to name a pack in an error."""

@@ -170,7 +170,7 @@ def _needed_now(ledger: Ledger, plan: _Plan, doomed: frozenset[str]) -> _Needs:
         if name not in indexes:
             with contextlib.suppress(LedgerDamaged, FileNotFoundError):
                 indexes[name] = read_index(
-                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.sealing
+                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.encryption
                 )
     needs = _Packs(indexes, doomed).needs(contents)
     if needs.missing:
@@ -192,7 +192,7 @@ class _Plan:
         for name in _names(ledger):
             with contextlib.suppress(LedgerDamaged):  # what is damaged is for `heal`
                 indexes[name] = read_index(
-                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.sealing
+                    ledger.storage.tail(name + PACK_SUFFIX), ledger.storage.encryption
                 )
                 self.sizes[name], changed = ledger.storage.stat("packs", name + PACK_SUFFIX)
                 if any(changed >= start for start in began):
@@ -240,7 +240,7 @@ class _Rewriting:
                     task.advance(plan.sizes[name])
             self._flush(self._plain)
             self._flush(self._differences)
-            self._seal()
+            self._finalize()
         except BaseException:
             if self._writer is not None:
                 self._writer.abandon()
@@ -249,8 +249,8 @@ class _Rewriting:
 
     def _take(self, name: str, plan: _Plan) -> None:
         path = self._ledger.index.pack_path(name)
-        sealing = self._ledger.storage.sealing
-        faults = check_pack(path, None, sealing).faults
+        encryption = self._ledger.storage.encryption
+        faults = check_pack(path, None, encryption).faults
         if faults:
             raise LedgerDamaged(faults[0], where=path, remedy=_HEAL)
         index = plan.packs.indexes[name]
@@ -267,7 +267,7 @@ class _Rewriting:
                     self._add_frame(file.read(span[1]), [_piece(chunk) for chunk in live])
                 elif live:
                     self._gather(
-                        read_frame(file.fileno(), *span, self._ledger.storage.sealing),
+                        read_frame(file.fileno(), *span, self._ledger.storage.encryption),
                         index.offsets[number],
                         live,
                     )
@@ -286,7 +286,7 @@ class _Rewriting:
 
     def _flush(self, block: _Gathered) -> None:
         if block.pieces:
-            self._add_frame(packed(block.data, self._ledger.storage.sealing), block.pieces)
+            self._add_frame(packed(block.data, self._ledger.storage.encryption), block.pieces)
             block.data, block.pieces = bytearray(), []
 
     def _add_frame(self, frame: bytes, pieces: list[Piece]) -> None:
@@ -294,7 +294,7 @@ class _Rewriting:
         writer.add_frame(len(frame), pieces)
         writer.write(frame)
         if writer.stored_bytes >= _PACK:
-            self._seal()
+            self._finalize()
 
     def _open(self) -> PackWriter:
         if self._writer is None:
@@ -302,9 +302,9 @@ class _Rewriting:
             self._writer = PackWriter(f"{self._session}-{self._number}")
         return self._writer
 
-    def _seal(self) -> None:
+    def _finalize(self) -> None:
         if self._writer is not None:
-            name, index = self._writer.seal(self._ledger.storage)
+            name, index = self._writer.finalize(self._ledger.storage)
             self._writer = None
             self._ledger.index.add(name, index)
             self._written[name], _ = self._ledger.storage.stat("packs", name + PACK_SUFFIX)

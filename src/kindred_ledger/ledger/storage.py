@@ -15,7 +15,7 @@ from ..errors import LedgerDamaged, LedgerError, PlaceBusy, UsageError
 from ..places import hold, make_folders, new_file, refusals, sync_dir, write_once
 from ..small_files import read_small
 from . import settings
-from .sealing import PLAIN, Sealing
+from .encryption import PLAIN, Encryption
 
 __all__ = ["NEEDED", "Storage", "missing", "refuse_links"]
 
@@ -60,9 +60,9 @@ class Storage:
 
     forgives = False
 
-    def __init__(self, root: str, *, sealing: Sealing = PLAIN) -> None:
+    def __init__(self, root: str, *, encryption: Encryption = PLAIN) -> None:
         self.root = root
-        self.sealing = sealing
+        self.encryption = encryption
 
     @cached_property
     def ledger_id(self) -> str:

@@ -246,7 +246,7 @@ class _Verification:
         for writer in there:
             try:
                 with storage.as_kept(NEWEST, writer + SUFFIX) as path:
-                    self._note_named(manifest.read(path, storage.sealing)[1])
+                    self._note_named(manifest.read(path, storage.encryption)[1])
             except FileNotFoundError:  # written anew just now
                 continue
             except LedgerDamaged as error:
@@ -279,7 +279,7 @@ class _Verification:
         for id in ids:
             try:
                 with self._ledger.storage.as_kept(folder, id + SUFFIX) as path:
-                    header, body = manifest.read(path, self._ledger.storage.sealing)
+                    header, body = manifest.read(path, self._ledger.storage.encryption)
                 manifest_store.check_body(body, where=path)
                 _MODELS[folder](header)
                 self._note_named(body)
@@ -319,6 +319,6 @@ def _checked(index: Index, names: Iterable[str]) -> Iterator[tuple[str, PackChec
 def _check(index: Index, name: str, frames: PackIndex | None) -> PackCheck:
     try:
         with index.storage.as_kept("packs", name + PACK_SUFFIX) as path:
-            return check_pack(path, frames, index.storage.sealing)
+            return check_pack(path, frames, index.storage.encryption)
     except FileNotFoundError:
         return PackCheck(["it is missing"])

@@ -32,8 +32,10 @@ __all__ = ["ContentWriter"]
 
 _FRAME = 1 << 20  # a shared frame is closed at this size: enough for the compressor
 _ALONE = 512 << 10  # a chunk of this size has a frame of its own
-_PACK = 64 << 20  # a pack is sealed at this stored size: few files, few syncs, bounded rewriting
-_SYNC = 16 << 20  # stored bytes after which the disk is set to work, so that sealing need not wait
+_PACK = 64 << 20  # a pack is finalized at this stored size: few files, few syncs, bounded rewriting
+_SYNC = (
+    16 << 20
+)  # stored bytes after which the disk is set to work, so that finalizing need not wait
 _WORKERS = max(2, os.cpu_count() or 2)
 _BESIDE = 64 << 10  # bytes; smaller files are read and hashed here: threads would only wait in turn
 _UNWRITTEN = 16  # frames that may wait for the disk
@@ -42,7 +44,7 @@ _UNWRITTEN = 16  # frames that may wait for the disk
 class ContentWriter:
     """Stores contents in new packs; `close` makes them durable, `abandon` drops the open pack.
 
-    Packs sealed before an `abandon` stay: what they hold is whole and will not be stored again.
+    Packs finalized before an `abandon` stay: what they hold is whole and will not be stored again.
     """
 
     def __init__(self, index: Index, *, part: str) -> None:
@@ -55,7 +57,7 @@ class ContentWriter:
         self._disk = ThreadPoolExecutor(1)  # writes and waits, in order, while others pack
         self._pending: deque[_Frame | Recipe] = deque()
         self._unwritten: deque[Future[Any]] = deque()
-        self._sealing: list[tuple[Future[tuple[str, PackIndex]], PackWriter]] = []
+        self._finalizing: list[tuple[Future[tuple[str, PackIndex]], PackWriter]] = []
         self._new: set[bytes] = set()
         self._empty = index.is_empty()
         self._plain = _Block()
@@ -116,17 +118,17 @@ class ContentWriter:
         self._flush(self._plain)
         self._flush(self._differences)
         self._take_packed(0)
-        self._seal()
+        self._finalize()
         self._await_written(0)
         self._release()
-        for sealed, _ in self._sealing:
-            self._index.add(*sealed.result())
+        for finalized, _ in self._finalizing:
+            self._index.add(*finalized.result())
 
     def abandon(self) -> None:
         """Drop the packs that are not finished."""
         self._release()
-        unsealed = [pack for sealed, pack in self._sealing if sealed.cancelled()]
-        for pack in (*unsealed, *((self._pack,) if self._pack is not None else ())):
+        unfinished = [pack for finalized, pack in self._finalizing if finalized.cancelled()]
+        for pack in (*unfinished, *((self._pack,) if self._pack is not None else ())):
             pack.abandon()
 
     def _release(self) -> None:
@@ -196,7 +198,9 @@ class ContentWriter:
             self._submit(*block.take())
 
     def _submit(self, data: bytes | bytearray, pieces: list[Piece]) -> None:
-        self._pending.append((self._pool.submit(packed, data, self._index.storage.sealing), pieces))
+        self._pending.append(
+            (self._pool.submit(packed, data, self._index.storage.encryption), pieces)
+        )
         self._take_packed(2 * _WORKERS)
 
     def _take_packed(self, leave: int) -> None:
@@ -214,17 +218,17 @@ class ContentWriter:
             self._on_disk(self._pack.write, frame)
             self._unsynced += len(frame)
             if self._pack.stored_bytes >= _PACK:
-                self._seal()
+                self._finalize()
             elif self._unsynced >= _SYNC:
                 self._unsynced = 0
                 self._on_disk(self._pack.sync)
             self._await_written(_UNWRITTEN)
 
-    def _seal(self) -> None:
+    def _finalize(self) -> None:
         if self._pack is not None:
-            sealed = self._disk.submit(self._pack.seal, self._index.storage)
-            self._unwritten.append(sealed)
-            self._sealing.append((sealed, self._pack))
+            finalized = self._disk.submit(self._pack.finalize, self._index.storage)
+            self._unwritten.append(finalized)
+            self._finalizing.append((finalized, self._pack))
             self._pack = None
             self._unsynced = 0
 

@@ -36,7 +36,7 @@ def command(session: Session) -> int:
         ledger = None
     new = _new_passphrase(where)
     if ledger is None:
-        Ledger.create_sealed(at, new)
+        Ledger.create_encrypted(at, new)
     else:
         ledger.change_passphrase(new)
     done = "made" if ledger is None else "changed"

@@ -1,6 +1,6 @@
-"""Sealing: how frames stand in the files of a ledger: plain, or encrypted under its key.
+"""Encryption: how frames stand in the files of a ledger: plain, or encrypted under its key.
 
-A sealed frame is a skippable Zstandard frame that holds a nonce and the encrypted frame (ChaCha20 and
+A encrypted frame is a skippable Zstandard frame that holds a nonce and the encrypted frame (ChaCha20 and
 Poly1305, RFC 8439). What it is for is bound to it, so that none passes for another. The key of a ledger
 is random, and kept in slots: each encrypted under a passphrase by scrypt (RFC 7914).
 """
@@ -19,7 +19,7 @@ from . import zstd
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
-__all__ = ["COST", "PLAIN", "Sealed", "Sealing", "is_whole_slot", "new_slot", "opened_slot"]
+__all__ = ["COST", "PLAIN", "Encrypted", "Encryption", "is_whole_slot", "new_slot", "opened_slot"]
 
 _HEAD = struct.Struct("<II")
 _MAGIC = 0x184D2A5C  # another of the magic numbers of skippable frames (RFC 8878, 3.1.2)
@@ -32,7 +32,7 @@ _MOST_COST = (
 )  # what a slot may ask for: a damaged or hostile one must not ask for all memory
 
 
-class Sealing:
+class Encryption:
     """Frames as they are."""
 
     key = b""
@@ -52,10 +52,10 @@ class Sealing:
         return zstd.decompress(stored, size=size)
 
 
-PLAIN = Sealing()
+PLAIN = Encryption()
 
 
-class Sealed(Sealing):
+class Encrypted(Encryption):
     """Frames under a key of 32 bytes."""
 
     def __init__(self, key: bytes) -> None:
@@ -73,16 +73,16 @@ class Sealed(Sealing):
         from cryptography.exceptions import InvalidTag
 
         if len(stored) < _HEAD.size + _NONCE:
-            raise LedgerDamaged("a sealed frame is cut short")
+            raise LedgerDamaged("a encrypted frame is cut short")
         magic, length = _HEAD.unpack_from(stored)
         end = _HEAD.size + length
         if magic != _MAGIC or end > len(stored) or length < _NONCE:
-            raise LedgerDamaged("this is no sealed frame, or it is cut short")
+            raise LedgerDamaged("this is no encrypted frame, or it is cut short")
         nonce = stored[_HEAD.size : _HEAD.size + _NONCE]
         try:
             frame = self._cipher.decrypt(nonce, stored[_HEAD.size + _NONCE : end], purpose)
         except InvalidTag:
-            raise LedgerDamaged("a sealed frame is damaged, or under another key") from None
+            raise LedgerDamaged("a encrypted frame is damaged, or under another key") from None
         return zstd.decompress(frame, size=size)[0], stored[end:]
 
 

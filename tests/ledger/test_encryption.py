@@ -20,8 +20,8 @@ from kindred_ledger.errors import (
     WrongPassphrase,
 )
 from kindred_ledger.ledger import Ledger, RetentionPolicy, heal, mirror, plan_retirement, verify
+from kindred_ledger.ledger.encryption import Encrypted, is_whole_slot, new_slot, opened_slot
 from kindred_ledger.ledger.manifest import decode, encode
-from kindred_ledger.ledger.sealing import Sealed, is_whole_slot, new_slot, opened_slot
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import connect
 from tests.ledger.test_far import _Flaky
@@ -35,7 +35,7 @@ _SECRET = "peat-and-moss-71"
 class Hidden(Case):
     def setUp(self) -> None:
         super().setUp()
-        Ledger.create_sealed(self.path("ledger"), _SECRET, cost=_CHEAP)
+        Ledger.create_encrypted(self.path("ledger"), _SECRET, cost=_CHEAP)
         self.sealed = self.opened()
         self.world = b"the captain's account 123456 " * 4000
         self.kept = self.place({"captain-name": self.world, "b": b"b" * 600_000, "c": b""})
@@ -87,9 +87,9 @@ class Hidden(Case):
         with self.assertRaisesRegex(WrongPassphrase, "nobody is here"):
             Ledger.open(self.path("ledger"), near=self.path("near"))
         with self.assertRaises(LedgerError):
-            Ledger.create_sealed(self.path("ledger"), "another")
+            Ledger.create_encrypted(self.path("ledger"), "another")
         with self.assertRaises(UsageError):
-            Ledger.create_sealed(self.path("new"), "")
+            Ledger.create_encrypted(self.path("new"), "")
 
     def test_forged_keys(self) -> None:
         """Costs that are none or without end, salts that are no hex, no TOML: damage, and no traceback."""
@@ -126,7 +126,7 @@ class Hidden(Case):
         """Else contents would be written for all to read, or the keys of what is there deleted."""
         os.rename(self.path("ledger", "ledger.toml"), self.path("ledger.toml"))
         with self.assertRaisesRegex(LedgerError, "already"):
-            Ledger.create_sealed(self.path("ledger"), "another", cost=_CHEAP)
+            Ledger.create_encrypted(self.path("ledger"), "another", cost=_CHEAP)
         self.assertEqual(self.opened().check(self.entry), [])
         os.rename(self.path("ledger.toml"), self.path("ledger", "ledger.toml"))
         before = snapshot(self.path("ledger", "packs"))
@@ -195,11 +195,11 @@ class Hidden(Case):
 
     def test_no_frame_passes_for_another(self) -> None:
         """What a frame is for is under its seal, as is the key."""
-        one, other = Sealed(bytes(32)), Sealed(b"1" * 32)
+        one, other = Encrypted(bytes(32)), Encrypted(b"1" * 32)
         data = encode({"id": "x"}, {"paths": []}, one)
-        self.assertEqual(decode(data, where="", sealing=one), ({"id": "x"}, {"paths": []}))
+        self.assertEqual(decode(data, where="", encryption=one), ({"id": "x"}, {"paths": []}))
         with self.assertRaisesRegex(LedgerDamaged, "another key"):
-            decode(data, where="", sealing=other)
+            decode(data, where="", encryption=other)
         frame = one.wrapped(b"", b"header")
         with self.assertRaises(LedgerDamaged):
             one.content(frame, b"body")
@@ -212,7 +212,7 @@ class Hidden(Case):
         write(self.kept.root, {"captain-name": b"new"})
         second = self.sealed.backup(self.kept)
         restore(self.entry, self.sealed, self.kept).apply(self.sealed, allow_loss=True)
-        Ledger.create_sealed(self.path("other"), "another", cost=_CHEAP)
+        Ledger.create_encrypted(self.path("other"), "another", cost=_CHEAP)
         other = Ledger.open(
             self.path("other"), near=self.path("near other"), passphrase=lambda: "another"
         )
