@@ -35,6 +35,7 @@ __all__ = [
 
 Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one by one
 
+_INSIDE = ("fields", "lines")  # units of what is inside files
 _INDEX = re.compile(r"\[\d+\]")
 _IN = ("kept", "changed", "dropped", "held", "conflict")
 _OUT = ("kept", "changed", "added")
@@ -173,10 +174,10 @@ def changeset(console: Page, change: Changeset, *, lines: Which = None) -> None:
         console.print("    nothing would change")
     fields = change.statements[change.offered is not None :]
     books = (change.preview(every=lines is not None), *fields)
-    for one in _summed(books, lines is not None):
+    for number, one in enumerate(_summed(books, lines is not None)):
         statement(console, one, lines=lines)
-    if change.offered is not None:
-        _groups(console, change.statements[0].of(Outcome.HELD))
+        if number == 0 and change.offered is not None:  # it belongs to the place
+            _groups(console, change.statements[0].of(Outcome.HELD))
     if change.conflicts:
         head = f"{count(len(change.conflicts), 'decision')} needed"
         items = [f"{conflict.item}: {conflict.reason}" for conflict in change.conflicts]
@@ -260,12 +261,14 @@ def _side(name: str, number: int) -> str:
 
 
 def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
-    """Return field statements as one where there are many: a page has room for few accounts."""
-    fields = [one for one in books if one.unit == "fields"]
-    if lines or len(fields) < 2:
-        return list(books)
-    joined = Statement.together(f"inside {len(fields)} files", fields)
-    return [*(one for one in books if one.unit != "fields"), joined]
+    """Return accounts of what is inside files as one a unit: a page has room for few."""
+    shown = [one for one in books if lines or one.unit not in _INSIDE]
+    for unit in () if lines else _INSIDE:
+        inside = [one for one in books if one.unit == unit]
+        if len(inside) > 1:
+            inside = [Statement.together(f"inside {len(inside)} files", inside)]
+        shown += inside
+    return shown
 
 
 def _groups(console: Page, lines: Iterable[Line]) -> None:

@@ -166,7 +166,7 @@ class _Merge:
         `path` is where it is, or would be, in theirs; `name` is how people find it on every side.
         """
         if path and path == self._skip:
-            self.decided.append(Decided(name, Case.UNCHANGED, Side.NOBODY, "its own version"))
+            self.decided.append(Decided(name, Case.UNCHANGED, Side.NOBODY, "the version of its format"))
             return theirs
         if isinstance(mine, dict) and isinstance(theirs, dict):
             return self._mapping(path, name, base if isinstance(base, dict) else {}, mine, theirs)

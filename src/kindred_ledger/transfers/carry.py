@@ -299,7 +299,7 @@ class _CarryPlan:
         self.lines.append(Line(Outcome.CHANGED, path, said))
         self.notes.update((f"{path}: {note}", None) for note in merged.told)
         if merged.lost:
-            self.notes[f"{path}: its own comments stay, yours are not among them"] = None
+            self.notes[f"{path}: the comments of the target stay, yours do not come along"] = None
 
     def _hold(self, path: str, reason: str) -> None:
         self.held.add(path)
