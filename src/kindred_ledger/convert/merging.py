@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from blake3 import blake3
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -103,11 +104,14 @@ def _content(place: Place, path: str, node: Node | None) -> bytes | None:
     if node.kind != FILE:
         raise NotMerged("it is no file on every side")
     try:
-        return read_bytes(place, path)
+        data = read_bytes(place, path)
     except UsageError as error:  # only its digest is on the shelf
         raise NotMerged(
             f"the content the changes could be told by is not here: {error.what}"
         ) from None
+    if node.digest is not None and blake3(data).digest() != node.digest:
+        raise NotMerged("it changed since it was looked at; run this again")
+    return data
 
 
 def _of_one_version(

@@ -166,7 +166,9 @@ class _Merge:
         `path` is where it is, or would be, in theirs; `name` is how people find it on every side.
         """
         if path and path == self._skip:
-            self.decided.append(Decided(name, Case.UNCHANGED, Side.NOBODY, "the version of its format"))
+            self.decided.append(
+                Decided(name, Case.UNCHANGED, Side.NOBODY, "the version of its format")
+            )
             return theirs
         if isinstance(mine, dict) and isinstance(theirs, dict):
             return self._mapping(path, name, base if isinstance(base, dict) else {}, mine, theirs)
@@ -378,6 +380,11 @@ def _joined(
 
 
 def record_name(name: str, field: str, record: dict[str, Any]) -> str:
+    """Return the name of a record on every side: that of its list, and what it is known by.
+
+    >>> record_name("crew", "@id", {"@id": ["7"], "name": "Ada"})
+    'crew[id=7]'
+    """
     value = record[field]
     if isinstance(value, list) and len(value) == 1:
         value = value[0]
