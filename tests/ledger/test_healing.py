@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import random
 import shutil
+from types import SimpleNamespace
+from unittest import mock
 
 from kindred_ledger.errors import UsageError
 from kindred_ledger.ledger import Ledger, heal, mirror, verify
-from kindred_ledger.places import FolderPlace
+from kindred_ledger.places import FolderPlace, read_bytes
 from tests.support import EXAMPLES, KeptCase, PlayCase, snapshot, write
 
 _FLIPS = max(30, EXAMPLES // 20)
@@ -112,6 +114,23 @@ class TwoCopies(KeptCase):
         self.assertEqual((again.packs, again.entries, again.changes, again.held), (0, 0, 0, ()))
         with self.assertRaisesRegex(UsageError, "no mirror of itself"):
             mirror(self.opened(self.path("mirror")), self.opened(self.path("mirror")))
+
+    def test_ids_that_two_ledgers_drew(self) -> None:
+        """Two ledgers mirrored to a third: what has an id that is taken there is named, never passed over."""
+        same = SimpleNamespace(urandom=bytes)
+        ledgers = []
+        with mock.patch("kindred_ledger.ledger.ids.os", same):
+            for name in ("one", "two"):
+                ledger = Ledger.open(self.path(name), clock=lambda: 1_790_000_000.0)
+                self.addCleanup(ledger.index.close)
+                ledger.backup(self.place({"a": name.encode()}, f"place of {name}"))
+                ledgers.append(ledger)
+        both = self.ledger("both")
+        self.assertEqual(mirror(ledgers[0], both).held, ())
+        (told,) = mirror(ledgers[1], both).held
+        self.assertRegex(told, "^entries/.*: another one has this id in the target")
+        self.assertEqual(mirror(ledgers[0], both).held, ())
+        self.assertEqual(read_bytes(both.place(both.entry("latest")), "a"), b"one")
 
     def test_a_mirror_takes_nothing_that_is_damaged(self) -> None:
         """It says what it did not copy; no entry is there whose contents are not."""

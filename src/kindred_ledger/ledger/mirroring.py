@@ -97,6 +97,18 @@ def _missing(source: Ledger, target: Ledger, folder: str) -> list[str]:
     return sorted(name for name in names if name.endswith(suffix))
 
 
+def _taken(source: Ledger, target: Ledger) -> Iterator[str]:
+    """Say which manifests cannot be copied, as the target has another one under their id.
+
+    Ids are drawn: two ledgers that are mirrored to a third may have drawn the same.
+    """
+    for folder, store in source.manifest_stores.items():
+        there = {header["id"]: header for header in target.manifest_stores[folder].headers()}
+        for header in store.headers():
+            if there.get(header["id"], header) != header:
+                yield f"{folder}/{header['id']}{SUFFIX}: another one has this id in the target"
+
+
 @contextlib.contextmanager
 def _copying(target: Ledger) -> Iterator[_Copying]:
     """Hold a room in a ledger's `work` for the block, to copy files through."""
@@ -128,6 +140,7 @@ class _Copying:
         target.storage.refresh()
         # Manifests are listed first: what they need was there before them, should somebody be writing.
         missing = {name: _missing(source, target, name) for name in source.manifest_stores}
+        self.held += _taken(source, target)
         if source.storage.encryption.key != target.storage.encryption.key:
             self._translate_all(source, missing, watch)
             return
