@@ -77,7 +77,7 @@ class Laws(unittest.TestCase):
                 if data.draw(st.booleans()):
                     os.utime(place.path(f"{name}.txt"), ns=(10**18, 10**18))
                 self.assertEqual(scan(place, seen=seen), scan(place))
-                seen = Seen(seen.settled().columns())
+                seen = Seen(seen.worth_saving().columns())
 
 
 class Backup(Case):
@@ -285,7 +285,7 @@ class Backup(Case):
                 with self.assertRaisesRegex(OSError, "an earlier frame"):
                     writer.write(frames[1])
             with self.assertRaises(OSError):
-                writer.seal(self.path("packs"))
+                writer.finalize(self.path("packs"))
             self.assertEqual(os.listdir(self.path("packs")), [])
             self.assertFalse(os.path.exists(self.path("part")))
 
