@@ -7,6 +7,7 @@ import io
 import json
 import os
 import random
+import sqlite3
 import unittest
 import zipfile
 from collections import Counter
@@ -28,7 +29,7 @@ from kindred_ledger.merge import (
 )
 from kindred_ledger.merge.lines import merge_lines
 from kindred_ledger.merge.values import same
-from tests.support import LONG, PlayCase
+from tests.support import LONG, PlayCase, write
 
 _JSON = b"""{
   // how the ferry is steered
@@ -243,9 +244,40 @@ class EachKind(PlayCase):
         ]
         made = merged("x.msgpack", *sides).data
         self.assertEqual(msgspec.msgpack.decode(made), {"a": 2, "b": [5, {"c": b""}]})
+        coded = (
+            bytes.fromhex(f"a26161{a:02x}6162a16163{b:02x}") for a, b in ((1, 1), (2, 1), (1, 5))
+        )
+        made = decode(merged("x.cbor", *coded).data, "cbor").get(())
+        self.assertEqual(made, {"a": 2, "b": {"c": 5}})
+        tables = (
+            self.database(
+                "update crew set hp = 9 where id = 2", "insert into crew values (7, 'Mine', 1)"
+            ),
+            self.database(
+                "update crew set name = 'Ann' where id = 1", "delete from crew where id = 3"
+            ),
+        )
+        write(self.folder, {"made.db": merged("x.sqlite", self.database(), *tables).data})
+        with contextlib.closing(sqlite3.connect(self.path("made.db"))) as db:
+            rows = db.execute("select * from crew").fetchall()
+            self.assertEqual(rows, [(1, "Ann", 3), (2, "Bo", 9), (7, "Mine", 1)])
+            self.assertEqual(db.execute("pragma integrity_check").fetchall(), [("ok",)])
         self.assertEqual(
             merged("notes", b"a\nb\n", b"a\nb\nm\n", b"t\na\nb\n").data, b"t\na\nb\nm\n"
         )
+
+    def database(self, *changes: str) -> bytes:
+        path = self.path("a.db")
+        with contextlib.suppress(FileNotFoundError):
+            os.remove(path)
+        with contextlib.closing(sqlite3.connect(path)) as db:
+            db.execute("create table crew (id integer primary key, name text, hp int)")
+            db.execute("insert into crew values (1, 'Ada', 3), (2, 'Bo', 4), (3, 'Cy', 5)")
+            for change in changes:
+                db.execute(change)
+            db.commit()
+        with open(path, "rb") as file:
+            return file.read()
 
     def test_binary_files(self) -> None:
         """By their layout: what is computed is nobody's edit; members by number where they never move."""
