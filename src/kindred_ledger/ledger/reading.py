@@ -99,10 +99,7 @@ class Frames:
         self._index = index
         self._lost = index.packs_lost()  # before what is asked for was looked for, or soon after
         self._fds: dict[str, int] = {}
-        parts = list(announced)
-        apart = parts and not any(part.base for part in parts)  # then no frame is needed again
-        self._most_held = _AHEAD + 1 if apart else _HELD
-        self.announce(parts)
+        self.announce(announced)
         self._last: _Key = (-1, -1)
         self._current = (-1, 0, b"")  # the frame read last: its pack, its offset there, its content
         self._held: OrderedDict[_Key, Future[bytes]] = OrderedDict()
@@ -235,7 +232,7 @@ class Frames:
                 (frames.starts[key[1]], frames.lengths[key[1]], frames.sizes[key[1]]),
             )
             self._held[key] = future
-            if len(self._held) > self._most_held:
+            if len(self._held) > _HELD:
                 self._held.popitem(last=False)
         else:
             self._held.move_to_end(key)
