@@ -138,6 +138,34 @@ class Meet(SmallCase):
         self.assertEqual(snapshot(self.path("marsh")), before)
         self.assertIn("they never met", self.meet("marsh").notes[0])
 
+    def test_what_both_changed_in_different_places(self) -> None:
+        """Once they have met, a file is merged inside, with its books; undo gives the very bytes back."""
+        lines = [b"line %d\n" % number for number in range(6)]
+
+        def log(**changed: bytes) -> dict[str, bytes]:
+            return {"log": b"".join(changed.get(f"n{at}", line) for at, line in enumerate(lines))}
+
+        for name in _MACHINES:
+            become(self.path(name, "letters"), log())
+        self.ledgers["marsh"].backup(self.card.open(self.path("marsh")))
+        self.meet("hill").apply(self.ledgers["hill"])
+        write(self.path("hill", "letters"), log(n4=b"hill\n"))
+        write(self.path("marsh", "letters"), log(n1=b"marsh\n"))
+        self.ledgers["marsh"].backup(self.card.open(self.path("marsh")))
+        before = snapshot(self.path("hill"))
+        change = self.meet("hill")
+        self.assertEqual((change.conflicts, change.losses), ((), ()))
+        done = change.apply(self.ledgers["hill"])
+        both = log(n1=b"marsh\n", n4=b"hill\n")
+        self.assertEqual(files_in(self.path("hill", "letters")), both)
+        books = {each.subject: each for each in done.statements}["program/letters/log"]
+        self.assertEqual((books.counted_in, books.counted_out), (6, 6))
+        undo(self.ledgers["hill"], done.record.id).apply(self.ledgers["hill"])
+        self.assertEqual(snapshot(self.path("hill")), before)
+        write(self.path("hill", "letters"), log(n1=b"hill\n"))
+        (torn,) = self.meet("hill").conflicts
+        self.assertIn("line 2: both changed it: hill and marsh", torn.reason)
+
     def test_another_build_or_a_part(self) -> None:
         """Data of another build is not mixed in; an entry of a part, or of another title, is no side."""
         kept = self.ledgers["hill"].backup(

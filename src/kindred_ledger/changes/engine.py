@@ -223,9 +223,8 @@ class _Application:
 
     def _unwind(self, error: BaseException) -> None:
         if self._recording and self._is_recorded(error):
-            close(
-                self.journal, self.backend, self.ledger
-            )  # it is done and recorded; only this was cut off
+            # It is done and recorded; only this was cut off.
+            close(self.journal, self.backend, self.ledger)
             return
         try:
             with refusals(self.changeset.place.location):

@@ -34,19 +34,11 @@ class LineConflict(Struct, frozen=True):
 
 
 class LineMerge(Struct, frozen=True):
-    """The merged bytes, empty while there are conflicts; and how many lines each side brought."""
+    """The merged bytes, empty while there are conflicts; and the regions of the three texts."""
 
     data: bytes
     conflicts: tuple[LineConflict, ...]
     regions: tuple[Region, ...]
-
-    def lines_by(self, side: Side) -> int:
-        """Return how many lines a side added, changed or removed."""
-        return sum(
-            max(len(region.base), len(region.mine if side is Side.MINE else region.theirs))
-            for region in self.regions
-            if region.case.changed_by is side
-        )
 
 
 def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
