@@ -6,9 +6,10 @@ import os
 import shutil
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, closing
 from itertools import count
 from types import SimpleNamespace
 from unittest import mock
@@ -245,6 +246,36 @@ class BrokenLines(FarCase):
         self.judge_each(work, after=False)
         self.judge_each(work, after=True)
 
+    def test_a_change_when_the_line_stays_broken(self) -> None:
+        """From each request on: nobody is told what is not known, and `recover` makes it one of the two."""
+        self.begin()
+        outcomes: Counter[int] = Counter()
+        for after in (False, True):
+            for point in range(1, _MOST_REQUESTS):
+                folder = self.path(f"dead {point} {after}")
+                shutil.copytree(self.path("begun"), folder)
+                url, near = f"file://{folder}/far", os.path.join(folder, "near")
+                place = FolderPlace(os.path.join(folder, "place"))
+                before, failed = snapshot(place.root), False
+                try:
+                    ledger = Ledger.open(_Dead(connect(url), point, after), near=near)
+                    with closing(ledger.index):
+                        change_to(place, {"b": b"new"}).apply(ledger)
+                except KindredError:
+                    failed = True
+                again = Ledger.open(connect(url), near=near)
+                with closing(again.index):
+                    recover(again)
+                    done = len(again.records())
+                    self.assertIn(done, (0, 1))
+                    self.assertEqual(snapshot(place.root) == before, not done, (point, after))
+                    self.assert_whole(again)
+                    outcomes[done] += failed
+                shutil.rmtree(folder)
+                if not failed:
+                    break
+        self.assertTrue(outcomes[0] and outcomes[1], outcomes)
+
     def test_retiring(self) -> None:
         self.begin()
 
@@ -431,6 +462,25 @@ class _Flaky:
                     return _broken(done)
                 raise PlaceError("the line broke")
             return done
+
+        return asked
+
+
+class _Dead(_Flaky):
+    """A remote whose line breaks at one request, and stays so."""
+
+    def __getattr__(self, name: str) -> object:
+        found = getattr(self._remote, name)
+        if not callable(found) or name == "close":
+            return found
+
+        def asked(*args: object, **options: object) -> object:
+            self._left -= 1
+            if self._left > 0:
+                return found(*args, **options)
+            if self._left == 0 and self._after and name != "read":
+                found(*args, **options)
+            raise PlaceError("the line broke")
 
         return asked
 

@@ -7,9 +7,11 @@ import shutil
 
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
+from kindred_ledger.convert import NotMerged, merge_inside
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed
 from kindred_ledger.ledger import ReleaseTag, Tag
-from kindred_ledger.places import ZipPlace, read_bytes
+from kindred_ledger.merge import Policy
+from kindred_ledger.places import MemoryPlace, ZipPlace, read_bytes, scan
 from kindred_ledger.updates import UpdateChoices
 from tests.support import files_in, kindred, snapshot, write
 from tests.updates.test_over_the_top import InstallCase
@@ -152,6 +154,20 @@ class Inside(InstallCase):
         line = lines["program/data/rules.json"]
         self.assertEqual(line.reason, "yours stays: what the release changed is in it, too")
         self.assertEqual([c.item for c in change.conflicts], ["program/notes.txt"])
+
+    def test_what_was_read_is_what_was_looked_at(self) -> None:
+        """A side that is another one by the time it is read is not merged."""
+        places = [
+            MemoryPlace({"program/data/rules.json": files["data/rules.json"]})
+            for files in (BASE, MINE, THEIRS)
+        ]
+        path = "program/data/rules.json"
+        sides = [(place, scan(place)[path]) for place in places]
+        self.assertTrue(merge_inside(self.card, path, sides, policy=Policy()).node.digest)
+        for at, (place, _) in enumerate(sides):
+            stale = [*sides[:at], (place, sides[at - 1][1]), *sides[at + 1 :]]
+            with self.assertRaisesRegex(NotMerged, "changed since it was looked at"):
+                merge_inside(self.card, path, stale, policy=Policy())
 
     def test_a_comment_that_is_lost(self) -> None:
         """It needs consent, with its text; what is merged is right all the same."""
