@@ -27,7 +27,7 @@ def main(folder: str) -> None:
     for line in change.statements[0].lines:
         print(f"{line.outcome}: {line.item}: {line.reason}")
     for loss in change.losses:
-        print(f"  lost: {loss.item}: {loss.reason}")
+        print(f"  lost: {loss.where}: {loss.what}")
     done = change.apply(ledger, allow_loss=True)
     for books in done.statements:
         print(books)

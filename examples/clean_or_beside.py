@@ -38,7 +38,7 @@ def main(folder: str) -> None:
     change = kl.reinstall(card.open(program), release, ledger=ledger)
     print(change.notes[0])
     for loss in change.losses:
-        print(f"  would be lost: {loss.item}: {loss.reason}")
+        print(f"  would be lost: {loss.where}: {loss.what}")
     change = kl.reinstall(
         card.open(program), release, ledger=ledger, keep=kl.Patterns(("route-to-*.txt",))
     )

@@ -33,8 +33,8 @@ def main(folder: str) -> None:
         print(f"{hop.source} to {hop.target}: {'; '.join(losing) or 'nothing is lost'}")
     done = kl.convert_bytes(data, voyage, read("6"), name="first-crossing.voyage")
     print(done.statement)
-    for item, reason in done.losses:
-        print(f"  lost: {item}: {reason}")
+    for loss in done.losses:
+        print(f"  lost: {loss.field}: {loss.what}")
 
     server = card.formats["server-voyage"]
     with open(os.path.join(folder, "server", "voyages", "low-water.mfsv"), "rb") as file:

@@ -52,7 +52,7 @@ def main(folder: str) -> None:
     # A harbour of your own under the number that 2.0 gives to another one: nobody can decide that for you.
     edit(program, "\n]", ',\n  {\n    "id": 7,\n    "name": "Otter Pool"\n  }\n]')
     for conflict in update().conflicts:
-        print(f"{conflict.item}: {conflict.reason}")
+        print(conflict)
 
 
 def read(program: str) -> bytes:

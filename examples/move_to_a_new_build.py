@@ -37,7 +37,7 @@ def main(folder: str) -> None:
 
     conversion = kl.convert_install(card.open(program), ledger=ledger)
     for loss in conversion.losses:
-        print(f"  lost: {loss.item}: {loss.reason}")
+        print(f"  lost: {loss.where}: {loss.what}")
     converted = conversion.apply(ledger, allow_loss=True)
     for books in converted.statements:
         print(books)

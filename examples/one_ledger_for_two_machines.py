@@ -51,7 +51,7 @@ def main(folder: str) -> None:
     second = kl.Ledger.open(os.path.join(folder, "second-copy"))
     print(f"A second copy has {kl.mirror(laptop, second).entries} entries.")
     found = kl.verify(laptop)
-    print("Every byte is as it was written." if not found.faults else found.faults)
+    print("Every byte is as it was written." if not found.findings else found.findings)
 
 
 if __name__ == "__main__":

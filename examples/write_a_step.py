@@ -52,9 +52,9 @@ def main(folder: str) -> None:
         card = kl.Card.load(path)
         report = check_card(card, SAMPLES)
         print("sound" if report.is_sound else "not sound yet:")
-        for complaint in report.complaints:
-            if complaint.is_fault:
-                print(f"  {complaint.where}: {complaint.what}\n{complaint.remedy}")
+        for finding in report.findings:
+            if finding.severity == "error":
+                print(f"  {finding}\n{finding.remedy}")
     quay = card.formats["quay"]
     for sample in SAMPLES:
         done = kl.convert_bytes(sample.data, quay, quay.scheme.parse("3"), name=sample.path)

@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import Changeset, actions_between
 from kindred_ledger.demo.play_area import build_play_area
+from kindred_ledger.finding import Finding
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import FolderPlace, MemoryPlace, Node, Place, Tree, scan
 
@@ -193,6 +194,11 @@ def snapshot(folder: str, *, folder_times: bool = False) -> dict[str, Any]:
                 with open(path, "rb") as file:
                     found[key] = ("file", file.read(), stat.st_mode, stat.st_mtime_ns)
     return found
+
+
+def texts(findings: Iterable[Finding]) -> list[str]:
+    """Return findings as people read them."""
+    return list(map(str, findings))
 
 
 def change_to(place: Place, contents: Contents, **options: Any) -> Changeset:

@@ -17,7 +17,16 @@ from tests.support import ROOT
 SRC = os.path.join(ROOT, "src", "kindred_ledger")
 # From the ground up; a room imports only from floors below it, and from itself.
 FLOORS = (
-    ("errors", "versions", "progress", "statement", "extensions", "os_names", "small_files"),
+    (
+        "errors",
+        "finding",
+        "versions",
+        "progress",
+        "statement",
+        "extensions",
+        "os_names",
+        "small_files",
+    ),
     ("places", "formats"),
     ("merge",),
     ("ledger",),
@@ -33,6 +42,7 @@ FLOORS = (
 SIDEWAYS = {
     ("transfers", "convert"): "what is carried must be brought into a form the other install reads",
     ("updates", "convert"): "which files a new build will not read is told beforehand",
+    ("errors", "finding"): "an error names what was found",
     ("progress", "errors"): "the ground floor's own errors",
     ("versions", "errors"): "the ground floor's own errors",
     ("extensions", "errors"): "the ground floor's own errors",
@@ -69,7 +79,7 @@ def rooms_imported(path: str) -> set[str]:
 
 
 # What a command may name in a signature, and never makes: computing is the library's.
-MADE_ELSEWHERE = {"Action", "Changeset", "Conflict", "Line", "Loss", "Statement"}
+MADE_ELSEWHERE = {"Action", "Changeset", "Finding", "Line", "Statement"}
 DECIDED_ELSEWHERE = {"balanced", "decide_path", "merge_files", "merge_trees"}
 
 
@@ -79,6 +89,8 @@ def computed(source: str) -> list[str]:
     for node in ast.walk(ast.parse(source)):
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
             found += [f"makes a {node.func.id}"] if node.func.id in MADE_ELSEWHERE else []
+        if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name):
+            found += ["makes a Finding"] if node.value.id == "Finding" else []
         names = [node.attr] if isinstance(node, ast.Attribute) else []
         names += [alias.name for alias in node.names] if isinstance(node, ast.ImportFrom) else []
         found += [f"uses {name}" for name in names if name in DECIDED_ELSEWHERE]
@@ -141,6 +153,7 @@ class Floors(unittest.TestCase):
         self.assertEqual(faults, [])
         for text, found in (
             ("Changeset(place=x)", "makes a Changeset"),
+            ("Finding.note('x', 'y')", "makes a Finding"),
             ("one.balanced(a, b)", "uses balanced"),
             ("from ..merge import merge_trees", "uses merge_trees"),
             ("from ..changes import Changeset\ndef f(x: Changeset) -> None: ...", ""),

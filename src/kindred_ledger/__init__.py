@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     )
     from .convert import check_card, convert_bytes, convert_files, convert_install, prove_install
     from .errors import KindredError
+    from .finding import Finding, Severity
     from .formats import Layout, LayoutDocument, decode
     from .ledger import (
         Entry,
@@ -83,6 +84,7 @@ _HOMES = {
     "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo",
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
+    "finding": "Finding Severity",
     "formats": "Layout LayoutDocument decode",
     "ledger": "Entry Healed Ledger Mirrored RetentionPolicy Release ReleaseTag"
     " Retirement Tag Verified export heal mirror plan_retirement verify",
@@ -114,6 +116,7 @@ __all__ = [
     "Drilled",
     "Entry",
     "FileMerge",
+    "Finding",
     "FolderPlace",
     "Healed",
     "How",
@@ -140,6 +143,7 @@ __all__ = [
     "RetentionPolicy",
     "Retirement",
     "Rule",
+    "Severity",
     "Statement",
     "Tag",
     "TarPlace",

@@ -8,6 +8,8 @@ the error unwinds (`inside`).
 
 from __future__ import annotations
 
+from .finding import Finding, Severity
+
 __all__ = [
     "BooksUnbalanced",
     "Cancelled",
@@ -53,6 +55,10 @@ class KindredError(Exception):
         self.where = f"{outer}: {self.where}" if self.where else outer
         return self
 
+    def finding(self, code: str, *, severity: Severity = Severity.ERROR) -> Finding:
+        """Return the error as something that was found, for what goes on all the same."""
+        return Finding(code, severity, self.what, self.where, remedy=self.advice)
+
     @property
     def advice(self) -> str:
         """What to do next."""
@@ -76,13 +82,13 @@ class VersionError(KindredError):
 
 
 class CardError(KindredError):
-    """A card is wrong; `faults` holds every fault found, each with its place."""
+    """A card is wrong; `findings` holds all that was found, each with its place in the card."""
 
     exit_status = 2
 
-    def __init__(self, what: str, *, where: str = "", faults: tuple[str, ...] = ()) -> None:
-        super().__init__(what, where=where, remedy="\n".join(f"  {fault}" for fault in faults))
-        self.faults = faults
+    def __init__(self, what: str, *, where: str = "", findings: tuple[Finding, ...] = ()) -> None:
+        super().__init__(what, where=where, remedy="\n".join(f"  {each}" for each in findings))
+        self.findings = findings
 
 
 class LedgerError(KindredError):
@@ -96,22 +102,38 @@ class WrongPassphrase(LedgerError):
 
 
 class DecisionNeeded(KindredError):
-    """More than one answer is possible and none may be guessed; `choices` lists them."""
+    """More than one answer is possible and none may be guessed; `choices` lists them.
+
+    Where it is about a change, `findings` are its conflicts.
+    """
 
     exit_status = 3
 
     def __init__(
-        self, what: str, *, where: str = "", remedy: str = "", choices: tuple[str, ...] = ()
+        self,
+        what: str,
+        *,
+        where: str = "",
+        remedy: str = "",
+        choices: tuple[str, ...] = (),
+        findings: tuple[Finding, ...] = (),
     ) -> None:
         listed = "\n".join(f"  {choice}" for choice in choices)
         super().__init__(what, where=where, remedy="\n".join(x for x in (listed, remedy) if x))
         self.choices = choices
+        self.findings = findings
 
 
 class LossNotAllowed(KindredError):
-    """An operation would lose something and nobody consented to it."""
+    """An operation would lose something and nobody consented to it; `findings` are the losses."""
 
     exit_status = 3
+
+    def __init__(
+        self, what: str, *, where: str = "", remedy: str = "", findings: tuple[Finding, ...] = ()
+    ) -> None:
+        super().__init__(what, where=where, remedy=remedy)
+        self.findings = findings
 
 
 class PreconditionUnmet(KindredError):

@@ -22,7 +22,7 @@ from kindred_ledger.convert import convert_bytes
 from kindred_ledger.errors import CardError, DecisionNeeded, UsageError, VersionError
 from kindred_ledger.places import FolderPlace, read_bytes
 from kindred_ledger.versions import Version
-from tests.support import ROOT, Case, PlayCase, write
+from tests.support import ROOT, Case, PlayCase, texts, write
 
 LEAST = 'card = 1\ntitle = "peatbog"\n[program]\nmarkers = ["run.py"]\n'
 FORMAT = """
@@ -46,7 +46,7 @@ class CardCase(Case):
         with self.assertRaises(CardError) as caught:
             self.card(text)
         self.assertIn("peatbog.card.toml", caught.exception.where)
-        return "\n".join(caught.exception.faults) or str(caught.exception)
+        return "\n".join(texts(caught.exception.findings)) or str(caught.exception)
 
 
 class Faults(CardCase):
@@ -291,7 +291,7 @@ class Drafts(PlayCase):
         settings = card.formats["settings-ini"].table
         self.assertEqual((settings.codec, settings.version.key), ("ini", "General.SettingsFormat"))
         told = self.kindred("card", "check", "draft.card.toml", "mossferry", status=None)
-        faults = [c["what"] for c in told["report"]["complaints"] if c["is_fault"]]
+        faults = [c["what"] for c in told["report"]["findings"] if c["severity"] == "error"]
         self.assertEqual(faults, [])
         self.kindred("card", "new", "mossferry", "--out", "draft.card.toml", status=4)
 
@@ -336,4 +336,4 @@ class Drafts(PlayCase):
         voyage = card.formats["voyage"]
         data = read_bytes(install.place, "user/saves/midwinter.voyage")
         done = convert_bytes(data, voyage, voyage.scheme.parse("5"), name="midwinter.voyage")
-        self.assertEqual([item for item, _ in done.losses], ["ship.lantern_glow"])
+        self.assertEqual([loss.field for loss in done.losses], ["ship.lantern_glow"])

@@ -12,8 +12,6 @@ from unittest import mock
 from kindred_ledger.changes import (
     Action,
     Changeset,
-    Conflict,
-    Loss,
     recover,
     restore,
     undo,
@@ -31,6 +29,7 @@ from kindred_ledger.errors import (
     UnsafeName,
     UsageError,
 )
+from kindred_ledger.finding import Finding
 from kindred_ledger.ledger import Tag
 from kindred_ledger.places import (
     WORK_FOLDER,
@@ -43,10 +42,20 @@ from kindred_ledger.places import (
 )
 from kindred_ledger.progress import Progress, Task
 from kindred_ledger.statement import ALL_OTHERS, Line, Outcome, Statement
-from tests.support import Case, Restless, change_to, files_in, small_disk, snapshot, write
+from tests.support import (
+    Case,
+    Restless,
+    change_to,
+    files_in,
+    small_disk,
+    snapshot,
+    texts,
+    write,
+)
 
 OLD = {"a.txt": b"old a", "b.txt": b"old b", "gone/c.txt": b"old c"}
 _BELOW: tuple[dict[str, bytes], ...] = ({"sub/x": b"new"}, {"sub/another": b"new"})
+GOES = Finding.loss("overwritten", "your words go", where="a.txt")
 NEW = {"a.txt": b"new a", "b.txt": b"old b", "d/e.txt": b"new e"}
 
 
@@ -88,15 +97,32 @@ class Durable(ChangeCase):
 class Consent(ChangeCase):
     def test_losses_and_conflicts_are_decided_first(self) -> None:
         """Nothing is written before somebody consents; what would be lost is listed."""
-        loss = change_to(self.where, NEW, losses=(Loss("a.txt", "your words go"),))
+        loss = change_to(self.where, NEW, findings=(GOES,))
         with self.assertRaisesRegex(LossNotAllowed, "a.txt: your words go"):
             loss.apply(self.kept)
-        conflict = Conflict("a.txt", "both changed it", "Choose with --mine.")
-        torn = change_to(self.where, NEW, conflicts=(conflict,))
+        conflict = Finding.conflict(
+            "both-changed", "both changed it", where="a.txt", remedy="Choose with --mine."
+        )
+        torn = change_to(self.where, NEW, findings=(conflict,))
         with self.assertRaisesRegex(DecisionNeeded, "Choose with --mine"):
             torn.apply(self.kept, allow_loss=True)
         self.assert_untouched()
         loss.apply(self.kept, allow_loss=True)
+        self.assertEqual(read_bytes(self.where, "a.txt"), b"new a")
+
+    def test_consent_by_kind_and_place(self) -> None:
+        """It covers what it names and no more; one that names nothing is refused, with what may be meant."""
+        more = Finding.loss("removed", "it goes", where="gone/c.txt")
+        change = change_to(self.where, NEW, findings=(GOES, more))
+        for allowed in ((), ("overwritten",), ("removed:gone/", "overwritten:a.txt/b")):
+            with self.assertRaises((LossNotAllowed, UsageError)) as caught:
+                change.apply(self.kept, allow_loss=allowed)
+            if allowed[:1] == ("overwritten",):
+                self.assertEqual(caught.exception.findings, (more,))  # type: ignore[union-attr]
+        with self.assertRaisesRegex(UsageError, "(?s)'overwriten'.*Did you mean overwritten"):
+            change.apply(self.kept, allow_loss=("overwriten", "removed"))
+        self.assert_untouched()
+        change.apply(self.kept, allow_loss=("overwritten:*.txt", "removed:gone/"))
         self.assertEqual(read_bytes(self.where, "a.txt"), b"new a")
 
     def test_the_preview_accounts_for_every_file(self) -> None:
@@ -151,10 +177,8 @@ class LittleOfMuch(ChangeCase):
         write(self.where.root, {"beside.txt": b"1"})
         os.remove(os.path.join(self.where.root, "many", "0100.txt"))
         done = change.apply(self.kept)
-        told = [note for note in done.notes if "meanwhile" in note]
-        self.assertEqual(
-            [note.rpartition(" ")[2] for note in told], ["beside.txt", "many/0100.txt"]
-        )
+        told = [each for each in done.findings if each.code == "changed-meanwhile"]
+        self.assertEqual([each.where for each in told], ["beside.txt", "many/0100.txt"])
         undo(self.kept).apply(self.kept)
         swapped = swap_forward
 
@@ -189,7 +213,7 @@ class Refusals(ChangeCase):
         done = change.apply(self.kept)
         books = done.statements[0]
         self.assertEqual((books.counted_in, books.counted_out), (3, 3))
-        self.assertIn("changed by something else meanwhile: beside.txt", done.notes)
+        self.assertIn("beside.txt: something else changed it meanwhile", texts(done.findings))
 
     def test_a_folder_that_became_a_link(self) -> None:
         """What lies behind a link is not the place's, though it looks the same."""
@@ -251,7 +275,7 @@ class Refusals(ChangeCase):
         with hold_place(self.where.root), self.assertRaisesRegex(PlaceBusy, "another command"):
             change.apply(self.kept)
         write(self.where.path(WORK_FOLDER), {"x1/owner.json": b'{"ledger": "/far/ledger"}'})
-        self.assertIn("--ledger /far/ledger", unfinished_in(self.where)[0])
+        self.assertIn("--ledger /far/ledger", unfinished_in(self.where)[0].remedy)
         with self.assertRaisesRegex(PlaceBusy, "kindred recover --ledger /far/ledger"):
             change.apply(self.kept)
 
@@ -362,8 +386,8 @@ class GoingBack(ChangeCase):
         done = change_to(self.where, NEW).apply(self.kept)
         write(self.where.root, {"a.txt": b"edited since", "d/mine.txt": b"mine"})
         back = undo(self.kept, done.record.id)
-        self.assertEqual([loss.item for loss in back.losses], ["a.txt"])
-        self.assertIn("d stays", back.notes[0])
+        self.assertEqual([loss.where for loss in back.losses], ["a.txt"])
+        self.assertIn("d: it stays", str(back.notes[0]))
         with self.assertRaises(LossNotAllowed):
             back.apply(self.kept)
         taken = back.apply(self.kept, allow_loss=True)
@@ -389,14 +413,14 @@ class GoingBack(ChangeCase):
         change = restore(entry, self.kept, only=lambda path: path == "a.txt")
         self.assertEqual([action.path for action in change.actions], ["a.txt"])
         change = restore(entry, self.kept)
-        self.assertIn("2 files that the entry does not hold stay", change.notes[0])
+        self.assertIn("2 files that the entry does not hold stay", str(change.notes[0]))
         change.apply(self.kept)
         self.assertEqual(read_bytes(self.where, "mine.txt"), b"mine")
         other = self.place({}, "other")
         restore(entry, self.kept, other).apply(self.kept)
         self.assertEqual(snapshot(other.root), self.before)
         self.assertEqual(
-            [loss.item for loss in restore(entry, self.kept, exact=True).losses],
+            [loss.where for loss in restore(entry, self.kept, exact=True).losses],
             ["d/e.txt", "mine.txt"],
         )
 
@@ -405,8 +429,8 @@ class GoingBack(ChangeCase):
         write(self.where.root, {"log": b"1"})
         entry = self.kept.backup(Restless(self.where.root), tag=Tag("mossferry", "1.4"))
         warned = restore(entry, self.kept, self.where, tag=Tag("mossferry", "2.0")).warnings
-        torn = "log changed while it was kept and may be torn"
-        self.assertEqual(warned, ("the entry is of 1.4, the install is now 2.0", torn))
+        torn = "log: it changed during every reading and may be torn"
+        self.assertEqual(texts(warned), ["the entry is of 1.4, the install is now 2.0", torn])
         some = restore(entry, self.kept, self.where, only=lambda path: path == "a.txt")
         self.assertEqual(some.warnings, ())
 

@@ -7,7 +7,7 @@ import os
 from kindred_ledger.changes import drill
 from kindred_ledger.errors import PlaceError, UsageError
 from kindred_ledger.ledger import PROVEN
-from tests.support import Case, small_disk, snapshot
+from tests.support import Case, small_disk, snapshot, texts
 
 FILES = {"a.txt": b"peat", "deep/b.bin": bytes(200_000), "link": "a.txt", "empty": None}
 
@@ -32,7 +32,7 @@ class Drills(Case):
         history = self.kept.records()
         order = [drill(self.kept, scratch=self.path("scratch")) for _ in range(4)]
         self.assertEqual([done.entry.id for done in order], [ids[2], ids[1], ids[0], ids[2]])
-        self.assertEqual([done.faults for done in order], [()] * 4)
+        self.assertEqual([done.findings for done in order], [()] * 4)
         self.assertEqual([done.proven for done in order], [1, 2, 3, 3])
         self.assertEqual(
             [done.oldest and done.oldest.id for done in order], [*reversed(ids), ids[0]]
@@ -51,7 +51,7 @@ class Drills(Case):
             file.seek(20)
             file.write(b"damage")
         done = drill(self.kept, scratch=self.path("scratch"))
-        self.assertTrue(any("damaged" in fault for fault in done.faults), done.faults)
+        self.assertTrue(any("damaged" in fault for fault in texts(done.findings)), done.findings)
         self.assertEqual((done.mark, done.proven, self.kept.marks(PROVEN)), (None, 0, []))
         self.assertEqual(os.listdir(self.path("scratch")), [])
 

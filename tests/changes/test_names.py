@@ -50,12 +50,12 @@ class Twins(Case):
         self.assertNotIn("save.sav", os.listdir(self.at.root))
         undo(self.kept, back.record.id).apply(self.kept)
         self.assertEqual(snapshot(self.at.root), before)
-        self.assertEqual(drill(self.kept, entry).faults, ())
+        self.assertEqual(drill(self.kept, entry).findings, ())
         for name, kind in (("out.zip", ZipPlace), ("out.tar.zst", TarPlace)):
             export(entry, self.kept, self.path(name))
             again = self.kept.backup(kind(self.path(name)))
             self.assertEqual(self.kept.tree(again).files, self.kept.tree(entry).files)
-        self.assertEqual(verify(self.kept).faults, ())
+        self.assertEqual(verify(self.kept).findings, ())
 
     def test_what_was_never_together_stays_apart(self) -> None:
         """A change that would put one beside the other is refused: most games take both for one."""
@@ -99,14 +99,14 @@ class Bytes(Case):
         self.assertEqual(len(os.listdir(self.at.root)), len(before) - 4)
         undo(again).apply(again)
         self.assertEqual(snapshot(self.at.root), before)
-        self.assertEqual(drill(self.kept, entry).faults, ())
+        self.assertEqual(drill(self.kept, entry).findings, ())
         export(entry, self.kept, self.path("out.tar.zst"))
         taken = again.backup(TarPlace(self.path("out.tar.zst")))
         self.assertEqual([*again.tree(taken)], [*again.tree(entry)])
         self.assertEqual(
             export(entry, again, self.path("out.zip")).files, ("caf\u00e9.sav", "plain")
         )
-        self.assertEqual(verify(again).faults, ())
+        self.assertEqual(verify(again).findings, ())
 
     def test_a_change_that_is_cut_off(self) -> None:
         """Its journal leads back to the place."""

@@ -15,7 +15,7 @@ from kindred_ledger.errors import KindredError, LedgerDamaged, PlaceError, Unsaf
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.places import WORK_FOLDER, FolderPlace, MemoryPlace, TarPlace, ZipPlace, scan
 from kindred_ledger.statement import Outcome
-from tests.support import Case, change_to, files_in, write
+from tests.support import Case, change_to, files_in, texts, write
 
 OLD = {"a.txt": b"old a", "saves/one": b"1"}
 NEW = {"a.txt": b"new a", "saves/two": b"2"}
@@ -201,7 +201,9 @@ class RunAsOthers(Case):
         entry = kept.backup(at)
         new = self.place({}, "new")
         change = restore(entry, kept, new)
-        self.assertIn("run as another user when they were kept, and will not: run", change.warnings)
+        self.assertIn(
+            "run: it ran as another user when it was kept, and will not", texts(change.warnings)
+        )
         change.apply(kept)
         self.assertEqual(os.stat(new.path("run")).st_mode & 0o7777, 0o755)
         self.assertEqual(os.stat(new.path("box")).st_mode & 0o7777, 0o777)

@@ -156,7 +156,8 @@ class Json(PlayCase):
         error = self.kindred("show", "nothing", status=2)["error"]
         self.assertEqual((error["kind"], bool(error["remedy"])), ("UsageError", True))
         write(self.path("mossferry"), {"version.txt": b"Mossferry build 2.0\n"})
-        self.assertIn("disagrees", self.kindred("scan", status=1)["installs"][1]["odd"][0])
+        odd = self.kindred("scan", status=1)["installs"][1]["findings"]
+        self.assertEqual([each["code"] for each in odd], ["version-disputed"])
         error = self.kindred(*UPDATE, "--yes", status=3)["error"]
         self.assertIn("--build VERSION", error["remedy"])
         self.kindred(*UPDATE, "--yes", "--build", "1.4")

@@ -171,8 +171,8 @@ class Kills(PlayCase):
             found = verify(ledger)
             left = [one for one in os.listdir(ledger.folder("work")) if one.startswith("change-")]
             ledger.index.close()
-            if found.faults or found.costs or left:
-                return f"{name}: {found.faults} {found.costs} {left}"
+            if found.findings or found.costs or left:
+                return f"{name}: {found.findings} {found.costs} {left}"
         here = self.places(folder)
         if any(WORK_FOLDER in path for path in here):
             return "something was left behind"

@@ -166,12 +166,13 @@ class StepDescription(PlayCase):
         updated = self.kindred("update", "mossferry", "downloads/mossferry-2.0.zip", *old)
         converted = self.kindred("convert", "mossferry", "--yes", "--allow-loss")["applied"]["id"]
         undone = self.kindred("undo", updated["applied"]["id"], "--dry-run")["change"]
-        self.assertIn(f"kindred undo {converted}", str(undone["warnings"]))
+        self.assertIn(f"kindred undo {converted}", str(undone["findings"]))
         beyond = self.kindred("convert", "mossferry", "--to", "2.1", "--dry-run")["change"]
-        self.assertIn("does not read voyage format 6: 4 files", str(beyond["warnings"]))
+        self.assertIn("does not read voyage format 6: 4 files", str(beyond["findings"]))
         self.kindred("undo", converted, "--yes", "--allow-loss")
         undone = self.kindred("undo", updated["applied"]["id"], "--dry-run")["change"]
-        self.assertEqual(undone["warnings"], [])
+        warned = [each["code"] for each in undone["findings"] if each["severity"] == "warning"]
+        self.assertEqual(warned, [])
 
     def test_a_pristine_install_with_files_in_categories(self) -> None:
         """What lies in categories is left out of both sides: nothing of the release is missing."""

@@ -114,7 +114,7 @@ class Bulk(Saves):
         with ThreadPoolExecutor(2) as pool:
             change = self.change(folder, work=Work(pool, 2))
         self.assertEqual(len(change.actions), 9)
-        told = {conflict.item: conflict.reason for conflict in change.conflicts}
+        told = {conflict.where: conflict.what for conflict in change.conflicts}
         self.assertEqual(sorted(told), [f"voyage {n:03}.voyage" for n in (3, 4, 5)])
         self.assertIn("no valid JSON", told["voyage 003.voyage"])
         self.assertIn("moor at a quay", told["voyage 004.voyage"])
@@ -172,7 +172,7 @@ class Bulk(Saves):
         after = snapshot(folder)
         again = beside()
         self.assertEqual(again.actions, ())
-        self.assertEqual(sum("is there already as" in note for note in again.notes), 4)
+        self.assertEqual(sum("is there already as" in str(note) for note in again.notes), 4)
         name = next(path for path in after if ".6." in path)
         with open(os.path.join(folder, name), "ab") as file:
             file.write(b"\n")
@@ -293,7 +293,7 @@ class Killed(Saves):
         for key, data in (("0a", next(iter(contents(folder).values()))), ("0b", b"not yet")):
             digest = blake3(data).digest()
             books = Statement("x", "fields", ())
-            room.put(Done("p", "f", "1", "2", key, len(data), digest, books, (), ()), data)
+            room.put(Done("p", "f", "1", "2", key, len(data), digest, books, ()), data)
         told = json.loads(kindred("recover", "--json", folder=self.folder).stdout)
         self.assertEqual(told["left_overs"], ["1 result of a conversion that was finished"])
         self.assertEqual(_names(room.folder), ["0b", "0b.json"])

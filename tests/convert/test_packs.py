@@ -18,7 +18,7 @@ from kindred_ledger.errors import BooksUnbalanced, KindredError, LossNotAllowed,
 from kindred_ledger.versions import Version
 from tests.convert.test_convert import made
 from tests.convert.test_corrupted import program
-from tests.support import Case, PlayCase, law, snapshot, write
+from tests.support import Case, PlayCase, law, snapshot, texts, write
 
 CARD = """card = 1
 title = "reedworks"
@@ -206,15 +206,18 @@ class Packs(Case):
             ("changed", '"assets/textures/peat.tile"', 'moved to "assets/textures/peat.tile"'),
         )
         self.assertEqual(told['"warm.cache"'], ("dropped", "", "the game makes it anew"))
-        self.assertEqual([loss.item for loss in change.losses], ['program/mods/mine "old/a.chart"'])
+        self.assertEqual(
+            [(loss.where, loss.field) for loss in change.losses],
+            [("program/mods/mine", '"old/a.chart"')],
+        )
         self.assertIn(
-            "program/mods/mine has nothing for 1 of 2 in /program/data: moss", change.notes
+            "program/mods/mine has nothing for 1 of 2 in /program/data: moss", texts(change.notes)
         )
         self.assertIn(
             "program/mods/mine has 1 in assets/textures that the program does not have: peat",
-            change.notes,
+            texts(change.notes),
         )
-        self.assertTrue(any("odd stays as it is" in note for note in change.notes))
+        self.assertTrue(any("odd: it stays as it is" in str(note) for note in change.notes))
         with self.assertRaises(LossNotAllowed):
             change.apply(ledger)
         done = change.apply(ledger, allow_loss=True)

@@ -509,7 +509,7 @@ class Steps(unittest.TestCase):
                 (data, do),
             )
             if column_threshold > 1:
-                listed = [path for path, _ in done.losses]  # by the names in the file as it was
+                listed = [loss.field for loss in done.losses]  # by the names in the file as it was
                 if all(_MOVING.isdisjoint(row) for row in do[:-1]):
                     self.assertEqual(Counter(listed), Counter(plain.losses), (data, do))
                 elif not any(row.keys() & {"default", "set"} for row in do[:-1]):

@@ -33,7 +33,7 @@ class Rescued(PlayCase):
         self.assertEqual(
             [group for group, _ in done.filled], ["crew", "cargo", "ship.name", "ship.stores"]
         )
-        self.assertEqual(done.beyond, ())
+        self.assertEqual(done.findings, ())
         old, new = json.loads(self.old), json.loads(done.data)
         self.assertEqual(new["crew"], [{**hand, "morale": 50} for hand in old["crew"]])
         self.assertEqual(new["ship"]["stores"], {"peat": old["ship"]["peat"]})
@@ -54,8 +54,8 @@ class Rescued(PlayCase):
         """Before anything is written; by other names, by groups of the caller's, and without any."""
         bare = json.dumps({**json.loads(self.old), "crew": [], "hands": ["Ada"]}).encode()
         done = rescue(self.emptied(), bare, self.format, name="n", names={"cargo": "hold"})
-        self.assertEqual([gap.group for gap in done.beyond], ["crew", "cargo"])
-        self.assertIn("is empty, and hold of the older file", done.beyond[1].what)
+        self.assertEqual([gap.field for gap in done.findings], ["crew", "cargo"])
+        self.assertIn("is empty, and hold of the older file", done.findings[1].what)
         named = rescue(
             self.emptied(), bare, self.format, name="n", groups=["crew"], names={"crew": "hands"}
         )

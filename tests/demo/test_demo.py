@@ -84,9 +84,8 @@ class Examples(Case):
         endings = {
             "first_backup.py": "Everything is as it was kept.",
             "move_to_a_new_build.py": "Back at 1.4. Does it load everything? Everything loads.",
-            "edits_on_both_sides.py": "program/data/harbours.json: both you and the release changed it, "
-            "and it cannot be merged: [id=7].name: both added it, not the same: Otter Pool and Gannet "
-            "Landing",
+            "edits_on_both_sides.py": "program/data/harbours.json: [id=7].name: both added it, not the "
+            "same: Otter Pool and Gannet Landing",
             "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
             "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, keep it with --keep "
             "PATTERN, have both with --both PATTERN, or merge settings key by key with --merge PATTERN.",

@@ -86,7 +86,7 @@ def work(folder: str, url: str, login: Login, name: str, dies_at: int) -> tuple[
     try:
         ledger = Ledger.open(remote, near=os.path.join(folder, "near", name))
         ledger.backup(MemoryPlace({"a": b"moss"}))
-        faults = verify(ledger).faults
+        faults = verify(ledger).findings
     except KindredError as error:
         return 2, sends, str(error)
     return 3 if faults else 0, sends, f"{len(ledger.entries())} entries, {faults}"

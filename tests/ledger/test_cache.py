@@ -14,7 +14,15 @@ from kindred_ledger.errors import PlaceError
 from kindred_ledger.ledger import Ledger
 from kindred_ledger.ledger.cache_sum import write_sum
 from kindred_ledger.places import FolderPlace
-from tests.support import Case, files_in, kindred, small_disk, unprivileged, write
+from tests.support import (
+    Case,
+    files_in,
+    kindred,
+    small_disk,
+    texts,
+    unprivileged,
+    write,
+)
 
 _INDEX = "index.sqlite"
 # What is said of the same ledger must be the same, whatever its cache is like.
@@ -161,7 +169,7 @@ class Harmed(Case):
                 self.assertEqual(ledger.check(entry), [])
                 done = restore(entry, ledger, FolderPlace(self.path("new", "place"))).apply(ledger)
                 self.assertEqual(files_in(self.path("new", "place")), read)
-                self.assertIn("not in its history", " ".join(done.notes))
+                self.assertIn("not in its history", " ".join(texts(done.findings)))
                 with self.assertRaisesRegex(
                     PlaceError, "Permission denied"
                 ):  # something to be kept

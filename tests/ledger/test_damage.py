@@ -103,9 +103,9 @@ class Damage(Case):
             ledger = Ledger.open(self.path("copy"))
             faults = ledger.check(self.entry)
             ledger.index.close()
-            places = {fault.split(": ")[0] for fault in faults}
+            places = {fault.where.split(": ")[0] for fault in faults}
             self.assertEqual(places, {f"entry:{self.entry.id}/{name}" for name in names})
-            self.assertTrue(all(fault.count(path) == 1 for fault in faults), faults)
+            self.assertTrue(all(str(fault).count(path) == 1 for fault in faults), faults)
 
     def test_the_index_may_go_at_any_time(self) -> None:
         """Deleted, damaged, of another format or behind: it is rebuilt and nothing is missing."""

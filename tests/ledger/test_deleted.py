@@ -51,12 +51,12 @@ class DeletedElsewhere(Case):
             os.remove(self.path(copy, *path.split("/")))
             with self.subTest(path=path):
                 found = self.opened(copy)
-                named = {fault.file for fault in verify(found).faults}
+                named = {fault.where for fault in verify(found).findings}
                 # What a pack had is missing in all of them; a key says that its copy is.
                 kinds = {"packs": "packs" in named, "keys": len(named) == 1}
                 self.assertTrue(path in named or kinds.get(path.partition("/")[0]), named)
                 after = heal(found, mirrors=[other]).after
-                self.assertEqual((after.faults, after.costs), ((), ()))
+                self.assertEqual((after.findings, after.costs), ((), ()))
                 for entry in found.all_entries():
                     self.assertEqual(found.check(entry), [])
                 settings = self.path(copy, "ledger.toml")
@@ -94,12 +94,12 @@ class Deleted(Case):
                 os.remove(self.path("copy", *path.split("/")))
                 ledger, other = Ledger.open(self.path("copy")), Ledger.open(self.path("other"))
                 found = verify(ledger)
-                named = [fault.file for fault in found.faults]
+                named = [fault.where for fault in found.findings]
                 self.assertTrue(
                     path in named or (path.startswith("packs/") and "packs" in named),
                     (path, cache, named),
                 )
-                self.assertEqual(heal(ledger, mirrors=[other]).after.faults, (), path)
+                self.assertEqual(heal(ledger, mirrors=[other]).after.findings, (), path)
                 self.assertEqual(self.stored("copy").get(path), before[path], (path, cache))
                 ledger.index.close()
                 other.index.close()
@@ -112,7 +112,7 @@ class Deleted(Case):
         for _ in range(20):  # more than one names
             self.ledger().backup(MemoryPlace({"c": b"c"}))
         os.remove(self.path("ledger", _CACHE))
-        self.assertEqual([f.file for f in verify(self.ledger()).faults], [f"entries/{name}"])
+        self.assertEqual([f.where for f in verify(self.ledger()).findings], [f"entries/{name}"])
 
     def test_what_no_copy_has_is_lost_once(self) -> None:
         """Without a mirror it is noted as lost, and that is the end of it."""
@@ -121,18 +121,18 @@ class Deleted(Case):
         ledger = self.ledger()
         healed = heal(ledger, places=[])
         self.assertTrue(any("lost; no copy was found" in line for line in healed.mended))
-        self.assertEqual(healed.after.faults, ())
-        self.assertEqual(verify(ledger).faults, ())
+        self.assertEqual(healed.after.findings, ())
+        self.assertEqual(verify(ledger).findings, ())
 
     def test_what_was_taken_away_stays_away(self) -> None:
         """A release that was taken from the shelf is not damage, and no mirror brings it back."""
         ledger, other = self.ledger(), self.ledger("other")
         release = ledger.shelf.find("x@1.0")
         ledger.shelf.remove(release)
-        self.assertEqual(verify(ledger).faults, ())
+        self.assertEqual(verify(ledger).findings, ())
         mirror(other, ledger)
         self.assertEqual(ledger.shelf.releases(), [])
-        self.assertEqual(verify(ledger).faults, ())
+        self.assertEqual(verify(ledger).findings, ())
         shown = kindred("entries", "--retired", folder=self.folder)
         self.assertNotIn("x@1.0", shown.stdout)
 
@@ -194,7 +194,7 @@ class Deleted(Case):
         ledger.backup(MemoryPlace({"d": b"d"}))
         target = self.ledger("third")
         self.assertTrue(mirror(ledger, target).held)
-        self.assertEqual(verify(target).faults, ())
+        self.assertEqual(verify(target).findings, ())
 
     def stored(self, name: str = "ledger") -> dict[str, bytes]:
         return {

@@ -185,12 +185,12 @@ class Hidden(Case):
                 )
             found = verify(self.opened())
             name = os.path.relpath(path, self.path("ledger"))
-            self.assertEqual([fault.file for fault in found.faults], [name])
+            self.assertEqual([fault.where for fault in found.findings], [name])
             near = (
                 "near" if chance.random() < 0.5 else f"near {turn}"
             )  # with copies near by, or none
             healed = heal(self.opened(near=near), mirrors=[plain], places=[])
-            self.assertEqual((healed.after.faults, healed.after.costs), ((), ()), path)
+            self.assertEqual((healed.after.findings, healed.after.costs), ((), ()), path)
         self.assertEqual(self.opened(near="fresh").check(self.entry), [])
 
     def test_no_frame_passes_for_another(self) -> None:
@@ -220,11 +220,11 @@ class Hidden(Case):
         plain = self.ledger("plain")
         for source, target in ((self.sealed, plain), (plain, other), (other, self.sealed)):
             self.assertEqual(mirror(source, target).held, ())
-            self.assertEqual((verify(target).faults, verify(target).costs), ((), ()))
+            self.assertEqual((verify(target).findings, verify(target).costs), ((), ()))
             self.assertEqual(target.check(target.entry(second.id)), [])
             self.assertEqual(len(target.records()), 1)
         plan_retirement(self.sealed, RetentionPolicy(last=1)).carry_out(self.sealed)
-        self.assertEqual((verify(self.sealed).faults, verify(self.sealed).costs), ((), ()))
+        self.assertEqual((verify(self.sealed).findings, verify(self.sealed).costs), ((), ()))
 
     def test_the_command_line(self) -> None:
         """Made, used, changed; the passphrase comes from the environment and goes nowhere."""

@@ -50,7 +50,7 @@ class FarCase(Case):
 
     def assert_whole(self, ledger: Ledger, entries: int | None = None) -> None:
         found = verify(ledger)
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         if entries is not None:
             self.assertEqual(found.entries, entries)
 
@@ -349,9 +349,9 @@ class BadServers(FarCase):
                     byte = file.read(1)[0]
                     file.seek(30)
                     file.write(bytes([byte ^ 8]))
-                self.assertEqual([f.file.partition("/")[0] for f in verify(far).faults], [kind])
+                self.assertEqual([f.where.partition("/")[0] for f in verify(far).findings], [kind])
                 healed = heal(far, mirrors=mirrors, places=[place])
-                self.assertEqual((healed.after.faults, healed.after.costs), ((), ()))
+                self.assertEqual((healed.after.findings, healed.after.costs), ((), ()))
                 self.assertEqual(self.machine("near2").check(entry), [])
 
     def test_another_ledger_or_format_is_refused(self) -> None:

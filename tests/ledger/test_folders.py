@@ -40,10 +40,10 @@ class Missing(KeptCase):
                 root = self.copied()
                 shutil.rmtree(os.path.join(root, folder))
                 found = Ledger.open(root)
-                named = {fault.file for fault in verify(found).faults}
+                named = {fault.where for fault in verify(found).findings}
                 self.assertEqual(folder in named, folder in _NEEDED, named)
                 after = heal(found, mirrors=[other]).after
-                self.assertEqual((after.faults, after.costs), ((), ()))
+                self.assertEqual((after.findings, after.costs), ((), ()))
                 mine = {p: data for p, data in before.items() if p.startswith(f"{folder}/")}
                 self.assertLessEqual(mine.items(), files_in(root).items())
                 entry = found.backup(self.place({"new": b"x"}, "new"))

@@ -69,13 +69,13 @@ class DemoLedger(PlayCase):
     def judge(self, root: str, name: str) -> None:
         ledger, other = Ledger.open(root), Ledger.open(self.path("mirror"))
         found = verify(ledger)
-        self.assertEqual([fault.file for fault in found.faults], [name])
+        self.assertEqual([fault.where for fault in found.findings], [name])
         lost = {cost.entry: cost.paths for cost in found.costs}
         for entry in ledger.entries():
             if lost.get(entry.id, ()) is not None:
                 self.assertEqual(len(ledger.check(entry)), len(lost.get(entry.id) or ()))
         healed = heal(ledger, mirrors=[other])
-        self.assertEqual((healed.after.faults, healed.after.costs), ((), ()))
+        self.assertEqual((healed.after.findings, healed.after.costs), ((), ()))
         ledger.index.close()
         other.index.close()
 
@@ -109,7 +109,7 @@ class TwoCopies(KeptCase):
         """Every file is there, byte for byte; doing it again copies nothing."""
         self.assert_whole(self.path("mirror"))
         found = verify(self.opened(self.path("mirror")))
-        self.assertEqual((found.faults, found.costs, found.entries), ((), (), 3))
+        self.assertEqual((found.findings, found.costs, found.entries), ((), (), 3))
         again = mirror(self.opened(self.path("ledger")), self.opened(self.path("mirror")))
         self.assertEqual((again.packs, again.entries, again.changes, again.held), (0, 0, 0, ()))
         with self.assertRaisesRegex(UsageError, "no mirror of itself"):
@@ -145,7 +145,7 @@ class TwoCopies(KeptCase):
         self.assertTrue(any(line.startswith(f"packs/{largest}") for line in done.held), done.held)
         self.assertEqual(done.entries + sum(x.startswith("entries") for x in done.held), 3)
         found = verify(target)
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         heal(self.opened(root), mirrors=[self.opened(self.path("mirror"))])
         self.assertEqual(mirror(self.opened(root), target).held, ())
         self.assertEqual(len(target.entries()), 3)
@@ -164,7 +164,7 @@ class TwoCopies(KeptCase):
                 os.rename(first, last)
             os.rename(self.path("swap"), first)
             done = heal(self.opened(root))
-            self.assertEqual((done.after.faults, done.after.costs), ((), ()), kind)
+            self.assertEqual((done.after.findings, done.after.costs), ((), ()), kind)
             self.assert_whole(root)
         for name in sorted(whole):
             root = self.copied()
@@ -172,7 +172,7 @@ class TwoCopies(KeptCase):
             ledger = self.opened(root)
             if name.startswith("packs"):
                 done = heal(ledger, mirrors=[self.opened(self.path("mirror"))], places=[])
-                self.assertEqual((done.after.faults, done.after.costs), ((), ()), name)
+                self.assertEqual((done.after.findings, done.after.costs), ((), ()), name)
             else:
                 mirror(self.opened(self.path("mirror")), ledger)
             self.assert_whole(root)
@@ -198,7 +198,7 @@ class TwoCopies(KeptCase):
                     file.write(b"damage")
             done = heal(self.opened(root), places=[FolderPlace(self.path("place"))])
             self.assertNotIn(last.id, [cost.entry for cost in done.after.costs], harm)
-            self.assertLessEqual({fault.file for fault in done.after.faults}, {"packs"}, harm)
+            self.assertLessEqual({fault.where for fault in done.after.findings}, {"packs"}, harm)
             if harm != "gone":
                 self.assertEqual(sorted(os.listdir(os.path.join(root, "damaged"))), packs)
             again = self.opened(root)

@@ -65,7 +65,7 @@ class Links(KeptCase):
         with nothing_followed(self, root):
             try:
                 ledger = opened()
-                faults = {fault.file for fault in verify(ledger).faults}
+                faults = {fault.where for fault in verify(ledger).findings}
                 ledger.index.close()
             except LedgerDamaged as error:
                 faults = {os.path.relpath(error.where, root)}

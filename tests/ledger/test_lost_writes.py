@@ -62,7 +62,7 @@ class PowerCuts(Case):
         self.addCleanup(ledger.index.close)
         recover(ledger)
         found = verify(ledger)
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         for entry in ledger.entries():
             self.assertEqual(ledger.check(entry), [])
         return ledger

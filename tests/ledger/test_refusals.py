@@ -209,7 +209,7 @@ class Copies(Harmed):
         ledger = Ledger.open(root)
         found = verify(ledger)
         ledger.index.close()
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         if entries is not None:
             self.assertEqual(found.entries, entries)
 

@@ -167,7 +167,7 @@ class Retiring(KeptCase):
         for ledger in (self.kept, Ledger.open(self.copied())):
             after = self.contents(ledger)
             self.assertEqual(after, {id: before[id] for id in before.keys() - gone})
-            self.assertEqual((verify(ledger).faults, verify(ledger).costs), ((), ()))
+            self.assertEqual((verify(ledger).findings, verify(ledger).costs), ((), ()))
             self.assertEqual({entry.id for entry in ledger.retired()}, gone)
         again = plan_retirement(self.kept, RetentionPolicy(last=1)).carry_out(self.kept)
         self.assertEqual((again.space.deleted, again.space.size_bytes), (0, 0))
@@ -183,7 +183,7 @@ class Retiring(KeptCase):
         write(self.path("place"), {"noise": b"spoilt"})
         found = confirm(self.kept, "latest", checks=CHECKS)
         self.assertEqual((found.mark, len(found.findings)), (None, 1))
-        self.assertIn("noise: ", found.findings[0])
+        self.assertIn("noise: ", str(found.findings[0]))
         self.assertEqual(self.kept.marks(CONFIRMED), [])
         self.assertNotEqual(confirm(self.kept, record.id, note="I looked").mark, None)
         plan = plan_retirement(self.kept, policy)
@@ -298,7 +298,7 @@ class BesideWriters(Case):
         self.assertEqual((done.deleted, done.waiting), (1, 0))
         for ledger in (third, self.here):
             self.assertEqual(ledger.check(entry), [])
-        self.assertEqual((verify(third).faults, verify(third).costs), ((), ()))
+        self.assertEqual((verify(third).findings, verify(third).costs), ((), ()))
 
     def test_a_reader_goes_on_when_packs_are_rewritten_under_it(self) -> None:
         big = {f"{n}": os.urandom(600_000) for n in range(12)}

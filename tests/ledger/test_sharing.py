@@ -120,7 +120,7 @@ class Sharing(Case):
     def look(self) -> None:
         ledger, copy = Ledger.open(self.root), Ledger.open(self.path("mirror"))
         found = verify(ledger)
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         self.assertEqual(mirror(ledger, copy).held, ())
         ledger.index.close()
         copy.index.close()
@@ -136,7 +136,7 @@ class Sharing(Case):
         mirror(ledger, copy)
         for one in (ledger, copy):
             found = verify(one)
-            self.assertEqual((found.faults, found.costs, found.entries), ((), (), 2 * made))
+            self.assertEqual((found.findings, found.costs, found.entries), ((), (), 2 * made))
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])
 
     def test_several_write_while_one_retires(self) -> None:
@@ -145,7 +145,7 @@ class Sharing(Case):
         *made, (gone, deleted) = self.look_while([*writers, self.start(_RETIRE)])
         ledger = self.ledger()
         found = verify(ledger)
-        self.assertEqual((found.faults, found.costs), ((), ()))
+        self.assertEqual((found.findings, found.costs), ((), ()))
         self.assertEqual(found.entries, 2 * sum(sum(numbers) for numbers in made) - gone)
         self.assertEqual([f for entry in ledger.entries() for f in ledger.check(entry)], [])
         self.assertGreater(gone, _WRITERS)
@@ -173,7 +173,7 @@ class AMirror(Case):
             self.assertEqual(mirror(ledger, other).held, ())
         self.assertEqual(len(looked), 4, looked)
         self.assertEqual(other.check(other.entry(entry.id)), [])
-        self.assertEqual(verify(other).faults, ())
+        self.assertEqual(verify(other).findings, ())
 
 
 class AtTheShelf(Case):
@@ -201,7 +201,7 @@ class AtTheShelf(Case):
             act()
             thread.join()
         self.assertEqual(ledger.shelf.releases(), [])
-        self.assertEqual(verify(ledger).faults, ())
+        self.assertEqual(verify(ledger).findings, ())
 
     def test_no_damage_is_seen_that_is_none(self) -> None:
         """While somebody adds to the shelf and takes from it, every look at the ledger finds it whole."""
@@ -224,7 +224,7 @@ class AtTheShelf(Case):
             for _ in range(60 if LONG else 12):
                 looked = Ledger.open(self.path("ledger"))
                 found = verify(looked)
-                self.assertEqual((found.faults, found.costs), ((), ()))
+                self.assertEqual((found.findings, found.costs), ((), ()))
                 looked.index.close()
         finally:
             stop.set()

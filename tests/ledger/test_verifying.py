@@ -52,7 +52,7 @@ class Verifying(KeptCase):
         """Nothing is wrong, with the cache and without."""
         for root in (self.path("ledger"), self.copied()):
             found = self.verified(root)
-            self.assertEqual((found.faults, found.costs), ((), ()))
+            self.assertEqual((found.findings, found.costs), ((), ()))
             self.assertEqual((found.packs, found.changes), (found.packs_in_all, 1))
 
     def test_any_flipped_byte_is_found(self) -> None:
@@ -71,7 +71,7 @@ class Verifying(KeptCase):
                 opened.seek(at)
                 opened.write(bytes([data[at] ^ (1 << rng.randrange(8))]))
             found = self.verified(root)
-            self.assertEqual([fault.file for fault in found.faults], [file], f"byte {at}")
+            self.assertEqual([fault.where for fault in found.findings], [file], f"byte {at}")
 
     def test_files_that_are_cut_missing_swapped_or_twice(self) -> None:
         """Each is told by name, whichever kind of file it is."""
@@ -99,7 +99,7 @@ class Verifying(KeptCase):
                 else:
                     continue
                 found = self.verified(root)
-                self.assertEqual({fault.file for fault in found.faults}, expected, harm)
+                self.assertEqual({fault.where for fault in found.findings}, expected, harm)
                 harmless = folder == "history" or harm == "stray"
                 harmless |= (folder, harm) == ("packs", "twice")
                 self.assertEqual(bool(found.costs), not harmless, f"{folder} {harm}")
@@ -113,7 +113,7 @@ class Verifying(KeptCase):
         )
         os.remove(os.path.join(folder, largest))
         found = self.verified(root)
-        self.assertEqual([fault.file for fault in found.faults], ["packs"])
+        self.assertEqual([fault.where for fault in found.findings], ["packs"])
         self.assertIn("world", found.costs[0].paths or ())
 
     def test_settings_that_are_damaged_cost_nothing(self) -> None:
@@ -122,7 +122,7 @@ class Verifying(KeptCase):
             root = self.copied()
             with open(os.path.join(root, "ledger.toml"), "wb") as file:
                 file.write(harm)
-            self.assertEqual([f.file for f in self.verified(root).faults], ["ledger.toml"])
+            self.assertEqual([f.where for f in self.verified(root).findings], ["ledger.toml"])
 
     def test_a_cache_that_lies_is_made_anew(self) -> None:
         """Whatever stands in it, nothing is lost by it."""
@@ -138,9 +138,9 @@ class Verifying(KeptCase):
                 db.execute(harm)
             db.close()
             found = self.verified(root)
-            self.assertEqual([f.file for f in found.faults], ["index.sqlite"], harm)
+            self.assertEqual([f.where for f in found.findings], ["index.sqlite"], harm)
             self.assertEqual(found.costs, ())
-            self.assertEqual(self.verified(root).faults, ())
+            self.assertEqual(self.verified(root).findings, ())
 
     def test_shares_come_to_the_whole(self) -> None:
         """Each time the packs are taken that were not checked for the longest."""
@@ -155,7 +155,7 @@ class Verifying(KeptCase):
         for _ in packs:
             found = verify(Ledger.open(root), share=1e-9)
             self.assertEqual(found.packs, 1)
-            seen += [fault.file for fault in found.faults]
+            seen += [fault.where for fault in found.findings]
         self.assertEqual(sorted(seen), [f"packs/{name}" for name in packs])
 
     def test_a_cache_made_anew_under_others(self) -> None:

@@ -372,7 +372,7 @@ class Texts(unittest.TestCase):
         self.assertEqual(merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nb\nC\n").data, b"A\nb\nC\n")
         (torn,) = merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nB\nc\n").conflicts
         self.assertEqual(
-            (torn.line, torn.base, torn.mine, torn.theirs), (1, "a\nb", "A\nb", "a\nB")
+            (torn.where, torn.base, torn.mine, torn.theirs), ("line 1", "a\nb", "A\nb", "a\nB")
         )
         self.assertIn("line 1: both changed it: A b and a B", str(torn))
 

@@ -25,7 +25,7 @@ from kindred_ledger.patches import (
 )
 from kindred_ledger.places import FilePlace, FolderPlace, scan
 from tests.formats import rfc3284
-from tests.support import Case, PlayCase, snapshot, write
+from tests.support import Case, PlayCase, snapshot, texts, write
 
 OLD = random.Random(1).randbytes(30_000)
 GERMAN = OLD[:9_000] + b"Moorf\xc3\xa4hre" + OLD[9_100:]
@@ -84,8 +84,9 @@ class Single(Case):
             for output in ("short.bin", "full.bin"):
                 change = self.change(base, output=output)
                 digest = blake3(self.bytes_of(output)).hexdigest()
-                self.assertEqual(change.notes[0], f"notes of {output}")
-                self.assertTrue(change.notes[1].endswith(f"bytes, BLAKE3 {digest}"))
+                notes = texts(change.notes)
+                self.assertEqual(notes[0], f"notes of {output}")
+                self.assertTrue(notes[1].endswith(f"bytes, BLAKE3 {digest}"))
                 done = change.apply(self.ledger())
                 self.assertEqual(self.bytes_of(f"game/{base}"), self.bytes_of(output))
                 undo(self.ledger(), done).apply(self.ledger())
@@ -286,7 +287,7 @@ class Command(PlayCase):
         encode(old, new, delta)
         write(self.folder, {"plain.vcdiff": delta.getvalue(), "x.bin": old})
         done = self.kindred("patch", "apply", "plain.vcdiff", "x.bin", "--yes")
-        self.assertIn(blake3(new).hexdigest(), " ".join(done["change"]["notes"]))
+        self.assertIn(blake3(new).hexdigest(), str(done["change"]["findings"]))
         with open(self.path("x.bin"), "rb") as file:
             self.assertEqual(file.read(), new)
         self.kindred("patch", "make", *zips, "--out", "to.zip", status=2)

@@ -185,7 +185,7 @@ class Laws(unittest.TestCase):
                 shutil.rmtree(place.root)
                 write(place.root, side)
             change = carry_files(source, target, ledger=ledger)
-            asked = {conflict.item for conflict in change.conflicts}
+            asked = {conflict.where for conflict in change.conflicts}
             both = {
                 path
                 for path in here
@@ -221,16 +221,16 @@ class Between(Case):
         here = self.place({"a": b"1", "b": b"2", "c": b"3"}, "here")
         there = self.place({"a": b"1", "b": b"old"}, "there")
         first = carry_files(here, there, ledger=ledger)
-        self.assertEqual([c.item for c in first.conflicts], ["b"])
+        self.assertEqual([c.where for c in first.conflicts], ["b"])
         choices = CarryChoices(replace=lambda path: True)
         carry_files(here, there, ledger=ledger, choices=choices).apply(ledger, allow_loss=True)
         write(here.root, {"a": b"1 and more", "b": b"2 and more"})
         os.remove(self.path("here", "c"))
         change = carry_files(here, there, ledger=ledger)
         self.assertEqual((change.conflicts, change.losses), ((), ()))
-        self.assertIn("there they stay (or --exact): c", change.notes[1])
+        self.assertIn("there they stay (or --exact): c", str(change.notes[1]))
         exact = carry_files(here, there, ledger=ledger, exact=True)
-        self.assertEqual([loss.item for loss in exact.losses], ["c"])
+        self.assertEqual([loss.where for loss in exact.losses], ["c"])
         exact.apply(ledger, allow_loss=True)
         self.assertEqual(files_in(there.root), {"a": b"1 and more", "b": b"2 and more"})
         write(here.root, {"c": b"again"})

@@ -9,6 +9,7 @@ from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
 from kindred_ledger.convert import NotMerged, merge_inside
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed
+from kindred_ledger.finding import Sides
 from kindred_ledger.ledger import ReleaseTag, Tag
 from kindred_ledger.merge import Policy
 from kindred_ledger.places import MemoryPlace, ZipPlace, read_bytes, scan
@@ -116,8 +117,8 @@ class Inside(InstallCase):
             old, Tag(title="mossferry", version="1.4"), label, contents=lambda path: False
         )
         torn = self.change().conflicts
-        self.assertEqual({c.item.removeprefix("program/") for c in torn}, set(MINE))
-        self.assertTrue(all("only the digest is shelved" in c.reason for c in torn), torn)
+        self.assertEqual({c.where.removeprefix("program/") for c in torn}, set(MINE))
+        self.assertTrue(all("only the digest is shelved" in c.what for c in torn), torn)
 
     def test_what_is_not_clean_is_asked(self) -> None:
         """The same value changed by both, binary files: a question that names what; others still merge."""
@@ -127,11 +128,10 @@ class Inside(InstallCase):
         )
         before = snapshot(self.path("mossferry"))
         change = self.change(old=self.old)
-        reasons = {c.item: c.reason for c in change.conflicts}
+        reasons = {c.where: c for c in change.conflicts}
         self.assertEqual(set(reasons), {"program/data/rules.json", "program/logo.bin"})
-        self.assertIn(
-            "tides.spring: both changed it: 9 and 2.5", reasons["program/data/rules.json"]
-        )
+        asked = reasons["program/data/rules.json"]
+        self.assertEqual((asked.field, asked.sides), ("tides.spring", Sides("2.40", "9", "2.5")))
         with self.assertRaises(DecisionNeeded):
             change.apply(self.kept)
         self.assertEqual(snapshot(self.path("mossferry")), before)
@@ -153,7 +153,7 @@ class Inside(InstallCase):
         lines = {line.item: line for line in change.statements[0].lines}
         line = lines["program/data/rules.json"]
         self.assertEqual(line.reason, "yours stays: what the release changed is in it, too")
-        self.assertEqual([c.item for c in change.conflicts], ["program/notes.txt"])
+        self.assertEqual([c.where for c in change.conflicts], ["program/notes.txt"])
 
     def test_what_was_read_is_what_was_looked_at(self) -> None:
         """A side that is another one by the time it is read is not merged."""
@@ -180,7 +180,7 @@ class Inside(InstallCase):
         )
         change = self.change(old=self.old)
         self.assertEqual(
-            [loss.reason for loss in change.losses],
+            [loss.what for loss in change.losses],
             ["your comment is not in the merged file: mine"],
         )
         with self.assertRaises(LossNotAllowed):
@@ -196,10 +196,10 @@ class Inside(InstallCase):
         self.old = self.release("1.4", {**BASE, "data/rules.json": base}, "old.zip")
         self.new = self.release("2.0", {**THEIRS, "data/rules.json": theirs}, "new.zip")
         mine = base.replace(b'"coins": 10', b'"coins": 99').replace(b'"n": 1', b'"n": 1, "x": 2')
-        for old, lost in ((b'"old": 1', []), (b'"old": 7', ["program/data/rules.json old"])):
+        for old, lost in ((b'"old": 1', []), (b'"old": 7', ["program/data/rules.json: old"])):
             write(self.path("mossferry"), {"data/rules.json": mine.replace(b'"old": 1', old)})
             change = self.change(old=self.old)
-            self.assertEqual(([loss.item for loss in change.losses], change.conflicts), (lost, ()))
+            self.assertEqual(([loss.place for loss in change.losses], change.conflicts), (lost, ()))
             action = next(a for a in change.actions if a.path.endswith("rules.json"))
             assert action.source is not None
             made = json.loads(read_bytes(action.source, action.source_path))

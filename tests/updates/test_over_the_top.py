@@ -62,8 +62,8 @@ class Update(InstallCase):
         self.assertEqual(outcomes["user/settings.ini"][0], "kept")
         self.assertEqual(outcomes["program/data/lanterns/0.lamp"], ("added", "new in the release"))
         self.assertEqual(outcomes["program/data/old_charts/0.chart"][0], "dropped")
-        self.assertIn("you had changed: program/data/tides.ini", change.notes)
-        self.assertTrue(any("does not read 6 files" in note for note in change.notes))
+        self.assertIn("you had changed: program/data/tides.ini", map(str, change.notes))
+        self.assertTrue(any("does not read 6 files" in str(note) for note in change.notes))
         before = snapshot(self.path("mossferry"))
         done = change.apply(self.kept)
         self.assertEqual([s.counted_in is not None for s in done.statements], [True, True])
@@ -81,7 +81,9 @@ class Update(InstallCase):
         change = self.change()
         dropped = [x for x in change.preview().lines if x.outcome.value == "dropped"]
         self.assertEqual(dropped, [])
-        self.assertTrue(any("left alone" in n and "old_charts" in n for n in change.notes))
+        self.assertTrue(
+            any("left alone" in n and "old_charts" in n for n in map(str, change.notes))
+        )
         change.apply(self.kept)
         self.assertEqual(len(scan(self.install().place).under("program/mods").files), 3)
 
@@ -189,7 +191,7 @@ class Carry(InstallCase):
         before = snapshot(self.path("mossferry"))
         target = self.install("second/mossferry")
         change = carry(self.install(), target, ["saves"], ledger=self.kept)
-        self.assertEqual({loss.reason.split(": ")[-1] for loss in change.losses},
+        self.assertEqual({loss.what.split(": ")[-1] for loss in change.losses},
                          {"lanterns have no glow of their own since 2.0"})  # fmt: skip
         done = change.apply(self.kept, allow_loss=True)
         self.assertEqual(done.statements[1].counted_out, 4)
@@ -204,7 +206,7 @@ class Carry(InstallCase):
         with self.assertRaisesRegex(DecisionNeeded, "(?s)controls.json.*--overwrite PATTERN"):
             torn.apply(self.kept, allow_loss=True)
         change = carry(self.install(), target, ["settings"], ledger=self.kept, choices=ALL_GIVE_WAY)
-        self.assertIn("the target's own gives way", {loss.reason for loss in change.losses})
+        self.assertIn("the target's own gives way", {loss.what for loss in change.losses})
         change.apply(self.kept, allow_loss=True)
         self.assertIn("2560 wide, detail 3", self.judge("second/mossferry")[1])
 

@@ -52,6 +52,7 @@ from tests.support import (
     side_law,
     small_disk,
     snapshot,
+    texts,
     unprivileged,
     write,
 )
@@ -94,17 +95,17 @@ class Styles(StyleCase):
             **{f"quill/{p}": d for p, d in MINE.items() if p in _KEPT_OVER_THE_TOP},
         }
         self.carry_out(change, expected)
-        told = " ".join(change.notes)
+        told = " ".join(map(str, change.notes))
         self.assertIn("left alone, as they may be yours or left over from the old one: "
                       "program/data/gone-edited.dat", told)  # fmt: skip
         self.assertIn("optional and not used, so left out: bells (Quill Bells)", told)
-        self.assertTrue(change.notes[0].startswith("over the top; what is typically lost"))
+        self.assertTrue(str(change.notes[0]).startswith("over the top; what is typically lost"))
 
     def test_clean(self) -> None:
         """The release and the keep-list, nothing else; all that was the user's is named first."""
         change = reinstall(self.install, self.new(), ledger=self.kept, old=self.old(),
                            keep=lambda path: path.endswith("notes.txt"))  # fmt: skip
-        lost = {loss.item.removeprefix("program/") for loss in change.losses}
+        lost = {loss.where.removeprefix("program/") for loss in change.losses}
         edits = {"data/edited.ini", "data/gone-edited.dat", "data/draw.cache", "data/own.dat"}
         self.assertEqual(lost, edits)
         with self.assertRaises(LossNotAllowed):
@@ -116,7 +117,7 @@ class Styles(StyleCase):
     def test_clean_without_the_old_release(self) -> None:
         """What may be the user's, for all that is known, is a loss, too."""
         change = reinstall(self.install, self.new(), ledger=self.kept)
-        lost = {loss.item.removeprefix("program/") for loss in change.losses}
+        lost = {loss.where.removeprefix("program/") for loss in change.losses}
         self.assertEqual(
             lost, {"data/gone.dat", "data/gone-edited.dat", "data/own.dat", "notes.txt"}
         )
@@ -182,7 +183,7 @@ class Styles(StyleCase):
                 os.remove(self.path(GAMES, "quill", "bells", "mine.tone"))
         os.remove(self.path("new", "tunes", "air.tone"))
         change = update(self.install, self.new(), ledger=self.kept)
-        self.assertIn("does not hold: tunes (The Airs)", " ".join(change.warnings))
+        self.assertIn("does not hold: tunes (The Airs)", " ".join(map(str, change.warnings)))
 
     def test_assemble(self) -> None:
         """Parts that agree merge, with a file in two of them counted once; the rest is a question."""
@@ -201,7 +202,7 @@ class Styles(StyleCase):
         self.carry_out(change, {**mine, **made})
         alone = assemble(self.again[1:], target, ledger=self.kept, how=Assembly(self.card))
         missing = "missing, by the card: a part with version.txt"
-        self.assertIn(missing, " ".join(alone.warnings))
+        self.assertIn(missing, " ".join(map(str, alone.warnings)))
 
     def parts(self, of: dict[str, set[str]]) -> list[Any]:
         for name, paths in of.items():
@@ -229,11 +230,12 @@ class WithoutACard(StyleCase):
         change = update(install, release, ledger=self.kept, choices=choices)
         self.assertIn("from 1.0 to 2.0", change.summary)
         self.assertIn(
-            "compared with the shelf: quill@1.0 with 4 files edited, 3 unknown", change.notes
+            "compared with the shelf: quill@1.0 with 4 files edited, 3 unknown",
+            texts(change.notes),
         )
         kept = {path: MINE[path] for path in _KEPT_OVER_THE_TOP}
         torn = update(install, release, ledger=self.kept)
-        items = {conflict.item for conflict in torn.conflicts}
+        items = {conflict.where for conflict in torn.conflicts}
         self.assertEqual(items, {"program/data/both.ini", "program/data/draw.cache"})
         theirs = UpdateChoices(choices.mine, lambda path: path.endswith(".cache"))
         change = update(install, release, ledger=self.kept, choices=theirs)
@@ -261,7 +263,7 @@ class WithoutACard(StyleCase):
             install = plain.open(f"{folder}/mine", version="1")
             release = ledger.shelf.place(ledger.shelf.find("thing@2"))
             change = update(install, release, ledger=ledger)
-            torn = {conflict.item.removeprefix("program/") for conflict in change.conflicts}
+            torn = {conflict.where.removeprefix("program/") for conflict in change.conflicts}
             choices = UpdateChoices(mine=lambda _: True)
             change = update(install, release, ledger=ledger, choices=choices)
             self.assertEqual(torn, {p for p in {*mine} & {*new} if _both(p, old, mine, new)})
@@ -325,7 +327,7 @@ class Killed(StyleCase):
                 recover(ledger, back=point % 2 == 0)
                 here = _contents(self.path(GAMES))
                 found = verify(ledger)
-                whole = not (found.faults or found.costs)
+                whole = not (found.findings or found.costs)
                 left = [one for one in os.listdir(ledger.folder("work")) if "change-" in one]
                 fate = "before" if here == start else "after" if here == after else "mixed"
                 fates.append((point, fate if whole and not left else f"{found} {left}"))
@@ -460,7 +462,9 @@ class Rules(StyleCase):
             self.over().apply(self.kept)
         write(self.path("run"), {"ink-3/about.txt": b"ink 3.1", "ink-4/about.txt": b"ink 3.0"})
         change = self.over()
-        self.assertRegex(" ".join(change.notes), r"3.1 in .*ink-3 is right \(not 2.9 in .*may stay")
+        self.assertRegex(
+            " ".join(map(str, change.notes)), r"3.1 in .*ink-3 is right \(not 2.9 in .*may stay"
+        )
         self.assertEqual(change.conflicts, ())
 
     def test_the_version_is_read_back(self) -> None:
@@ -485,13 +489,15 @@ class Rules(StyleCase):
             '[components.heart]\ninclude = ["/program/version.txt", "/program/quill.bin"]\n'
         )
         change = self.over(choices=UpdateChoices(components=("heart",)))
-        self.assertEqual(change.warnings, ("program 2.0 and data 1.0 do not belong together",))
+        self.assertEqual(
+            texts(change.warnings), ["program 2.0 and data 1.0 do not belong together"]
+        )
 
     def test_copies_that_hide_what_is_installed(self) -> None:
         """A copy placed by hand before an installed file is named; other files there are not."""
         self.set_card('hides = [{ folder = "/program/mods/over", over = "/program/data" }]')
         write(self.path(GAMES, "quill", "mods", "over"), {"plain.dat": b"old", "else.dat": b""})
-        warned = " ".join(self.over().warnings)
+        warned = " ".join(map(str, self.over().warnings))
         self.assertIn("program/mods/over/plain.dat hides program/data/plain.dat", warned)
         self.assertNotIn("else.dat", warned)
 
@@ -520,7 +526,9 @@ class Rules(StyleCase):
         """It is told before anything is written; files that are read-only change all the same."""
         os.chmod(self.path(GAMES, "quill", "quill.bin"), 0o444)
         change = self.over()
-        self.assertIn("1 files are read-only and change all the same", " ".join(change.notes))
+        self.assertIn(
+            "1 file is read-only and changes all the same", " ".join(map(str, change.notes))
+        )
         with unprivileged(self.folder):
             os.chmod(self.path(GAMES, "quill", "data"), 0o555)
             try:
@@ -541,7 +549,7 @@ class Rules(StyleCase):
                 '[[together]]\nsame = ["program", "sound"]\nwhen = { data = ">=1" }\n'
                 '[[requires]]\nname = "Ink"\ndetect = [{ file = "a" }]\n'
             )
-        faults = "\n".join(caught.exception.faults)
+        faults = "\n".join(texts(caught.exception.findings))
         for words in (
             "update.moves[1]: 'x' is no version",
             "'/nowhere/*' begins with no part of an install",
@@ -635,7 +643,7 @@ class Recognizing(StyleCase):
         choices = UpdateChoices(mine=lambda _: True)
         change = update(self.install, self.new(), ledger=self.kept, choices=choices)
         stale = "left over from older releases, which you can remove: program/data/ancient.dat (quill@0.9)"
-        self.assertIn(stale, change.notes)
+        self.assertIn(stale, texts(change.notes))
         self.assertIn("program/data/own.dat", change.after)
 
     def test_the_shelf(self) -> None:
@@ -659,7 +667,7 @@ class Recognizing(StyleCase):
             next(iter(place.read(["data/plain.dat"])))
         with self.assertRaisesRegex(UsageError, "only digests are shelved"):
             update(self.card.open(self.path("new")), place, ledger=self.kept)
-        self.assertFalse(verify(self.kept).faults)
+        self.assertFalse(verify(self.kept).findings)
         shelf.remove(one.release)
         with self.assertRaisesRegex(DecisionNeeded, "no release quill@1.0 is so"):
             shelf.find("quill@1.0", channel="stable")

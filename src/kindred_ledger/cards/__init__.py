@@ -5,10 +5,10 @@ from .card import PROGRAM, Card, Format, Install, select_categories
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
 from .drafting import draft_card
-from .finding import card_for, card_of_release, find_cards, find_installs
 from .identify import Identity, Match, identify
 from .locate import Surroundings, expand_folder
 from .roots import Root, find_root
+from .searching import card_for, card_of_release, find_cards, find_installs
 from .updates import Component, Updates
 
 __all__ = [

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from ..finding import Finding
 from ..versions import Version, VersionRange, scheme
 from .card import PROGRAM, Card, Install
 from .models import TogetherTable
@@ -26,12 +27,13 @@ def axis_versions(install: Install) -> dict[str, Version]:
     return {name: version for name, version in found.items() if version is not None}
 
 
-def out_of_step(card: Card, versions: Mapping[str, Version]) -> list[str]:
-    """Return what is wrong with versions that should belong together, a line a rule.
+def out_of_step(card: Card, versions: Mapping[str, Version]) -> list[Finding]:
+    """Return what is wrong with versions that should belong together, one for a rule.
 
     A rule about an axis that tells no version says nothing.
     """
-    return [fault for rule in card.file.together if (fault := _fault(card, rule, versions))]
+    faults = (_fault(card, rule, versions) for rule in card.file.together)
+    return [Finding.warning("versions-apart", fault) for fault in faults if fault]
 
 
 def _fault(card: Card, rule: TogetherTable, versions: Mapping[str, Version]) -> str:

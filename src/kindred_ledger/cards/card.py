@@ -22,6 +22,7 @@ from ..errors import (
     VersionError,
     VersionUntold,
 )
+from ..finding import Finding
 from ..formats import (
     FOLDER,
     Document,
@@ -327,7 +328,9 @@ class Card:
             raise CardError(
                 f"{other.name} has no format {strange[0]!r}",
                 where=f"{self.path}: variant.reads",
-                faults=(f"Its card has {', '.join(other.formats)}.",),
+                findings=(
+                    Finding.error("unknown-format", f"Its card has {', '.join(other.formats)}."),
+                ),
             )
         return {
             name: tuple(map(other.formats[name].scheme.parse, versions))

@@ -13,6 +13,7 @@ from blake3 import blake3
 from msgspec import Struct
 
 from ..errors import FormatError, KindredError, VersionError
+from ..finding import Finding
 from ..formats import look_up
 from ..places import FILE, Place, Tree, read_bytes
 from ..versions import Version
@@ -28,11 +29,11 @@ _HOLES = {"{version}": r"(\w[\w.+-]*)", "{rest}": r"(\S.*?)\s*$"}
 
 
 class Evidence(Struct, frozen=True):
-    """One place a version was looked for: what it said, or why it said nothing."""
+    """One place a version was looked for: what it said, or what was found instead."""
 
     source: str
     version: Version | None
-    fault: str = ""
+    finding: Finding | None = None
 
     @property
     def is_folder_name(self) -> bool:
@@ -40,7 +41,9 @@ class Evidence(Struct, frozen=True):
         return self.source.startswith(_FOLDER_NAME)
 
     def __str__(self) -> str:
-        return f"{self.source}: {self.version.text if self.version else self.fault}"
+        if self.version is not None:
+            return f"{self.source}: {self.version.text}"
+        return f"{self.source}: {self.finding.what if self.finding else 'nothing'}"
 
 
 def detect(
@@ -68,13 +71,10 @@ def detect(
             )
             out.append(Evidence(source, parse(text)))
         except VersionError as error:
-            out.append(Evidence(source, None, error.what))
+            out.append(Evidence(source, None, Finding.note("no-version", error.what, where=source)))
         except KindredError as error:
-            out.append(
-                Evidence(
-                    source, None, f"{error.where}: {error.what}" if error.where else error.what
-                )
-            )
+            what = f"{error.where}: {error.what}" if error.where else error.what
+            out.append(Evidence(source, None, Finding.note("no-version", what, where=source)))
     return tuple(out)
 
 

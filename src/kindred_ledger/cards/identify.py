@@ -9,9 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import KindredError
-from ..formats import HEAD, Finding, confirm, kind_of, misnamed
+from ..finding import Finding
+from ..formats import HEAD, FileKind, confirm, kind_of, misnamed
 from .card import Card, Format, Install
 
 __all__ = ["Identity", "Match", "identify"]
@@ -21,7 +23,7 @@ class Match(Struct, frozen=True):
     """A format of a card that a file is of, or seems to be.
 
     `version` "" means that it cannot be told; `writes` and `reads` are the ranges of builds that
-    write and read that version; `evidence` tells why, `fault` what speaks against it.
+    write and read that version; `evidence` tells why, `finding` what speaks against it.
     """
 
     title: str
@@ -30,7 +32,7 @@ class Match(Struct, frozen=True):
     writes: tuple[str, ...]
     reads: tuple[str, ...]
     evidence: tuple[str, ...]
-    fault: str = ""
+    finding: Finding | None = None
 
 
 class Identity(Struct, frozen=True):
@@ -41,7 +43,7 @@ class Identity(Struct, frozen=True):
     kind: str
     evidence: str
     matches: tuple[Match, ...] = ()
-    oddities: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 def identify(
@@ -59,7 +61,7 @@ def identify(
     is not looked for in others; what a title's card knows need not be known to its variants'.
     """
     cards = list(cards)
-    finding = kind_of(data[:HEAD], whole=len(data) <= HEAD)
+    found = kind_of(data[:HEAD], whole=len(data) <= HEAD)
     matches = [
         match
         for card in cards
@@ -68,31 +70,33 @@ def identify(
     ]
     if install is not None:
         matches = [each for each in matches if each.title == install.card.title] or matches
-    sound = [match for match in matches if not match.fault]
+    sound = [match for match in matches if match.finding is None]
     if sound:
         variants = {card.title for card in cards if card.file.variant is not None}
-        matches = [each for each in matches if not each.fault or each.title not in variants]
-    odd: list[str] = []
+        matches = [each for each in matches if each in sound or each.title not in variants]
+    odd: list[Finding] = []
     if sound:
         codec = _codec_of(cards, sound[0])
-        if codec in ("layout", finding.kind):
-            kind = finding.kind if codec != "layout" else "binary"
+        if codec in ("layout", found.kind):
+            kind = found.kind if codec != "layout" else "binary"
             told = "a layout describes it" if codec == "layout" else "it reads as that to its end"
-            finding = Finding(kind, told)
+            found = FileKind(kind, told)
     else:
-        finding, fault = confirm(data, finding)
+        found, fault = confirm(data, found)
         if fault:
-            odd.append(f"it begins as {finding.kind}, but: {fault}")
-    wrong_name = misnamed(name.replace("\\", "/").rpartition("/")[2], finding.kind)
+            odd.append(Finding.error("damaged", f"it begins as {found.kind}, but: {fault}"))
+    wrong_name = misnamed(name.replace("\\", "/").rpartition("/")[2], found.kind)
     if wrong_name:
-        odd.append(wrong_name)
+        odd.append(Finding.warning("misnamed", wrong_name))
     if install is not None and install.version is not None:
-        odd += (fault for match in sound if (fault := _unread(install, match)))
+        unread = (_unread(install, match) for match in sound)
+        odd += (Finding.warning("not-read-here", fault) for fault in unread if fault)
     if len(sound) > 1:
         names = ", ".join(f"{match.title} {match.format}" for match in sound)
-        odd.append(f"more than one format fits: {names}")
-    odd += (f"{match.title} {match.format}: {match.fault}" for match in matches if match.fault)
-    return Identity(name, len(data), finding.kind, finding.evidence, tuple(matches), tuple(odd))
+        odd.append(Finding.warning("formats-alike", f"more than one format fits: {names}"))
+    odd += (match.finding for match in matches if match.finding is not None)
+    odd = [replace(finding, where=name) for finding in odd]
+    return Identity(name, len(data), found.kind, found.evidence, tuple(matches), tuple(odd))
 
 
 def _unread(install: Install, match: Match) -> str:
@@ -136,7 +140,9 @@ def _match(
         if not evidence:
             return None
         where = f"{error.where}: " if error.where else ""
-        return Match(card.title, format.name, "", (), (), tuple(evidence), f"{where}{error.what}")
+        what = f"{card.title} {format.name}: {where}{error.what}"
+        finding = Finding.error("damaged", what)
+        return Match(card.title, format.name, "", (), (), tuple(evidence), finding)
     key = format.table.version.key
     if document.find(format.version_path):
         evidence.append(f"{key} = {version}")

@@ -13,6 +13,7 @@ import msgspec
 
 from ..errors import CardError, KindredError, UsageError
 from ..extensions import HOOKS, installed
+from ..finding import Finding
 from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
 from ..small_files import read_small
@@ -70,9 +71,12 @@ def read_card(path: str | os.PathLike[str]) -> CardFile:
         faults = list(_meaning_faults(card, os.path.dirname(where)))
         if not faults:
             return card
-    lines = [f"{_line_of(text, key)}{_show(key)}: {fault}" for key, fault in faults]
-    count = f"{len(lines)} faults" if len(lines) > 1 else "a fault"
-    raise CardError(f"the card has {count}", where=where, faults=tuple(lines))
+    found = tuple(
+        Finding.error("card", fault, field=f"{_line_of(text, key)}{_show(key)}")
+        for key, fault in faults
+    )
+    count = f"{len(found)} faults" if len(found) > 1 else "a fault"
+    raise CardError(f"the card has {count}", where=where, findings=found)
 
 
 def _shape_faults(value: Any, kind: Any, key: _KEY) -> Iterator[tuple[_KEY, str]]:

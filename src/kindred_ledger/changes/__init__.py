@@ -1,6 +1,6 @@
 """Changes: changesets, the engine that applies them, recovering and undoing."""
 
-from .actions import Action, Conflict, Loss, actions_between
+from .actions import Action, actions_between
 from .changeset import Changeset
 from .confirming import CHECKS, Check, Confirmed, confirm
 from .disk import check_space
@@ -17,9 +17,7 @@ __all__ = [
     "Changeset",
     "Check",
     "Confirmed",
-    "Conflict",
     "Drilled",
-    "Loss",
     "Recovered",
     "actions_between",
     "check_space",

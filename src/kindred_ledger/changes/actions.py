@@ -1,4 +1,4 @@
-"""Action: what happens to one path. Loss and Conflict: what a person has to say yes to first."""
+"""Action: what happens to one path."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from msgspec import Struct
 from ..places import Node, Place, Tree, same_content
 from ..statement import Outcome
 
-__all__ = ["Action", "Conflict", "Loss", "actions_between"]
+__all__ = ["Action", "actions_between"]
 
 
 class Action(Struct, frozen=True):
@@ -32,22 +32,6 @@ class Action(Struct, frozen=True):
         if self.after is None:
             return Outcome.DROPPED
         return Outcome.KEPT if same_content(self.before, self.after) else Outcome.CHANGED
-
-
-class Loss(Struct, frozen=True):
-    """Something the operation would lose; needs consent. `one_way` marks a door without return."""
-
-    item: str
-    reason: str
-    one_way: bool = False
-
-
-class Conflict(Struct, frozen=True):
-    """Something only a person can decide; `remedy` says how they do."""
-
-    item: str
-    reason: str
-    remedy: str
 
 
 def actions_between(

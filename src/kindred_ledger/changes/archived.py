@@ -55,7 +55,7 @@ def as_file_changeset(changeset: Plan, ledger: Ledger) -> Iterator[Plan]:
                 put=put,
                 content=_Contents(changeset).blocks,
             )
-        statements, notes = balance(changeset, scan(ZipPlace(rewritten)))
+        statements, findings = balance(changeset, scan(ZipPlace(rewritten)))
         scratch = FolderPlace(folder)
         before, made = scan(file), scan(scratch)[file.name]
         after = made._replace(mtime_ns=0, mode=before[file.name].mode)
@@ -69,7 +69,7 @@ def as_file_changeset(changeset: Plan, ledger: Ledger) -> Iterator[Plan]:
             actions=(action,),
             offered=None,
             statements=statements,
-            notes=(*changeset.notes, *notes),
+            findings=(*changeset.findings, *findings),
         )
 
 

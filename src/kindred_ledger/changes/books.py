@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..errors import PlaceChanged
+from ..finding import Finding
 from ..places import Tree, same_content
 from ..statement import Statement
 from .plan import Plan
@@ -10,7 +11,7 @@ from .plan import Plan
 __all__ = ["balance"]
 
 
-def balance(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[str]]:
+def balance(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[Finding]]:
     """Verify the place against the plan and count both sides of the books.
 
     Paths that the change does not touch but something else changed meanwhile are noted; they are
@@ -32,7 +33,10 @@ def balance(changeset: Plan, after: Tree) -> tuple[tuple[Statement, ...], list[s
             )
     was, out = before.leaves, after.leaves
     meanwhile = {*before.unlike(after), *after.unlike(before)} - touched
-    notes = [f"changed by something else meanwhile: {path}" for path in sorted(meanwhile)]
+    notes = [
+        Finding.note("changed-meanwhile", "something else changed it meanwhile", where=path)
+        for path in sorted(meanwhile)
+    ]
     if meanwhile:
         out = (
             *(path for path in out if path not in meanwhile),

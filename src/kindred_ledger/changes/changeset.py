@@ -14,7 +14,7 @@ from typing import Any
 
 from msgspec.structs import force_setattr, replace
 
-from ..errors import DecisionNeeded, LossNotAllowed, UnsafeName
+from ..errors import DecisionNeeded, UnsafeName
 from ..ledger import Ledger
 from ..places import (
     DIR,
@@ -35,6 +35,7 @@ from ..places import (
 from ..progress import Progress
 from ..statement import Line
 from .actions import Action
+from .consent import check_consent
 from .engine import Applied, apply_changeset
 from .folder_times import is_of_time
 from .plan import Plan
@@ -82,27 +83,9 @@ class Changeset(Plan, frozen=True, dict=True):
     def _stood_together(self, one: str, other: str) -> bool:
         return bool(self.as_kept and self.offered and {one, other} <= self.offered.keys())
 
-    def check_consent(self, *, allow_loss: bool) -> None:
-        """Raise if something must be decided first.
-
-        Raises:
-            DecisionNeeded: there are conflicts.
-            LossNotAllowed: something would be lost and `allow_loss` is False.
-        """
-        if self.conflicts:
-            raise DecisionNeeded(
-                f"your decision is needed about {len(self.conflicts)} of the files",
-                where=self.place.location,
-                choices=tuple(f"{c.item}: {c.reason}" for c in self.conflicts[:20]),
-                remedy="\n".join(dict.fromkeys(c.remedy for c in self.conflicts)),
-            )
-        if self.losses and not allow_loss:
-            listed = "\n".join(f"  {loss.item}: {loss.reason}" for loss in self.losses[:20])
-            raise LossNotAllowed(
-                f"{self.operation} would lose {len(self.losses)} things",
-                where=self.place.location,
-                remedy=f"{listed}\nAllow it with --allow-loss. What is there now is kept either way.",
-            )
+    def check_consent(self, *, allow_loss: bool | Sequence[str]) -> None:
+        """Raise if something must be decided first; see `check_consent` of the module `consent`."""
+        check_consent(self, allow_loss=allow_loss)
 
     def check_running(self) -> None:
         """Raise `DecisionNeeded` if a program runs from the place or has files of it open."""
@@ -126,10 +109,7 @@ class Changeset(Plan, frozen=True, dict=True):
             "place": self.place.location,
             "place_books": self.preview(every=bool(lines)).to_json(lines=lines),
             "books": [statement.to_json(lines=lines) for statement in self.statements],
-            "losses": [{"item": loss.item, "reason": loss.reason} for loss in self.losses],
-            "conflicts": [{"item": one.item, "reason": one.reason} for one in self.conflicts],
-            "warnings": list(self.warnings),
-            "notes": list(self.notes),
+            "findings": [finding.to_json() for finding in self.findings],
             "running": [str(program) for program in self.running],
         }
 
@@ -137,7 +117,7 @@ class Changeset(Plan, frozen=True, dict=True):
         self,
         ledger: Ledger,
         *,
-        allow_loss: bool = False,
+        allow_loss: bool | Sequence[str] = False,
         while_running: bool = False,
         progress: Progress | None = None,
     ) -> Applied:
@@ -146,7 +126,10 @@ class Changeset(Plan, frozen=True, dict=True):
         Where nothing is there yet, nothing has to be kept: then a ledger that cannot be written to will
         do, and the change is in no history.
 
+        `allow_loss` consents to every loss, or to those of some codes, `CODE` or `CODE:PATTERN` of paths.
+
         Raises:
+            UsageError: `allow_loss` names a loss that this change does not have.
             DecisionNeeded, LossNotAllowed: consent is missing, or a program runs from the place and
                 `while_running` is False; nothing was written.
             PlaceBusy, PlaceChanged, PlaceError: the place is as it was before.
@@ -159,7 +142,7 @@ class Changeset(Plan, frozen=True, dict=True):
             done = apply_changeset(self, writable, progress=progress or Progress())
         if writable is ledger:
             return done
-        return replace(done, notes=(*done.notes, NOT_RECORDED))
+        return replace(done, findings=(*done.findings, NOT_RECORDED))
 
 
 def _held(

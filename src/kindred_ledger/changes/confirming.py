@@ -7,14 +7,15 @@ from collections.abc import Callable, Sequence
 from msgspec import Struct
 
 from ..errors import KindredError, LedgerDamaged, UsageError
+from ..finding import Finding
 from ..ledger import CONFIRMED, Ledger, Mark, Record
 from ..places import same_content
 from ..progress import Progress
 
-__all__ = ["CHECKS", "Check", "Confirmed", "comes_back", "confirm", "stands"]
+__all__ = ["CHECKS", "Check", "Confirmed", "backup_readable", "confirm", "still_applied"]
 
-# Looks at a change that was made, and returns what speaks against it, a line each.
-Check = Callable[[Ledger, Record, Progress], Sequence[str]]
+# Looks at a change that was made, and returns what speaks against it.
+Check = Callable[[Ledger, Record, Progress], Sequence[Finding]]
 
 
 class Confirmed(Struct, frozen=True):
@@ -22,7 +23,7 @@ class Confirmed(Struct, frozen=True):
 
     record: Record
     mark: Mark | None
-    findings: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 def confirm(
@@ -39,7 +40,7 @@ def confirm(
     """
     record = ledger.record(change)
     watch = progress or Progress()
-    findings = tuple(line for check in checks for line in check(ledger, record, watch))
+    findings = tuple(found for check in checks for found in check(ledger, record, watch))
     if findings:
         return Confirmed(record, None, findings)
     known = [mark for mark in ledger.marks(CONFIRMED) if mark.subject == record.id]
@@ -47,25 +48,25 @@ def confirm(
     return Confirmed(record, known[0] if known else ledger.mark(CONFIRMED, record.id, note=said))
 
 
-def stands(ledger: Ledger, record: Record, progress: Progress) -> list[str]:
+def still_applied(ledger: Ledger, record: Record, progress: Progress) -> list[Finding]:
     """Find which of the paths that a change touched are not as it made them."""
     try:
         now = ledger.scan(ledger.place_at(record.roots), progress=progress)
     except KindredError as error:
-        return [f"its place cannot be looked at: {error.what}"]
+        return [error.finding("not-readable")]
     return [
-        f"{path}: it is not as the change made it"
+        Finding.error("changed-since", "it is not as the change made it", where=path)
         for path in record.paths
         if not same_content(record.after.get(path), now.get(path))
     ]
 
 
-def comes_back(ledger: Ledger, record: Record, progress: Progress) -> list[str]:
+def backup_readable(ledger: Ledger, record: Record, progress: Progress) -> list[Finding]:
     """Find what of that which was kept before a change cannot be brought back."""
     try:
         return ledger.check(ledger.entry(record.entry))
     except (LedgerDamaged, UsageError) as error:
-        return [str(error)]
+        return [error.finding("damaged")]
 
 
-CHECKS: tuple[Check, ...] = (stands, comes_back)
+CHECKS: tuple[Check, ...] = (still_applied, backup_readable)

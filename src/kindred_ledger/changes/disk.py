@@ -86,8 +86,8 @@ class DiskBackend:
     def check_unfinished(self) -> None:
         for folder in self._folders.values():
             clear_dropped(folder, self._ledger)
-        for line in unfinished_in(self._place):
-            raise PlaceBusy(line, where=self._place.location)
+        for found in unfinished_in(self._place):
+            raise PlaceBusy(found.what, where=self._place.location, remedy=found.remedy)
 
     def check_space(self, actions: Iterable[Action]) -> None:
         check_space(self._place, actions, self._ledger)

@@ -12,6 +12,7 @@ import tempfile
 from msgspec import Struct
 
 from ..errors import LedgerDamaged, LedgerError, UsageError
+from ..finding import Finding
 from ..ledger import PROVEN, Entry, Ledger, Mark
 from ..places import DIR, OTHER, FolderPlace, Tree, same_content, scan
 from ..progress import Progress
@@ -28,7 +29,7 @@ class Drilled(Struct, frozen=True):
     """
 
     entry: Entry
-    faults: tuple[str, ...]
+    findings: tuple[Finding, ...]
     mark: Mark | None
     proven: int
     entries: int
@@ -60,14 +61,14 @@ def drill(
         with scratch_ledger(folder) as scribe:
             try:
                 restore(entry, ledger, place, progress=progress).apply(scribe, progress=progress)
-                faults = _differences(ledger.tree(entry), scan(place, progress=progress))
+                findings = _differences(ledger.tree(entry), scan(place, progress=progress))
             except (LedgerDamaged, LedgerError) as error:
-                faults = (str(error),)
-    mark = None if faults else ledger.mark(PROVEN, entry.id)
+                findings = (error.finding("damaged"),)
+    mark = None if findings else ledger.mark(PROVEN, entry.id)
     entries = ledger.entries()
     subjects = {mark.subject for mark in ledger.marks(PROVEN)}
     proven = [one for one in entries if one.id in subjects]
-    return Drilled(entry, faults, mark, len(proven), len(entries), proven[0] if proven else None)
+    return Drilled(entry, findings, mark, len(proven), len(entries), proven[0] if proven else None)
 
 
 def _next(ledger: Ledger) -> Entry:
@@ -78,7 +79,7 @@ def _next(ledger: Ledger) -> Entry:
     return min(reversed(entries), key=lambda entry: last.get(entry.id, ""))
 
 
-def _differences(kept: Tree, found: Tree) -> tuple[str, ...]:
+def _differences(kept: Tree, found: Tree) -> tuple[Finding, ...]:
     """Return which paths did not come back as they were kept, or came without having been."""
     out = []
     for path in sorted({*kept, *found}):
@@ -86,7 +87,7 @@ def _differences(kept: Tree, found: Tree) -> tuple[str, ...]:
         if was is not None and was.kind == OTHER:
             continue  # listed, never kept
         if was is None and here is not None and here.kind != DIR:
-            out.append(f"{path}: it was not kept, and is there")
+            out.append(Finding.error("not-in-entry", "it was not kept, and is there", where=path))
         elif not same_content(was, here):
-            out.append(f"{path}: it is not what was kept")
+            out.append(Finding.error("damaged", "it is not what was kept", where=path))
     return tuple(out)

@@ -16,6 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import KindredError, PlaceChanged, PlaceError
+from ..finding import Finding
 from ..ledger import BEFORE, Ledger, Record, iso
 from ..places import (
     DIR,
@@ -51,7 +52,7 @@ class Applied(Struct, frozen=True):
 
     record: Record
     statements: tuple[Statement, ...]
-    notes: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
     def to_json(self, *, lines: bool | Callable[[Line], bool] = False) -> dict[str, Any]:
         """Return what was done as plain values; `lines` says which lines of the books."""
@@ -59,7 +60,7 @@ class Applied(Struct, frozen=True):
             "id": self.record.id,
             "entry": self.record.entry,
             "books": [statement.to_json(lines=lines) for statement in self.statements],
-            "notes": list(self.notes),
+            "findings": [finding.to_json() for finding in self.findings],
         }
 
 
@@ -109,20 +110,20 @@ class _Application:
             swapping = True
             with refusals(where):
                 swap_forward(journal.ops, self.backend, self.progress)
-            statements, notes = balance(changeset, self._look_again())
+            statements, findings = balance(changeset, self._look_again())
             if changeset.proof is not None:
                 changeset.proof()
             record = replace(record, statements=tuple(s.to_json() for s in statements))
             self._write_record(record)  # over the one with the planned books
             self._record(record)
-            notes += self._close()
+            findings += self._close()
         except BaseException as error:
             if swapping:
                 self._unwind(error)
             elif self.journal.id:
                 self._abandon(error)
             raise
-        return Applied(record, statements, (*changeset.notes, *notes))
+        return Applied(record, statements, (*changeset.findings, *findings))
 
     def _look_again(self) -> Tree:
         """Return the place as it is now.
@@ -161,14 +162,13 @@ class _Application:
                 raise
             self.ledger.storage.refresh()
 
-    def _close(self) -> list[str]:
+    def _close(self) -> list[Finding]:
         """Clear up; what refuses that does not undo what is done and recorded."""
         try:
             close(self.journal, self.backend, self.ledger)
         except (KindredError, OSError) as error:
-            return [
-                f"what was put aside could not be cleared yet: {error}; kindred recover does it"
-            ]
+            why = f"what was put aside could not be cleared yet: {error}"
+            return [Finding.warning("not-cleared", why, remedy="To do it: kindred recover")]
         return []
 
     def _abandon(self, error: BaseException) -> None:

@@ -7,10 +7,11 @@ from functools import cached_property
 
 from msgspec import Struct, field
 
+from ..finding import Finding, Severity, of_severity
 from ..ledger import Tag
 from ..places import DIR, Node, Place, Tree
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
-from .actions import Action, Conflict, Loss
+from .actions import Action
 
 __all__ = ["Plan"]
 
@@ -37,10 +38,7 @@ class Plan(Struct, frozen=True, dict=True):
     version_after: str = ""
     offered: Tree | None = None
     statements: tuple[Statement, ...] = ()
-    losses: tuple[Loss, ...] = ()
-    conflicts: tuple[Conflict, ...] = ()
-    warnings: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
     undoes: str = ""
     proof: Callable[[], None] | None = None
     keep_whole: bool = False
@@ -48,6 +46,26 @@ class Plan(Struct, frozen=True, dict=True):
     brings: str = ""
     other: Mapping[str, str] = field(default_factory=dict)
     common: Tree = field(default_factory=Tree)
+
+    @property
+    def conflicts(self) -> tuple[Finding, ...]:
+        """What a person has to decide, or put right, first."""
+        return of_severity(self.findings, Severity.CONFLICT)
+
+    @property
+    def losses(self) -> tuple[Finding, ...]:
+        """What would be lost, which needs consent."""
+        return of_severity(self.findings, Severity.LOSS)
+
+    @property
+    def warnings(self) -> tuple[Finding, ...]:
+        """What may go wrong."""
+        return of_severity(self.findings, Severity.WARNING)
+
+    @property
+    def notes(self) -> tuple[Finding, ...]:
+        """What is worth knowing."""
+        return of_severity(self.findings, Severity.NOTE)
 
     @cached_property
     def after(self) -> Tree:

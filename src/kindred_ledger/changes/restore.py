@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import UsageError
+from ..finding import Finding, Severity
 from ..ledger import Entry, Ledger, Record, Tag, not_undone
 from ..places import (
     DIR,
@@ -34,7 +35,7 @@ from ..places import second_names as names_again
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
-from .actions import Action, Conflict, Loss, actions_between
+from .actions import Action, actions_between
 from .changeset import Changeset
 from .engine import Applied
 from .folder_times import times_as_before, times_as_in
@@ -100,23 +101,28 @@ def restore(
         if now[path].kind != DIR and path not in stale
         if (only is None or only(path)) and entry.complete and path not in spelled.originals
     )
-    losses: tuple[Loss, ...] = ()
-    notes: tuple[str, ...] = ()
-    warnings: tuple[str, ...] = ()
+    findings = list(spelled.conflicts)
     if exact and entry.complete:
         target = Tree(
             {p: n for p, n in target.items() if p in wanted or not _gone(p, only, remembered)}
         )
-        losses = tuple(Loss(path, "the entry does not hold it") for path in extra)
-    elif extra:
-        notes = (f"{len(extra)} files that the entry does not hold stay (--exact removes them)",)
-    if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
-        warnings += (f"the entry is of {entry.tag.version}, the install is now {tag.version}",)
-    warnings += _of_its_making(entry, wanted)
-    if special:
-        warnings += (
-            f"run as another user when they were kept, and will not: {', '.join(special)}",
+        findings += (
+            Finding.loss("not-in-entry", "the entry does not hold it", where=path) for path in extra
         )
+    elif extra:
+        stay = f"{len(extra)} files that the entry does not hold stay (--exact removes them)"
+        findings.append(Finding.note("files-stay", stay))
+    if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
+        other = f"the entry is of {entry.tag.version}, the install is now {tag.version}"
+        findings.append(Finding.warning("other-build", other))
+    findings += (
+        each
+        for each in entry.findings
+        if each.severity is Severity.WARNING and each.where in ("", *wanted)
+    )
+    if special:
+        why = "it ran as another user when it was kept, and will not"
+        findings += (Finding.warning("not-as-other-user", why, where=path) for path in special)
     actions = {
         action.path: replace(action, reason=f"belongs to the {_database_of(action.path)} of now")
         if action.path in stale
@@ -132,7 +138,8 @@ def restore(
         count = (
             f"{len(actions)} of the files and folders" if len(actions) > 1 else "1 file or folder"
         )
-        notes += (f"only times and permissions differ, of {count}; they come back",)
+        only_times = f"only times and permissions differ, of {count}; they come back"
+        findings.append(Finding.note("only-times", only_times))
     return Changeset(
         place=place,
         operation="restore",
@@ -144,10 +151,7 @@ def restore(
         offered=remembered,
         as_kept=True,
         statements=(_statement(entry, remembered, wanted, now, why, refused, spelled.originals),),
-        losses=losses,
-        conflicts=spelled.conflicts,
-        warnings=warnings,
-        notes=notes,
+        findings=tuple(findings),
         other=entry.roots if roots_of(place) != dict(entry.roots) else {},
         common=wanted,
     )
@@ -182,7 +186,7 @@ def undo(
         )
     source = ledger.place(ledger.entry(record.entry))
     reason = f"as before {record.id}"
-    actions, losses, stay = [], [], []
+    actions, findings, stay = [], list(_converted_since(ledger, record)), []
     going = {path for path in record.paths if path not in record.before}
     for path in record.paths:
         was, became, here = record.before.get(path), record.after.get(path), now.get(path)
@@ -193,16 +197,18 @@ def undo(
                 stay.append(path)
                 continue
         elif not same_content(here, became) and not same_content(here, was):
-            losses.append(
-                Loss(path, f"it changed after {record.operation}; that would be taken back too")
-            )
+            why = f"it changed after {record.operation}; that would be taken back too"
+            findings.append(Finding.loss("changed-since", why, where=path))
         actions.append(Action(path, here, was, source, path, reason))
     done = {action.path for action in actions}
     folders = times_as_before(
         record.before, record.after, now, limits_by_part=limits_by_part_of(place)
     )
     actions += [action for action in folders if action.path not in done]
-    notes = tuple(f"{path} stays: files made since lie in it" for path in stay)
+    findings += (
+        Finding.note("folder-stays", "it stays: files made since lie in it", where=path)
+        for path in stay
+    )
     version = record.version_after or record.tag.version
     return Changeset(
         place=place,
@@ -212,14 +218,12 @@ def undo(
         actions=tuple(actions),
         tag=replace(record.tag, version=version),
         version_after=record.tag.version,
-        losses=tuple(losses),
-        warnings=tuple(_converted_since(ledger, record)),
-        notes=notes,
+        findings=tuple(findings),
         undoes=record.id,
     )
 
 
-def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
+def _converted_since(ledger: Ledger, record: Record) -> Iterator[Finding]:
     """Yield what is to be said of conversions that came after a change of the build, and still apply."""
     if record.version_after == record.tag.version:
         return
@@ -227,9 +231,10 @@ def _converted_since(ledger: Ledger, record: Record) -> Iterator[str]:
     after = [each.id for each in records].index(record.id) + 1
     for later in records[after:]:
         if later.operation == "convert" and dict(later.roots) == dict(record.roots):
-            yield (
-                f"files were converted since, by change {later.id}; {record.tag.version} may not read "
-                f"them. Take that back first: kindred undo {later.id}"
+            yield Finding.warning(
+                "converted-since",
+                f"files were converted since, by change {later.id}; {record.tag.version} may not read them",
+                remedy=f"Take that back first: kindred undo {later.id}",
             )
 
 
@@ -307,15 +312,6 @@ def _database_path(beside: str) -> str:
     return next(beside.removesuffix(end) for end in COMPANIONS if beside.endswith(end))
 
 
-def _of_its_making(entry: Entry, wanted: Tree) -> tuple[str, ...]:
-    """Say what was unusual when the entry was made."""
-    torn = [path for path in entry.unsettled if path in wanted]
-    notes = [f"{path} changed while it was kept and may be torn" for path in torn]
-    if entry.running:
-        notes.append(f"it was kept while this ran: {'; '.join(entry.running)}")
-    return tuple(notes)
-
-
 class _Spelled(Struct, frozen=True):
     """What of an entry arrives, by the names it gets: others where two of them are one on the disk.
 
@@ -326,7 +322,7 @@ class _Spelled(Struct, frozen=True):
     remembered: Tree
     originals: dict[str, str] = {}  # a struct copies it
     refused: dict[str, str] = {}
-    conflicts: tuple[Conflict, ...] = ()
+    conflicts: tuple[Finding, ...] = ()
 
     @staticmethod
     def of(wanted: Tree, remembered: Tree, place: Place, now: Tree, *, again: bool) -> _Spelled:
@@ -350,7 +346,11 @@ class _Spelled(Struct, frozen=True):
         }
         remedy = "Restore them under other names (--second-names), or only one of them (--only)."
         inner = {folder for path in refused for folder in parents(path)}
-        conflicts = (Conflict(p, why, remedy) for p, why in refused.items() if p not in inner)
+        conflicts = (
+            Finding.conflict("names-alike", why, where=path, remedy=remedy)
+            for path, why in refused.items()
+            if path not in inner
+        )
         left = wanted.select(lambda path: path not in refused)
         return _Spelled(left, remembered, {}, refused, tuple(conflicts))
 

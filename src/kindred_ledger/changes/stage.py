@@ -13,6 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import PlaceChanged, PlaceError
+from ..finding import Finding
 from ..ledger import EntryPlace, Ledger
 from ..os_names import as_name, json_bytes
 from ..places import (
@@ -159,14 +160,15 @@ def _write_all(new: _New, ops: Sequence[Op], sources: Sources, progress: Progres
     return list(files.values())
 
 
-def unfinished_in(place: Place) -> list[str]:
-    """Return what is to be said about changes that were cut off in a place, a line each."""
+def unfinished_in(place: Place) -> list[Finding]:
+    """Return what is to be said about changes that were cut off in a place."""
     found = []
     for folder in folders_of(place).values():
         with _stages(folder) as stages:
             for stage in stages:
                 owner = stage.owner().ledger or "unknown"
-                found.append(f"a change was cut off here; run: kindred recover --ledger {owner}")
+                remedy = f"Finish it, or take it back: kindred recover --ledger {owner}"
+                found.append(Finding.error("cut-off", "a change was cut off here", remedy=remedy))
     return found
 
 

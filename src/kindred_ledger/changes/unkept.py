@@ -11,12 +11,15 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from ..finding import Finding
 from ..ledger import Ledger
 from .plan import Plan
 
 __all__ = ["NOT_RECORDED", "ledger_for", "scratch_ledger"]
 
-NOT_RECORDED = "the ledger cannot be written to, so this change is not in its history"
+NOT_RECORDED = Finding.warning(
+    "not-recorded", "the ledger cannot be written to, so this change is not in its history"
+)
 
 
 @contextmanager

@@ -9,8 +9,10 @@ from fnmatch import fnmatchcase as fnmatch
 import click
 
 from ..changes import Applied, Changeset
+from ..changes.consent import not_allowed
 from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
+from ..finding import Finding
 from ..places import near
 from ..statement import Line
 from . import drawing
@@ -28,6 +30,7 @@ def carry_out(
     dry_run: bool,
     yes: bool,
     allow_loss: bool,
+    allow: tuple[str, ...],
     while_running: bool,
     lines: bool,
     field: tuple[str, ...] = (),
@@ -57,11 +60,16 @@ def carry_out(
         )
     if not while_running:
         change.check_running()  # before anybody is asked anything
-    consent = allow_loss or _ask(session, change, yes)
-    if change.losses and not (consent or change.conflicts or session.json):
+    allowed = allow_loss or allow
+    lost = not_allowed(change.losses, allowed) if allow else change.losses * (not allow_loss)
+    consent = allowed if allowed and not lost else _ask(session, change, lost, yes)
+    if lost and not (consent or change.conflicts or session.json):
+        codes = ", ".join(dict.fromkeys(finding.code for finding in lost))
         raise LossNotAllowed(
             "nobody consented to the losses above, so nothing was written",
-            remedy="Consent with --allow-loss. What is there now is kept either way.",
+            remedy=f"Consent with --allow-loss, or by kind with --allow: {codes}. What is there now is kept"
+            " either way.",
+            findings=tuple(lost),
         )
     change.check_consent(allow_loss=consent)
     plan = change.to_json(lines=which or False) if session.json else {}
@@ -73,19 +81,19 @@ def carry_out(
     )
     if session.json:
         return session.emit(change=plan, applied=done.to_json(lines=which or False))
-    _draw_done(session, done, change.notes)
+    _draw_done(session, done, change.findings)
     return 0
 
 
-def _ask(session: Session, change: Changeset, yes: bool) -> bool:
+def _ask(session: Session, change: Changeset, lost: Sequence[Finding], yes: bool) -> bool:
     """Ask for what is missing; return whether losses are consented to."""
-    if change.conflicts or (yes and not change.losses):
+    if change.conflicts or (yes and not lost):
         return False
     if yes and not sys.stdin.isatty():
         return False  # losses are never covered by --yes
-    question = "Go ahead, and allow these losses?" if change.losses else "Go ahead?"
+    question = "Go ahead, and allow these losses?" if lost else "Go ahead?"
     agreed(yes=False, where=change.place.location, question=question)
-    return bool(change.losses)
+    return bool(lost)
 
 
 def agreed(*, yes: bool, where: str, question: str = "Go ahead?") -> None:
@@ -107,10 +115,10 @@ def agreed(*, yes: bool, where: str, question: str = "Go ahead?") -> None:
         raise click.Abort
 
 
-def _draw_done(session: Session, done: Applied, told: Sequence[str]) -> None:
+def _draw_done(session: Session, done: Applied, told: Sequence[Finding]) -> None:
     drawing.balances(session.out, done.statements)
-    drawing.notes(session.out, [note for note in done.notes if note not in told])
-    if NOT_RECORDED in done.notes:
+    drawing.findings(session.out, [each for each in done.findings if each not in told])
+    if NOT_RECORDED in done.findings:
         session.out.print("\nDone. Nothing was there before.")
         return
     session.out.print(

@@ -6,31 +6,30 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
+from ..finding import Finding, Severity
 from ..statement import Line, Outcome, Statement
 from .visible import one_line
 
 if TYPE_CHECKING:
     from ..cards import Belonging
     from ..changes import Changeset
-    from ..ledger import Entry
     from .page import Page
 
 __all__ = [
     "balances",
     "changeset",
-    "circumstances",
     "count",
     "files",
+    "findings",
     "heading",
     "listed",
     "moment",
-    "notes",
+    "remark",
     "rows",
     "running",
     "size",
     "statement",
     "uncovered",
-    "warnings",
 ]
 
 Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one by one
@@ -46,6 +45,11 @@ _STYLES = {
     "dropped": "bright_red",
     "held": "yellow",
     "conflict": "bold red",
+}
+_SIGNS = {
+    Severity.ERROR: ("✗", "bright_red"),
+    Severity.WARNING: ("!", "bold yellow"),
+    Severity.NOTE: ("·", "dim"),
 }
 _EXAMPLES = 3
 _MOST_GROUPS = 24
@@ -178,18 +182,42 @@ def changeset(console: Page, change: Changeset, *, lines: Which = None) -> None:
         statement(console, one, lines=lines)
         if number == 0 and change.offered is not None:  # it belongs to the place
             _groups(console, change.statements[0].of(Outcome.HELD))
-    if change.conflicts:
-        head = f"{count(len(change.conflicts), 'decision')} needed"
-        items = [f"{conflict.item}: {conflict.reason}" for conflict in change.conflicts]
-        listed(console, head, items, "yellow")
-        for remedy in dict.fromkeys(conflict.remedy for conflict in change.conflicts):
+    findings(console, change.findings)
+
+
+def findings(console: Page, found: Iterable[Finding]) -> None:
+    """Draw what was found: what needs a decision, what would be lost, errors, warnings, notes."""
+    of = {severity: [each for each in found if each.severity is severity] for severity in Severity}
+    conflicts, losses = of[Severity.CONFLICT], of[Severity.LOSS]
+    if conflicts:
+        head = f"{count(len(conflicts), 'decision')} needed"
+        listed(console, head, list(map(str, conflicts)), "yellow")
+        for remedy in dict.fromkeys(conflict.remedy for conflict in conflicts):
             console.print(f"    {remedy}", soft_wrap=True)
-    if change.losses:
-        head = f"{count(len(change.losses), 'loss')}, kept in the ledger all the same"
-        items = [f"{loss.item}: {loss.reason}" for loss in change.losses]
-        listed(console, head, items, "bright_red")
-    warnings(console, change.warnings)
-    notes(console, change.notes)
+    if losses:
+        head = f"{count(len(losses), 'loss')}, kept in the ledger all the same"
+        listed(console, head, list(map(str, losses)), "bright_red")
+    for severity in _SIGNS:
+        alike: dict[tuple[str, str], list[Finding]] = {}
+        for each in of[severity]:
+            alike.setdefault((each.what, each.remedy), []).append(each)
+        for (_, remedy), some in alike.items():
+            remark(console, _in_a_line(some), severity=severity)
+            for line in remedy.splitlines():
+                console.print(f"      {line}", style="dim", soft_wrap=True)
+
+
+def remark(console: Page, text: str, *, severity: Severity = Severity.NOTE) -> None:
+    """Draw what a person should know, by how much it matters."""
+    sign, style = _SIGNS[severity]
+    console.hang(f"  {sign} ", text, style=style)
+
+
+def _in_a_line(alike: Sequence[Finding]) -> str:
+    """Return findings that differ in nothing but their place as one line."""
+    if len(alike) == 1:
+        return str(alike[0])
+    return f"{alike[0].what} ({len(alike):,}): {_examples([each.place for each in alike])}"
 
 
 def listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
@@ -207,28 +235,7 @@ def running(console: Page, programs: Sequence[object], advice: str) -> None:
     if programs:
         more = " …" if len(programs) > _EXAMPLES else ""
         shown = "; ".join(map(str, programs[:_EXAMPLES])) + more
-        warnings(console, [f"in use by {shown}. {advice}"])
-
-
-def warnings(console: Page, texts: Iterable[str]) -> None:
-    """Draw what a person must know before going on."""
-    for text in texts:
-        console.hang("  ! ", text, style="bold yellow")
-
-
-def circumstances(console: Page, entry: Entry) -> None:
-    """Say what was unusual when an entry was made."""
-    running(console, entry.running, "What it had not written yet is not in the entry.")
-    if entry.captured:
-        shown = ", ".join(entry.captured[:_EXAMPLES])
-        more = " …" if len(entry.captured) > _EXAMPLES else ""
-        them = count(len(entry.captured), "database")
-        notes(console, [f"{them} in use, kept with all that was committed: {shown}{more}"])
-    paths = entry.unsettled
-    if paths:
-        shown = ", ".join(paths[:_EXAMPLES]) + (" …" if len(paths) > _EXAMPLES else "")
-        torn = f"{count(len(paths), 'file')} changed during every reading and may be torn: {shown}"
-        warnings(console, [f"{torn}. Close the game and its launcher, then keep it again."])
+        remark(console, f"in use by {shown}. {advice}", severity=Severity.WARNING)
 
 
 def uncovered(console: Page, folders: Sequence[Belonging], fate: str) -> None:
@@ -236,13 +243,7 @@ def uncovered(console: Page, folders: Sequence[Belonging], fate: str) -> None:
     listed = [f"{one.name} ({files(one.files, one.size_bytes)})" for one in folders]
     if listed:
         shown = ", ".join(listed[:_EXAMPLES]) + (" …" if len(listed) > _EXAMPLES else "")
-        notes(console, [f"in no category of the card: {shown}; {fate}"])
-
-
-def notes(console: Page, texts: Iterable[str]) -> None:
-    """Draw what a person should know beyond the lines."""
-    for text in texts:
-        console.hang("  · ", text, style="dim")
+        remark(console, f"in no category of the card: {shown}; {fate}")
 
 
 def balances(console: Page, books: Sequence[Statement]) -> None:

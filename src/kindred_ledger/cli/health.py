@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from . import drawing
 from .drawing import count, size
 
 if TYPE_CHECKING:
@@ -18,7 +19,7 @@ _MOST_LISTED = 12
 
 def status_of(found: Verified) -> int:
     """Return the exit status that goes with what was found."""
-    return DAMAGED if found.faults or found.costs else 0
+    return DAMAGED if found.findings or found.costs else 0
 
 
 def verified(page: Page, found: Verified, *, lines: bool) -> None:
@@ -33,7 +34,7 @@ def verified(page: Page, found: Verified, *, lines: bool) -> None:
     faults(page, found)
     for cost in found.costs:
         _draw_cost(page, cost, lines=lines)
-    if not found.faults and not found.costs:
+    if not found.findings and not found.costs:
         page.print("Every byte is as it was written.")
     elif not found.costs:
         page.print("\nThe content of every entry can still be brought back.")
@@ -43,8 +44,7 @@ def verified(page: Page, found: Verified, *, lines: bool) -> None:
 
 def faults(page: Page, found: Verified) -> None:
     """Draw which files are damaged."""
-    for fault in found.faults:
-        page.hang("  ✗ ", f"{fault.file}: {fault.what}", style="red")
+    drawing.findings(page, found.findings)
 
 
 def _draw_cost(page: Page, cost: Cost, *, lines: bool) -> None:

@@ -80,6 +80,12 @@ def writing(command: Command) -> Command:
             "--allow-loss", is_flag=True, help="Consent to what the preview says is lost."
         ),
         click.option(
+            "--allow",
+            multiple=True,
+            metavar="KIND[:PATTERN]",
+            help="Consent to losses of one kind, everywhere or where paths fit (repeatable).",
+        ),
+        click.option(
             "--while-running",
             is_flag=True,
             help="Go ahead though the game, or another program, runs.",

@@ -54,6 +54,7 @@ def run(name: str, args: list[str]) -> int:
                 "where": error.where,
                 "remedy": error.advice,
                 "kind": type(error).__name__,
+                "findings": [each.to_json() for each in getattr(error, "findings", ())],
             }
             whole = {"command": name, "status": error.exit_status, "error": fault}
             sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")

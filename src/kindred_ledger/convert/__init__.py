@@ -1,7 +1,7 @@
 """Conversion: from one format version to another, with books that balance."""
 
 from .bulk import ResultCache
-from .checking import CardReport, Complaint, Sample, check_card
+from .checking import CardReport, Sample, check_card
 from .converter import (
     Converted,
     Converter,
@@ -24,18 +24,16 @@ from .operation import (
     unread_by,
 )
 from .proof import Proof, prove
-from .rescue import Gap, Rescue, Rescued, gaps_of, rescue, rescue_file
+from .rescue import Rescue, Rescued, gaps_of, rescue, rescue_file
 from .routes import Hop, find_route
 from .wording import StepDescription, describe_step
 
 __all__ = [
     "CardReport",
-    "Complaint",
     "Converted",
     "Converter",
     "Fields",
     "Fitted",
-    "Gap",
     "Hop",
     "MergedFile",
     "NotMerged",

@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
 from ..errors import BooksUnbalanced
+from ..finding import Finding
 from ..formats import (
     ANY,
     Columns,
@@ -126,7 +127,7 @@ class Bookkeeper:
         self._dropped_whole: list[tuple[Stretch, str]] = []
         self._dropped_tables: list[Path] = []  # taken by columns; where they were read
         self._rows: dict[Path, list[tuple[Any, str]]] = {}
-        self.losses: list[tuple[str, str]] = []
+        self.losses: list[Finding] = []  # their fields by the names they had when read
 
     def counted(self, document: Document, size: int) -> Census | None:
         """Return the leaves of a file of `size` bytes before it is edited, to count them by.
@@ -159,10 +160,9 @@ class Bookkeeper:
         for stretch in whole:
             self._dropped_whole.append((stretch, reason))
             if loss:
-                self.losses += [
-                    (format_path((*stretch.origin, *name)), f"{count:,} values: {reason}")
-                    for name, count in stretch.names.items()
-                ]
+                for below, count in stretch.names.items():
+                    field = format_path((*stretch.origin, *below))
+                    self.lose("dropped", field, f"{count:,} values: {reason}")
         for there, origin in tables.items():
             columns = Census(document, [there]).tables[there]
             self._dropped_tables.append(origin)
@@ -172,7 +172,11 @@ class Bookkeeper:
             if leaf.origin is not None:
                 self._dropped[leaf.origin] = reason
                 if loss:
-                    self.losses.append((format_path(leaf.origin), f"{brief(leaf.text)}: {reason}"))
+                    self.lose("dropped", format_path(leaf.origin), f"{brief(leaf.text)}: {reason}")
+
+    def lose(self, code: str, field: str, what: str) -> None:
+        """Note that something of the file is lost."""
+        self.losses.append(Finding.loss(code, what, where="", field=field))
 
     def _note_container(self, document: Document, path: Path, reason: str) -> None:
         """Note where a container went that may have been empty when it was read, and is not now."""
@@ -210,17 +214,16 @@ class Bookkeeper:
         """Note why a column is left out; `names` has how many leaves it has of which name."""
         if column is not None:
             self._dropped[(*table, ANY, column)] = reason
-            self.losses += [
-                (column_name(table, column, below), f"{count:,} values: {reason}")
-                for below, count in names.items()
-                if loss and count
-            ]
+            for below, count in names.items():
+                if loss and count:
+                    name = column_name(table, column, below)
+                    self.lose("dropped", name, f"{count:,} values: {reason}")
 
     def drop_rows(self, table: Path, rows: Any, reason: str, *, loss: bool) -> None:
         """Note why rows of a table are left out; `rows` (n,) are their numbers when it was read."""
         self._rows.setdefault(table, []).append((rows, reason))
         if loss and len(rows):
-            self.losses.append((format_path((*table, ANY)), f"{len(rows):,} rows: {reason}"))
+            self.lose("dropped", format_path((*table, ANY)), f"{len(rows):,} rows: {reason}")
 
     def statement(
         self, subject: str, source: Document | Census, result: Document, again: Document

@@ -23,6 +23,7 @@ from msgspec.structs import replace
 
 from ..cards import Card, Format
 from ..errors import KindredError, VersionUntold
+from ..finding import Finding
 from ..formats import Document
 from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Record
@@ -76,8 +77,7 @@ class Done(Struct, frozen=True):
     size_bytes: int
     digest: bytes
     statement: Statement
-    losses: tuple[tuple[str, str], ...]
-    notes: tuple[str, ...]
+    findings: tuple[Finding, ...]
     data: bytes = b""  # where there is no room
 
 
@@ -309,7 +309,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
 def _done(job: Job, format: Format, key: str, made: Converted, room: ResultCache | None) -> Done:
     done = Done(
         job.path, format.name, made.source.text, made.target.text, key, len(made.data),
-        blake3(made.data).digest(), made.statement, made.losses, made.notes,
+        blake3(made.data).digest(), made.statement, made.findings,
         b"" if room is not None else made.data,
     )  # fmt: skip
     if room is not None:

@@ -16,7 +16,9 @@ from msgspec import Struct
 
 from ..cards import Card, Format
 from ..errors import BooksUnbalanced, KindredError
+from ..finding import Finding, Severity, of_severity
 from ..formats import Path, field_differences, format_path, invent
+from ..formats.differences import FieldDifference
 from ..formats.layouts import LayoutDocument, likely_positions, positions_in
 from ..statement import Outcome
 from ..versions import Version
@@ -25,7 +27,7 @@ from .routes import Hop, find_route
 from .steps import compile_step
 from .wording import describe_step
 
-__all__ = ["CardReport", "Complaint", "FormatCheck", "Sample", "check_card"]
+__all__ = ["CardReport", "FormatCheck", "Sample", "check_card"]
 
 _INVENTED = 12  # files of each version of a layout
 _UNMET = 3  # a precondition that a sample does not meet: that is as it should be
@@ -56,31 +58,18 @@ class Sample(Struct, frozen=True):
         return [*parts[:-2], of.text, parts[-1]] == others
 
 
-class Complaint(Struct, frozen=True):
-    """What is wrong, and where in the card; a hint may be meant so.
-
-    Of those `about` the same things at one place, one is told.
-    """
-
-    where: str
-    what: str
-    is_fault: bool = True
-    remedy: str = ""
-    about: tuple[str, ...] = ()
-
-
 class CardReport(Struct, frozen=True):
-    """What a check found: complaints, and how much was tried."""
+    """What a check found, by places in the card, and how much was tried. A warning may be meant so."""
 
-    complaints: tuple[Complaint, ...]
+    findings: tuple[Finding, ...]
     formats: int
     samples: int
     conversions: int
 
     @property
     def is_sound(self) -> bool:
-        """Tell whether nothing but hints was found."""
-        return not any(complaint.is_fault for complaint in self.complaints)
+        """Tell whether nothing but warnings was found."""
+        return not of_severity(self.findings, Severity.ERROR)
 
 
 def check_card(
@@ -91,21 +80,20 @@ def check_card(
     `invented` is how many files are made up for each version of a layout.
     """
     given = list(samples)
-    found: dict[tuple[str, str | tuple[str, ...]], Complaint] = {}
+    found: dict[Finding, None] = {}
     tried = conversions = 0
     for format in card.formats.values():
         if only not in ("", format.name):
             continue
         check = FormatCheck(format, [s for s in given if s.is_of(format)], invented)
-        for complaint in check.complaints():
-            found.setdefault((complaint.where, complaint.about or complaint.what), complaint)
+        found.update(dict.fromkeys(check.findings()))
         tried += len(check.samples)
         conversions += check.conversions
     stray = [s.path for s in given if not any(map(s.is_of, card.formats.values()))]
     if stray:
         what = f"{len(stray)} samples are of no format, such as {stray[0]}"
-        found["formats", what] = Complaint("formats", what, is_fault=False)
-    ordered = sorted(found.values(), key=lambda complaint: not complaint.is_fault)
+        found[Finding.warning("sample-unknown", what, where="formats")] = None
+    ordered = sorted(found, key=lambda each: each.severity is not Severity.ERROR)
     return CardReport(tuple(ordered), len(card.formats), tried, conversions)
 
 
@@ -121,6 +109,7 @@ class FormatCheck:
         self.conversions = 0
         self._met: set[tuple[int, int]] = set()  # rows of steps whose path was there
         self._run: set[int] = set()  # steps that were carried out
+        self._told: set[tuple[str, frozenset[str]]] = set()  # where, and of which fields
         self._positions: dict[Version, dict[Path, frozenset[str]]] = {}
         self._converter = Converter(format, watch=self._watch)
         # What a step puts a value into, whatever was there, need not come back; nor need an order.
@@ -128,12 +117,12 @@ class FormatCheck:
         self._overwritten = {str(row["set"]) for row in rows if "set" in row and "value" in row}
         self._overwritten |= {f"{row['reorder']}[*]" for row in rows if "reorder" in row}
 
-    def complaints(self) -> Iterator[Complaint]:
-        """Yield all that is wrong with the format."""
+    def findings(self) -> Iterator[Finding]:
+        """Yield all that is wrong with the format; of the same fields at one place it is told once."""
         sound = True
-        for complaint in self._step_faults():
+        for each in self._step_faults():
             sound = False
-            yield complaint
+            yield each
         if not sound:
             return
         yield from self._route_faults()
@@ -153,6 +142,14 @@ class FormatCheck:
                 yield from self._convert(sample, version, target, read)
         yield from self._unmet()
 
+    def _is_new(self, where: str, fields: Iterable[str]) -> bool:
+        """Tell whether nothing was found about these fields there yet, in another sample."""
+        about = where, frozenset(fields)
+        if about in self._told:
+            return False
+        self._told.add(about)
+        return True
+
     def _watch(self, step: int, row: int, there: bool) -> None:
         self._run.add(step)
         if there:
@@ -163,13 +160,18 @@ class FormatCheck:
         place = f"{self._name}.steps[{step + 1}] ({table.source} to {table.to})"
         return place if row is None else f"{place}.do[{row + 1}]"
 
-    def _step_faults(self) -> Iterator[Complaint]:
+    def _step_faults(self) -> Iterator[Finding]:
         for step, table in enumerate(self._format.table.steps):
             for row, action in enumerate(table.do):
                 try:
                     compile_step(action, self._format.tables)
                 except KindredError as error:
-                    yield Complaint(self._where(step, row), error.what, remedy=error.remedy or "")
+                    yield Finding.error(
+                        "step-wrong",
+                        error.what,
+                        where=self._where(step, row),
+                        remedy=error.remedy,
+                    )
 
     def _versions(self) -> list[Version]:
         read = self._format.scheme.parse
@@ -178,7 +180,7 @@ class FormatCheck:
         ends = {end for hop in self._hops for end in (hop.source, hop.target)}
         return sorted({read(text) for text in texts} | ends)
 
-    def _route_faults(self) -> Iterator[Complaint]:
+    def _route_faults(self) -> Iterator[Finding]:
         """Look for versions that are written by some build, and that no later build's files come from."""
         hops = self._hops
         read = self._format.scheme.parse
@@ -186,20 +188,18 @@ class FormatCheck:
         for older, newer in pairwise(written):
             if not _leads(hops, older, newer):
                 what = f"no route leads from format {older} to {newer}, which newer builds write"
-                yield Complaint(self._name, what, remedy="Add a step, or a layout that knows both.")
+                remedy = "Add a step, or a layout that knows both."
+                yield Finding.error("no-route", what, where=self._name, remedy=remedy)
             elif not _leads(hops, newer, older):
-                yield Complaint(
-                    self._name,
-                    f"no route leads back from format {newer} to {older}",
-                    is_fault=False,
-                )
+                what = f"no route leads back from format {newer} to {older}"
+                yield Finding.warning("no-route-back", what, where=self._name)
         for row in self._format.table.builds:
             for text in row.reads:
                 if read(text) not in {*written} | {
                     v for hop in hops for v in (hop.source, hop.target)
                 }:
                     what = f"builds {row.builds} read format {text}, which none writes and no step leads to"
-                    yield Complaint(f"{self._name}.builds", what, is_fault=False)
+                    yield Finding.warning("version-unwritten", what, where=f"{self._name}.builds")
 
     def _made_up(self) -> Iterator[Sample]:
         layout = self._format.layout
@@ -211,16 +211,16 @@ class FormatCheck:
                 name = f"made up from the layout: format {version}, number {number + 1}"
                 yield Sample(name, invent(layout, version, rng))
 
-    def _read(self, sample: Sample) -> tuple[Version | None, Complaint | None]:
+    def _read(self, sample: Sample) -> tuple[Version | None, Finding | None]:
         """Read a sample and write it again."""
         try:
             document = self._format.decode(sample.data)
             version = self._format.version_of(document)
             if document.encode() != sample.data:
-                return None, Complaint(sample.path, "unedited, it is not written as the same bytes")
+                what = "unedited, it is not written as the same bytes"
+                return None, Finding.error("not-same-bytes", what, where=sample.path)
         except KindredError as error:
-            where = f"{sample.path}: {error.where}" if error.where else sample.path
-            return None, Complaint(where, error.what, remedy=error.remedy or "")
+            return None, error.inside(sample.path).finding("not-readable")
         return version, None
 
     def _convert(
@@ -229,7 +229,7 @@ class FormatCheck:
         version: Version,
         target: Version,
         others: list[tuple[Sample, Version]],
-    ) -> Iterator[Complaint]:
+    ) -> Iterator[Finding]:
         """Convert there and back, hold against what the sample is in that version."""
         if version == target or not _leads(self._hops, version, target):
             return
@@ -239,11 +239,10 @@ class FormatCheck:
             there = self._converter(sample.data, target, name=sample.path, source=version)
         except BooksUnbalanced as error:
             remedy = f"{error.remedy or ''}\nFrom {sample.path}.".strip()
-            yield Complaint(way, error.what, remedy=remedy)
+            yield Finding.error("books-unbalanced", error.what, where=way, remedy=remedy)
             return
         except KindredError as error:
-            if error.exit_status != _UNMET:
-                yield _failed(way, error)
+            yield from self._failed(way, error)
             return
         self._run.update(hop.number for hop in self._converter.route(version, target))
         yield from self._places(way, version, there)
@@ -251,6 +250,12 @@ class FormatCheck:
             if as_what == target > version and sample.is_twin(version, other, target):
                 yield from self._against(way, there, other)
         yield from self._and_back(way, sample, there)
+
+    def _failed(self, way: str, error: KindredError) -> Iterator[Finding]:
+        field = _pattern(error.where.rpartition(": ")[2])
+        if error.exit_status != _UNMET and self._is_new(way, [field]):
+            what = f"{error.where}: {error.what}"
+            yield Finding.error("not-convertible", what, where=way, remedy=error.remedy)
 
     def _layout_documents(
         self, read: list[tuple[Sample, Version]], version: Version
@@ -262,7 +267,7 @@ class FormatCheck:
         documents: list[Any] = [self._format.decode(sample.data) for sample in real]
         return [document for document in documents if isinstance(document, LayoutDocument)]
 
-    def _places(self, way: str, version: Version, there: Converted) -> Iterator[Complaint]:
+    def _places(self, way: str, version: Version, there: Converted) -> Iterator[Finding]:
         """Look whether numbers that are places in all samples still are."""
         likely = self._positions.get(version, {})
         result: Any = self._format.decode(there.data) if likely else None
@@ -270,16 +275,18 @@ class FormatCheck:
             return
         now = positions_in(result)
         for path, meant in likely.items():
-            if result.find(path) and not (path in now and now[path][1] & meant):
+            lost = result.find(path) and not (path in now and now[path][1] & meant)
+            if lost and self._is_new(way, [format_path(path)]):
                 told = " or ".join(sorted(meant)[:2])
-                yield Complaint(
-                    way,
-                    f"{format_path(path)} is {told} in every sample, and is not in the result",
+                yield Finding.error(
+                    "position-lost",
+                    f"it is {told} in every sample, and is not in the result",
+                    where=way,
+                    field=format_path(path),
                     remedy="Describe it in the layout (a size, a directory), so that it follows.",
-                    about=(format_path(path),),
                 )
 
-    def _against(self, way: str, there: Converted, wanted: Sample) -> Iterator[Complaint]:
+    def _against(self, way: str, there: Converted, wanted: Sample) -> Iterator[Finding]:
         decode = self._format.decode
         differing = field_differences(decode(wanted.data), decode(there.data))
         if differing:
@@ -288,10 +295,11 @@ class FormatCheck:
                 else f"{d.name} is missing" if d.before else f"{d.name} should not be there"
                 for d in differing[:_MOST_FIELDS]
             )  # fmt: skip
-            about = tuple(_pattern(d.name) for d in differing)
-            yield Complaint(way, f"not as the sample {wanted.path}: {told}", about=about)
+            if self._is_new(way, _patterns(differing)):
+                what = f"not as the sample {wanted.path}: {told}"
+                yield Finding.error("not-as-sample", what, where=way)
 
-    def _and_back(self, way: str, sample: Sample, there: Converted) -> Iterator[Complaint]:
+    def _and_back(self, way: str, sample: Sample, there: Converted) -> Iterator[Finding]:
         """Convert back; what does not come back must have been told to go."""
         if not _leads(self._hops, there.target, there.source):
             return
@@ -299,8 +307,7 @@ class FormatCheck:
         try:
             back = self._converter(there.data, there.source, name=sample.path, source=there.target)
         except KindredError as error:
-            if error.exit_status != _UNMET:
-                yield _failed(f"{way} and back", error)
+            yield from self._failed(f"{way} and back", error)
             return
         decode = self._format.decode
         told = {
@@ -310,7 +317,7 @@ class FormatCheck:
             if line.outcome in (Outcome.DROPPED, Outcome.ADDED)
             for name in (line.item, line.became)
             if name
-        } | {item for made in (there, back) for item, _ in made.losses}
+        } | {loss.field for made in (there, back) for loss in made.losses}
         ignored = self._overwritten | {
             _pattern(name) for made in (there, back) for name in _follows(made)
         }
@@ -325,15 +332,15 @@ class FormatCheck:
                 f"{d.name}: {d.before} comes back as {d.after}" for d in strange[:_MOST_FIELDS]
             )
             what = f"fields change that no step tells to be lost: {names}"
-            about = tuple(dict.fromkeys(_pattern(d.name) for d in strange))
-            yield Complaint(f"{way} and back", what, about=about)
+            if self._is_new(f"{way} and back", _patterns(strange)):
+                yield Finding.error("untold-change", what, where=f"{way} and back")
 
-    def _unmet(self) -> Iterator[Complaint]:
+    def _unmet(self) -> Iterator[Finding]:
         """Name steps that ran on no sample, and rows whose path was in none."""
         for step, table in enumerate(self._format.table.steps):
             if step not in self._run:
                 what = f"no sample is of format {table.source}, so this step was not tried"
-                yield Complaint(self._where(step), what, is_fault=False)
+                yield Finding.warning("step-untried", what, where=self._where(step))
                 continue
             read_version = self._format.scheme.parse
             hop = Hop(read_version(table.source), read_version(table.to), number=step)
@@ -341,13 +348,7 @@ class FormatCheck:
             for row in range(len(table.do)):
                 if (step, row) not in self._met and "require" not in table.do[row]:
                     what = f"in no sample is there what this is about: {told[row].text}"
-                    yield Complaint(self._where(step, row), what)
-
-
-def _failed(way: str, error: KindredError) -> Complaint:
-    field = (error.where or "").rpartition(": ")[2]
-    what = f"{error.where}: {error.what}"
-    return Complaint(way, what, remedy=error.remedy or "", about=(_pattern(field),))
+                    yield Finding.error("nothing-there", what, where=self._where(step, row))
 
 
 def _leads(hops: list[Hop], source: Version, target: Version) -> bool:
@@ -361,6 +362,10 @@ def _leads(hops: list[Hop], source: Version, target: Version) -> bool:
 def _follows(made: Converted) -> set[str]:
     """Return the fields that changed because others did, such as checksums and offsets."""
     return {line.item for line in made.statement.lines if line.reason.startswith("follows from")}
+
+
+def _patterns(differing: Iterable[FieldDifference]) -> set[str]:
+    return {_pattern(each.name) for each in differing}
 
 
 def _pattern(name: str) -> str:

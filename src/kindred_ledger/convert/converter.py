@@ -12,6 +12,7 @@ from msgspec.structs import replace
 
 from ..cards import Format
 from ..errors import KindredError, VersionUntold
+from ..finding import Finding, Severity, of_severity
 from ..formats import Document, LayoutDocument, changes_between, format_path
 from ..formats.layouts import Coming
 from ..formats.reading_back import encode_unread
@@ -41,7 +42,7 @@ __all__ = [
 
 
 class Converted(Struct, frozen=True):
-    """The result of a conversion: bytes, books, and what it lost, as (field, value and reason).
+    """The result of a conversion: bytes, books, what it lost, and what is worth knowing.
 
     Of a folder `data` is the bytes of its files by their paths below it.
     """
@@ -50,8 +51,12 @@ class Converted(Struct, frozen=True):
     source: Version
     target: Version
     statement: Statement
-    losses: tuple[tuple[str, str], ...]
-    notes: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def losses(self) -> tuple[Finding, ...]:
+        """What it lost, field by field."""
+        return of_severity(self.findings, Severity.LOSS)
 
 
 def format_version(data: Data, format: Format, builds: Iterable[Version] | None = None) -> Version:
@@ -196,20 +201,21 @@ class Converter:
             source = source or said or format.sure_version_of(document)
             books = Bookkeeper(column_threshold=self._column_threshold)
             before = books.counted(document, len(data))
-            notes = []
+            findings = []
             for hop in self.route(source, target):
                 self._carry_out(
                     hop, Fields(document, books, column_threshold=self._column_threshold)
                 )
                 if hop.number >= 0 and format.table.steps[hop.number].note:
-                    notes.append(format.table.steps[hop.number].note)
+                    findings.append(Finding.note("step-note", format.table.steps[hop.number].note))
             result = encode_unread(document)  # the statement reads it again, and compares
             again = format.decode(result)
             statement = books.statement(name, before or format.decode(data), document, again)
             _check_version(format, again, target, said)
         except KindredError as error:
             raise error.inside(name) from None
-        return Converted(result, source, target, statement, tuple(books.losses), tuple(notes))
+        findings += (replace(loss, where=name) for loss in books.losses)
+        return Converted(result, source, target, statement, tuple(findings))
 
     def _carry_out(self, hop: Hop, fields: Fields) -> None:
         if hop.number >= 0:

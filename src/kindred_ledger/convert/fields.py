@@ -217,9 +217,8 @@ class Fields:
             document.remove(inner)
         self.books.explain(document, path, reason)
         if loss:
-            self.books.losses.append(
-                (format_path(path), f"{brief(old)} is now {brief(new)}: {loss}")
-            )
+            now = f"{brief(old)} is now {brief(new)}: {loss}"
+            self.books.lose("value-narrowed", format_path(path), now)
         document.set(path, new, note=reason)
 
     def _reorder(self, path: Path, order: list[int], reason: str) -> None:
@@ -388,7 +387,9 @@ class Column:
             count = int(differ(old, columns.comparable(name)).sum())
             if count:
                 describe_step = format_path((*self._table, ANY, name))
-                self._fields.books.losses.append((describe_step, f"{count:,} values: {loss}"))
+                self._fields.books.lose(
+                    "value-narrowed", describe_step, f"{count:,} values: {loss}"
+                )
 
     def _truth(self, condition: Expression) -> Any:
         """Return for which rows a condition holds: `(n_rows,) bool`."""

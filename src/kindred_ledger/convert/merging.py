@@ -14,8 +14,9 @@ from msgspec.structs import replace
 
 from ..cards import Card, Format
 from ..errors import KindredError, UsageError
+from ..finding import Finding
 from ..formats import FOLDER, Document, parse_path
-from ..merge import FileMerge, How, Policy, Side, Three, frozen, merge_files
+from ..merge import FileMerge, How, Policy, Question, Side, Three, frozen, merge_files
 from ..places import FILE, MemoryPlace, Node, Place, read_bytes
 from .converter import Converted, convert_bytes, format_version
 
@@ -25,18 +26,29 @@ _SHOWN = 3  # conflicts that a message names
 
 
 class NotMerged(KindredError):
-    """A file cannot be merged inside; the message says why."""
+    """A file cannot be merged inside; `questions` are what both sides changed, if that is why."""
+
+    def __init__(self, what: str, questions: Sequence[Question] = ()) -> None:
+        super().__init__(what)
+        self.questions = tuple(questions)
+
+    def conflicts(self, path: str, why: str, *, remedy: str) -> list[Finding]:
+        """Return what has to be decided about the file at a path: each question, or the file as a whole."""
+        if self.questions:
+            return [question.finding(path, remedy=remedy) for question in self.questions]
+        what = f"{why}, and it cannot be merged: {self.what}"
+        return [Finding.conflict("both-changed", what, where=path, remedy=remedy)]
 
 
 class MergedFile(Struct, frozen=True):
-    """A file merged inside, and what of mine is lost by that: item and reason.
+    """A file merged inside, and what is to be said of that: what of mine is lost, how records were known.
 
     `source` holds it under its path. `same_as` is the side that has all of it already, if one has.
     """
 
     path: str
     merge: FileMerge
-    losses: tuple[tuple[str, str], ...]
+    findings: tuple[Finding, ...]
     source: Place
     node: Node
     same_as: Side
@@ -63,7 +75,7 @@ def merge_inside(
     try:
         contents = [_content(place, path, node) for place, node in sides]
         three = Three(*contents)  # type: ignore[arg-type]
-        losses: tuple[tuple[str, str], ...] = ()
+        losses: tuple[Finding, ...] = ()
         how = How(path, policy=policy)
         format = card.format_of(path)
         if format is not None and format.table.codec != FOLDER:
@@ -86,15 +98,13 @@ def merge_inside(
         told = "; ".join(map(str, merge.conflicts[:_SHOWN])) + (
             f"; and {more} more" if more > 0 else ""
         )
-        raise NotMerged(told)
+        raise NotMerged(told, merge.conflicts)
     mine, theirs = contents[1:]
     same_as = {mine: Side.MINE, theirs: Side.THEIRS}.get(merge.data, Side.BOTH)
-    losses += tuple(
-        (path, f"your comment is not in the merged file: {text}") for text in merge.lost
-    )
     source = MemoryPlace({path: merge.data})
     node = source.survey()[path]._replace(mode=mode.mode if (mode := sides[1][1]) else 0)
-    return MergedFile(path, merge, losses, source, node, same_as)
+    findings = (*losses, *merge.losses(path), *merge.noticed(path))
+    return MergedFile(path, merge, findings, source, node, same_as)
 
 
 def _content(place: Place, path: str, node: Node | None) -> bytes | None:
@@ -114,9 +124,7 @@ def _content(place: Place, path: str, node: Node | None) -> bytes | None:
     return data
 
 
-def _of_one_version(
-    format: Format, three: Three, path: str
-) -> tuple[Three, tuple[tuple[str, str], ...]]:
+def _of_one_version(format: Format, three: Three, path: str) -> tuple[Three, tuple[Finding, ...]]:
     """Return the sides in the version of theirs, and what of mine, not of the base, is lost by that."""
     target = format_version(three.theirs, format)
     made: list[Converted | None] = []
@@ -129,8 +137,7 @@ def _of_one_version(
     lost = mine.losses if mine is not None else ()
     if lost and three.base is not None:
         before, after = format.decode(three.base), format.decode(three.mine)
-        lost = tuple(each for each in lost if not _same_there(before, after, each[0]))
-    lost = tuple((f"{path} {item}", reason) for item, reason in lost)
+        lost = tuple(each for each in lost if not _same_there(before, after, each.field))
     return (
         Three(
             base.data if base is not None else three.base,

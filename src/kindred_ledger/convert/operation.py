@@ -10,8 +10,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card, Format, Install
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..errors import FormatError, KindredError, NoRoute, UsageError, VersionUntold
+from ..finding import Finding
 from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Tag
 from ..places import (
@@ -50,6 +51,7 @@ __all__ = [
 
 _LARGEST_PACK = 256 << 20  # bytes of a folder that is converted as one
 _OF_A_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
+_AS_RELEASED = "it stays: it is as the release of this build has it"
 _MANY = 200  # files; of so many, what was kept is one line each
 
 
@@ -122,12 +124,12 @@ def convert_install(
             converter = Converter(format, column_threshold=work.column_threshold)
             made.convert_folders(converter, format.written_by(build), only, progress or Progress())
     change = made.changeset(summary, work, progress or Progress())
-    return replace(change, warnings=(*change.warnings, *_unread_here(install, formats, targets)))
+    return replace(change, findings=(*change.findings, *_unread_here(install, formats, targets)))
 
 
 def _unread_here(
     install: Install, formats: Mapping[str, Format], targets: Mapping[str, str]
-) -> list[str]:
+) -> list[Finding]:
     """Return what is to be said of files that the install's own build will not read."""
     unread: dict[str, int] = {}
     for path, format in formats.items() if install.version is not None else ():
@@ -141,7 +143,10 @@ def _unread_here(
             unread[name] = unread.get(name, 0) + 1
     build = f"{install.card.name} {install.tag.version}"
     return [
-        f"{build}, which is installed here, does not read {name}: {count} file{'s' * (count > 1)}"
+        Finding.warning(
+            "not-read-here",
+            f"{build}, which is installed here, does not read {name}: {count} file{'s' * (count > 1)}",
+        )
         for name, count in unread.items()
     ]
 
@@ -249,9 +254,7 @@ class _Conversion:
         self._untold: list[Failed] = []
         self._actions: list[Action] = []
         self._statements: list[Statement] = []
-        self._losses: list[Loss] = []
-        self._conflicts: list[Conflict] = []
-        self._notes: dict[str, None] = {}
+        self._findings: dict[Finding, None] = {}
         self._names = {path.casefold() for path in now} if beside else set()
 
     def changeset(self, summary: str, work: Work, progress: Progress) -> Changeset:
@@ -292,9 +295,7 @@ class _Conversion:
             tag=self._tag,
             version_after=self._tag.version,
             statements=tuple(self._statements),
-            losses=tuple(self._losses),
-            conflicts=tuple(self._conflicts),
-            notes=tuple(self._notes),
+            findings=tuple(self._findings),
         )
 
     def convert_folders(
@@ -329,7 +330,7 @@ class _Conversion:
             version = self._folder_version(format, folder, files)
             made = None
             if version is None:
-                self._notes[f"{folder} stays: it is as the release of this build has it"] = None
+                self._note("as-released", _AS_RELEASED, where=folder)
             elif version != target:
                 made = converter(files, target, name=folder, source=version)
         except KindredError as error:
@@ -338,7 +339,8 @@ class _Conversion:
         if made is not None:
             self._put_folder(folder, files, made, f"{format.name} {version} is now {target}")
         held = made.data if made is not None else below
-        self._notes.update(dict.fromkeys(covered(format, folder, held, tree=self._now)))
+        for what in covered(format, folder, held, tree=self._now):
+            self._note("not-covered", what)
 
     def _folder_version(
         self, format: Format, folder: str, files: Mapping[str, bytes]
@@ -375,8 +377,10 @@ class _Conversion:
                     Action(path, self._now[path], None, reason="nothing is left in it")
                 )
         self._statements.append(made.statement)
-        self._losses += [Loss(f"{folder} {item}", why) for item, why in made.losses]
-        self._notes.update(dict.fromkeys(made.notes))
+        self._findings.update(dict.fromkeys(made.findings))
+
+    def _note(self, code: str, what: str, *, where: str = "") -> None:
+        self._findings[Finding.note(code, what, where=where)] = None
 
     def _sources(self) -> Iterator[tuple[str, str]]:
         """Yield the files that do not say their version, each with the one it is in."""
@@ -388,7 +392,7 @@ class _Conversion:
                 self._failed(Failed(told.path, error.what, error.where or "", error.remedy or ""))
                 continue
             if version is None:
-                self._notes[f"{told.path} stays: it is as the release of this build has it"] = None
+                self._note("as-released", _AS_RELEASED, where=told.path)
             elif version.text != self._targets[told.path]:
                 yield told.path, version.text
 
@@ -413,8 +417,7 @@ class _Conversion:
         self._actions.append(Action(path, there, after, results, done.key, reason))
         many = len(self._formats) > _MANY
         self._statements.append(condensed(done.statement, shown) if many else done.statement)
-        self._losses += [Loss(f"{done.path} {item}", why) for item, why in done.losses]
-        self._notes.update(dict.fromkeys(done.notes))
+        self._findings.update(dict.fromkeys(done.findings))
 
     def _name_beside(self, done: Done) -> str:
         """Return a name that nothing has, whatever the case: the version goes before the extension.
@@ -430,7 +433,7 @@ class _Conversion:
             again = f" {number}" if number > 1 else ""
             path = f"{folder}{slash}{stem}.{done.target}{again}{dot}{extension}"
             if path in self._now and self._now[path].digest == done.digest:
-                self._notes[f"{done.path} is there already as {path}"] = None
+                self._note("there-already", f"it is there already as {path}", where=done.path)
                 return ""
             if path.casefold() not in self._names:
                 self._names.add(path.casefold())
@@ -439,12 +442,17 @@ class _Conversion:
 
     def _failed(self, failed: Failed) -> None:
         if self._leave is not None and self._leave(failed.path):
-            self._notes[f"{failed.path} stays as it is: {failed.what}"] = None
+            self._note("not-converted", f"it stays as it is: {failed.what}", where=failed.path)
             return
         where = failed.where.removeprefix(failed.path).lstrip(": ")
-        reason = f"{where}: {failed.what}" if where else failed.what
-        remedy = "Put it right, or let such files stay as they are with --leave PATTERN."
-        self._conflicts.append(Conflict(failed.path, f"{reason}. {failed.remedy}".strip(), remedy))
+        conflict = Finding.conflict(
+            "version-unknown" if failed.is_untold else "not-convertible",
+            f"{failed.what}. {failed.remedy}".strip(),
+            where=failed.path,
+            field=where,
+            remedy="Put it right, or let such files stay as they are with --leave PATTERN.",
+        )
+        self._findings[conflict] = None
 
 
 def fit_file(

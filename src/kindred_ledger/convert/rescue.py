@@ -17,6 +17,7 @@ from msgspec import Struct
 from ..cards import Format
 from ..changes import Action, Changeset
 from ..errors import KindredError, NoRoute, UsageError
+from ..finding import Finding
 from ..formats import Document, Path, parse_path
 from ..ledger import Ledger, Tag
 from ..places import FilePlace, MemoryPlace, read_bytes
@@ -26,34 +27,27 @@ from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .converter import Converter
 
-__all__ = ["Gap", "Rescue", "Rescued", "gaps_of", "rescue", "rescue_file"]
-
-
-class Gap(Struct, frozen=True):
-    """A group of fields that a file should have: its name, and what is wrong with it."""
-
-    group: str
-    what: str
+__all__ = ["Rescue", "Rescued", "gaps_of", "rescue", "rescue_file"]
 
 
 class Rescue(Struct, frozen=True):
-    """What a rescue gives: the file, its books, what was filled and from where, and what is beyond it."""
+    """What a rescue gives: the file, its books, what was filled and from where, and what is beyond rescue."""
 
     data: bytes
     statement: Statement
     filled: tuple[tuple[str, str], ...]
-    beyond: tuple[Gap, ...]
+    findings: tuple[Finding, ...]
 
 
-def gaps_of(document: Document, groups: Iterable[str]) -> tuple[Gap, ...]:
-    """Return which of some groups of fields a document has not, or has empty."""
+def gaps_of(document: Document, groups: Iterable[str]) -> tuple[Finding, ...]:
+    """Return which of some groups of fields a document does not have, or has empty, by `field`."""
     out = []
     for group in groups:
         found = document.find(parse_path(group))
         if not found:
-            out.append(Gap(group, "is missing"))
+            out.append(Finding.error("field-missing", "is missing", field=group))
         elif all(_is_empty(document.get(path)) for path in found):
-            out.append(Gap(group, "is empty"))
+            out.append(Finding.error("field-empty", "is empty", field=group))
     return tuple(out)
 
 
@@ -137,20 +131,22 @@ def rescue(
     books = Bookkeeper()
     filled, beyond = [], []
     for gap in gaps_of(document, wanted):
-        other = (names or {}).get(gap.group, gap.group)
+        group = gap.field
+        other = (names or {}).get(group, group)
         found = _found(source, parse_path(other))
         if found is None:
-            beyond.append(Gap(gap.group, f"{gap.what}, and {other} {told} holds nothing either"))
+            what = f"{gap.what}, and {other} {told} holds nothing either"
+            beyond.append(Finding.error("beyond-rescue", what, where=name, field=group))
             continue
-        path = parse_path(gap.group)
-        there = told.removeprefix("of ") if other == gap.group else f"{other} {told}"
+        path = parse_path(group)
+        there = told.removeprefix("of ") if other == group else f"{other} {told}"
         reason = f"from {there}"
         for leaf in list(document.leaves(path)) if document.find(path) else []:
             if leaf.origin is not None and isinstance(found, (dict, list)):
                 books.drop(document, leaf.path, f"was empty; filled {reason}", loss=False)
         books.explain(document, path, f"was empty; filled {reason}")
         document.set(path, found, note=reason)
-        filled.append((gap.group, reason))
+        filled.append((group, reason))
     data = document.encode()
     statement = books.statement(name, format.decode(newer), document, format.decode(data))
     return Rescue(data, statement, tuple(filled), tuple(beyond))

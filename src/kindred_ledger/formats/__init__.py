@@ -24,7 +24,7 @@ from .document import (
     paths_as_text,
     same_value,
 )
-from .kinds import HEAD, Finding, confirm, kind_of, misnamed
+from .kinds import HEAD, FileKind, confirm, kind_of, misnamed
 from .lookup import look_up
 from .stretches import Stretch, as_stretched
 from .text import Text
@@ -42,7 +42,7 @@ __all__ = [
     "Columns",
     "Document",
     "FieldDifference",
-    "Finding",
+    "FileKind",
     "Layout",
     "LayoutDocument",
     "LayoutError",

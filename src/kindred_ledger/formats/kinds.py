@@ -15,7 +15,7 @@ from ..errors import FormatError
 from .codecs import CODECS, decode
 from .text import Text
 
-__all__ = ["HEAD", "Finding", "claimed_kind", "confirm", "kind_of", "misnamed"]
+__all__ = ["HEAD", "FileKind", "claimed_kind", "confirm", "kind_of", "misnamed"]
 
 HEAD = 4096  # bytes that are looked at
 
@@ -82,43 +82,43 @@ _CONTAINERS = {"msgpack": (0x80, 0x90, 0xD0), "cbor": (0x80, 0x90, 0xA0, 0xB0)}
 _IN_TEXT = bytes({*range(32, 256), *b"\t\n\r\f\v\b\x1a\x1b"} - {0x7F})
 
 
-class Finding(Struct, frozen=True):
+class FileKind(Struct, frozen=True):
     """A kind of file and what tells it."""
 
     kind: str  # a codec's name, another kind, "text", "binary" or "empty"
     evidence: str
 
 
-def kind_of(head: bytes, *, whole: bool = False) -> Finding:
+def kind_of(head: bytes, *, whole: bool = False) -> FileKind:
     """Tell the kind of a file from its first `HEAD` bytes; `whole` if they are all it has.
 
     >>> kind_of(b'{"coins": 3}', whole=True).kind, kind_of(b"[Video]\\nWidth = 3 px\\n").kind
     ('json', 'ini')
     """
     if not head:
-        return Finding("empty", "it has no bytes")
+        return FileKind("empty", "it has no bytes")
     for mark, at, kind, evidence in _SIGNATURES:
         if head.startswith(mark, at):
-            return Finding(kind, evidence)
+            return FileKind(kind, evidence)
     text = _as_text(head, whole=whole)
     if text is None:
-        return _packed(head) if whole else Finding("binary", "it holds bytes that no text has")
+        return _packed(head) if whole else FileKind("binary", "it holds bytes that no text has")
     return _text_kind(text)
 
 
-def confirm(data: bytes, finding: Finding) -> tuple[Finding, str]:
-    """Read a whole file as what it seems to be; return the finding and what is wrong, if anything.
+def confirm(data: bytes, found: FileKind) -> tuple[FileKind, str]:
+    """Read a whole file as what it seems to be; return its kind and what is wrong, if anything.
 
     Of text that is none of what its structure suggests, nothing is wrong: it is text.
     """
-    if finding.kind not in CODECS or finding.kind == "text":
-        return finding, ""
+    if found.kind not in CODECS or found.kind == "text":
+        return found, ""
     try:
-        decode(data, finding.kind)
+        decode(data, found.kind)
     except FormatError as error:
         where = f"{error.where}: " if error.where else ""
-        return finding, f"{where}{error.what}"
-    return Finding(finding.kind, f"{finding.evidence}; it reads as that to its end"), ""
+        return found, f"{where}{error.what}"
+    return FileKind(found.kind, f"{found.evidence}; it reads as that to its end"), ""
 
 
 def misnamed(name: str, kind: str) -> str:
@@ -157,19 +157,19 @@ def _as_text(head: bytes, *, whole: bool) -> str | None:
     return text if len(text) > len(head) // 2 else Text.decode(head).text
 
 
-def _text_kind(text: str) -> Finding:
+def _text_kind(text: str) -> FileKind:
     if _XML.match(text):
-        return Finding("xml", "it begins with a tag")
+        return FileKind("xml", "it begins with a tag")
     if _JSON.match(text):
-        return Finding("json", f"it begins as JSON does, with {text.lstrip()[:1]}")
+        return FileKind("json", f"it begins as JSON does, with {text.lstrip()[:1]}")
     for look in _STRUCTURES:
         found = look(text)
         if found is not None:
             return found
-    return Finding("text", "it holds text of no structure known here")
+    return FileKind("text", "it holds text of no structure known here")
 
 
-def _sections(text: str) -> Finding | None:
+def _sections(text: str) -> FileKind | None:
     if "=" not in text:
         return None
     bare = _COMMENT_LINE.sub("", text) if "#" in text or ";" in text else text
@@ -183,20 +183,20 @@ def _sections(text: str) -> Finding | None:
     if _OWN_VALUE.search(bare):  # bare numbers are as good in INI
         values = [value.strip() for value in _PAIR.findall(bare) if value.strip()]
         if all(_TOML_VALUE.match(value) for value in values):
-            return Finding("toml", f"it has {first}, and all values are as TOML writes them")
-    return Finding("ini", f"it has {first}, and values without quotes")
+            return FileKind("toml", f"it has {first}, and all values are as TOML writes them")
+    return FileKind("ini", f"it has {first}, and values without quotes")
 
 
-def _yaml(text: str) -> Finding | None:
+def _yaml(text: str) -> FileKind | None:
     lines = [ln for ln in text.splitlines() if ln.strip() and not ln.lstrip().startswith("#")]
     hits = len(_YAML.findall(text))
     lists = sum(line.lstrip().startswith("- ") for line in lines)
     if lines and hits and hits + lists >= 0.6 * len(lines):
-        return Finding("yaml", "its lines are keys with a colon, or list items")
+        return FileKind("yaml", "its lines are keys with a colon, or list items")
     return None
 
 
-def _csv(text: str) -> Finding | None:
+def _csv(text: str) -> FileKind | None:
     lines = text.splitlines()[:20]
     if any('"' in line for line in lines):
         lines = _QUOTED.sub("", text).splitlines()[:20]
@@ -205,14 +205,14 @@ def _csv(text: str) -> Finding | None:
         counts = {line.count(sign) for line in lines[: max(len(lines) - 1, 2)]}
         if len(lines) > 1 and len(counts) == 1 and counts.pop() > 0:
             name = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}[sign]
-            return Finding("csv", f"each line has as many cells, with a {name} between")
+            return FileKind("csv", f"each line has as many cells, with a {name} between")
     return None
 
 
-_STRUCTURES: tuple[Callable[[str], Finding | None], ...] = (_sections, _csv, _yaml)
+_STRUCTURES: tuple[Callable[[str], FileKind | None], ...] = (_sections, _csv, _yaml)
 
 
-def _packed(data: bytes) -> Finding:
+def _packed(data: bytes) -> FileKind:
     """Try what has no signature and can only be told by reading all of it."""
     for kind, first in _CONTAINERS.items():
         if data[0] & 0xF0 not in first:
@@ -221,5 +221,5 @@ def _packed(data: bytes) -> Finding:
             decode(data, kind)
         except FormatError:
             continue
-        return Finding(kind, f"it reads as one {kind} value, from its first byte to its last")
-    return Finding("binary", "it holds bytes that no text has")
+        return FileKind(kind, f"it reads as one {kind} value, from its first byte to its last")
+    return FileKind("binary", "it holds bytes that no text has")

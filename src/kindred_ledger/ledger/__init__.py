@@ -22,7 +22,7 @@ from .reclaiming import Reclaimable, Reclaimed
 from .retention import RetentionPolicy
 from .retiring import Retired, Retirement, confirmable, plan_retirement
 from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
-from .verifying import Cost, Fault, Verified, verify
+from .verifying import Cost, Verified, verify
 
 __all__ = [
     "BEFORE",
@@ -33,7 +33,6 @@ __all__ = [
     "Cost",
     "Entry",
     "EntryPlace",
-    "Fault",
     "Healed",
     "Ledger",
     "Mark",

@@ -10,6 +10,7 @@ from msgspec import Struct, ValidationError, convert, field, to_builtins
 from msgspec.structs import asdict, replace
 
 from ..errors import LedgerDamaged, LedgerError
+from ..finding import Finding
 from ..os_names import as_name
 from ..places import Patterns, Place, Tree
 
@@ -101,6 +102,30 @@ class Entry(Struct, frozen=True):
     def name(self) -> str:
         """Title and version as people type them."""
         return f"{self.tag.title or 'untitled'}@{self.tag.version or 'unknown'}"
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What was unusual when it was made."""
+        found = [
+            Finding.warning(
+                "torn",
+                "it changed during every reading and may be torn",
+                where=path,
+                remedy="Close the game and its launcher, then keep it again.",
+            )
+            for path in self.unsettled
+        ]
+        if self.running:
+            ran = "; ".join(self.running)
+            what = f"kept while this ran: {ran}. What it had not written yet is not in the entry."
+            found.append(Finding.warning("kept-while-running", what))
+        found += (
+            Finding.note(
+                "captured", "a database in use, kept with all that was committed", where=path
+            )
+            for path in self.captured
+        )
+        return tuple(found)
 
     def to_json(self) -> dict[str, Any]:
         """Return the header as stored."""

@@ -57,7 +57,7 @@ def heal(
     """
     watch = progress or Progress()
     before = verify(ledger, progress=watch)
-    if not before.faults and not before.costs:
+    if not before.findings and not before.costs:
         return Healed(before, (), before)
     healing = _Healing(ledger, mirrors)
     healing.mend_folders(before)
@@ -89,7 +89,7 @@ class _Healing:
 
     def mend_folders(self, found: Verified) -> None:
         """Make folders again that are missing, and bring back what mirrors have of them."""
-        gone = [fault.file for fault in found.faults if fault.file in NEEDED]
+        gone = [fault.where for fault in found.findings if fault.where in NEEDED]
         for name in gone:
             make_folders(self._ledger.folder(name), private=True)
             self.mended.append(f"{name}: the folder was made again")
@@ -105,8 +105,8 @@ class _Healing:
     def mend_names(self, found: Verified) -> None:
         """Give files that are whole but under another name their own; put twins aside."""
         moved: list[tuple[str, str, str]] = []
-        for fault in found.faults:
-            folder, _, name = fault.file.partition("/")
+        for fault in found.findings:
+            folder, _, name = fault.where.partition("/")
             path = os.path.join(self._ledger.folder(folder), name)
             suffix = PACK_SUFFIX if folder == "packs" else SUFFIX
             # What has `MOVED` behind its name was left so by healing that was cut off.
@@ -135,7 +135,7 @@ class _Healing:
 
     def mend_files(self, found: Verified) -> None:
         """Mend each damaged file: from a mirror, or as far as it goes from itself."""
-        for file in dict.fromkeys(fault.file for fault in found.faults):
+        for file in dict.fromkeys(fault.where for fault in found.findings):
             folder, _, name = file.partition("/")
             path = os.path.join(self._ledger.root, *file.split("/"))
             if file == settings.SETTINGS:
@@ -156,7 +156,7 @@ class _Healing:
 
     def mend_far_files(self, found: Verified) -> None:
         """Mend each damaged file of a ledger on a remote: from a mirror, or by removing it."""
-        for file in dict.fromkeys(fault.file for fault in found.faults):
+        for file in dict.fromkeys(fault.where for fault in found.findings):
             folder, _, name = file.partition("/")
             if file == settings.SETTINGS:
                 self._mend_settings()

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
+from ..finding import Finding
 from ..places import (
     Place,
     Seen,
@@ -479,21 +480,21 @@ class Ledger:
         """Return which contents are held, of those with some BLAKE3 digests."""
         return {*self.index.locate_all(digests, lasting=True)}
 
-    def check(self, entry: Entry) -> list[str]:
-        """Read everything an entry refers to and return what is wrong, a line a fault."""
-        faults: list[str] = []
+    def check(self, entry: Entry) -> list[Finding]:
+        """Read everything an entry refers to and return what is wrong."""
+        found: list[Finding] = []
         place = self.place(entry)
         try:
             tree = self.tree(entry)
         except LedgerDamaged as error:
-            return [str(error)]
+            return [error.finding("damaged")]
         for _, blocks in place.read(tree.files):
             try:
                 for _ in blocks:
                     pass
             except LedgerDamaged as error:
-                faults.append(str(error))
-        return faults
+                found.append(error.finding("damaged"))
+        return found
 
     # Marks
 

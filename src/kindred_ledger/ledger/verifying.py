@@ -18,6 +18,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import LedgerDamaged
+from ..finding import Finding
 from ..progress import Progress
 from . import manifest, settings
 from .cache_sum import faults_of
@@ -31,7 +32,7 @@ from .reading import EMPTY
 from .sessions import is_old
 from .storage import NEEDED, missing
 
-__all__ = ["GONE", "MOVED", "Cost", "Fault", "Verified", "verify"]
+__all__ = ["GONE", "MOVED", "Cost", "Verified", "verify"]
 
 GONE = "it was deleted"
 
@@ -43,13 +44,6 @@ MOVED = ".moved"  # what healing has behind a name while it puts names right
 _Plain = dict[str, Any]
 
 
-class Fault(Struct, frozen=True):
-    """A file of the ledger that is not as it was written; `file` is relative to the ledger."""
-
-    file: str
-    what: str
-
-
 class Cost(Struct, frozen=True):
     """What of an entry cannot be brought back: some `paths`; None if nothing of it can be read."""
 
@@ -59,14 +53,17 @@ class Cost(Struct, frozen=True):
 
 
 class Verified(Struct, frozen=True):
-    """What was looked at (packs and their bytes, entries, changes), what is wrong, what it costs."""
+    """What was looked at (packs and their bytes, entries, changes), what is wrong, what it costs.
+
+    `findings` are about files of the ledger, by their paths in it.
+    """
 
     packs: int
     packs_in_all: int
     size_bytes: int
     entries: int
     changes: int
-    faults: tuple[Fault, ...] = ()
+    findings: tuple[Finding, ...] = ()
     costs: tuple[Cost, ...] = ()
 
 
@@ -85,7 +82,7 @@ class _Verification:
     def __init__(self, ledger: Ledger, progress: Progress) -> None:
         self._ledger = ledger
         self._progress = progress
-        self._faults: list[Fault] = []
+        self._findings: list[Finding] = []
         self._damaged: dict[str, Sequence[tuple[int, int]]] = {}  # by pack, parts of its stream
         self._cache_is_right = True
         self._named: set[tuple[str, str]] = set()  # what manifests say was there
@@ -122,8 +119,8 @@ class _Verification:
         self._mend_cache()
         damaged = self._lost_packs or self._damaged or self._ledger.index.damaged
         if any(cost.paths for cost in costs) and not damaged and len(chosen) == len(sizes):
-            self._faults.append(
-                Fault("packs", "what these files need is in none of them: one is missing")
+            self._found(
+                "missing", "packs", "what these files need is in none of them: one is missing"
             )
         self._ledger.index.remember_checked(chosen, self._ledger.clock())
         self._ledger.index.note_sum()
@@ -133,9 +130,12 @@ class _Verification:
             size_bytes=sum(sizes[name] for name in chosen),
             entries=len(ids["entries"]),
             changes=len(ids["history"]),
-            faults=tuple(self._faults),
+            findings=tuple(self._findings),
             costs=tuple(costs),
         )
+
+    def _found(self, code: str, file: str, what: str) -> None:
+        self._findings.append(Finding.error(code, what, where=file))
 
     def _sizes(self, names: Iterable[str]) -> Iterator[tuple[str, int]]:
         for name in names:
@@ -153,7 +153,7 @@ class _Verification:
             path = os.path.join(self._ledger.folder(folder), name)
             if name.endswith(MOVED) or is_old(path):  # else it is under way
                 what = "this is no file of the ledger; a write that was cut off may have left it"
-                self._faults.append(Fault(f"{folder}/{name}", what))
+                self._found("foreign-file", f"{folder}/{name}", what)
         return [name.removesuffix(suffix) for name in names if name.endswith(suffix)]
 
     def _chosen(self, sizes: dict[str, int], share: float) -> list[str]:
@@ -171,7 +171,7 @@ class _Verification:
         for name in NEEDED if not self._ledger.is_far else ():
             path = self._ledger.folder(name)
             if not os.path.isdir(path):
-                self._faults.append(Fault(name, missing(path).what))
+                self._found("missing", name, missing(path).what)
                 self._ledger.storage.forgives = True  # all else is looked at, too
 
     def _check_cache(self) -> None:
@@ -187,20 +187,20 @@ class _Verification:
             if not found:
                 return
         for end, what in found.items():
-            self._faults.append(Fault(_CACHE + end, what))
+            self._found("damaged", _CACHE + end, what)
             self._ledger.index.renew()
 
     def _check_settings(self) -> None:
         try:
             storage = self._ledger.storage
             if not settings.parsed(storage.settings(), where=storage.location).intact:
-                self._faults.append(Fault(settings.SETTINGS, "it is not as it was written"))
+                self._found("damaged", settings.SETTINGS, "it is not as it was written")
         except FileNotFoundError:
-            self._faults.append(Fault(settings.SETTINGS, "it is missing"))
+            self._found("missing", settings.SETTINGS, "it is missing")
 
     def _check_keys(self) -> None:
         for name, what in self._ledger.storage.damaged_keys().items():
-            self._faults.append(Fault(f"keys/{name}", what))
+            self._found("damaged", f"keys/{name}", what)
 
     def _check_packs(self, sizes: dict[str, int]) -> None:
         total = sum(sizes.values())
@@ -218,7 +218,8 @@ class _Verification:
         if (check.faults or not mirrored) and not index.storage.exists("packs", name + PACK_SUFFIX):
             self._vanished = True  # retired; if it was not, what needs it will tell
             return
-        self._faults += [Fault(f"packs/{name}{PACK_SUFFIX}", what) for what in check.faults]
+        for what in check.faults:
+            self._found("damaged", f"packs/{name}{PACK_SUFFIX}", what)
         if check.damaged:
             self._damaged[name] = check.damaged
         self._lost_packs |= check.found is None
@@ -227,7 +228,7 @@ class _Verification:
     def _mend_cache(self) -> None:
         """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""
         if not self._cache_is_right:
-            self._faults.append(Fault(_CACHE, "it did not say what it mirrors; it was made anew"))
+            self._found("damaged", _CACHE, "it did not say what it mirrors; it was made anew")
             self._ledger.index.renew()
             self._cache_is_right = True
         for name, parts in self._damaged.items():
@@ -250,9 +251,10 @@ class _Verification:
             except FileNotFoundError:  # written anew just now
                 continue
             except LedgerDamaged as error:
-                self._faults.append(Fault(f"{NEWEST}/{writer}{SUFFIX}", error.what))
+                self._found("damaged", f"{NEWEST}/{writer}{SUFFIX}", error.what)
         gone = sorted(self._writers - {"", *there})
-        self._faults += [Fault(f"{NEWEST}/{writer}{SUFFIX}", GONE) for writer in gone]
+        for writer in gone:
+            self._found("missing", f"{NEWEST}/{writer}{SUFFIX}", GONE)
 
     def _check_deleted(self) -> None:
         """Name the manifests that others, or the cache, speak of, and that are not there any more."""
@@ -270,7 +272,8 @@ class _Verification:
             gone -= {("entries", entry.id) for entry in ledger.retired()}
             lost = {mark.subject for mark in ledger.marks(LOST)}
             gone = {(folder, id) for folder, id in gone if f"{folder}/{id}" not in lost}
-        self._faults += [Fault(f"{folder}/{id}{SUFFIX}", GONE) for folder, id in sorted(gone)]
+        for folder, id in sorted(gone):
+            self._found("missing", f"{folder}/{id}{SUFFIX}", GONE)
 
     def _manifests(self, folder: str, ids: list[str]) -> Iterator[tuple[str, _Plain, _Plain]]:
         """Yield manifests one by one: id, header and body; both empty if it is damaged."""
@@ -287,7 +290,7 @@ class _Verification:
                 if folder == "entries" and self._ledger.is_retired(id):
                     continue  # just now
                 what = error.what if isinstance(error, LedgerDamaged) else "it is missing"
-                self._faults.append(Fault(f"{folder}/{id}{SUFFIX}", what))
+                self._found("damaged", f"{folder}/{id}{SUFFIX}", what)
                 yield id, {}, {}
                 continue
             if id in known and known[id] != header:

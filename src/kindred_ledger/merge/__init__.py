@@ -3,12 +3,12 @@
 from .documents import DocumentMerge, merge_documents
 from .files import merge_files
 from .keys import Keys, frozen
-from .lines import LineConflict, LineMerge, merge_lines
+from .lines import LineMerge, merge_lines
 from .outcome import Counts, FileMerge, How, Three
 from .policy import Choice, Policy, Rule
-from .sides import ABSENT, Case, Side, case_of
+from .sides import ABSENT, Case, Question, Side, case_of
 from .trees import PathDecision, decide_path, merge_trees
-from .values import Decided, Question, ValueMerge, merge_values
+from .values import Decided, ValueMerge, merge_values
 
 __all__ = [
     "ABSENT",
@@ -20,7 +20,6 @@ __all__ = [
     "FileMerge",
     "How",
     "Keys",
-    "LineConflict",
     "LineMerge",
     "PathDecision",
     "Policy",

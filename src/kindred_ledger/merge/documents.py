@@ -17,8 +17,8 @@ from ..formats import ANY, Document, Path, format_path
 from .comments import lost_comments
 from .keys import Keys
 from .lines import merge_lines
-from .sides import ABSENT
-from .values import Asked, Decided, Edit, New, Question, ValueMerge, merge_values, nobody, same
+from .sides import ABSENT, Question
+from .values import Asked, Decided, Edit, New, ValueMerge, merge_values, nobody, same
 
 __all__ = ["DocumentMerge", "merge_documents", "values_of"]
 

@@ -13,31 +13,18 @@ from msgspec import Struct
 from ..errors import FormatError
 from ..formats import Text
 from .sequences import Region, merged_regions
-from .sides import Case, Side, case_of, shown
+from .sides import Question, Side, case_of
 
-__all__ = ["LineConflict", "LineMerge", "lines_of", "merge_lines"]
+__all__ = ["LineMerge", "lines_of", "merge_lines"]
 
 _LINE = re.compile(r"([^\n\r]*)(\r\n|\n|\r|\Z)")
-
-
-class LineConflict(Struct, frozen=True):
-    """Lines that both sides changed: the number of the first in mine, from 1, and the text of each side."""
-
-    line: int
-    case: Case
-    base: str
-    mine: str
-    theirs: str
-
-    def __str__(self) -> str:
-        return f"line {self.line}: {self.case.said}: {shown(self.mine)} and {shown(self.theirs)}"
 
 
 class LineMerge(Struct, frozen=True):
     """The merged bytes, empty while there are conflicts; and the regions of the three texts."""
 
     data: bytes
-    conflicts: tuple[LineConflict, ...]
+    conflicts: tuple[Question, ...]  # `where` is the number of the first line in mine, from 1
     regions: tuple[Region, ...]
 
 
@@ -56,8 +43,8 @@ def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
     old, here, there = ([line for line, _ in side] for side in sides)
     regions = merged_regions(old, here, there)
     conflicts = tuple(
-        LineConflict(
-            region.mine.start + 1,
+        Question(
+            f"line {region.mine.start + 1}",
             region.case,
             *(
                 "\n".join(lines[part.start : part.stop])

@@ -7,12 +7,12 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
+from ..finding import Finding
 from ..formats import Document, Path
 from ..statement import Statement
-from .lines import LineConflict
 from .policy import Policy
-from .sides import Side
-from .values import Asked, Question
+from .sides import Question, Side
+from .values import Asked
 
 __all__ = ["Counts", "FileMerge", "How", "Three"]
 
@@ -76,21 +76,33 @@ class FileMerge(Struct, frozen=True):
     data: bytes
     counts: Counts = Counts()
     statement: Statement = _NO_BOOKS
-    conflicts: tuple[Question | LineConflict, ...] = ()
+    conflicts: tuple[Question, ...] = ()
     lost: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     named_by: dict[str, str] = {}
 
-    @property
-    def told(self) -> tuple[str, ...]:
-        """What a person should know beyond the books: what is not kept, and how records were known."""
-        return (
-            *self.notes,
+    def noticed(self, path: str) -> list[Finding]:
+        """Return what a person should know beyond the books of the file at a path."""
+        return [
+            *(Finding.note("order-lost", note, where=path) for note in self.notes),
             *(
-                f"the records of {where or 'the file'} are known by {field}"
+                Finding.note(
+                    "known-by",
+                    f"the records of {where or 'the file'} are known by {field}",
+                    where=path,
+                )
                 for where, field in self.named_by.items()
             ),
-        )
+        ]
+
+    def losses(self, path: str) -> list[Finding]:
+        """Return what of mine is not in the merged file, and has no line in the books."""
+        return [
+            Finding.loss(
+                "comment-lost", f"your comment is not in the merged file: {text}", where=path
+            )
+            for text in self.lost
+        ]
 
 
 def count(decided: list[tuple[Side, Side, bool]]) -> Counts:

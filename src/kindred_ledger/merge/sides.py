@@ -10,7 +10,11 @@ from collections.abc import Callable
 from enum import Enum, StrEnum
 from typing import Any, Final
 
-__all__ = ["ABSENT", "Absent", "Case", "Side", "case_of", "shown"]
+from msgspec import Struct
+
+from ..finding import Finding, Sides
+
+__all__ = ["ABSENT", "Absent", "Case", "Question", "Side", "case_of", "shown"]
 
 
 class Absent(Enum):
@@ -62,6 +66,38 @@ class Case(Enum):
     def is_conflict(self) -> bool:
         """Whether neither side can be taken without a decision."""
         return self.changed_by is Side.BOTH
+
+
+class Question(Struct, frozen=True):
+    """A conflict inside a file: where, and what each side has there; `ABSENT` where it has nothing."""
+
+    where: str
+    case: Case
+    base: Any
+    mine: Any
+    theirs: Any
+
+    def __str__(self) -> str:
+        return f"{self.where or 'the whole'}: {self._what}"
+
+    @property
+    def _what(self) -> str:
+        return f"{self.case.said}: {shown(self.mine)} and {shown(self.theirs)}"
+
+    def finding(self, path: str, *, remedy: str) -> Finding:
+        """Return it as a conflict of the file at a path."""
+        return Finding.conflict(
+            "both-changed",
+            self._what,
+            where=path,
+            field=self.where,
+            remedy=remedy,
+            sides=Sides(*(_text(value) for value in (self.base, self.mine, self.theirs))),
+        )
+
+
+def _text(value: Any) -> str:
+    return "" if value is ABSENT else str(value)
 
 
 def shown(value: Any, most: int = 40) -> str:

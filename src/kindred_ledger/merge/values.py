@@ -17,13 +17,12 @@ from ..formats import Path, format_path
 from .keys import BY_NUMBER, Keys, frozen, name_of_key, renamed
 from .policy import Choice, Rule
 from .sequences import Region, merged_regions
-from .sides import ABSENT, Case, Side, case_of, shown
+from .sides import ABSENT, Case, Question, Side, case_of
 
 __all__ = [
     "Decided",
     "Edit",
     "New",
-    "Question",
     "ValueMerge",
     "merge_values",
     "nobody",
@@ -60,20 +59,6 @@ class Decided(Struct, frozen=True):
     case: Case
     takes: Side
     reason: str
-
-
-class Question(Struct, frozen=True):
-    """A conflict: where, and the three values; `ABSENT` where a side has nothing."""
-
-    where: str
-    case: Case
-    base: Any
-    mine: Any
-    theirs: Any
-
-    def __str__(self) -> str:
-        values = f"{shown(self.mine)} and {shown(self.theirs)}"
-        return f"{self.where or 'the whole'}: {self.case.said}: {values}"
 
 
 class ValueMerge(Struct, frozen=True, dict=True):

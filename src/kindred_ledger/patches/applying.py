@@ -16,6 +16,7 @@ from msgspec import Struct
 
 from ..changes import Action, Changeset
 from ..errors import FormatError, UsageError
+from ..finding import Finding
 from ..formats.vcdiff import decode
 from ..ledger import Ledger, Tag
 from ..places import BLOCK, FILE, FolderPlace, MemoryPlace, Node, Place, Tree, read_bytes, refusals
@@ -162,15 +163,17 @@ def apply_patch(
         before=tree,
         actions=tuple(actions),
         tag=Tag(title=patches.manifest.title),
-        notes=(
-            *filter(None, (patches.manifest.notes,)),
+        findings=(
             *(
-                each.notes
-                for each in patches.manifest.outputs
-                if each.name == output and each.notes
+                Finding.note("makers-note", text)
+                for text in (
+                    patches.manifest.notes,
+                    *(each.notes for each in patches.manifest.outputs if each.name == output),
+                )
+                if text
             ),
             *(
-                f"{output}: {each.size:,} bytes, BLAKE3 {each.becomes}"
+                Finding.note("digest", f"{output}: {each.size:,} bytes, BLAKE3 {each.becomes}")
                 for each in changes
                 if not each.path
             ),
@@ -223,10 +226,17 @@ def apply_delta(
         summary=f"apply {os.path.basename(delta)} to {name}",
         before=tree,
         actions=(action,),
-        notes=(
-            f"base:   {len(base):,} bytes, BLAKE3 {blake3(base).hexdigest()}",
-            f"result: {len(data):,} bytes, BLAKE3 {blake3(data).hexdigest()}",
-            "the delta does not say what it is for; compare the digests with those its maker names",
+        findings=(
+            Finding.note(
+                "digest", f"base:   {len(base):,} bytes, BLAKE3 {blake3(base).hexdigest()}"
+            ),
+            Finding.note(
+                "digest", f"result: {len(data):,} bytes, BLAKE3 {blake3(data).hexdigest()}"
+            ),
+            Finding.warning(
+                "base-untold",
+                "the delta does not say what it is for; compare the digests with those its maker names",
+            ),
         ),
     )
 

@@ -2,6 +2,7 @@
 
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
+from .condition import condition_of
 from .recognizing import ReleaseMatch, known_by_content, match_releases
 
 __all__ = [
@@ -11,6 +12,7 @@ __all__ = [
     "ReleaseMatch",
     "combine",
     "compare",
+    "condition_of",
     "known_by_content",
     "match_releases",
 ]

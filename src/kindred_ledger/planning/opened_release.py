@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
 from ..errors import UsageError
+from ..finding import Finding
 from ..ledger import Ledger, ReleasePlace
 from ..places import DIR, FILE, LINK, Place, Tree, check_portable
 from ..progress import Progress
@@ -36,11 +37,12 @@ class OpenedRelease(Struct, frozen=True):
         return self.release.place
 
     @property
-    def notes(self) -> tuple[str, ...]:
+    def findings(self) -> tuple[Finding, ...]:
         """What was noticed while it was opened."""
         extras = self.release.extras
         shown = ", ".join(extras[:_SHOWN]) + (" …" if len(extras) > _SHOWN else "")
-        return (f"beside the release lay, and stays out: {shown}",) if extras else ()
+        what = f"beside the release lay, and stays out: {shown}"
+        return (Finding.note("left-out", what),) if extras else ()
 
     def check_held(self, paths: Iterable[str]) -> None:
         """Raise `UsageError` if the contents of some files are not to be had: only digests are shelved."""

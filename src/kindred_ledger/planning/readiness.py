@@ -9,28 +9,20 @@ import os
 import sys
 from collections.abc import Iterable, Iterator
 
-from msgspec import Struct
-
 from ..cards import PROGRAM, Card, Surroundings, expand_folder
 from ..cards.detect import detect
 from ..cards.models import RequireTable
-from ..changes import Action, Conflict, check_space
+from ..changes import Action, check_space
 from ..errors import PlaceError
+from ..finding import Finding
 from ..ledger import Ledger
 from ..places import DIR, FILE, FolderPlace, Place, Tree, folders_of
 from ..versions import Version, VersionRange
 
-__all__ = ["Readiness", "readiness"]
+__all__ = ["readiness"]
 
 _LONGEST_ON_WINDOWS = 259  # characters of a path, unless a setting of the machine lifts it
 _SHOWN = 3
-
-
-class Readiness(Struct, frozen=True):
-    """What is in the way, each with its remedy, and what was found to be right."""
-
-    missing: tuple[Conflict, ...] = ()
-    notes: tuple[str, ...] = ()
 
 
 def readiness(
@@ -42,42 +34,48 @@ def readiness(
     after: Version | None,
     ledger: Ledger,
     around: Surroundings | None = None,
-) -> Readiness:
+) -> list[Finding]:
     """Look whether a change can be made here, and whether the build it leads to can run here.
+
+    What is in the way is a conflict, with its remedy; what was found to be right is noted.
 
     `before` is None where nothing is there yet; `around` is this machine, if not given.
     """
     around = around or Surroundings.here(os.environ, sys.platform)
     actions = list(actions)
-    missing = [*_start(card, place, before, after), *_writable(place, actions)]
-    missing += _too_long(place, actions, around)
-    notes = list(_read_only(actions))
+    found = [*_start(card, place, before, after), *_writable(place, actions)]
+    found += _too_long(place, actions, around)
+    found += _read_only(actions)
     try:
         check_space(place, actions, ledger)
     except PlaceError as error:
-        missing.append(Conflict(error.where, error.what, "Free some space first."))
+        found.append(
+            Finding.conflict(
+                "no-space", error.what, where=error.where, remedy="Free some space first."
+            )
+        )
     for need in card.file.requires:
         if after is not None and after in VersionRange.parse(need.builds, card.scheme):
-            told = _programs(need, place, around)
-            if isinstance(told, Conflict):
-                missing.append(told)
-            else:
-                notes.append(told)
-    return Readiness(tuple(missing), tuple(notes))
+            found.append(_programs(need, place, around))
+    return found
 
 
 def _start(
     card: Card, place: Place, before: Version | None, after: Version | None
-) -> Iterator[Conflict]:
+) -> Iterator[Finding]:
     if before is not None and after is not None:
         start = card.updates.start_missed(before, after)
         if start is not None:
             why = start.otherwise or f"{after} is reached from {start.source} only"
-            remedy = f"Bring it to {start.source} first."
-            yield Conflict(place.location, f"it is {before}: {why}", remedy)
+            yield Finding.conflict(
+                "build-between-needed",
+                f"it is {before}: {why}",
+                where=place.location,
+                remedy=f"Bring it to {start.source} first.",
+            )
 
 
-def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflict | str:
+def _programs(need: RequireTable, place: Place, around: Surroundings) -> Finding:
     """Return which of the programs that are here is the right one, or that none is."""
     wanted = VersionRange.parse(need.versions)
     folders = folders_of(place)
@@ -97,14 +95,16 @@ def _programs(need: RequireTable, place: Place, around: Surroundings) -> Conflic
     besides = f" (not {', '.join(others)}, which may stay)" if others else ""
     if right:
         folder = max(right, key=lambda f: right[f])
-        return f"needs {need.name} {need.versions}: {right[folder]} in {folder} is right{besides}"
+        what = f"needs {need.name} {need.versions}: {right[folder]} in {folder} is right{besides}"
+        return Finding.note("program-found", what)
     have = f"there is only {', '.join(others)}" if others else "none was found"
-    return Conflict(
-        need.name,
+    return Finding.conflict(
+        "program-missing",
         f"{need.versions} is needed and {have}"
         if need.versions != "*"
         else f"it is needed and {have}",
-        need.otherwise
+        where=need.name,
+        remedy=need.otherwise
         or f"Install {need.name} {need.versions} beside what is there, then run this again.",
     )
 
@@ -117,7 +117,7 @@ def _version_in(need: RequireTable, folder: str) -> Version | None:
     return next((piece.version for piece in evidence if piece.version), None)
 
 
-def _writable(place: Place, actions: list[Action]) -> Iterator[Conflict]:
+def _writable(place: Place, actions: list[Action]) -> Iterator[Finding]:
     """Yield the folders in which files are to change and cannot."""
     seen: set[str] = set()
     for name, folder in folders_of(place).items():
@@ -130,10 +130,11 @@ def _writable(place: Place, actions: list[Action]) -> Iterator[Conflict]:
                 continue
             seen.add(path)
             if os.path.isdir(path) and not _may_write(path):
-                yield Conflict(
-                    path,
+                yield Finding.conflict(
+                    "not-writable",
                     "you may not write in this folder",
-                    "Change who may write there, or move the install to a folder of your own.",
+                    where=path,
+                    remedy="Change who may write there, or move the install to a folder of your own.",
                 )
 
 
@@ -142,7 +143,7 @@ def _may_write(folder: str) -> bool:
     return os.access(folder, os.W_OK | os.X_OK, effective_ids=effective)
 
 
-def _read_only(actions: list[Action]) -> Iterator[str]:
+def _read_only(actions: list[Action]) -> Iterator[Finding]:
     locked = [
         action.path
         for action in actions
@@ -153,10 +154,13 @@ def _read_only(actions: list[Action]) -> Iterator[str]:
     ]
     if locked:
         shown = ", ".join(locked[:_SHOWN]) + (" …" if len(locked) > _SHOWN else "")
-        yield f"{len(locked)} files are read-only and change all the same: {shown}"
+        files = f"{len(locked)} files are" if len(locked) > 1 else "1 file is"
+        what = f"{files} read-only and changes all the same: {shown}"
+        what = what.replace("changes", "change") if len(locked) > 1 else what
+        yield Finding.note("read-only", what)
 
 
-def _too_long(place: Place, actions: list[Action], around: Surroundings) -> Iterator[Conflict]:
+def _too_long(place: Place, actions: list[Action], around: Surroundings) -> Iterator[Finding]:
     for name, folder in folders_of(place).items():
         top = f"{name}/" if name else ""
         longest = _LONGEST_ON_WINDOWS if around.platform == "windows" else _limit(folder.root)
@@ -167,10 +171,11 @@ def _too_long(place: Place, actions: list[Action], around: Surroundings) -> Iter
         )
         long = [path for path in paths if len(os.fsencode(path)) > longest]
         if long:
-            yield Conflict(
-                max(long, key=len),
+            yield Finding.conflict(
+                "path-too-long",
                 f"{len(long)} paths would be longer than the {longest} characters this system takes",
-                "Move the install to a folder nearer to the top, then run this again.",
+                where=max(long, key=len),
+                remedy="Move the install to a folder nearer to the top, then run this again.",
             )
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
 from ..errors import DecisionNeeded, UsageError
+from ..finding import Finding
 from ..formats.kinds import claimed_kind
 from ..ledger import Ledger, Release, ReleaseTag, Tag
 from ..places import Place, Tree, discard, open_place
@@ -28,7 +29,7 @@ class Shelved(Struct, frozen=True):
     """A release on the shelf, and what was noticed while it was put there."""
 
     release: Release
-    notes: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 def shelve(
@@ -71,7 +72,7 @@ def shelve(
         note=note,
         progress=progress,
     )
-    return Shelved(release, tuple(_notes(combined, parts)))
+    return Shelved(release, tuple(_noticed(combined, parts)))
 
 
 def _version(found: Install, version: str, label: ReleaseTag) -> str:
@@ -112,14 +113,13 @@ def _merged(card: Card, tree: Tree) -> Callable[[str], bool]:
     return wanted
 
 
-def _notes(combined: Combined, parts: Sequence[Place]) -> list[str]:
-    notes = []
+def _noticed(combined: Combined, parts: Sequence[Place]) -> Iterator[Finding]:
     if len(parts) > 1:
-        notes.append(f"{len(parts)} parts, {combined.shared} files in more than one, all alike")
+        what = f"{len(parts)} parts, {combined.shared} files in more than one, all alike"
+        yield Finding.note("parts-agree", what)
     if combined.extras:
         shown = ", ".join(combined.extras[:5])
-        notes.append(f"beside it lay, and were left out: {shown}")
-    return notes
+        yield Finding.note("left-out", f"beside it lay, and were left out: {shown}")
 
 
 def shelve_from(

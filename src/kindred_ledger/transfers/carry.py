@@ -13,9 +13,10 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from ..cards import Install
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
+from ..finding import Finding
 from ..ledger import Ledger
 from ..merge import Case, Choice, PathDecision, Policy, Rule, decide_path
 from ..places import (
@@ -131,9 +132,7 @@ def carry(
             Statement(f"{source.card.name} {source.sure_version}", "files", tuple(plan.lines)),
             *plan.statements,
         ),
-        losses=tuple(plan.losses),
-        conflicts=(*missing[0], *plan.conflicts),
-        notes=(*missing[1], *plan.notes),
+        findings=(*missing, *dict.fromkeys(plan.findings)),
     )
 
 
@@ -163,9 +162,7 @@ class _CarryPlan:
         self.renamed: set[str] = set()
         self.lines: list[Line] = []
         self.statements: list[Statement] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
-        self.notes: dict[str, None] = {}
+        self.findings: list[Finding] = []
 
     def take(self, path: str, node: Node) -> None:
         """Decide about one file of the source."""
@@ -181,9 +178,8 @@ class _CarryPlan:
             self._hold(path, f"{error.what}. {error.remedy}".strip(". "))
             return
         if fitted is None and self._newer:
-            self.notes[
-                f"{path} goes to an older build as it is; the card does not describe its format"
-            ] = None
+            what = "it goes to an older build as it is; the card does not describe its format"
+            self.findings.append(Finding.note("not-converted", what, where=path))
         outcome, reason = Outcome.KEPT, "arrives as it is"
         if fitted is not None and fitted.converted is not None:
             made = fitted.converted
@@ -193,8 +189,7 @@ class _CarryPlan:
             node = MemoryPlace({path: made.data}).survey()[path]._replace(mode=node.mode)
             self.nodes[path] = node
             self.statements.append(made.statement)
-            self.losses += [Loss(f"{path} {item}", why) for item, why in made.losses]
-            self.notes.update(dict.fromkeys(made.notes))
+            self.findings += made.findings
         self._put(path, node, outcome, reason)
 
     def _decide(self, path: str, node: Node) -> PathDecision:
@@ -246,7 +241,9 @@ class _CarryPlan:
         elif decision.choice is Choice.BOTH:
             self._beside(path, node, outcome, reason)
         elif decision.choice is Choice.THEIRS:
-            self.losses.append(Loss(path, "the target's own gives way"))
+            self.findings.append(
+                Finding.loss("overwritten", "the target's own gives way", where=path)
+            )
             self._arrive(path, node, outcome, reason)
         else:
             self._ask(path, "the target has another one")
@@ -257,7 +254,7 @@ class _CarryPlan:
 
     def _ask(self, path: str, why: str, remedy: str = f"{_REMEDY}, {_OR_MERGE}") -> None:
         self.lines.append(Line(Outcome.CONFLICT, path, why))
-        self.conflicts.append(Conflict(path, why, remedy))
+        self.findings.append(Finding.conflict("occupied", why, where=path, remedy=remedy))
 
     def _beside(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
         """Have a file arrive under a name of its own, with the build it is from."""
@@ -297,29 +294,29 @@ class _CarryPlan:
             said += f", {counts['added']} of its own"
         self._puts.append((path, self.nodes[path], said))
         self.lines.append(Line(Outcome.CHANGED, path, said))
-        self.notes.update((f"{path}: {note}", None) for note in merged.told)
+        self.findings += merged.noticed(path)
         if merged.lost:
-            self.notes[f"{path}: the comments of the target stay, yours do not come along"] = None
+            what = "the comments of the target stay, yours do not come along"
+            self.findings.append(Finding.note("comments-stay", what, where=path))
 
     def _hold(self, path: str, reason: str) -> None:
         self.held.add(path)
         self.lines.append(Line(Outcome.HELD, path, reason))
 
 
-def _check_categories(
-    source: Install, categories: Iterable[str], chosen: Tree
-) -> tuple[list[Conflict], list[str]]:
+def _check_categories(source: Install, categories: Iterable[str], chosen: Tree) -> list[Finding]:
     """Return what is to be said of categories of which nothing is there."""
-    conflicts, notes = [], []
+    findings = []
     for name in categories:
         wanted = source.card.categories[name]
         if not any(wanted(path) for path in chosen.leaves):
             if source.card.file.categories[name].required:
                 why = "nothing of it is in the source, and the card requires it"
-                conflicts.append(Conflict(name, why, "Look whether this is the right install."))
+                remedy = "Look whether this is the right install."
+                findings.append(Finding.conflict("category-empty", why, where=name, remedy=remedy))
             else:
-                notes.append(f"the source has no {name}")
-    return conflicts, notes
+                findings.append(Finding.note("category-empty", f"the source has no {name}"))
+    return findings
 
 
 def _check_parts(chosen: Tree, target: Install) -> None:

@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..cards import Card
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..convert import unread_by
+from ..finding import Finding
 from ..ledger import Ledger, Tag, not_undone
 from ..merge import Choice, PathDecision, Side, merge_trees
 from ..places import (
@@ -78,10 +79,13 @@ def carry_files(
     known = now.select(lambda path: path in offered or path in base)
     for path in merge_trees(base, known, offered, policy=ways.policy):
         plan.take(path)
-    notes = [f"compared with {since}" if since else "no files went between the two before"]
+    compared = f"compared with {since}" if since else "no files went between the two before"
+    findings = [Finding.note("compared-with", compared), *plan.findings]
+    findings += _unread(card, source, plan.actions, tag)
     if plan.stay:
         some = ", ".join(plan.stay[:3]) + (f" +{len(plan.stay) - 3}" if plan.stay[3:] else "")
-        notes.append(f"the source has these no more, and there they stay (or --exact): {some}")
+        what = f"the source has these no more, and there they stay (or --exact): {some}"
+        findings.append(Finding.note("files-stay", what))
     return Changeset(
         place=target,
         operation="carry",
@@ -92,9 +96,7 @@ def carry_files(
         version_after=tag.version,
         offered=Tree({plan.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
         statements=(Statement(source.location, "files", tuple(plan.lines)),),
-        losses=(*plan.losses, *_unread(card, source, plan.actions, tag)),
-        conflicts=tuple(plan.conflicts),
-        notes=tuple(notes),
+        findings=tuple(findings),
         other=roots_of(source),
         common=Tree(plan.common),
     )
@@ -115,7 +117,7 @@ def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
     return base, last
 
 
-def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -> list[Loss]:
+def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -> list[Finding]:
     """Return what of what arrives the target's build does not read."""
     if card is None or not tag.version:
         return []
@@ -123,7 +125,9 @@ def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -
     tree = Tree({path: action.after for path, action in arriving.items() if action.after})
     unread = unread_by(card, source, tree, build=card.build(tag.version))
     return [
-        Loss(arriving[path].path, f"{card.name} {tag.version} does not read {what}")
+        Finding.loss(
+            "not-read", f"{card.name} {tag.version} does not read {what}", where=arriving[path].path
+        )
         for what, paths in unread.items()
         for path in paths
     ]
@@ -149,8 +153,7 @@ class _CarryPlan:
         self.names: dict[str, str] = {}  # of those that stand beside, their name
         self.actions: list[Action] = []
         self.lines: list[Line] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
+        self.findings: list[Finding] = []
         self.common: dict[str, Node] = {}
         self.stay: list[str] = []
 
@@ -199,7 +202,9 @@ class _CarryPlan:
                 self._put(path, "you decided so")
         elif path.choice is Choice.THEIRS:
             if path.mine is not None:
-                self.losses.append(Loss(path.path, "the target's own gives way"))
+                self.findings.append(
+                    Finding.loss("overwritten", "the target's own gives way", where=path.path)
+                )
             self._put(path, "you decided so")
         else:
             if path.mine is None:
@@ -209,7 +214,8 @@ class _CarryPlan:
             else:
                 why = "both changed it since files last went between them"
             self._line(path, Outcome.CONFLICT, why)
-            self.conflicts.append(Conflict(path.path, why, _REMEDY))
+            code = "occupied" if path.base is None else "both-changed"
+            self.findings.append(Finding.conflict(code, why, where=path.path, remedy=_REMEDY))
 
     def _gone(self, path: PathDecision) -> None:
         if path.changed_by is not Side.THEIRS:
@@ -218,7 +224,7 @@ class _CarryPlan:
             self.stay.append(path.path)
             return
         reason = "the source has it no more"
-        self.losses.append(Loss(path.path, reason))
+        self.findings.append(Finding.loss("removed", reason, where=path.path))
         self.actions.append(Action(path.path, path.mine, None, reason=reason))
 
     def folders(self, offered: Tree) -> list[Action]:

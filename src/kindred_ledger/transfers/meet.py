@@ -14,9 +14,10 @@ from functools import cached_property
 from msgspec import Struct
 
 from ..cards import Install
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..convert import NotMerged, merge_inside
 from ..errors import DecisionNeeded, UsageError
+from ..finding import Finding
 from ..ledger import Entry, Ledger, Record, not_undone
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
 from ..places import FILE, Node, Tree, roots_of
@@ -106,9 +107,7 @@ def meet(
             Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),
             *found.statements,
         ),
-        losses=tuple(found.losses),
-        conflicts=tuple(found.conflicts),
-        notes=(f"compared with {since}", *found.notes),
+        findings=(Finding.note("compared-with", f"compared with {since}"), *found.findings),
         brings=other.id,
     )
 
@@ -180,10 +179,8 @@ class _MeetPlan:
         self._named: dict[str, str] = {}  # of what stands beside, its name there
         self.actions: list[Action] = []
         self.lines: list[Line] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
         self.statements: list[Statement] = []
-        self.notes: list[str] = []
+        self.findings: list[Finding] = []
 
     def take(self, path: PathDecision) -> None:
         """Decide about one file."""
@@ -198,7 +195,8 @@ class _MeetPlan:
         elif path.choice is Choice.MINE:
             self._line(path, Outcome.HELD, "yours stays: you decided so")
         elif path.choice is Choice.THEIRS:
-            self.losses.append(Loss(path.path, f"what {self._who} has takes its place"))
+            lost = f"what {self._who} has takes its place"
+            self.findings.append(Finding.loss("overwritten", lost, where=path.path))
             self._put(path, "you decided so")
         else:
             why = f"both you and {self._who} {_verb(path)} it"
@@ -206,9 +204,9 @@ class _MeetPlan:
                 self._merge(path)
                 return
             except NotMerged as error:
+                self.findings += error.conflicts(path.path, why, remedy=_REMEDY)
                 why = f"{why}, and it cannot be merged: {error.what}"
-            self._line(path, Outcome.CONFLICT, why)
-            self.conflicts.append(Conflict(path.path, why, _REMEDY))
+                self._line(path, Outcome.CONFLICT, why)
 
     def _merge(self, path: PathDecision) -> None:
         """Put together what both did inside a file."""
@@ -224,8 +222,7 @@ class _MeetPlan:
             Action(path.path, path.mine, merged.node, merged.source, path.path, merged.reason)
         )
         self._line(path, Outcome.CHANGED, merged.reason)
-        self.losses += [Loss(item, why) for item, why in merged.losses]
-        self.notes += [f"{path.path}: {note}" for note in merged.merge.told]
+        self.findings += merged.findings
         self.statements.append(merged.merge.statement)
 
     def offered(self, theirs: Tree) -> Tree:

@@ -45,7 +45,7 @@ def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> 
     )
     merge = merge_files(Three(None, mine, theirs), how)
     for question in merge.conflicts:
-        raise _refused(question)  # type: ignore[arg-type]
+        raise _refused(question)
     return merge
 
 

@@ -14,9 +14,10 @@ from enum import StrEnum
 from msgspec import Struct
 
 from ..cards import PROGRAM, Install
-from ..changes import Changeset, Loss, actions_between
+from ..changes import Changeset, actions_between
 from ..convert import unread_by
 from ..errors import DecisionNeeded, UsageError
+from ..finding import Finding
 from ..ledger import BEFORE, Entry, Ledger, Record, Tag
 from ..places import JoinedPlace, MemoryPlace, Place, Tree, join_folders, roots_of
 from ..progress import Progress
@@ -70,9 +71,7 @@ def switch(
     if live == build:
         return Changeset(place, OPERATION, f"the data of {build} is live already", now, (), tag=tag)
     source = _last_turn(install, place, ledger, build)
-    target, contents, losses, notes = _target(
-        install, place, now, ledger, source, live, build, begin
-    )
+    target, contents, findings = _target(install, place, now, ledger, source, live, build, begin)
     reason = f"as {build} left it" if source else "nothing yet"
     return Changeset(
         place=place,
@@ -82,8 +81,12 @@ def switch(
         actions=tuple(actions_between(now, target, contents, reason=reason)),
         tag=tag,
         version_after=build.text,
-        losses=tuple(losses),
-        notes=(*notes, f"{len(now.leaves)} files of {live} are kept whole, as they are now"),
+        findings=(
+            *findings,
+            Finding.note(
+                "kept-whole", f"{len(now.leaves)} files of {live} are kept whole, as they are now"
+            ),
+        ),
         keep_whole=True,
     )
 
@@ -174,13 +177,14 @@ def _target(
     live: Version,
     build: Version,
     begin: Begin,
-) -> tuple[Tree, Place, list[Loss], list[str]]:
-    """Return what shall be live, where its contents are, what that loses, and what is to be said."""
+) -> tuple[Tree, Place, list[Finding]]:
+    """Return what shall be live, where its contents are, and what is to be said of it."""
     if source is not None:
-        return ledger.tree(source), ledger.place(source), [], [f"from entry {source.id}"]
+        taken = Finding.note("begins-with", f"from entry {source.id}")
+        return ledger.tree(source), ledger.place(source), [taken]
     if begin is Begin.EMPTY:
         tops = Tree({path: node for path, node in now.items() if "/" not in path})
-        return tops, MemoryPlace({}), [], [f"{build} begins with nothing"]
+        return tops, MemoryPlace({}), [Finding.note("begins-with", f"{build} begins with nothing")]
     if begin is Begin.ASK:
         raise DecisionNeeded(
             f"{build} never had a turn here",
@@ -191,16 +195,17 @@ def _target(
             ),
             remedy="Say which. What is live is kept either way.",
         )
-    losses = []
+    findings = [Finding.note("begins-with", f"{build} begins with what {live} left")]
     unread = unread_by(install.card, place, now, build=build)
     if unread:
         number = sum(map(len, unread.values()))
-        losses.append(
-            Loss(
-                place.location,
+        findings.append(
+            Finding.loss(
+                "not-read",
                 f"{build} does not read {number} files as they are and may overwrite them; what"
                 f" {live} wrote stays in the ledger",
+                where=place.location,
                 one_way=build > live,
             )
         )
-    return now, place, losses, [f"{build} begins with what {live} left"]
+    return now, place, findings

@@ -8,13 +8,14 @@ program, so signatures go; the archive is kept whole, and undoing gives back its
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..errors import KindredError
+from ..finding import Finding
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
 from ..merge import Case, Choice, PathDecision, Policy, Rule, merge_trees
@@ -27,8 +28,14 @@ from ..versions import Version
 
 __all__ = ["Assembly", "assemble"]
 
-_RISK = "files that two parts hold in different versions, and parts nobody noticed were missing"
-_RISK_ARCHIVE = "its signature, and files of it that yours replace"
+_RISK = (
+    "assembled; what is typically lost this way: files that two parts hold in different versions, and parts"
+    " nobody noticed were missing"
+)
+_RISK_ARCHIVE = (
+    "into an archive; what is typically lost this way: its signature, and files of it that yours"
+    " replace"
+)
 # Signatures of archives as the JAR File Specification ("Signed JAR File") names them.
 _SIGNATURE = re.compile(r"META-INF/(?:[^/]+\.(?:SF|DSA|RSA|EC)|SIG-[^/]*)", re.I)
 
@@ -83,7 +90,6 @@ def assemble(
         after=version,
         ledger=ledger,
     )
-    risk = _RISK_ARCHIVE if into_archive else _RISK
     return Changeset(
         place=target,
         operation="assemble",
@@ -94,14 +100,13 @@ def assemble(
         version_after=version.text if version else "",
         offered=lay.offered,
         statements=(Statement("the parts", "files", tuple(lay.lines)),),
-        losses=tuple(lay.losses),
-        conflicts=(*lay.conflicts, *ready.missing),
-        warnings=tuple(_missing_parts(how.card, combined.tree, release)),
-        notes=(
-            f"{'into an archive' if into_archive else 'assembled'}; what is typically lost this way: {risk}",
-            *filter(None, [misnamed(target.location, "zip") if into_archive else ""]),
-            *lay.notes(),
-            *ready.notes,
+        findings=(
+            *lay.findings,
+            *_missing_parts(how.card, combined.tree, release),
+            Finding.note("usual-risk", _RISK_ARCHIVE if into_archive else _RISK),
+            *_misnamed(target),
+            *lay.noticed(),
+            *ready,
         ),
     )
 
@@ -121,8 +126,7 @@ class _AssemblyPlan:
         self.offered = combined.tree.moved_into(top) if top else combined.tree
         self.actions: list[Action] = []
         self.lines: list[Line] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
+        self.findings: list[Finding] = []
         self._signatures: list[str] = []
 
     def all(self) -> None:
@@ -151,11 +155,8 @@ class _AssemblyPlan:
         elif here is not None and decision.choice is not Choice.THEIRS:
             why = "another one is there"
             self.lines.append(Line(Outcome.CONFLICT, to, why))
-            self.conflicts.append(
-                Conflict(
-                    to, why, "Let it give way with --overwrite PATTERN, or use another --into."
-                )
-            )
+            remedy = "Let it give way with --overwrite PATTERN, or use another --into."
+            self.findings.append(Finding.conflict("occupied", why, where=to, remedy=remedy))
         else:
             reason = "replaces what was there" if here is not None else "from the parts"
             self.lines.append(Line(Outcome.KEPT, to, reason))
@@ -168,13 +169,13 @@ class _AssemblyPlan:
             return True
         parts = " and ".join(torn.parts)
         if self._how.first is not None and self._how.first(path):
-            self.losses.append(Loss(to, f"{torn.parts[1]} has another one, which gives way"))
+            lost = f"{torn.parts[1]} has another one, which gives way"
+            self.findings.append(Finding.loss("overwritten", lost, where=to))
             return True
         why = f"{parts} hold it in different versions"
         self.lines.append(Line(Outcome.CONFLICT, to, why))
-        self.conflicts.append(
-            Conflict(to, why, "Take the first part's with --first PATTERN, or leave a part out.")
-        )
+        remedy = "Take the first part's with --first PATTERN, or leave a part out."
+        self.findings.append(Finding.conflict("parts-differ", why, where=to, remedy=remedy))
         return False
 
     def _may_overwrite(self, path: str) -> bool:
@@ -192,20 +193,25 @@ class _AssemblyPlan:
                 reason = "a signature of the old contents" if signed else "you let it go"
                 self.actions.append(Action(path, node, None, reason=reason))
 
-    def notes(self) -> list[str]:
-        """Return what the person should know beyond the lines."""
-        notes = []
+    def noticed(self) -> Iterator[Finding]:
+        """Yield what the person should know beyond the lines."""
         if self._combined.shared:
-            notes.append(f"in more than one part, all alike: {self._combined.shared} of the files")
+            what = f"in more than one part, all alike: {self._combined.shared} of the files"
+            yield Finding.note("parts-agree", what)
         if self._combined.extras:
-            notes.append(
-                f"beside the parts lay, and stay out: {', '.join(self._combined.extras[:5])}"
-            )
+            some = ", ".join(self._combined.extras[:5])
+            yield Finding.note("left-out", f"beside the parts lay, and stay out: {some}")
         if self._signatures:
-            notes.append(
-                f"dropped, as they were of the old contents: {', '.join(self._signatures[:5])}"
+            some = ", ".join(self._signatures[:5])
+            yield Finding.note(
+                "signature-dropped", f"dropped, as they were of the old contents: {some}"
             )
-        return notes
+
+
+def _misnamed(target: Place) -> Iterator[Finding]:
+    fault = misnamed(target.location, "zip") if isinstance(target, ZipPlace) else ""
+    if fault:
+        yield Finding.note("misnamed", fault)
 
 
 def _opened(combined: Combined, card: Card | None) -> Install | None:
@@ -218,9 +224,9 @@ def _opened(combined: Combined, card: Card | None) -> Install | None:
         return None
 
 
-def _missing_parts(card: Card | None, tree: Tree, release: Install | None) -> list[str]:
+def _missing_parts(card: Card | None, tree: Tree, release: Install | None) -> Iterator[Finding]:
     if card is None:
-        return []
+        return
     lacking = [marker for marker in card.file.program.markers if marker not in tree]
     missing = [f"a part with {marker}" for marker in lacking]
     left_out: list[str] = []
@@ -231,5 +237,7 @@ def _missing_parts(card: Card | None, tree: Tree, release: Install | None) -> li
         promised = version in component.builds if version is not None else not component.optional
         if promised:
             (left_out if component.optional else missing).append(f"the part {component}")
-    told = [f"missing, by the card: {', '.join(missing)}"] if missing else []
-    return told + ([f"optional, and not there: {', '.join(left_out)}"] if left_out else [])
+    if missing:
+        yield Finding.warning("part-missing", f"missing, by the card: {', '.join(missing)}")
+    if left_out:
+        yield Finding.warning("part-left-out", f"optional, and not there: {', '.join(left_out)}")

@@ -9,6 +9,7 @@ from blake3 import blake3
 from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset
 from ..errors import PlaceChanged, UsageError
+from ..finding import Finding
 from ..ledger import Ledger, Tag
 from ..places import FILE, FolderPlace, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
 from ..planning.opened_release import OpenedRelease, opened_release
@@ -18,7 +19,10 @@ from ..statement import Line, Outcome, Statement
 
 __all__ = ["install_beside"]
 
-_RISK = "nothing of the old one; but saves and settings do not follow by themselves"
+_RISK = (
+    "beside; what is typically lost this way: nothing of the old one; but saves and settings do not follow"
+    " by themselves (kindred carry brings them)"
+)
 
 
 def install_beside(
@@ -73,12 +77,7 @@ def install_beside(
         version_after=version,
         offered=Tree(names),
         statements=(Statement(f"release {offer.name}", "files", tuple(lines)),),
-        conflicts=ready.missing,
-        notes=(
-            f"beside; what is typically lost this way: {_RISK} (kindred carry brings them)",
-            *offer.notes,
-            *ready.notes,
-        ),
+        findings=(Finding.note("usual-risk", _RISK), *offer.findings, *ready),
         proof=lambda: _read_back(install, offer, folder),
     )
 

@@ -11,9 +11,10 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
-from ..changes import Action, Changeset, Conflict, Loss
+from ..changes import Action, Changeset
 from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
+from ..finding import Finding
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
 from ..planning.opened_release import OpenedRelease
@@ -46,11 +47,10 @@ class Plan:
         self.before = install.version
         self.actions: list[Action] = []
         self.lines: list[Line] = []
-        self.losses: list[Loss] = []
-        self.conflicts: list[Conflict] = []
-        self.notes: list[str] = [f"{style}; what is typically lost this way: {risk}"]
-        self.notes += offer.notes
-        self.warnings: list[str] = []
+        self.findings = [
+            Finding.note("usual-risk", f"{style}; what is typically lost this way: {risk}"),
+            *offer.findings,
+        ]
         self.merged: list[Statement] = []  # the books of files that were merged inside
         self.partial = False  # whether only some of the release is brought
         self.subject = self.card.name
@@ -67,8 +67,7 @@ class Plan:
         self.lines.append(Line(Outcome.CHANGED, path, merged.reason))
         self.actions.append(Action(path, here, merged.node, merged.source, path, merged.reason))
         self.merged.append(merged.merge.statement)
-        self.losses += [Loss(item, why) for item, why in merged.losses]
-        self.notes += [f"{path}: {note}" for note in merged.merge.told]
+        self.findings += merged.findings
 
     def drop(self, path: str, here: Node, reason: str) -> None:
         """Have a file or folder of the install go."""
@@ -91,13 +90,14 @@ class Plan:
                 why = (
                     f"since {after} it lives in {to}, and there is no {to.partition('/')[0]} folder"
                 )
-                self.conflicts.append(
-                    Conflict(path, why, "Start the game there once, then run this again.")
+                self.findings.append(
+                    Finding.conflict("folder-missing", why, where=path, remedy=_START_THERE)
                 )
                 continue
             if taken is not None and not same_content(taken, node):
-                self.conflicts.append(
-                    Conflict(path, f"it would move to {to}, where another one is", _DECIDE_MOVE)
+                why = f"it would move to {to}, where another one is"
+                self.findings.append(
+                    Finding.conflict("occupied", why, where=path, remedy=_DECIDE_MOVE)
                 )
                 continue
             reason = f"lives in {to} since {self._since(path)}"
@@ -109,7 +109,8 @@ class Plan:
                 self.actions.append(going[to])
             moved.add(path)
         if moved:
-            self.notes.append(f"{len(moved)} of your files move to where {after} looks for them")
+            what = f"{len(moved)} of your files move to where {after} looks for them"
+            self.findings.append(Finding.note("files-move", what))
         return moved
 
     def _since(self, path: str) -> str:
@@ -145,7 +146,7 @@ class Plan:
         after = self._expected().get(PROGRAM)
         if after is not None and self.before is not None and after < self.before:
             older = f"{after} is older than {self.before}; it may not read newer data"
-            self.losses.append(Loss(str(install.place.location), older))
+            self.findings.append(Finding.loss("older-build", older, where=install.place.location))
         puts = (action for action in self.actions if action.source is offer.place)
         offer.check_held(action.source_path for action in puts if action.after is not None)
         ready = readiness(
@@ -171,10 +172,7 @@ class Plan:
                 Statement(f"release {offer.name}", "files", tuple(self.lines)),
                 *self.merged,
             ),
-            losses=tuple(self.losses),
-            conflicts=(*self.conflicts, *ready.missing),
-            warnings=tuple(self.warnings),
-            notes=(*self.notes, *ready.notes, *self._left_to_convert()),
+            findings=(*self.findings, *ready, *self._left_to_convert()),
             proof=self.read_back,
         )
 
@@ -189,8 +187,9 @@ class Plan:
             if (hidden := updates.hidden_by(path)) and hidden in self.offer.tree
         ]
         if hiding:
-            self.warnings.append(f"copies placed by hand hide what is installed: {listed(hiding)}")
-        self.warnings += out_of_step(self.card, self._expected())
+            what = f"copies placed by hand hide what is installed: {listed(hiding)}"
+            self.findings.append(Finding.warning("hidden-file", what))
+        self.findings += out_of_step(self.card, self._expected())
         if self.partial or self.offer.version is None:
             return
         promised = [
@@ -200,9 +199,9 @@ class Plan:
             and not any(component.files(path) for path in self.offer.tree.leaves)
         ]
         if promised:
-            self.warnings.append(
-                f"the card promises for {self.offer.name}, and the release does not hold: {listed(promised)}"
-            )
+            what = f"the card promises for {self.offer.name}, and the release does not hold"
+            what += f": {listed(promised)}"
+            self.findings.append(Finding.warning("part-missing", what))
 
     def _expected(self) -> dict[str, Version]:
         """Return what each axis shall say: the release where it brings what tells it, else as it is."""
@@ -242,7 +241,7 @@ class Plan:
                 remedy="A file that tells a version was kept back, or changed by something else.",
             )
 
-    def _left_to_convert(self) -> list[str]:
+    def _left_to_convert(self) -> list[Finding]:
         """Say which files the new build will not read as they stay."""
         build: Version | None = self.offer.version
         if build is None or self.partial:
@@ -253,12 +252,14 @@ class Plan:
         if not unread:
             return []
         kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
-        return [
+        what = (
             f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
             "when this is done, run: kindred convert"
-        ]
+        )
+        return [Finding.note("not-read-yet", what)]
 
 
+_START_THERE = "Start the game there once, then run this again."
 _DECIDE_MOVE = "Move one of the two away, then run this again."
 
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..cards import PROGRAM, Install
-from ..changes import Changeset, Loss
+from ..changes import Changeset
+from ..finding import Finding
 from ..ledger import Ledger
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
 from ..places import DIR, Place, Tree, check_patterns, parents
@@ -48,7 +49,7 @@ def reinstall(
     offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
     plan = Plan(install, offer, now, style="clean", risk=_RISK)
-    plan.notes += origin.notes
+    plan.findings += origin.findings
     check_patterns(keep, paths={*now.leaves, *offer.tree.leaves})
     kept = _Kept(install, keep)
     rules = (
@@ -62,13 +63,14 @@ def reinstall(
         if there is not None and there.kind != DIR:
             put = _for_offered(each)
             if put.put and here is not None and origin.tree is not None and _is_edit(each):
-                plan.losses.append(Loss(path, "your changes to it give way to the release"))
+                why = "your changes to it give way to the release"
+                plan.findings.append(Finding.loss("overwritten", why, where=path))
             plan.take(path, here, there, put)
         elif here is not None and here.kind != DIR and each.choice is not Choice.MINE:
             edit = _is_edit(each)
             reason = "not on the keep-list" if edit else "the new release no longer has it"
             if edit:
-                plan.losses.append(Loss(path, reason))
+                plan.findings.append(Finding.loss("removed", reason, where=path))
             plan.drop(path, here, reason)
     own = [path for path in now.leaves if kept(path) or not path.startswith(f"{PROGRAM}/")]
     plan.relocate([path for path in own if path not in offer.tree])

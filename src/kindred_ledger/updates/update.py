@@ -9,13 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from msgspec import Struct, field
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import PROGRAM, Component, Install
-from ..changes import Changeset, Conflict, Loss
+from ..changes import Changeset
 from ..convert import NotMerged, merge_inside
 from ..errors import UsageError
+from ..finding import Finding
 from ..ledger import Ledger, Release
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
 from ..places import DIR, FILE, Place, Tree
@@ -59,7 +60,7 @@ class Origin(Struct, frozen=True):
 
     tree: Tree | None = None
     place: Place | None = None
-    notes: tuple[str, ...] = field(default_factory=tuple)
+    findings: tuple[Finding, ...] = ()
 
 
 def find_origin(
@@ -93,7 +94,8 @@ def find_origin(
         return install, Origin()
     tree = ledger.shelf.tree(likeness.release).moved_into(PROGRAM)
     place = open_release(ledger.shelf.place(likeness.release), install.card).place
-    return install, Origin(tree, place, (f"compared with the shelf: {likeness}",))
+    compared = Finding.note("compared-with", f"compared with the shelf: {likeness}")
+    return install, Origin(tree, place, (compared,))
 
 
 def update(
@@ -128,7 +130,7 @@ def update(
     if chosen:
         plan.partial = True
         plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
-    plan.notes += origin.notes
+    plan.findings += origin.findings
     over = _OverTheTop(plan, origin, choices, chosen)
     base = origin.tree if origin.tree is not None else Tree()
     for path in merge_trees(base, now, offer.tree, policy=choices.policy):
@@ -137,7 +139,7 @@ def update(
     over.tell_leftovers(ledger)
     over.relocate()
     plan.empty_folders(origin.tree if not chosen else None)
-    plan.notes += over.notes()
+    plan.findings += over.findings()
     return plan.changeset(ledger)
 
 
@@ -231,15 +233,18 @@ class _OverTheTop:
         if path.choice is Choice.MINE:
             return Decision(Outcome.HELD, "yours stays: you decided so")
         if path.choice is Choice.THEIRS:
-            self._plan.losses.append(Loss(path.path, "your changes to it give way to the release"))
+            self._plan.findings.append(
+                Finding.loss(
+                    "overwritten", "your changes to it give way to the release", where=path.path
+                )
+            )
             return Decision(Outcome.KEPT, "replaced: you decided so", put=True)
         why = "both you and the release changed it"
         try:
             return self._merged(path)
         except NotMerged as error:
-            why = f"{why}, and it cannot be merged: {error.what}"
-        self._plan.conflicts.append(Conflict(path.path, why, _DECIDE))
-        return Decision(Outcome.CONFLICT, why)
+            self._plan.findings += error.conflicts(path.path, why, remedy=_DECIDE)
+            return Decision(Outcome.CONFLICT, f"{why}, and it cannot be merged: {error.what}")
 
     def _merged(self, path: PathDecision) -> Decision | None:
         """Merge what is inside a file; return a decision where one side has all of it already."""
@@ -289,22 +294,23 @@ class _OverTheTop:
             moved = self._plan.relocate(own)
             self._left_over = [path for path in self._left_over if path not in moved]
 
-    def notes(self) -> list[str]:
+    def findings(self) -> list[Finding]:
         """Return what the person should know beyond the lines."""
-        notes = []
+        found = []
         if self._unused and not self._chosen:
             unused = [str(component) for component in self._unused]
-            notes.append(
-                f"optional and not used, so left out: {listed(unused)} (--with NAME brings it)"
-            )
+            what = f"optional and not used, so left out: {listed(unused)} (--with NAME brings it)"
+            found.append(Finding.note("part-unused", what))
         if self._edited:
-            notes.append(f"you had changed: {listed(self._edited)}")
+            found.append(Finding.note("edited", f"you had changed: {listed(self._edited)}"))
         if self._shipped:
             stale = [f"{path} ({release.name})" for path, release in self._shipped.items()]
-            notes.append(f"left over from older releases, which you can remove: {listed(stale)}")
+            what = f"left over from older releases, which you can remove: {listed(stale)}"
+            found.append(Finding.note("left-over", what))
         if self._left_over:
-            notes.append(
+            what = (
                 "not in the new release and left alone, as they may be yours or left over from the "
                 f"old one: {listed(self._left_over)}"
             )
-        return notes
+            found.append(Finding.note("maybe-left-over", what))
+        return found

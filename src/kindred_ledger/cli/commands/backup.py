@@ -63,5 +63,5 @@ def command(
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
     fate = "kept all the same" if entry.complete else "this entry does not hold them"
     drawing.uncovered(session.out, missed, fate)
-    drawing.circumstances(session.out, entry)
+    drawing.findings(session.out, entry.findings)
     return 0

@@ -76,11 +76,7 @@ def check(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
         return session.emit(status, card=found.title, report=msgspec.to_builtins(report))
     tried = f"{drawing.count(report.samples, 'sample')}, {drawing.count(report.conversions, 'conversion')}"
     drawing.heading(session.out, f"{found.name}: {drawing.count(report.formats, 'format')}", tried)
-    for complaint in report.complaints:
-        sign, style = ("✗", "bright_red") if complaint.is_fault else ("·", "yellow")
-        session.out.hang(f"  {sign} ", f"{complaint.where}: {complaint.what}", style=style)
-        for line in complaint.remedy.splitlines():
-            session.out.print(f"      {line}", style="dim", soft_wrap=True)
+    drawing.findings(session.out, report.findings)
     if report.is_sound:
         session.out.print("  ✓ every step held, and every field was accounted for", style="green")
     return status

@@ -38,13 +38,15 @@ def command(session: Session, *, change: str, checked: bool, note: str) -> int:
         values = {
             "change": done.record.header(),
             "mark": msgspec.to_builtins(done.mark),
-            "findings": done.findings,
+            "findings": [each.to_json() for each in done.findings],
         }
         return session.emit(status, **values)
     record = done.record
     what = f"Change {record.id} ({record.summary})"
     if done.findings:
-        drawing.listed(session.out, f"{what} is not confirmed", done.findings, "yellow")
+        drawing.listed(
+            session.out, f"{what} is not confirmed", list(map(str, done.findings)), "yellow"
+        )
         session.out.print("\nIf it is good all the same, say so without --checked.", style="dim")
         return status
     session.out.print(f"{what} is confirmed.")

@@ -28,13 +28,13 @@ def command(session: Session, *, entry: str, scratch: str | None) -> int:
     asked = session.ledger.entry(entry) if entry else None
     done = drill(session.ledger, asked, scratch=scratch, progress=session.progress)
     found = done.entry
-    status = DAMAGED if done.faults else 0
+    status = DAMAGED if done.findings else 0
     if session.json:
         return session.emit(status, **msgspec.to_builtins(done))
     what = f"{found.name}, {drawing.files(found.files, found.size_bytes)}"
-    if done.faults:
+    if done.findings:
         head = f"Entry {found.id} ({what}) did not come back whole"
-        drawing.listed(session.out, head, done.faults, "red")
+        drawing.listed(session.out, head, list(map(str, done.findings)), "red")
         session.out.print("\nTo see what is damaged: kindred verify")
     else:
         session.out.print(f"Entry {found.id} ({what}): every file came back as it was kept.")

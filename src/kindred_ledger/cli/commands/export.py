@@ -34,5 +34,6 @@ def command(session: Session, *, entry: str, out: str) -> int:
     size = drawing.files(len(written.files), written.size_bytes)
     session.out.print(f"Exported {found.name} to {out}: {size}, read back and the same.")
     why = "a zip holds no links, nor names that are not valid text"
-    drawing.notes(session.out, [f"{why}; left out: {', '.join(left_out)}"] if left_out else [])
+    if left_out:
+        drawing.remark(session.out, f"{why}; left out: {', '.join(left_out)}")
     return 0

@@ -41,7 +41,7 @@ def command(session: Session, *, mirrors: tuple[str, ...], look: tuple[str, ...]
     status = health.status_of(done.after)
     if session.json:
         return session.emit(status, **msgspec.to_builtins(done))
-    if not done.before.faults and not done.before.costs:
+    if not done.before.findings and not done.before.costs:
         session.out.print("Nothing is damaged.")
         return status
     health.faults(session.out, done.before)

@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 import msgspec
+from msgspec.structs import replace
 
 from ...cards import Identity, Install, identify
 from ...errors import KindredError, UsageError
@@ -31,7 +32,7 @@ def command(session: Session, *, files: tuple[str, ...]) -> int:
       kindred identify mossferry/userdata/saves/midwinter.voyage
     """
     found = [_identity(session, path) for path in _files(files)]
-    odd = any(identity.oddities for identity in found)
+    odd = any(identity.findings for identity in found)
     if session.json:
         plain: list[dict[str, Any]] = [msgspec.to_builtins(identity) for identity in found]
         return session.emit(int(odd), files=plain)
@@ -91,7 +92,7 @@ def _draw(session: Session, identity: Identity) -> None:
     drawing.heading(session.out, identity.name, drawing.size(identity.size_bytes))
     session.out.print(f"    {identity.kind}: {identity.evidence}", soft_wrap=True)
     for match in identity.matches:
-        if match.fault:
+        if match.finding is not None:
             continue
         name = f"    {match.title} {match.format}, format {match.version}"
         session.out.print(name, style="cyan", soft_wrap=True)
@@ -99,5 +100,4 @@ def _draw(session: Session, identity: Identity) -> None:
             session.out.print(f"      ✓ {piece}", style="dim", soft_wrap=True)
         writes, reads = (" or ".join(b) or "none known" for b in (match.writes, match.reads))
         session.out.print(f"      written by builds {writes}; read by {reads}", soft_wrap=True)
-    for fault in identity.oddities:
-        session.out.print(f"    ! {fault}", style="bold yellow", soft_wrap=True)
+    drawing.findings(session.out, [replace(each, where="") for each in identity.findings])

@@ -42,6 +42,6 @@ def command(session: Session, *, place: str, title: str, version: str, note: str
     size = drawing.files(entry.files, entry.size_bytes)
     session.out.print(f"Taken in as entry {entry.id}: {entry.name}, {size}.")
     if not (entry.tag.title and entry.tag.version):
-        notes = ["nothing tells title and version; give them with --title and --version"]
-        drawing.notes(session.out, notes)
+        what = "nothing tells title and version; give them with --title and --version"
+        drawing.remark(session.out, what)
     return 0

@@ -8,6 +8,7 @@ import click
 import msgspec
 
 from ...errors import UsageError
+from ...finding import Severity, of_severity
 from ...formats import Layout, LayoutDocument
 from ...formats.layouts import DumpLine, check_layout, draft_layout, dump
 from .. import drawing
@@ -101,19 +102,13 @@ def check(session: Session, *, layout_path: str, samples: tuple[str, ...]) -> in
         return session.emit(status, layout=layout.name, **msgspec.to_builtins(report))
     span = f"{layout.low} to {layout.high}" if layout.high > layout.low else str(layout.low)
     drawing.heading(session.out, layout.name, f"versions {span}")
+    wrong = {each.where for each in of_severity(report.findings, Severity.ERROR)}
     for sample in report.samples:
         told = f"format {sample.version}, " if sample.version is not None else ""
-        style = "bold red" if sample.fault else "default"
-        mark = "✗" if sample.fault else "✓"
-        text = f"    {mark} {sample.name}   {told}{drawing.size(sample.size_bytes)}"
-        session.out.print(text, style=style, soft_wrap=True)
-        for line in sample.fault.splitlines():
-            session.out.print(f"      {line}", soft_wrap=True)
-    for version, field, number in report.unreached:
-        told = f"    ! no sample of version {version} reaches {field} (line {number})"
-        if not field:
-            told = f"    ! no sample is of version {version}"
-        session.out.print(told, style="yellow", soft_wrap=True)
+        mark = " " if any(place.startswith(sample.name) for place in wrong) else "✓"
+        text = f"  {mark} {sample.name}   {told}{drawing.size(sample.size_bytes)}"
+        session.out.print(text, soft_wrap=True)
+    drawing.findings(session.out, report.findings)
     if report.is_sound:
         session.out.print("    Every field of every version is reached.", style="dim")
     return status

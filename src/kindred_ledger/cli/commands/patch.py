@@ -256,7 +256,7 @@ def _stranger(session: Session, what: str) -> str:
     with open(what, "rb") as file:
         found = identify(what, file.read(), session.cards)
     for match in found.matches:
-        if not match.fault:
+        if match.finding is None:
             return (
                 f"it is a {match.title} {match.format} in format {match.version};"
                 f" to see how such are converted: kindred route {match.format} --from {match.version}"

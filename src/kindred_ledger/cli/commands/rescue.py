@@ -61,7 +61,7 @@ def command(
     if not session.json:
         _draw(session, done.found)
     status = carry_out(session, done.change, **options)
-    return status or int(bool(done.found.beyond))
+    return status or int(bool(done.found.findings))
 
 
 def _format(session: Session, path: str) -> tuple[Card, Format]:
@@ -75,13 +75,10 @@ def _format(session: Session, path: str) -> tuple[Card, Format]:
 
 
 def _draw(session: Session, found: Rescue) -> None:
-    for gap in found.beyond:
-        session.out.print(
-            f"  ✗ beyond rescue: {gap.group} {gap.what}", style="bright_red", soft_wrap=True
-        )
+    drawing.findings(session.out, found.findings)
     for group, reason in found.filled:
         session.out.print(f"  ✓ {group} {reason}", style="green", soft_wrap=True)
-    if not found.filled and not found.beyond:
+    if not found.filled and not found.findings:
         session.out.print("  ✓ nothing is missing or empty", style="green")
-    if found.beyond and not found.filled:
-        drawing.notes(session.out, ["nothing can be filled, so nothing would be written"])
+    if found.findings and not found.filled:
+        session.out.print("  nothing can be filled, so nothing would be written", style="dim")

@@ -11,6 +11,7 @@ import click
 from ...cards import Card, Format
 from ...convert import Hop, describe_step, hops_of, knows, route_for
 from ...errors import KindredError, UsageError
+from ...finding import Severity
 from ...versions import Version
 from .. import drawing
 from ..options import session
@@ -57,7 +58,7 @@ def command(session: Session, *, what: str, source: str, target: str, wanted: st
         if session.json:
             return session.emit(1, **_plain(card, format, ()), fault=error.what)
         _draw_versions(session, card, format, every)
-        drawing.warnings(session.out, [f"{error.what}. {error.remedy or ''}".strip()])
+        drawing.remark(session.out, f"{error.what}. {error.advice}", severity=Severity.WARNING)
         return 1
     if session.json:
         return session.emit(**_plain(card, format, hops))

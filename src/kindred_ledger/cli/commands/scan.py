@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from ...cards import (
     PROGRAM,
@@ -13,13 +15,12 @@ from ...cards import (
     axis_versions,
     belongings,
     find_installs,
-    out_of_step,
     unlisted,
 )
-from ...changes import unfinished_in
 from ...errors import UsageError
-from ...places import Tree, near, roots_of, running_in
-from ...planning import match_releases
+from ...finding import Finding
+from ...places import Tree, near
+from ...planning import condition_of, match_releases
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -50,7 +51,7 @@ def command(session: Session, *, folders: tuple[str, ...]) -> int:
         for root, card in find_installs(folder, session.cards)
     ]
     trees = [install.place.survey() for install in found]
-    odd = [_oddities(install, session) for install in found]
+    odd = [condition_of(install) for install in found]
     known = _known(session, found)
     status = 1 if any(odd) else 0
     if session.json:
@@ -74,18 +75,6 @@ def _nowhere(folder: str) -> UsageError:
     )
 
 
-def _oddities(install: Install, session: Session) -> list[str]:
-    odd = []
-    if not install.agreed:
-        odd.append("the evidence disagrees about the version: a half-done update?")
-    if install.version is None:
-        odd.append("nothing tells the version")
-    odd += out_of_step(install.card, axis_versions(install))
-    odd += unfinished_in(install.place)
-    odd += (f"in use by {program}" for program in running_in(roots_of(install.place).values()))
-    return odd
-
-
 def _known(session: Session, found: list[Install]) -> list[str]:
     """Return what each install is by its content, as far as the shelf knows its title."""
     ledger = session.known_ledger()
@@ -100,7 +89,9 @@ def _known(session: Session, found: list[Install]) -> list[str]:
     ]
 
 
-def _draw(session: Session, install: Install, tree: Tree, odd: list[str], known: str) -> None:
+def _draw(
+    session: Session, install: Install, tree: Tree, odd: Sequence[Finding], known: str
+) -> None:
     version = install.version.text if install.version else "of unknown version"
     drawing.heading(session.out, f"{install.card.name} {version}", install.place.location)
     for piece in install.evidence:
@@ -118,18 +109,21 @@ def _draw(session: Session, install: Install, tree: Tree, odd: list[str], known:
     drawing.rows(session.out, ("    belongings", "files", "size"), lines, " rr")
     fate = "a backup of the whole install keeps them"
     drawing.uncovered(session.out, unlisted(install.card, tree), fate)
-    for fault in odd:
-        session.out.print(f"    ! {fault}", style="bold yellow")
+    drawing.findings(session.out, [replace(each, where="") for each in odd])
 
 
-def _plain(install: Install, tree: Tree, odd: list[str], known: str) -> dict[str, Any]:
+def _plain(install: Install, tree: Tree, odd: Sequence[Finding], known: str) -> dict[str, Any]:
     return {
         "title": install.card.title,
         "version": install.version.text if install.version else None,
         "place": install.place.location,
         "evidence": [
-            {"source": e.source, "version": e.version.text if e.version else None, "fault": e.fault}
-            for e in install.evidence
+            {
+                "source": piece.source,
+                "version": piece.version.text if piece.version else None,
+                "finding": piece.finding.to_json() if piece.finding else None,
+            }
+            for piece in install.evidence
         ],
         "belongings": [
             {"category": one.name, "files": one.files, "bytes": one.size_bytes}
@@ -141,5 +135,5 @@ def _plain(install: Install, tree: Tree, odd: list[str], known: str) -> dict[str
         ],
         "axes": {name: version.text for name, version in axis_versions(install).items()},
         "by_content": known,
-        "odd": odd,
+        "findings": [each.to_json() for each in odd],
     }

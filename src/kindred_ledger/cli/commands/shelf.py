@@ -251,7 +251,11 @@ def _fetch_only(
 def _tell(session: Session, done: Shelved, choice: Choice | None = None) -> int:
     if session.json:
         more = _chosen(choice) if choice else {}
-        return session.emit(release=_plain(done.release), notes=list(done.notes), **more)
+        return session.emit(
+            release=_plain(done.release),
+            findings=[each.to_json() for each in done.findings],
+            **more,
+        )
     if choice is not None:
         _draw_choice(session, choice)
     release = done.release
@@ -259,7 +263,7 @@ def _tell(session: Session, done: Shelved, choice: Choice | None = None) -> int:
     held = drawing.files(release.entry.files, release.entry.size_bytes)
     session.out.print(f"{release} is on the shelf, {kept}: {held}.")
     session.out.print(f"    its tree: {release.label.digest}", style="dim")
-    drawing.notes(session.out, done.notes)
+    drawing.findings(session.out, done.findings)
     return 0
 
 

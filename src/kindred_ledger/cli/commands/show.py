@@ -54,7 +54,7 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
     ):
         if text:
             session.out.print(f"    {label}: {text}", style="dim")
-    drawing.circumstances(session.out, found)
+    drawing.findings(session.out, found.findings)
     lines = [(f"    {name}", f"{n:,}", drawing.size(size)) for name, (n, size) in sums.items()]
     drawing.rows(session.out, ("    category", "files", "size"), lines, " rr")
     if list_files:

@@ -8,6 +8,7 @@ from typing import Any
 from msgspec import Struct
 
 from ...errors import FormatError
+from ...finding import Finding
 from ..document import format_path
 from ..tree import LIST
 from .document import LayoutDocument
@@ -19,27 +20,23 @@ __all__ = ["LayoutReport", "SampleResult", "check_layout"]
 
 
 class SampleResult(Struct, frozen=True):
-    """How a sample fared: its version, and what is wrong, "" if nothing is."""
+    """A sample that was tried: its name, and its version if that could be read."""
 
     name: str
     size_bytes: int
     version: int | None
-    fault: str = ""
 
 
 class LayoutReport(Struct, frozen=True):
-    """What checking a layout found; `unreached` holds (version, field, line of the layout).
-
-    A version that no sample is of stands there once, with the field "".
-    """
+    """What checking a layout found: errors of samples, by name; a warning for each field none reached."""
 
     samples: tuple[SampleResult, ...]
-    unreached: tuple[tuple[int, str, int], ...]
+    findings: tuple[Finding, ...]
 
     @property
     def is_sound(self) -> bool:
         """Tell whether all samples came back and every field of every version was reached."""
-        return not self.unreached and not any(sample.fault for sample in self.samples)
+        return not self.findings
 
 
 def check_layout(layout: Layout, samples: Iterable[tuple[str, bytes]]) -> LayoutReport:
@@ -49,7 +46,7 @@ def check_layout(layout: Layout, samples: Iterable[tuple[str, bytes]]) -> Layout
     thing (padding, compression); then what it says must be the same.
     """
     reached: set[tuple[int, int]] = set()
-    results = []
+    results, findings = [], []
     for name, data in samples:
         version: int | None = None
         try:
@@ -59,20 +56,23 @@ def check_layout(layout: Layout, samples: Iterable[tuple[str, bytes]]) -> Layout
                 if item.field is not None:
                     reached.add((version, item.field.at))
             fault = _difference(document, data, layout)
+            if fault:
+                findings.append(Finding.error("not-same-bytes", fault, where=name))
         except FormatError as error:
-            fault = str(error)
-        results.append(SampleResult(name, len(data), version, fault))
+            findings.append(error.inside(name).finding("not-readable"))
+        results.append(SampleResult(name, len(data), version))
     seen = {result.version for result in results}
-    missed = []
     for version in range(layout.low, layout.high + 1):
         if version not in seen:
-            missed.append((version, "", 0))
+            what = f"no sample is of version {version}"
+            findings.append(Finding.warning("version-untried", what))
             continue
         for path, field in _fields(layout.root, version, ""):
             if (version, field.at) not in reached:
                 line = layout.source.text.count("\n", 0, field.at) + 1
-                missed.append((version, path, line))
-    return LayoutReport(tuple(results), tuple(missed))
+                what = f"no sample of version {version} reaches it (line {line})"
+                findings.append(Finding.warning("field-untried", what, field=path))
+    return LayoutReport(tuple(results), tuple(findings))
 
 
 def _difference(document: LayoutDocument, data: bytes, layout: Layout) -> str:

@@ -1,0 +1,28 @@
+"""Condition: what is odd about an install as it stands, before anything is done with it."""
+
+from __future__ import annotations
+
+from ..cards import Install, axis_versions, out_of_step
+from ..changes import unfinished_in
+from ..finding import Finding
+from ..places import roots_of, running_in
+
+__all__ = ["condition_of"]
+
+
+def condition_of(install: Install) -> tuple[Finding, ...]:
+    """Return what is odd: evidence that disagrees, a change that was cut off, programs that run from it."""
+    where = install.place.location
+    found = []
+    if not install.agreed:
+        what = "the evidence disagrees about the version: a half-done update?"
+        found.append(Finding.warning("version-disputed", what, where=where))
+    if install.version is None:
+        found.append(Finding.warning("version-unknown", "nothing tells the version", where=where))
+    found += out_of_step(install.card, axis_versions(install))
+    found += unfinished_in(install.place)
+    found += (
+        Finding.warning("in-use", f"in use by {program}", where=where)
+        for program in running_in(roots_of(install.place).values())
+    )
+    return tuple(found)
