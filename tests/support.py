@@ -19,7 +19,7 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 
 from kindred_ledger.cards import Card
-from kindred_ledger.changes import Changeset, actions_between
+from kindred_ledger.changes import Changeset, actions_between, fitted
 from kindred_ledger.demo.play_area import build_play_area
 from kindred_ledger.finding import Finding
 from kindred_ledger.ledger import Ledger
@@ -213,7 +213,7 @@ def change_to(place: Place, contents: Contents, **options: Any) -> Changeset:
     now = scan(place)
     target = Tree({**source.survey(), **special})
     actions = actions_between(now, target, source, reason="a test", metadata=False)
-    return Changeset(place, "test", "a test", now, tuple(actions), **options)
+    return fitted(Changeset(place, "test", "a test", now, tuple(actions), **options))
 
 
 _PARTS = st.sampled_from(("a", "b", "Cargo", "d e", "ü", "f.txt"))

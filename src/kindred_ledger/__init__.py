@@ -26,6 +26,7 @@ if TYPE_CHECKING:
         recover,
         restore,
         undo,
+        undo_group,
     )
     from .convert import check_card, convert_bytes, convert_files, convert_install, prove_install
     from .errors import KindredError
@@ -81,7 +82,8 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "cards": "Card Identity Install find_installs identify",
-    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo",
+    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo"
+    " undo_group",
     "convert": "check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "finding": "Finding Severity",
@@ -194,6 +196,7 @@ __all__ = [
     "source_at",
     "switch",
     "undo",
+    "undo_group",
     "update",
     "verify",
     "write_patch_set",

@@ -36,6 +36,7 @@ from kindred_ledger.places import (
     FolderPlace,
     MemoryPlace,
     Node,
+    Tree,
     hold_place,
     read_bytes,
     scan,
@@ -140,7 +141,17 @@ class Consent(ChangeCase):
         for path in ("../up", "/abs", "a//b", "a.txt/below", "A.TXT", "GONE/x"):
             action = Action(path, None, Node("file", 1, source.survey()["x"].digest), source, "x")
             with self.assertRaises(UnsafeName, msg=path):
-                Changeset(self.where, "test", "", now, (action,))
+                Changeset(self.where, "test", "", now, (action,)).apply(self.kept)
+        self.assert_untouched()
+
+    def test_a_changeset_is_a_value(self) -> None:
+        """Making one asks its place for nothing: the account, too, is of what it was given."""
+        place: Any = mock.NonCallableMock(spec=())
+        actions = (Action("d/e", None, Node("file", 1)),)
+        change = Changeset(place, "test", "", Tree({"a": Node("file", 1)}), actions)
+        self.assertEqual([action.path for action in change.actions], ["d", "d/e"])
+        self.assertEqual(sorted(change.after), ["a", "d", "d/e"])
+        self.assertEqual(place.mock_calls, [])
 
 
 class LittleOfMuch(ChangeCase):

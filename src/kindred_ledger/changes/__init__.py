@@ -6,6 +6,8 @@ from .confirming import CHECKS, Check, Confirmed, confirm
 from .disk import check_space
 from .drill import Drilled, drill
 from .engine import Applied
+from .fitting import fitted
+from .groups import undo_group
 from .recover import Recovered, recover
 from .restore import restore, undo
 from .stage import unfinished_in
@@ -23,8 +25,10 @@ __all__ = [
     "check_space",
     "confirm",
     "drill",
+    "fitted",
     "recover",
     "restore",
     "undo",
+    "undo_group",
     "unfinished_in",
 ]

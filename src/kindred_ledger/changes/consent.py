@@ -6,12 +6,13 @@ from collections.abc import Callable, Sequence
 
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
-from ..places import Patterns, near
+from ..places import Patterns, Running, near, roots_of, running_in
 from .plan import Plan
 
-__all__ = ["check_consent", "not_allowed"]
+__all__ = ["check_consent", "check_running", "not_allowed", "running_from"]
 
 _MOST_LISTED = 20
+_EXAMPLES = 5
 
 
 def check_consent(plan: Plan, *, allow_loss: bool | Sequence[str]) -> None:
@@ -45,6 +46,23 @@ def check_consent(plan: Plan, *, allow_loss: bool | Sequence[str]) -> None:
         )
 
 
+def running_from(plan: Plan) -> list[Running]:
+    """Return the programs that run from the place or have files of it open, as of now."""
+    return running_in(roots_of(plan.place).values()) if plan.actions else []
+
+
+def check_running(plan: Plan) -> None:
+    """Raise `DecisionNeeded` if a program runs from the place or has files of it open."""
+    running = running_from(plan)
+    if running:
+        raise DecisionNeeded(
+            "this is in use",
+            where=plan.place.location,
+            choices=tuple(str(program) for program in running),
+            remedy="Close it, then run this again, or go ahead with --while-running.",
+        )
+
+
 def not_allowed(losses: Sequence[Finding], allow_loss: bool | Sequence[str]) -> list[Finding]:
     """Return the losses that nobody consented to; see `Changeset.apply`.
 
@@ -56,13 +74,14 @@ def not_allowed(losses: Sequence[Finding], allow_loss: bool | Sequence[str]) -> 
     covers = {text: _covers(text) for text in allow_loss}
     for text, fits in covers.items():
         if not any(map(fits, losses)):
-            codes = ", ".join(dict.fromkeys(loss.code for loss in losses))
-            meant = near(text.partition(":")[0], [loss.code for loss in losses])
+            code = text.partition(":")[0]
+            there = dict.fromkeys(loss.where for loss in losses if loss.code == code)
+            some = list(there or dict.fromkeys(loss.code for loss in losses))[:_EXAMPLES]
+            meant = "" if there else near(code, [loss.code for loss in losses])
+            lost = f"What would be lost: {', '.join(some) or 'nothing'}."
             raise UsageError(
                 f"nothing would be lost that {text!r} names",
-                remedy=" ".join(
-                    filter(None, (meant, f"What would be lost: {codes or 'nothing'}."))
-                ),
+                remedy=" ".join(filter(None, (meant, lost))),
             )
     return [loss for loss in losses if not any(fits(loss) for fits in covers.values())]
 

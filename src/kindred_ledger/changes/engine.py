@@ -37,6 +37,7 @@ from .archived import as_file_changeset
 from .backend import Backend
 from .backends import backend_of
 from .books import balance
+from .fitting import fitted
 from .folder_times import dated, is_of_time
 from .journal import STAGING, SWAPPING, Journal, Op
 from .plan import Plan
@@ -64,24 +65,28 @@ class Applied(Struct, frozen=True):
         }
 
 
-def apply_changeset(changeset: Plan, ledger: Ledger, *, progress: Progress) -> Applied:
+def apply_changeset(
+    changeset: Plan, ledger: Ledger, *, group: str = "", progress: Progress
+) -> Applied:
     """Carry out a changeset; see `Changeset.apply`."""
+    changeset = fitted(changeset)
     if isinstance(changeset.place, ZipPlace):
         with as_file_changeset(changeset, ledger) as whole:
-            return apply_changeset(whole, ledger, progress=progress)
+            return apply_changeset(whole, ledger, group=group, progress=progress)
     backend = backend_of(changeset.place, ledger)
     with backend.hold():
         backend.check_unfinished()
         _check_unchanged(changeset, backend, progress)
-        return _Application(changeset, ledger, backend, progress).run()
+        return _Application(changeset, ledger, backend, group, progress).run()
 
 
 class _Application:
     """One run of the engine, phase by phase."""
 
     def __init__(
-        self, changeset: Plan, ledger: Ledger, backend: Backend, progress: Progress
+        self, changeset: Plan, ledger: Ledger, backend: Backend, group: str, progress: Progress
     ) -> None:
+        self.group = group
         self.changeset = changeset
         self.ledger = ledger
         self.backend = backend
@@ -207,11 +212,9 @@ class _Application:
             roots=self.journal.roots,
             entry=entry.id,
             version_after=changeset.version_after,
-            undoes=changeset.undoes,
             machine=self.ledger.machine,
-            brings=changeset.brings,
-            other=changeset.other,
-            common=changeset.common,
+            group=self.group,
+            relations=changeset.relations,
             paths=tuple(a.path for a in changeset.actions if not is_of_time(a)),
             before=before,
             after=after.select(touched.__contains__),

@@ -1,19 +1,30 @@
-"""Plan: a computed change as a plain value, which the engine carries out; see `Changeset`."""
+"""Plan: a computed change as a plain value, which the engine carries out; see `Changeset`.
+
+Making one touches nothing and asks nothing. What always holds in one: every action names what stands there
+now and what shall stand there, every folder that must come into being has an action of its own, and nothing
+is put below a link or a file.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
+from operator import attrgetter
+from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import force_setattr
 
+from ..errors import UnsafeName
 from ..finding import Finding, Severity, of_severity
-from ..ledger import Tag
-from ..places import DIR, Node, Place, Tree
+from ..ledger import Relation, Tag
+from ..places import DIR, Node, Place, Tree, is_ours, parents
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .actions import Action
 
 __all__ = ["Plan"]
+
+_STEPS = frozenset(("", ".", ".."))  # parts of a path that lead elsewhere
 
 
 class Plan(Struct, frozen=True, dict=True):
@@ -24,9 +35,8 @@ class Plan(Struct, frozen=True, dict=True):
     Further statements account for other things, such as the fields of converted files. `proof` looks,
     once all is written, whether it is what was meant; what it raises takes the change back. With
     `keep_whole` all the place holds is kept before, not only what the change touches; with `as_kept` what
-    is offered stood in one place before, whatever its names. `brings` is the
-    entry of another machine that is taken in; `other` are the roots of another place from which files come
-    as they are, and `common` is what both will hold.
+    is offered stood in one place before, whatever its names. `relations` say what it has to do with entries
+    and other changes.
     """
 
     place: Place
@@ -39,13 +49,15 @@ class Plan(Struct, frozen=True, dict=True):
     offered: Tree | None = None
     statements: tuple[Statement, ...] = ()
     findings: tuple[Finding, ...] = ()
-    undoes: str = ""
+    relations: tuple[Relation, ...] = ()
     proof: Callable[[], None] | None = None
     keep_whole: bool = False
     as_kept: bool = False
-    brings: str = ""
-    other: Mapping[str, str] = field(default_factory=dict)
-    common: Tree = field(default_factory=Tree)
+
+    def __post_init__(self) -> None:
+        complete = [*_missing_folders(self.before, self.actions), *self.actions]
+        force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
+        _check_structure(self.after, self.actions)
 
     @property
     def conflicts(self) -> tuple[Finding, ...]:
@@ -71,6 +83,17 @@ class Plan(Struct, frozen=True, dict=True):
     def after(self) -> Tree:
         """The tree the place shall have."""
         return _changed(self.before, self.actions)
+
+    def to_json(self, *, lines: bool | Callable[[Line], bool] = False) -> dict[str, Any]:
+        """Return the changeset as plain values, without contents; `lines` says which lines of its books."""
+        return {
+            "operation": self.operation,
+            "summary": self.summary,
+            "place": self.place.location,
+            "place_books": self.preview(every=bool(lines)).to_json(lines=lines),
+            "books": [statement.to_json(lines=lines) for statement in self.statements],
+            "findings": [finding.to_json() for finding in self.findings],
+        }
 
     def preview(self, *, every: bool = False) -> Statement:
         """Return the account of the place as it would be: a line for every file in it.
@@ -129,3 +152,45 @@ def _is_leaf(node: Node | None) -> bool:
 
 def _is_folder(node: Node | None) -> bool:
     return node is not None and node.kind == DIR
+
+
+def _missing_folders(before: Tree, actions: Iterable[Action]) -> list[Action]:
+    known = {action.path for action in actions if action.after and action.after.kind == DIR}
+    filled = {action.path.rpartition("/")[0] for action in actions if action.after is not None}
+    missing = {
+        folder
+        for inner in filled
+        for folder in (*parents(inner), inner)
+        if folder and folder not in known and folder not in before
+    }
+    reason = "needed for what lies in it"
+    return [Action(folder, None, Node(DIR), reason=reason) for folder in sorted(missing)]
+
+
+def _check_structure(after: Tree, actions: Sequence[Action]) -> None:
+    added = {action.path for action in actions if action.before is None}
+    closed = {action.path for action in actions if action.before and not _is_folder(action.after)}
+    was_folder = any(_is_folder(a.before) and not _is_folder(a.after) for a in actions)
+    for path in after if was_folder else added if closed else ():  # below a file nothing was before
+        if folder := next((folder for folder in parents(path) if folder in closed), ""):
+            raise UnsafeName(
+                f"{path} would be left without its folder {folder}",
+                remedy="Move it out of the way, then run this again.",
+            )
+    for action in actions:
+        if action.after is not None and is_ours(action.path):
+            raise UnsafeName(
+                f"{action.path} would lie where this program stages what it changes",
+                remedy="Leave it out, or rename it where it comes from.",
+            )
+    for path in added:
+        if path.startswith("/") or not _STEPS.isdisjoint(path.split("/")):
+            raise UnsafeName(f"the path {path!r} leaves the place")
+    filled = {path.rpartition("/")[0]: path for path in added}
+    for inner, path in filled.items():
+        for folder in (*parents(inner), inner) if inner else ():
+            if after[folder].kind != DIR:
+                raise UnsafeName(
+                    f"{path} would be put below {folder}, which is a {after[folder].kind}",
+                    remedy="Move that out of the way, then run this again.",
+                )

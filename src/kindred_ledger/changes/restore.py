@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..finding import Finding, Severity
-from ..ledger import Entry, Ledger, Record, Tag, not_undone
+from ..ledger import BothHold, Entry, Ledger, Record, Tag, Undoes, not_undone
 from ..places import (
     DIR,
     FILE,
@@ -38,6 +38,7 @@ from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .actions import Action, actions_between
 from .changeset import Changeset
 from .engine import Applied
+from .fitting import fitted
 from .folder_times import times_as_before, times_as_in
 
 __all__ = ["restore", "undo"]
@@ -140,20 +141,25 @@ def restore(
         )
         only_times = f"only times and permissions differ, of {count}; they come back"
         findings.append(Finding.note("only-times", only_times))
-    return Changeset(
-        place=place,
-        operation="restore",
-        summary=f"bring back {entry.name} from entry {entry.id}",
-        before=now,
-        actions=tuple(actions.values()),
-        tag=tag or entry.tag,
-        version_after=entry.tag.version if only is None and entry.complete else "",
-        offered=remembered,
-        as_kept=True,
-        statements=(_statement(entry, remembered, wanted, now, why, refused, spelled.originals),),
-        findings=tuple(findings),
-        other=entry.roots if roots_of(place) != dict(entry.roots) else {},
-        common=wanted,
+    return fitted(
+        Changeset(
+            place=place,
+            operation="restore",
+            summary=f"bring back {entry.name} from entry {entry.id}",
+            before=now,
+            actions=tuple(actions.values()),
+            tag=tag or entry.tag,
+            version_after=entry.tag.version if only is None and entry.complete else "",
+            offered=remembered,
+            as_kept=True,
+            statements=(
+                _statement(entry, remembered, wanted, now, why, refused, spelled.originals),
+            ),
+            findings=tuple(findings),
+            relations=(BothHold(entry.roots, wanted),)
+            if roots_of(place) != dict(entry.roots)
+            else (),
+        )
     )
 
 
@@ -210,16 +216,18 @@ def undo(
         for path in stay
     )
     version = record.version_after or record.tag.version
-    return Changeset(
-        place=place,
-        operation="undo",
-        summary=_undo_summary(records, record),
-        before=now,
-        actions=tuple(actions),
-        tag=replace(record.tag, version=version),
-        version_after=record.tag.version,
-        findings=tuple(findings),
-        undoes=record.id,
+    return fitted(
+        Changeset(
+            place=place,
+            operation="undo",
+            summary=_undo_summary(records, record),
+            before=now,
+            actions=tuple(actions),
+            tag=replace(record.tag, version=version),
+            version_after=record.tag.version,
+            findings=tuple(findings),
+            relations=(Undoes(record.id),),
+        )
     )
 
 

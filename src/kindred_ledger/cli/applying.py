@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase as fnmatch
 import click
 
 from ..changes import Applied, Changeset
-from ..changes.consent import not_allowed
+from ..changes.consent import check_consent, check_running, not_allowed, running_from
 from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
@@ -45,11 +45,13 @@ def carry_out(
     if not session.json:
         drawing.changeset(session.out, change, lines=which)
         if dry_run or while_running:
-            drawing.running(session.out, change.running, "Close it first.")
+            drawing.running(session.out, running_from(change), "Close it first.")
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
-            return session.emit(status, dry_run=True, change=change.to_json(lines=which or False))
+            programs = [str(program) for program in running_from(change)]
+            plan = change.to_json(lines=which or False)
+            return session.emit(status, dry_run=True, change=plan, running=programs)
         session.out.print("\nThis was a dry run; nothing was written.", style="dim")
         return status
     if not (change.actions or change.conflicts or change.keep_whole):
@@ -59,7 +61,7 @@ def carry_out(
             else 0
         )
     if not while_running:
-        change.check_running()  # before anybody is asked anything
+        check_running(change)  # before anybody is asked anything
     allowed = allow_loss or allow
     lost = not_allowed(change.losses, allowed) if allow else change.losses * (not allow_loss)
     consent = allowed if allowed and not lost else _ask(session, change, lost, yes)
@@ -71,7 +73,7 @@ def carry_out(
             " either way.",
             findings=tuple(lost),
         )
-    change.check_consent(allow_loss=consent)
+    check_consent(change, allow_loss=consent)
     plan = change.to_json(lines=which or False) if session.json else {}
     done = change.apply(
         session.ledger,

@@ -195,7 +195,8 @@ def findings(console: Page, found: Iterable[Finding]) -> None:
         for remedy in dict.fromkeys(conflict.remedy for conflict in conflicts):
             console.print(f"    {remedy}", soft_wrap=True)
     if losses:
-        head = f"{count(len(losses), 'loss')}, kept in the ledger all the same"
+        kinds = ", ".join(dict.fromkeys(loss.code for loss in losses))
+        head = f"{count(len(losses), 'loss')} ({kinds}), kept in the ledger all the same"
         listed(console, head, list(map(str, losses)), "bright_red")
     for severity in _SIGNS:
         alike: dict[tuple[str, str], list[Finding]] = {}

@@ -10,7 +10,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card, Format, Install
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..errors import FormatError, KindredError, NoRoute, UsageError, VersionUntold
 from ..finding import Finding
 from ..formats.tables import COLUMN_THRESHOLD
@@ -286,16 +286,18 @@ class _Conversion:
                         self._done(told, results, work.shown)
                     task.advance()
         place = "beside them" if self._beside else "in place"
-        return Changeset(
-            place=self._place,
-            operation="convert",
-            summary=f"bring {len(self._actions)} files {summary}, {place}",
-            before=self._now,
-            actions=tuple(self._actions),
-            tag=self._tag,
-            version_after=self._tag.version,
-            statements=tuple(self._statements),
-            findings=tuple(self._findings),
+        return fitted(
+            Changeset(
+                place=self._place,
+                operation="convert",
+                summary=f"bring {len(self._actions)} files {summary}, {place}",
+                before=self._now,
+                actions=tuple(self._actions),
+                tag=self._tag,
+                version_after=self._tag.version,
+                statements=tuple(self._statements),
+                findings=tuple(self._findings),
+            )
         )
 
     def convert_folders(

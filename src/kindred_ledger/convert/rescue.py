@@ -15,7 +15,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..cards import Format
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..errors import KindredError, NoRoute, UsageError
 from ..finding import Finding
 from ..formats import Document, Path, parse_path
@@ -88,14 +88,16 @@ def rescue_file(
     source = MemoryPlace({name: found.data})
     node = source.survey()[name]._replace(mode=now[name].mode)
     action = Action(name, now[name], node, source, name, f"filled: {', '.join(filled)}")
-    change = Changeset(
-        place=place,
-        operation="rescue",
-        summary=f"fill {len(filled)} group{'s' * (len(filled) != 1)} of {name}",
-        before=now,
-        actions=(action,) if filled else (),
-        tag=Tag(title=title),
-        statements=(found.statement,) if filled else (),
+    change = fitted(
+        Changeset(
+            place=place,
+            operation="rescue",
+            summary=f"fill {len(filled)} group{'s' * (len(filled) != 1)} of {name}",
+            before=now,
+            actions=(action,) if filled else (),
+            tag=Tag(title=title),
+            statements=(found.statement,) if filled else (),
+        )
     )
     return Rescued(found, change)
 

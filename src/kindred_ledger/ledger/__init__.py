@@ -7,11 +7,9 @@ from .entries import (
     RETIRED,
     Entry,
     Mark,
-    Record,
     ReleaseTag,
     Tag,
     Tagged,
-    not_undone,
 )
 from .entry_place import EntryPlace
 from .exporting import export
@@ -19,6 +17,7 @@ from .healing import Healed, heal
 from .ledger import Ledger, iso
 from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
+from .records import BothHold, Record, Relation, TookIn, Undoes, not_undone, relation_of
 from .retention import RetentionPolicy
 from .retiring import Retired, Retirement, confirmable, plan_retirement
 from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
@@ -30,6 +29,7 @@ __all__ = [
     "PROVEN",
     "RETIRED",
     "STABLE",
+    "BothHold",
     "Cost",
     "Entry",
     "EntryPlace",
@@ -40,6 +40,7 @@ __all__ = [
     "Reclaimable",
     "Reclaimed",
     "Record",
+    "Relation",
     "Release",
     "ReleasePlace",
     "ReleaseTag",
@@ -49,6 +50,8 @@ __all__ = [
     "Shelf",
     "Tag",
     "Tagged",
+    "TookIn",
+    "Undoes",
     "Verified",
     "confirmable",
     "export",
@@ -57,6 +60,7 @@ __all__ = [
     "mirror",
     "not_undone",
     "plan_retirement",
+    "relation_of",
     "tree_digest",
     "verify",
 ]

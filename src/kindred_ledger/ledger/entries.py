@@ -1,18 +1,17 @@
-"""Entry: a tree that was kept, under a version tag. Record: a changeset that was applied. Mark: what was
-found out of either later."""
+"""Entry: a tree that was kept, under a version tag. Mark: what was found out of it, or of a change, later."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct, ValidationError, convert, field, to_builtins
-from msgspec.structs import asdict, replace
+from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError
 from ..finding import Finding
 from ..os_names import as_name
-from ..places import Patterns, Place, Tree
+from ..places import Patterns, Place
 
 __all__ = [
     "BEFORE",
@@ -21,17 +20,17 @@ __all__ = [
     "RETIRED",
     "Entry",
     "Mark",
-    "Record",
     "ReleaseTag",
     "Tag",
     "Tagged",
-    "not_undone",
+    "read_header",
+    "with_roots",
 ]
 
 BEFORE = "before "  # begins the reason of what an operation kept
 _FORMAT = 1
 _Model = TypeVar("_Model")
-_Rooted = TypeVar("_Rooted", "Entry", "Record")
+_Rooted = TypeVar("_Rooted", bound="HasRoots")
 
 
 class Tag(Struct, frozen=True):
@@ -54,6 +53,13 @@ class Tagged(Protocol):
 
     @property
     def tag(self) -> Tag: ...
+
+
+class HasRoots(Protocol):
+    """A header that names the folders of a place."""
+
+    @property
+    def roots(self) -> Mapping[str, str]: ...
 
 
 class ReleaseTag(Struct, frozen=True):
@@ -134,58 +140,7 @@ class Entry(Struct, frozen=True):
     @staticmethod
     def from_json(header: dict[str, Any]) -> Entry:
         """Read a stored header."""
-        return _rooted(_read(header, Entry))
-
-
-_EMPTY = Tree()
-
-
-def _no_tree() -> Tree:
-    """Return the one empty tree: a history has three for each change."""
-    return _EMPTY
-
-
-class Record(Struct, frozen=True):
-    """One applied changeset: which paths it touched, what they were and what they became.
-
-    `before` and `after` hold the touched paths only (and the folders they lie in); a path of
-    `paths` that is missing in one of them did not exist there. `entry` is where the content of
-    `before` is kept; `undoes` is the record this one took back; `machine` made it; `brings` is the entry
-    of another machine that it took in. `other` are the roots of the place it brought files from as they
-    are, and `common` what both places held once it was done. `touched` is how many `paths` a stored one has,
-    also where they were not read.
-    """
-
-    id: str
-    when: str
-    operation: str
-    summary: str
-    tag: Tag
-    roots: Mapping[str, str]
-    entry: str
-    version_after: str = ""
-    undoes: str = ""
-    machine: str = ""
-    brings: str = ""
-    other: Mapping[str, str] = field(default_factory=dict)
-    common: Tree = field(default_factory=_no_tree)
-    touched: int = 0
-    paths: tuple[str, ...] = ()
-    before: Tree = field(default_factory=_no_tree)
-    after: Tree = field(default_factory=_no_tree)
-    statements: tuple[Mapping[str, Any], ...] = ()
-
-    def header(self) -> dict[str, Any]:
-        """Return what stands in the header: all but paths, trees and statements."""
-        kept = {name: value for name, value in asdict(self).items() if name not in _BODY}
-        return {"format": _FORMAT, **to_builtins(kept), "touched": len(self.paths) or self.touched}
-
-    @staticmethod
-    def from_json(header: dict[str, Any]) -> Record:
-        """Read a stored header; the body's fields stay empty."""
-        record = _rooted(_read(header, Record))
-        other = {name: as_name(root) for name, root in record.other.items()}
-        return replace(record, other=other) if other != record.other else record
+        return with_roots(read_header(header, Entry))
 
 
 PROVEN = "proven"  # an entry came back whole in a drill
@@ -210,32 +165,25 @@ class Mark(Struct, frozen=True):
     @staticmethod
     def from_json(header: dict[str, Any]) -> Mark:
         """Read a stored header."""
-        return _read(header, Mark)
+        return read_header(header, Mark)
 
 
-_BODY = ("paths", "before", "after", "statements", "common")
-
-
-def not_undone(records: Iterable[Record]) -> list[Record]:
-    """Return the changes that were not taken back, the oldest first, as they are given."""
-    undone: set[str] = set()
-    found = []
-    for record in reversed(list(records)):  # an undo that was undone itself counts for nothing
-        if record.undoes and record.id not in undone:
-            undone.add(record.undoes)
-        found.append(record)
-    return [record for record in reversed(found) if record.id not in undone]
-
-
-def _rooted(found: _Rooted) -> _Rooted:
+def with_roots(found: _Rooted) -> _Rooted:
     """Return an entry or record with its roots as the system has them; see `os_names`."""
     if not any("\0" in root for root in found.roots.values()):
         return found
-    return replace(found, roots={name: as_name(root) for name, root in found.roots.items()})
+    roots = {name: as_name(root) for name, root in found.roots.items()}
+    return replace(found, roots=roots)  # type: ignore[type-var]
 
 
-def _read(header: dict[str, Any], model: type[_Model]) -> _Model:
-    if header.get("format") != _FORMAT:
+def read_header(header: dict[str, Any], model: type[_Model], *, format: int = _FORMAT) -> _Model:
+    """Return what a stored header says.
+
+    Raises:
+        LedgerError: it is of a newer format.
+        LedgerDamaged: it is no such header.
+    """
+    if header.get("format") != format:
         raise LedgerError(
             f"{header.get('id', 'this')} is written in format {header.get('format')}",
             remedy="A newer version of this program wrote it; update, then run this again.",

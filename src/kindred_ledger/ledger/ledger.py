@@ -39,12 +39,13 @@ from . import settings
 from .creating import create as create_in
 from .creating import holds_something
 from .encryption import COST
-from .entries import BEFORE, RETIRED, Entry, Mark, Record, ReleaseTag, Tag, Tagged
+from .entries import BEFORE, RETIRED, Entry, Mark, ReleaseTag, Tag, Tagged
 from .entry_place import EntryPlace
 from .index import Index
 from .locating import folder_at, is_encrypted, remote_at, this_machine
 from .manifest import tree_from_columns, tree_to_columns
 from .manifest_store import ManifestStore
+from .records import Record
 from .sessions import Sessions
 from .shelf import Shelf
 from .storage import Storage, refuse_links
@@ -534,15 +535,7 @@ class Ledger:
     def record(self, text: str) -> Record:
         """Return one applied change whole: by id, its beginning, or `latest`."""
         header, body = self._history.read(self._history.resolve(text))
-        record = Record.from_json(header)
-        return replace(
-            record,
-            paths=tuple(body["paths"]),
-            before=tree_from_columns(body["before"]),
-            after=tree_from_columns(body["after"]),
-            statements=tuple(body["statements"]),
-            common=tree_from_columns(body["common"]) if "common" in body else Tree(),
-        )
+        return Record.from_json(header, body)
 
     def take_in_record(self, id: str, path: str) -> None:
         """Add the record of a change that waited at `path` to the history."""
@@ -550,15 +543,7 @@ class Ledger:
 
     def write_record(self, record: Record, path: str) -> None:
         """Write the record of a change to `path`, to wait there until it enters the history."""
-        body = {
-            "paths": record.paths,
-            "before": tree_to_columns(record.before),
-            "after": tree_to_columns(record.after),
-            "statements": record.statements,
-        }
-        if record.other:
-            body["common"] = tree_to_columns(record.common)
-        self._history.write(path, record.header(), body)
+        self._history.write(path, record.header(), record.body())
 
     def has_record(self, id: str) -> bool:
         """Tell whether the record of a change is in the history now, wherever that is."""

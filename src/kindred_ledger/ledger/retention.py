@@ -14,7 +14,8 @@ from msgspec import Struct
 
 from ..errors import UsageError
 from ..statement import Line, Outcome
-from .entries import BEFORE, CONFIRMED, Entry, Mark, Record
+from .entries import BEFORE, CONFIRMED, Entry, Mark
+from .records import Record
 
 __all__ = ["RetentionPolicy", "awaiting", "outcomes"]
 

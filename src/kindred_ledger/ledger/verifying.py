@@ -22,13 +22,14 @@ from ..finding import Finding
 from ..progress import Progress
 from . import manifest, settings
 from .cache_sum import faults_of
-from .entries import LOST, Entry, Mark, Record
+from .entries import LOST, Entry, Mark
 from .index import Index
 from .known import NEWEST, named_in, writer_in
 from .ledger import Ledger
 from .manifest import SUFFIX, lost_files
 from .packs import PACK_SUFFIX, PackCheck, PackIndex, check_pack
 from .reading import EMPTY
+from .records import Record
 from .sessions import is_old
 from .storage import NEEDED, missing
 

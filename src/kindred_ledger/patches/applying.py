@@ -14,7 +14,7 @@ from typing import BinaryIO
 from blake3 import blake3
 from msgspec import Struct
 
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..errors import FormatError, UsageError
 from ..finding import Finding
 from ..formats.vcdiff import decode
@@ -156,28 +156,30 @@ def apply_patch(
         after = _node(nodes[path], before) if path in nodes else None
         reason = f"{base} becomes {output}"
         actions.append(Action(path, before, after, results if after else None, path, reason))
-    return Changeset(
-        place=place,
-        operation="patch",
-        summary=f"make {output} of {base}",
-        before=tree,
-        actions=tuple(actions),
-        tag=Tag(title=patches.manifest.title),
-        findings=(
-            *(
-                Finding.note("makers-note", text)
-                for text in (
-                    patches.manifest.notes,
-                    *(each.notes for each in patches.manifest.outputs if each.name == output),
-                )
-                if text
+    return fitted(
+        Changeset(
+            place=place,
+            operation="patch",
+            summary=f"make {output} of {base}",
+            before=tree,
+            actions=tuple(actions),
+            tag=Tag(title=patches.manifest.title),
+            findings=(
+                *(
+                    Finding.note("makers-note", text)
+                    for text in (
+                        patches.manifest.notes,
+                        *(each.notes for each in patches.manifest.outputs if each.name == output),
+                    )
+                    if text
+                ),
+                *(
+                    Finding.note("digest", f"{output}: {each.size:,} bytes, BLAKE3 {each.becomes}")
+                    for each in changes
+                    if not each.path
+                ),
             ),
-            *(
-                Finding.note("digest", f"{output}: {each.size:,} bytes, BLAKE3 {each.becomes}")
-                for each in changes
-                if not each.path
-            ),
-        ),
+        )
     )
 
 
@@ -220,24 +222,26 @@ def apply_delta(
         path,
         "by a delta without a manifest",
     )
-    return Changeset(
-        place=place,
-        operation="patch",
-        summary=f"apply {os.path.basename(delta)} to {name}",
-        before=tree,
-        actions=(action,),
-        findings=(
-            Finding.note(
-                "digest", f"base:   {len(base):,} bytes, BLAKE3 {blake3(base).hexdigest()}"
+    return fitted(
+        Changeset(
+            place=place,
+            operation="patch",
+            summary=f"apply {os.path.basename(delta)} to {name}",
+            before=tree,
+            actions=(action,),
+            findings=(
+                Finding.note(
+                    "digest", f"base:   {len(base):,} bytes, BLAKE3 {blake3(base).hexdigest()}"
+                ),
+                Finding.note(
+                    "digest", f"result: {len(data):,} bytes, BLAKE3 {blake3(data).hexdigest()}"
+                ),
+                Finding.warning(
+                    "base-untold",
+                    "the delta does not say what it is for; compare the digests with those its maker names",
+                ),
             ),
-            Finding.note(
-                "digest", f"result: {len(data):,} bytes, BLAKE3 {blake3(data).hexdigest()}"
-            ),
-            Finding.warning(
-                "base-untold",
-                "the delta does not say what it is for; compare the digests with those its maker names",
-            ),
-        ),
+        )
     )
 
 

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from ..cards import Install
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
 from ..finding import Finding
@@ -114,25 +114,27 @@ def carry(
         for path in chosen.leaves:
             plan.take(path, chosen[path])
             task.advance()
-    return Changeset(
-        place=target.place,
-        operation="carry",
-        summary=f"carry {', '.join(categories)} from {source.place.location}",
-        before=now,
-        actions=(*plan.actions(), *_folders(chosen, now, plan.held)),
-        tag=target.tag,
-        version_after=target.tag.version,
-        offered=Tree(
-            {
-                **{p: n for p, n in chosen.items() if n.kind != DIR and p not in plan.renamed},
-                **plan.nodes,
-            }
-        ),
-        statements=(
-            Statement(f"{source.card.name} {source.sure_version}", "files", tuple(plan.lines)),
-            *plan.statements,
-        ),
-        findings=(*missing, *dict.fromkeys(plan.findings)),
+    return fitted(
+        Changeset(
+            place=target.place,
+            operation="carry",
+            summary=f"carry {', '.join(categories)} from {source.place.location}",
+            before=now,
+            actions=(*plan.actions(), *_folders(chosen, now, plan.held)),
+            tag=target.tag,
+            version_after=target.tag.version,
+            offered=Tree(
+                {
+                    **{p: n for p, n in chosen.items() if n.kind != DIR and p not in plan.renamed},
+                    **plan.nodes,
+                }
+            ),
+            statements=(
+                Statement(f"{source.card.name} {source.sure_version}", "files", tuple(plan.lines)),
+                *plan.statements,
+            ),
+            findings=(*missing, *dict.fromkeys(plan.findings)),
+        )
     )
 
 

@@ -11,10 +11,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..cards import Card
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..convert import unread_by
 from ..finding import Finding
-from ..ledger import Ledger, Tag, not_undone
+from ..ledger import BothHold, Ledger, Tag, not_undone, relation_of
 from ..merge import Choice, PathDecision, Side, merge_trees
 from ..places import (
     DIR,
@@ -86,19 +86,20 @@ def carry_files(
         some = ", ".join(plan.stay[:3]) + (f" +{len(plan.stay) - 3}" if plan.stay[3:] else "")
         what = f"the source has these no more, and there they stay (or --exact): {some}"
         findings.append(Finding.note("files-stay", what))
-    return Changeset(
-        place=target,
-        operation="carry",
-        summary=f"carry files from {source.location}",
-        before=now,
-        actions=(*plan.actions, *plan.folders(offered)),
-        tag=tag,
-        version_after=tag.version,
-        offered=Tree({plan.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
-        statements=(Statement(source.location, "files", tuple(plan.lines)),),
-        findings=tuple(findings),
-        other=roots_of(source),
-        common=Tree(plan.common),
+    return fitted(
+        Changeset(
+            place=target,
+            operation="carry",
+            summary=f"carry files from {source.location}",
+            before=now,
+            actions=(*plan.actions, *plan.folders(offered)),
+            tag=tag,
+            version_after=tag.version,
+            offered=Tree({plan.names.get(p, p): n for p, n in offered.items() if n.kind != DIR}),
+            statements=(Statement(source.location, "files", tuple(plan.lines)),),
+            findings=tuple(findings),
+            relations=(BothHold(roots_of(source), Tree(plan.common)),),
+        )
     )
 
 
@@ -107,11 +108,14 @@ def _common(ledger: Ledger, source: Place, target: Place) -> tuple[Tree, str]:
     here, there = roots_of(source), roots_of(target)
     base, last = Tree(), ""
     for record in not_undone(ledger.records()):
-        pair = dict(record.roots), dict(record.other)
-        if record.machine == ledger.machine and pair in ((there, here), (here, there)):
+        shared = relation_of(record.relations, BothHold)
+        if shared is None or record.machine != ledger.machine:
+            continue
+        if (dict(record.roots), dict(shared.roots)) in ((there, here), (here, there)):
             whole = ledger.record(record.id)
             gone = {path for path in whole.paths if path not in whole.after}
-            both = base.overlay(whole.common)
+            held = relation_of(whole.relations, BothHold)
+            both = base.overlay(held.tree if held is not None else Tree())
             base = both.select((both.keys() - gone).__contains__)
             last = f"what both held after change {record.id}"
     return base, last

@@ -14,11 +14,11 @@ from functools import cached_property
 from msgspec import Struct
 
 from ..cards import Install
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..convert import NotMerged, merge_inside
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import Entry, Ledger, Record, not_undone
+from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
 from ..places import FILE, Node, Tree, roots_of
 from ..planning.naming import beside_name
@@ -94,21 +94,23 @@ def meet(
     for path in merge_trees(base, now.select(wanted), theirs, policy=ways.policy):
         found.take(path)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
-    return Changeset(
-        place=install.place,
-        operation=OPERATION,
-        summary=f"take in what {_who(other)} did, from entry {other.id}",
-        before=now,
-        actions=tuple(found.actions),
-        tag=install.tag,
-        version_after=build.text,
-        offered=found.offered(theirs),
-        statements=(
-            Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),
-            *found.statements,
-        ),
-        findings=(Finding.note("compared-with", f"compared with {since}"), *found.findings),
-        brings=other.id,
+    return fitted(
+        Changeset(
+            place=install.place,
+            operation=OPERATION,
+            summary=f"take in what {_who(other)} did, from entry {other.id}",
+            before=now,
+            actions=tuple(found.actions),
+            tag=install.tag,
+            version_after=build.text,
+            offered=found.offered(theirs),
+            statements=(
+                Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),
+                *found.statements,
+            ),
+            findings=(Finding.note("compared-with", f"compared with {since}"), *found.findings),
+            relations=(TookIn(other.id),),
+        )
     )
 
 
@@ -147,7 +149,8 @@ class _SyncHistory:
         met = [
             brought
             for record in self._standing()
-            if (brought := self._entries.get(record.brings)) is not None
+            if (taken := relation_of(record.relations, TookIn)) is not None
+            if (brought := self._entries.get(taken.entry)) is not None
             if (_place_of(record), _place_of(brought)) in ((self._here, there), (there, self._here))
             if _place_of(record) == self._here or record.id < other.id
         ]

@@ -14,7 +14,7 @@ from enum import StrEnum
 from msgspec import Struct
 
 from ..cards import PROGRAM, Install
-from ..changes import Changeset, actions_between
+from ..changes import Changeset, actions_between, fitted
 from ..convert import unread_by
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
@@ -69,25 +69,30 @@ def switch(
         install.card.title, live.text, "the last switch, or the caller", install.card.categories
     )
     if live == build:
-        return Changeset(place, OPERATION, f"the data of {build} is live already", now, (), tag=tag)
+        return fitted(
+            Changeset(place, OPERATION, f"the data of {build} is live already", now, (), tag=tag)
+        )
     source = _last_turn(install, place, ledger, build)
     target, contents, findings = _target(install, place, now, ledger, source, live, build, begin)
     reason = f"as {build} left it" if source else "nothing yet"
-    return Changeset(
-        place=place,
-        operation=OPERATION,
-        summary=f"give {install.card.name} {build} its turn; {live} gets its own data back later",
-        before=now,
-        actions=tuple(actions_between(now, target, contents, reason=reason)),
-        tag=tag,
-        version_after=build.text,
-        findings=(
-            *findings,
-            Finding.note(
-                "kept-whole", f"{len(now.leaves)} files of {live} are kept whole, as they are now"
+    return fitted(
+        Changeset(
+            place=place,
+            operation=OPERATION,
+            summary=f"give {install.card.name} {build} its turn; {live} gets its own data back later",
+            before=now,
+            actions=tuple(actions_between(now, target, contents, reason=reason)),
+            tag=tag,
+            version_after=build.text,
+            findings=(
+                *findings,
+                Finding.note(
+                    "kept-whole",
+                    f"{len(now.leaves)} files of {live} are kept whole, as they are now",
+                ),
             ),
-        ),
-        keep_whole=True,
+            keep_whole=True,
+        )
     )
 
 

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..errors import KindredError
 from ..finding import Finding
 from ..formats.kinds import misnamed
@@ -90,24 +90,28 @@ def assemble(
         after=version,
         ledger=ledger,
     )
-    return Changeset(
-        place=target,
-        operation="assemble",
-        summary=f"assemble {len(parts)} part{'s' * (len(parts) > 1)} into {target.location}",
-        before=now,
-        actions=tuple(lay.actions),
-        tag=Tag(how.card.title if how.card else "", version.text if version else "", "its parts"),
-        version_after=version.text if version else "",
-        offered=lay.offered,
-        statements=(Statement("the parts", "files", tuple(lay.lines)),),
-        findings=(
-            *lay.findings,
-            *_missing_parts(how.card, combined.tree, release),
-            Finding.note("usual-risk", _RISK_ARCHIVE if into_archive else _RISK),
-            *_misnamed(target),
-            *lay.noticed(),
-            *ready,
-        ),
+    return fitted(
+        Changeset(
+            place=target,
+            operation="assemble",
+            summary=f"assemble {len(parts)} part{'s' * (len(parts) > 1)} into {target.location}",
+            before=now,
+            actions=tuple(lay.actions),
+            tag=Tag(
+                how.card.title if how.card else "", version.text if version else "", "its parts"
+            ),
+            version_after=version.text if version else "",
+            offered=lay.offered,
+            statements=(Statement("the parts", "files", tuple(lay.lines)),),
+            findings=(
+                *lay.findings,
+                *_missing_parts(how.card, combined.tree, release),
+                Finding.note("usual-risk", _RISK_ARCHIVE if into_archive else _RISK),
+                *_misnamed(target),
+                *lay.noticed(),
+                *ready,
+            ),
+        )
     )
 
 

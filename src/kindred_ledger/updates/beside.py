@@ -7,7 +7,7 @@ import os
 from blake3 import blake3
 
 from ..cards import PROGRAM, Install
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..errors import PlaceChanged, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Tag
@@ -67,18 +67,20 @@ def install_beside(
     actions += _markers(install, names, place.name)
     version = offer.version.text if offer.version else ""
     ready = readiness(install.card, place, actions, before=None, after=offer.version, ledger=ledger)
-    return Changeset(
-        place=place,
-        operation="install beside",
-        summary=f"install {install.card.name} {offer.name} beside {install.tag.version}, in {folder}",
-        before=now,
-        actions=tuple(actions),
-        tag=Tag(install.card.title, version, "the release"),
-        version_after=version,
-        offered=Tree(names),
-        statements=(Statement(f"release {offer.name}", "files", tuple(lines)),),
-        findings=(Finding.note("usual-risk", _RISK), *offer.findings, *ready),
-        proof=lambda: _read_back(install, offer, folder),
+    return fitted(
+        Changeset(
+            place=place,
+            operation="install beside",
+            summary=f"install {install.card.name} {offer.name} beside {install.tag.version}, in {folder}",
+            before=now,
+            actions=tuple(actions),
+            tag=Tag(install.card.title, version, "the release"),
+            version_after=version,
+            offered=Tree(names),
+            statements=(Statement(f"release {offer.name}", "files", tuple(lines)),),
+            findings=(Finding.note("usual-risk", _RISK), *offer.findings, *ready),
+            proof=lambda: _read_back(install, offer, folder),
+        )
     )
 
 

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
-from ..changes import Action, Changeset
+from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
 from ..finding import Finding
@@ -159,21 +159,23 @@ class Plan:
         )
         self._look_at()
         here = self.before or "what it is"
-        return Changeset(
-            place=install.place,
-            operation=operation,
-            summary=f"bring {self.subject} from {here} to {offer.name}, {self.style}",
-            before=self.now,
-            actions=tuple(self.actions),
-            tag=install.tag,
-            version_after="" if self.partial or offer.version is None else offer.version.text,
-            offered=offer.tree,
-            statements=(
-                Statement(f"release {offer.name}", "files", tuple(self.lines)),
-                *self.merged,
-            ),
-            findings=(*self.findings, *ready, *self._left_to_convert()),
-            proof=self.read_back,
+        return fitted(
+            Changeset(
+                place=install.place,
+                operation=operation,
+                summary=f"bring {self.subject} from {here} to {offer.name}, {self.style}",
+                before=self.now,
+                actions=tuple(self.actions),
+                tag=install.tag,
+                version_after="" if self.partial or offer.version is None else offer.version.text,
+                offered=offer.tree,
+                statements=(
+                    Statement(f"release {offer.name}", "files", tuple(self.lines)),
+                    *self.merged,
+                ),
+                findings=(*self.findings, *ready, *self._left_to_convert()),
+                proof=self.read_back,
+            )
         )
 
     def _look_at(self) -> None:

@@ -1,0 +1,173 @@
+"""Record: a changeset that was applied, and how it is related to entries and to other changes.
+
+Operations say what a change has to do with others by relations; neither the engine nor the ledger has to
+know what an operation does with them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, TypeVar
+
+from msgspec import Struct, field, to_builtins
+from msgspec.structs import asdict, replace
+
+from ..os_names import as_name
+from ..places import Tree
+from .entries import Tag, read_header, with_roots
+from .manifest import tree_from_columns, tree_to_columns
+
+__all__ = ["BothHold", "Record", "Relation", "TookIn", "Undoes", "not_undone", "relation_of"]
+
+_FORMAT = 2
+_BODY = ("paths", "before", "after", "statements")
+_KEYS_OF_FORMAT_1 = (
+    ("undoes", "undoes", "change"),
+    ("brings", "took in", "entry"),
+    ("other", "both hold", "roots"),
+)
+_COMMON = "common"  # the tree of `BothHold` in the body
+
+
+class Undoes(Struct, frozen=True, tag="undoes", tag_field="is"):
+    """It took a change back."""
+
+    change: str
+
+
+class TookIn(Struct, frozen=True, tag="took in", tag_field="is"):
+    """It took in what an entry of another machine holds."""
+
+    entry: str
+
+
+class BothHold(Struct, frozen=True, tag="both hold", tag_field="is"):
+    """Files went as they are between two places; `roots` are the other's, `tree` what both held then."""
+
+    roots: Mapping[str, str]
+    tree: Tree = field(default_factory=Tree)
+
+
+Relation = Undoes | TookIn | BothHold
+_R = TypeVar("_R", Undoes, TookIn, BothHold)
+_EMPTY = Tree()
+
+
+def _no_tree() -> Tree:
+    """Return the one empty tree: a history has two for each change."""
+    return _EMPTY
+
+
+def relation_of(relations: Iterable[Relation], kind: type[_R]) -> _R | None:
+    """Return the relation of one kind, if there is one."""
+    return next((each for each in relations if isinstance(each, kind)), None)
+
+
+class Record(Struct, frozen=True):
+    """One applied changeset: which paths it touched, what they were and what they became.
+
+    `before` and `after` hold the touched paths only (and the folders they lie in); a path of
+    `paths` that is missing in one of them did not exist there. `entry` is where the content of
+    `before` is kept; `machine` made it. Changes of one `group` were made together, and can be taken back
+    together. `touched` is how many `paths` a stored one has, also where they were not read.
+    """
+
+    id: str
+    when: str
+    operation: str
+    summary: str
+    tag: Tag
+    roots: Mapping[str, str]
+    entry: str
+    version_after: str = ""
+    machine: str = ""
+    group: str = ""
+    relations: tuple[Relation, ...] = ()
+    touched: int = 0
+    paths: tuple[str, ...] = ()
+    before: Tree = field(default_factory=_no_tree)
+    after: Tree = field(default_factory=_no_tree)
+    statements: tuple[Mapping[str, Any], ...] = ()
+
+    @property
+    def undoes(self) -> str:
+        """The change it took back; "" if it did not."""
+        undone = relation_of(self.relations, Undoes)
+        return undone.change if undone is not None else ""
+
+    def header(self) -> dict[str, Any]:
+        """Return what stands in the header: all but paths, trees and statements."""
+        kept = {name: value for name, value in asdict(self).items() if name not in _BODY}
+        kept["relations"] = [_without_tree(each) for each in self.relations]
+        return {"format": _FORMAT, **to_builtins(kept), "touched": len(self.paths) or self.touched}
+
+    def body(self) -> dict[str, Any]:
+        """Return what stands in the body."""
+        shared = relation_of(self.relations, BothHold)
+        return {
+            "paths": self.paths,
+            "before": tree_to_columns(self.before),
+            "after": tree_to_columns(self.after),
+            "statements": self.statements,
+            **({_COMMON: tree_to_columns(shared.tree)} if shared is not None else {}),
+        }
+
+    @staticmethod
+    def from_json(header: dict[str, Any], body: dict[str, Any] | None = None) -> Record:
+        """Read a stored header; without its body, the fields of that stay empty."""
+        if header.get("format") == 1:
+            header = _from_format_1(header)
+        record = with_roots(read_header(header, Record, format=_FORMAT))
+        relations = tuple(_named(each) for each in record.relations)
+        if body is None:
+            return replace(record, relations=relations) if relations else record
+        if _COMMON in body:
+            tree = tree_from_columns(body[_COMMON])
+            relations = tuple(
+                replace(each, tree=tree) if isinstance(each, BothHold) else each
+                for each in relations
+            )
+        return replace(
+            record,
+            relations=relations,
+            paths=tuple(body["paths"]),
+            before=tree_from_columns(body["before"]),
+            after=tree_from_columns(body["after"]),
+            statements=tuple(body["statements"]),
+        )
+
+
+def not_undone(records: Iterable[Record]) -> list[Record]:
+    """Return the changes that were not taken back, the oldest first, as they are given."""
+    undone: set[str] = set()
+    found = []
+    for record in reversed(list(records)):  # an undo that was undone itself counts for nothing
+        if record.undoes and record.id not in undone:
+            undone.add(record.undoes)
+        found.append(record)
+    return [record for record in reversed(found) if record.id not in undone]
+
+
+def _without_tree(relation: Relation) -> dict[str, Any]:
+    if isinstance(relation, BothHold):
+        return {"is": "both hold", "roots": dict(relation.roots)}
+    plain: dict[str, Any] = to_builtins(relation)
+    return plain
+
+
+def _named(relation: Relation) -> Relation:
+    """Return a relation with roots as the system has them; see `os_names`."""
+    if not isinstance(relation, BothHold):
+        return relation
+    return BothHold({name: as_name(root) for name, root in relation.roots.items()})
+
+
+def _from_format_1(header: dict[str, Any]) -> dict[str, Any]:
+    """Return a header of the first format, which had a key for each relation, as one of this."""
+    rest = dict(header)
+    relations = [
+        {"is": kind, name: value}
+        for key, kind, name in _KEYS_OF_FORMAT_1
+        if (value := rest.pop(key, None))
+    ]
+    return {**rest, "format": _FORMAT, "relations": relations}
