@@ -16,6 +16,7 @@ from msgspec.structs import replace
 
 from kindred_ledger.cards import Card, Format
 from kindred_ledger.cards.models import FormatTable
+from kindred_ledger.cards.steps import Editing, Step
 from kindred_ledger.convert import (
     Hop,
     convert_bytes,
@@ -116,15 +117,16 @@ class Books(unittest.TestCase):
         leaves = [leaf.path for leaf in decode(text, "json").leaves() if leaf.path != ("format",)]
         path = data.draw(st.sampled_from([*leaves, ("unheard", "of")]))
 
-        def careless(fields: Any) -> None:
-            found = fields.document
-            if found.find(path):
-                found.remove(path)
-            else:
-                found.set(path, 1)
-                found.remove(("format",))
+        class Careless(Step, frozen=True):
+            def run(self, fields: Editing) -> None:
+                found = fields.document
+                if found.find(path):
+                    found.remove(path)
+                else:
+                    found.set(path, 1)
+                    found.remove(("format",))
 
-        with mock.patch("kindred_ledger.convert.converter.compile_step", return_value=careless):
+        with mock.patch("kindred_ledger.convert.converter.read_step", return_value=Careless()):
             parent = path[:-1]
             siblings = [p for p in leaves if p[: len(parent)] == parent]
             if path in leaves and isinstance(path[-1], int) and path[-1] < len(siblings) - 1:

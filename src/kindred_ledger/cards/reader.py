@@ -12,7 +12,6 @@ from typing import Any, Union, get_args, get_origin, get_type_hints
 import msgspec
 
 from ..errors import CardError, KindredError, UsageError
-from ..extensions import HOOKS, installed
 from ..finding import Finding
 from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
@@ -20,33 +19,14 @@ from ..small_files import read_small
 from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
+from .steps import row_faults
 from .updates import update_faults
 
-__all__ = ["VERBS", "read_card"]
+__all__ = ["read_card"]
 
 _FORMAT = 1
 _LARGEST = 4 << 20
 _KEY = tuple[str | int, ...]
-
-# The verbs of a step and the keys that go with each; a key with * must be there.
-VERBS: dict[str, tuple[str, ...]] = {
-    "require": ("equals", "one_of", "exists", "at_least", "at_most", "holds", "otherwise*"),
-    "rename": ("to*",),
-    "move": ("to*",),
-    "set": ("value", "by", "where", "loses"),
-    "default": ("value", "by"),
-    "map": ("table*", "otherwise", "loses"),
-    "retype": ("as*", "loses"),
-    "rescale": ("times", "plus", "round", "loses"),
-    "split": ("into*", "at"),
-    "join": ("into*", "with", "by"),
-    "reorder": ("by", "keys", "descending"),
-    "renumber": ("old*", "new*", "otherwise"),
-    "drop": ("reason*", "lossless", "where"),
-    "hook": ("reason*", "loses"),
-    "move_files": ("to*",),
-    "drop_files": ("reason*", "lossless"),
-}
 
 
 def read_card(path: str | os.PathLike[str]) -> CardFile:
@@ -245,48 +225,8 @@ def _format_faults(
                 yield ("required", version), error.what
     for at, step in enumerate(table.steps):
         for number, action in enumerate(step.do):
-            for fault in _action_faults(action, tables):
+            for fault in row_faults(action, tables):
                 yield ("steps", at, "do", number), fault
-
-
-def _action_faults(action: dict[str, Any], tables: dict[str, Any]) -> Iterator[str]:
-    verbs = [name for name in action if name in VERBS]
-    if len(verbs) != 1:
-        near = "".join(_near(name, VERBS) for name in action if name not in VERBS)
-        yield f"expected exactly one of {', '.join(VERBS)}{near}"
-        return
-    verb = verbs[0]
-    allowed = {name.rstrip("*") for name in VERBS[verb]}
-    for name in action:
-        if name != verb and name not in allowed:
-            yield f"unknown key {name!r} for {verb}" + _near(name, allowed)
-    for name in VERBS[verb]:
-        if name.endswith("*") and name[:-1] not in action:
-            yield f"{verb} needs {name[:-1]!r}"
-    for name in ("table", "old", "new"):
-        given = action.get(name, {})
-        if isinstance(given, str) and given not in tables:
-            yield f"the card has no table {given!r}" + _near(given, tables)
-        elif not isinstance(given, (str, dict, list)):
-            yield f"{verb} needs a table of old = new in {name!r}, or the name of one of the card"
-    if verb in ("set", "default") and ("value" in action) == ("by" in action):
-        yield f"{verb} needs either 'value', or 'by', an expression"
-    if verb in ("move_files", "drop_files"):
-        if not isinstance(action[verb], str) or not action[verb]:
-            yield f"{verb} needs a pattern of paths"
-        return
-    if verb == "hook":
-        if action[verb] not in installed(HOOKS):
-            yield f"no installed package has the hook {action[verb]!r}" + _near(
-                str(action[verb]), installed(HOOKS)
-            )
-        return
-    paths = action[verb] if isinstance(action[verb], list) else [action[verb]]
-    for path in (*paths, *(action[name] for name in ("to",) if name in action)):
-        try:
-            parse_path(str(path))
-        except KindredError as error:
-            yield error.what
 
 
 _NAMES = {str: "text in quotes", int: "a whole number", bool: "true or false"}

@@ -15,6 +15,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..cards import Card, Format
+from ..cards.steps import Step, read_step
 from ..errors import BooksUnbalanced, KindredError
 from ..finding import Finding, Severity, of_severity
 from ..formats import Path, field_differences, format_path, invent
@@ -24,7 +25,6 @@ from ..statement import Outcome
 from ..versions import Version
 from .converter import Converted, Converter, hops_of
 from .routes import Hop, find_route
-from .steps import compile_step
 from .wording import describe_step
 
 __all__ = ["CardReport", "FormatCheck", "Sample", "check_card"]
@@ -112,10 +112,7 @@ class FormatCheck:
         self._told: set[tuple[str, frozenset[str]]] = set()  # where, and of which fields
         self._positions: dict[Version, dict[Path, frozenset[str]]] = {}
         self._converter = Converter(format, watch=self._watch)
-        # What a step puts a value into, whatever was there, need not come back; nor need an order.
-        rows = [row for step in format.table.steps for row in step.do]
-        self._overwritten = {str(row["set"]) for row in rows if "set" in row and "value" in row}
-        self._overwritten |= {f"{row['reorder']}[*]" for row in rows if "reorder" in row}
+        self._steps: dict[tuple[int, int], Step] = {}  # by the number of the step and of its row
 
     def findings(self) -> Iterator[Finding]:
         """Yield all that is wrong with the format; of the same fields at one place it is told once."""
@@ -164,7 +161,7 @@ class FormatCheck:
         for step, table in enumerate(self._format.table.steps):
             for row, action in enumerate(table.do):
                 try:
-                    compile_step(action, self._format.tables)
+                    self._steps[step, row] = read_step(action, self._format.tables)
                 except KindredError as error:
                     yield Finding.error(
                         "step-wrong",
@@ -318,9 +315,8 @@ class FormatCheck:
             for name in (line.item, line.became)
             if name
         } | {loss.field for made in (there, back) for loss in made.losses}
-        ignored = self._overwritten | {
-            _pattern(name) for made in (there, back) for name in _follows(made)
-        }
+        ignored = {format_path(path) for step in self._steps.values() for path in step.frees}
+        ignored |= {_pattern(name) for made in (there, back) for name in _follows(made)}
         strange = [
             d
             for d in field_differences(decode(sample.data), decode(back.data))
@@ -346,7 +342,7 @@ class FormatCheck:
             hop = Hop(read_version(table.source), read_version(table.to), number=step)
             told = describe_step(self._format, hop)
             for row in range(len(table.do)):
-                if (step, row) not in self._met and "require" not in table.do[row]:
+                if (step, row) not in self._met and not self._steps[step, row].is_condition:
                     what = f"in no sample is there what this is about: {told[row].text}"
                     yield Finding.error("nothing-there", what, where=self._where(step, row))
 

@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Format
+from ..cards.steps import Step, read_step
 from ..errors import KindredError, VersionUntold
 from ..finding import Finding, Severity, of_severity
 from ..formats import Document, LayoutDocument, changes_between, format_path
@@ -22,7 +23,6 @@ from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .fields import Fields
 from .routes import Hop, find_route
-from .steps import DropFiles, Join, MoveFiles, Set, Step, compile_step
 from .wording import describe_step
 
 Data = bytes | Mapping[str, bytes]  # of a file, or of the files of a folder
@@ -221,13 +221,11 @@ class Converter:
         if hop.number >= 0:
             if hop.number not in self._steps:
                 rows = self.format.table.steps[hop.number].do
-                self._steps[hop.number] = tuple(
-                    compile_step(row, self.format.tables) for row in rows
-                )
+                self._steps[hop.number] = tuple(read_step(row, self.format.tables) for row in rows)
             for row, step in enumerate(self._steps[hop.number]):
                 if self._watch is not None:
-                    self._watch(hop.number, row, _is_there(step, fields))
-                step(fields)
+                    self._watch(hop.number, row, step.has_matter(fields))
+                step.run(fields)
         if isinstance(fields.document, LayoutDocument):
             _fit_layout(fields, fields.document, hop)
         _raise_version(fields.document, self.format, hop, fields.books)
@@ -266,18 +264,6 @@ def _check_version(format: Format, made: Document, target: Version, said: Versio
         where=format_path(format.version_path) if format.version_path else "",
         remedy="A step of the card takes the version key away, or what its signs look for. Put that right.",
     )
-
-
-def _is_there(step: Step, fields: Fields) -> bool:
-    """Tell whether a document has what a step is about; of a default, its record."""
-    if isinstance(step, Set) and step.only_missing:
-        return bool(fields.document.find(step.path[:-1])) or len(step.path) == 1
-    if isinstance(step, (MoveFiles, DropFiles)):
-        return bool(step.members(fields))
-    if isinstance(step, Join):
-        return any(fields.is_there(path) for path in step.paths)
-    path = getattr(step, "path", None)
-    return path is None or fields.is_there(path)
 
 
 def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:

@@ -11,6 +11,7 @@ from decimal import Decimal
 from itertools import repeat
 from typing import Any
 
+from ..cards.steps import as_key, exact
 from ..errors import FormatError, PreconditionUnmet
 from ..formats import (
     ANY,
@@ -29,7 +30,7 @@ from ..formats.expressions import MISSING, Expression, column_of, scope_of
 from ..formats.tables import COLUMN_THRESHOLD, differ
 from .bookkeeper import Bookkeeper, brief
 
-__all__ = ["Fields", "as_key", "exact"]
+__all__ = ["Fields"]
 
 Value = Any  # a single value, or an Expression
 
@@ -490,18 +491,6 @@ class Column:
     def _explain(self, reason: str, *, keeps_value: bool = False) -> None:
         read = self._columns.origins[self._name]
         self._fields.books.explain_column(self._origin, read, reason, keeps_value=keeps_value)
-
-
-def as_key(value: Any) -> str:
-    """Return a value as the text under which a TOML table has it."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    return str(value)
-
-
-def exact(value: Any) -> Any:
-    """Return a value of a card as documents hold it: no floats."""
-    return Decimal(repr(value)) if isinstance(value, float) else value
 
 
 def sorted_by(keys: list[Any], *, descending: bool = False) -> list[int]:
