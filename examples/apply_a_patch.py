@@ -49,7 +49,7 @@ def main(folder: str) -> None:
     print(change.summary, "-", *change.notes)
     done = change.apply(ledger)
     print("it is", kl.identify_base(patches, mine, ledger.scan(mine), "first.chart").outputs, "now")
-    kl.undo(ledger, done).apply(ledger)
+    kl.undo(done, ledger=ledger).apply(ledger)
     with open(os.path.join(folder, "second.chart"), "r+b") as file:
         file.write(b"my own notes")
     told = kl.identify_base(patches, mine, ledger.scan(mine), "second.chart")

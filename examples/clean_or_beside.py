@@ -47,8 +47,8 @@ def main(folder: str) -> None:
     tell(clean, program)
 
     before = sorted(os.listdir(folder))
-    kl.undo(ledger, clean).apply(ledger)
-    kl.undo(ledger, made).apply(ledger)
+    kl.undo(clean, ledger=ledger).apply(ledger)
+    kl.undo(made, ledger=ledger).apply(ledger)
     gone = sorted(set(before) - set(os.listdir(folder)))
     print(f"taken back: {card.open(program).version} again, and gone is {', '.join(gone)}")
 

@@ -37,7 +37,7 @@ def main(folder: str) -> None:
         print("note:", note)
     done = change.apply(ledger)
     print("in the mod now:", ", ".join(sorted(os.listdir(os.path.join(folder, MOD)))))
-    kl.undo(ledger, done).apply(ledger)
+    kl.undo(done, ledger=ledger).apply(ledger)
     print("after undo:", ", ".join(sorted(os.listdir(os.path.join(folder, MOD)))))
 
 

@@ -46,7 +46,7 @@ def main(folder: str) -> None:
     done = change.apply(ledger)
     names = [harbour["name"] for harbour in kl.decode(read(program), "json").get(())]
     print(f"after the update: {', '.join(names[4:])}")
-    kl.undo(ledger, done).apply(ledger)
+    kl.undo(done, ledger=ledger).apply(ledger)
     print(f"after the undo, your edit is there: {b'Eelgate by the Mill' in read(program)}")
 
     # A harbour of your own under the number that 2.0 gives to another one: nobody can decide that for you.

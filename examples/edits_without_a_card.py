@@ -37,7 +37,7 @@ def main(folder: str) -> None:
     print(updated.statements[0])
     files = [name for _, _, names in os.walk(os.path.join(folder, "mossferry")) for name in names]
     print(f"  counted in the folder: {len(files)} files")
-    kl.undo(ledger, updated).apply(ledger)
+    kl.undo(updated, ledger=ledger).apply(ledger)
     print(kl.match_releases(install, ledger)[0])
 
 

@@ -33,7 +33,7 @@ def main(folder: str) -> None:
     for difference in changed:
         print(f"{difference.status}: {difference.path}")
 
-    change = kl.restore(entry, ledger, only=install.select(["saves"]))
+    change = kl.restore(entry, ledger=ledger, only=install.select(["saves"]))
     print(change.preview())
     done = change.apply(ledger)
     print(f"Brought back; to undo even that: kindred undo {done.record.id}")

@@ -56,7 +56,7 @@ def main(folder: str) -> None:
     tell(brought, program)
 
     for done in (brought, assembled):
-        kl.undo(ledger, done).apply(ledger)
+        kl.undo(done, ledger=ledger).apply(ledger)
     lamps_left = os.path.exists(os.path.join(program, "data", "lanterns"))
     print(f"taken back; lamps are left: {lamps_left}; 2.1 is left: {os.path.exists(made)}")
 

@@ -48,7 +48,7 @@ def main(folder: str) -> None:
     print("Kept as SQLite handed it out:", ", ".join(entry.captured))
     print("The entry holds:", ", ".join(ledger.tree(entry).files))
 
-    kl.restore(entry, ledger, kl.FolderPlace(back)).apply(ledger)
+    kl.restore(entry, kl.FolderPlace(back), ledger=ledger).apply(ledger)
     log = sqlite3.connect(os.path.join(back, "harbour.log"))
     print("Landed:", ", ".join(ferry for (ferry,) in log.execute("SELECT ferry FROM landed")))
     log.close()

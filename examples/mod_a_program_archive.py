@@ -39,7 +39,7 @@ def main(folder: str) -> None:
     with zipfile.ZipFile(path) as archive:
         print(f"  counted in the archive: {sorted(archive.namelist())}")
         print(f"  {archive.read('sounds/reeds.tone').decode()}")
-    kl.undo(ledger, done).apply(ledger)
+    kl.undo(done, ledger=ledger).apply(ledger)
     with open(path, "rb") as file:
         print(f"taken back; the very archive: {file.read() == original}")
 

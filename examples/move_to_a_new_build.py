@@ -43,8 +43,8 @@ def main(folder: str) -> None:
         print(books)
     print(f"Does 2.0 load everything? {loads(program)}")
 
-    kl.undo(ledger, converted).apply(ledger)
-    kl.undo(ledger, updated).apply(ledger)
+    kl.undo(converted, ledger=ledger).apply(ledger)
+    kl.undo(updated, ledger=ledger).apply(ledger)
     print(f"Back at {card.open(program).version}. Does it load everything? {loads(program)}")
 
 

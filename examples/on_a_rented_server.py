@@ -31,7 +31,7 @@ def main(folder: str) -> None:
         print(f"kept {kept.files} files of the server, as {kept.name}")
 
         work = kl.open_place(_made(folder, "work"))
-        kl.restore(kept, ledger, work).apply(ledger)
+        kl.restore(kept, work, ledger=ledger).apply(ledger)
         tables = os.path.join(folder, "work", "tables.xml")
         with open(tables, encoding="utf-8") as file:
             text = file.read()
@@ -49,7 +49,7 @@ def main(folder: str) -> None:
         differing = kl.compare(work, server, ledger=ledger).differences
         print(f"different now: {', '.join(d.path for d in differing)}")
 
-        kl.undo(ledger, done.record.id).apply(ledger)
+        kl.undo(done.record.id, ledger=ledger).apply(ledger)
         with open(os.path.join(served, "tables.xml"), encoding="utf-8") as file:
             print(f"taken back: {file.read() == text}")
 

@@ -40,7 +40,7 @@ def main(folder: str) -> None:
     newest = laptop.entry("latest")
     copy = kl.FolderPlace(os.path.join(folder, "on-the-laptop"))
     os.mkdir(copy.root)
-    kl.restore(newest, laptop, copy).apply(laptop)
+    kl.restore(newest, copy, ledger=laptop).apply(laptop)
     print(f"{newest.files} files, {newest.note}.")
 
     plan = kl.plan_retirement(laptop, kl.RetentionPolicy(last=2))

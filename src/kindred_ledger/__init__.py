@@ -14,7 +14,7 @@ __version__ = "0.1.0"
 TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 10 ms to import
 
 if TYPE_CHECKING:
-    from .cards import Card, Identity, Install, find_installs, identify
+    from .cards import Card, Format, Identity, Install, find_installs, identify
     from .changes import (
         Action,
         Applied,
@@ -28,7 +28,15 @@ if TYPE_CHECKING:
         undo,
         undo_group,
     )
-    from .convert import check_card, convert_bytes, convert_files, convert_install, prove_install
+    from .convert import (
+        Sample,
+        Work,
+        check_card,
+        convert_bytes,
+        convert_files,
+        convert_install,
+        prove_install,
+    )
     from .errors import KindredError
     from .finding import Finding, Severity
     from .formats import Layout, LayoutDocument, decode
@@ -50,7 +58,16 @@ if TYPE_CHECKING:
         verify,
     )
     from .merge import Choice, FileMerge, How, Policy, Rule, Three, merge_files
-    from .patches import PatchSet, apply_patch, identify_base, make_patch_set, write_patch_set
+    from .operations import Context, Operation, read_operation
+    from .patches import (
+        Base,
+        Output,
+        PatchSet,
+        apply_patch,
+        identify_base,
+        make_patch_set,
+        write_patch_set,
+    )
     from .places import (
         FolderPlace,
         ItemPlace,
@@ -65,7 +82,15 @@ if TYPE_CHECKING:
     from .places.remotes import Login, RemotePlace, connect
     from .planning import Comparison, compare, match_releases
     from .progress import Progress
-    from .releases import choose_release, read_index, shelve, shelve_from, source_at
+    from .releases import (
+        IndexedRelease,
+        Source,
+        choose_release,
+        read_index,
+        shelve,
+        shelve_from,
+        source_at,
+    )
     from .statement import Line, Outcome, Statement
     from .transfers import (
         Begin,
@@ -81,22 +106,23 @@ if TYPE_CHECKING:
     from .versions import Version, VersionRange, scheme
 
 _HOMES = {
-    "cards": "Card Identity Install find_installs identify",
+    "cards": "Card Format Identity Install find_installs identify",
     "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo"
     " undo_group",
-    "convert": "check_card convert_bytes convert_files convert_install prove_install",
+    "convert": "Sample Work check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
     "finding": "Finding Severity",
     "formats": "Layout LayoutDocument decode",
     "ledger": "Entry Healed Ledger Mirrored RetentionPolicy Release ReleaseTag"
     " Retirement Tag Verified export heal mirror plan_retirement verify",
     "merge": "Choice FileMerge How Policy Rule Three merge_files",
-    "patches": "PatchSet apply_patch identify_base make_patch_set write_patch_set",
+    "operations": "Context Operation read_operation",
+    "patches": "Base Output PatchSet apply_patch identify_base make_patch_set write_patch_set",
     "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
     "places.remotes": "Login RemotePlace connect",
     "planning": "Comparison compare match_releases",
     "progress": "Progress",
-    "releases": "choose_release read_index shelve shelve_from source_at",
+    "releases": "IndexedRelease Source choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
     "transfers": "Begin CarryChoices MeetChoices Watcher carry carry_files meet switch",
     "updates": "Assembly UpdateChoices assemble install_beside reinstall update",
@@ -108,6 +134,7 @@ __all__ = [
     "Action",
     "Applied",
     "Assembly",
+    "Base",
     "Begin",
     "Card",
     "CarryChoices",
@@ -115,14 +142,17 @@ __all__ = [
     "Choice",
     "Comparison",
     "Confirmed",
+    "Context",
     "Drilled",
     "Entry",
     "FileMerge",
     "Finding",
     "FolderPlace",
+    "Format",
     "Healed",
     "How",
     "Identity",
+    "IndexedRelease",
     "Install",
     "ItemPlace",
     "KindredError",
@@ -134,7 +164,9 @@ __all__ = [
     "MeetChoices",
     "MemoryPlace",
     "Mirrored",
+    "Operation",
     "Outcome",
+    "Output",
     "PatchSet",
     "Patterns",
     "Policy",
@@ -145,7 +177,9 @@ __all__ = [
     "RetentionPolicy",
     "Retirement",
     "Rule",
+    "Sample",
     "Severity",
+    "Source",
     "Statement",
     "Tag",
     "TarPlace",
@@ -156,6 +190,7 @@ __all__ = [
     "Version",
     "VersionRange",
     "Watcher",
+    "Work",
     "ZipPlace",
     "apply_patch",
     "assemble",
@@ -186,6 +221,7 @@ __all__ = [
     "plan_retirement",
     "prove_install",
     "read_index",
+    "read_operation",
     "recover",
     "reinstall",
     "restore",

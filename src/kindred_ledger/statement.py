@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from typing import Any
 
 from msgspec import Struct, to_builtins
@@ -22,7 +23,7 @@ from msgspec.structs import replace
 
 from .errors import BooksUnbalanced
 
-__all__ = ["ALL_OTHERS", "MANY", "Line", "Outcome", "Statement"]
+__all__ = ["ALL_OTHERS", "MANY", "Line", "Outcome", "Statement", "lines_named"]
 
 ALL_OTHERS = "all others"  # the item of a line that stands for many things that stayed as they are
 MANY = 1000  # things in an account: from there on those that stay as they are have one line
@@ -157,6 +158,20 @@ class Statement(Struct, frozen=True):
             some = self.lines if lines is True else filter(lines, self.lines)
             out["lines"] = to_builtins(list(some))
         return out
+
+
+def lines_named(patterns: Iterable[str]) -> Callable[[Line], bool]:
+    """Return what tells whether a line is of a name that fits one of the patterns, before or after.
+
+    `*` is any text; brackets are those of an index.
+    """
+
+    def fits(line: Line) -> bool:
+        names = (line.item, line.became or line.item)
+        return any(fnmatchcase(name, p) or name == p for p in literal for name in names)
+
+    literal = [pattern.replace("[", "[[]") for pattern in patterns]
+    return fits
 
 
 def _with_others(real: Counter[str], named: set[str]) -> Counter[str]:

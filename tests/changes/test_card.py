@@ -42,7 +42,7 @@ class Laws(unittest.TestCase):
                 self.assertEqual(files_in(place.root), new)
                 books = done.statements[0]
                 self.assertEqual((books.counted_in, books.counted_out), (len(old), len(new)))
-                undo(ledger, done.record.id).apply(ledger, allow_loss=True)
+                undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
                 self.assertEqual(files_in(place.root), before)
             ledger.index.close()
 
@@ -62,7 +62,7 @@ class OnACard(Case):
         """Put back and recovered, it is as before or as intended; the next run goes on."""
         with simulated_card(self.card.root) as card:
             done = self.carry().apply(self.kept, allow_loss=True)
-            undo(self.kept, done.record.id).apply(self.kept)
+            undo(done.record.id, ledger=self.kept).apply(self.kept)
         total, after = card.changes, {**OLD, **_as_on_card(NEW)}
         self.assertEqual(files_in(self.card.root), OLD)
         outcomes: Counter[str] = Counter()
@@ -85,7 +85,7 @@ class OnACard(Case):
                     change.apply(self.kept, allow_loss=True)
                 self.assertEqual(files_in(self.card.root), after, at)
                 self.assertEqual(os.listdir(self.path("ledger", "work")), [])
-                undo(self.kept).apply(self.kept)
+                undo(ledger=self.kept).apply(self.kept)
         self.assertTrue({"finished", "taken back", "refused"} <= outcomes.keys(), outcomes)
 
     def test_a_slow_one(self) -> None:
@@ -99,7 +99,7 @@ class OnACard(Case):
                 [done for done in told.writing if done], sorted(set(told.writing) - {0})
             )
             self.assertEqual((told.writing[-1], told.total), (total, total))
-            undo(self.kept).apply(self.kept)
+            undo(ledger=self.kept).apply(self.kept)
             with self.assertRaises(Cancelled):
                 self.carry().apply(
                     self.kept, allow_loss=True, progress=_Watching(stop_at=total // 2)
@@ -122,7 +122,7 @@ class OnACard(Case):
                 change_to(self.card, {"link": "saves"})
             entry = self.kept.backup(self.here)
             os.mkdir(self.path("card", "BACK"))
-            back = restore(entry, self.kept, FolderPlace(self.path("card", "BACK")))
+            back = restore(entry, FolderPlace(self.path("card", "BACK")), ledger=self.kept)
             kinds = Counter(line.outcome for line in back.statements[0].lines)
             self.assertEqual(kinds[Outcome.HELD], 3)
 
@@ -139,7 +139,7 @@ class OnACard(Case):
                 os.utime(
                     self.card.path(path), ns=(stat.st_atime_ns, stat.st_mtime_ns + 1_000_000_000)
                 )
-            self.assertEqual(restore(entry, self.kept, self.card).actions, ())
+            self.assertEqual(restore(entry, self.card, ledger=self.kept).actions, ())
             self.assertEqual(self.carry().actions, ())
             for path in self.kept.tree(entry).files:
                 os.utime(self.card.path(path), (0, os.stat(self.card.path(path)).st_mtime + 3600))

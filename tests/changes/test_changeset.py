@@ -90,7 +90,7 @@ class Durable(ChangeCase):
             true(fd)
 
         with mock.patch("os.fsync", fsync):
-            restore(entry, self.kept).apply(self.kept)
+            restore(entry, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.where.root), self.before)
         self.assertEqual(synced, made.keys())
 
@@ -179,7 +179,7 @@ class LittleOfMuch(ChangeCase):
         books = done.statements[0]
         self.assertEqual((books.counted_in, books.counted_out), (1203, 1203))
         self.assertEqual(files_in(self.where.root), self.new)
-        undo(self.kept).apply(self.kept)
+        undo(ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.where.root), self.before)
 
     def test_what_else_stirs(self) -> None:
@@ -190,7 +190,7 @@ class LittleOfMuch(ChangeCase):
         done = change.apply(self.kept)
         told = [each for each in done.findings if each.code == "changed-meanwhile"]
         self.assertEqual([each.where for each in told], ["beside.txt", "many/0100.txt"])
-        undo(self.kept).apply(self.kept)
+        undo(ledger=self.kept).apply(self.kept)
         swapped = swap_forward
 
         def spoil(*args: Any, **more: Any) -> None:
@@ -305,7 +305,7 @@ class Refusals(ChangeCase):
             os.rmdir(journal)
             done = change.apply(self.kept)
             self.assertFalse(os.path.exists(self.where.path(WORK_FOLDER)))
-            undo(self.kept, done.record.id).apply(self.kept)
+            undo(done.record.id, ledger=self.kept).apply(self.kept)
 
     def test_places_that_can_only_be_read(self) -> None:
         """An entry is no place to change."""
@@ -396,7 +396,7 @@ class GoingBack(ChangeCase):
         """A file edited since is a loss that needs consent; one made since in a new folder stays."""
         done = change_to(self.where, NEW).apply(self.kept)
         write(self.where.root, {"a.txt": b"edited since", "d/mine.txt": b"mine"})
-        back = undo(self.kept, done.record.id)
+        back = undo(done.record.id, ledger=self.kept)
         self.assertEqual([loss.where for loss in back.losses], ["a.txt"])
         self.assertIn("d: it stays", str(back.notes[0]))
         with self.assertRaises(LossNotAllowed):
@@ -410,28 +410,28 @@ class GoingBack(ChangeCase):
     def test_a_change_is_taken_back_once(self) -> None:
         """A second undo says how to do it again; that works, and can be undone again."""
         done = change_to(self.where, NEW).apply(self.kept)
-        back = undo(self.kept).apply(self.kept)
+        back = undo(ledger=self.kept).apply(self.kept)
         with self.assertRaisesRegex(UsageError, f"kindred undo {back.record.id}"):
-            undo(self.kept, done.record.id)
-        undo(self.kept, back.record.id).apply(self.kept)
-        undo(self.kept, done.record.id).apply(self.kept)
+            undo(done.record.id, ledger=self.kept)
+        undo(back.record.id, ledger=self.kept).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.where.root), self.before)
 
     def test_restore_by_path_and_elsewhere(self) -> None:
         """Only what is asked for comes back; what the entry does not hold stays, and is told."""
         entry = self.kept.backup(self.where)
         change_to(self.where, {**NEW, "mine.txt": b"mine"}).apply(self.kept)
-        change = restore(entry, self.kept, only=lambda path: path == "a.txt")
+        change = restore(entry, ledger=self.kept, only=lambda path: path == "a.txt")
         self.assertEqual([action.path for action in change.actions], ["a.txt"])
-        change = restore(entry, self.kept)
+        change = restore(entry, ledger=self.kept)
         self.assertIn("2 files that the entry does not hold stay", str(change.notes[0]))
         change.apply(self.kept)
         self.assertEqual(read_bytes(self.where, "mine.txt"), b"mine")
         other = self.place({}, "other")
-        restore(entry, self.kept, other).apply(self.kept)
+        restore(entry, other, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(other.root), self.before)
         self.assertEqual(
-            [loss.where for loss in restore(entry, self.kept, exact=True).losses],
+            [loss.where for loss in restore(entry, ledger=self.kept, exact=True).losses],
             ["d/e.txt", "mine.txt"],
         )
 
@@ -439,10 +439,10 @@ class GoingBack(ChangeCase):
         """Another version than the place is of now, and a file that may be torn; not of others."""
         write(self.where.root, {"log": b"1"})
         entry = self.kept.backup(Restless(self.where.root), tag=Tag("mossferry", "1.4"))
-        warned = restore(entry, self.kept, self.where, tag=Tag("mossferry", "2.0")).warnings
+        warned = restore(entry, self.where, ledger=self.kept, tag=Tag("mossferry", "2.0")).warnings
         torn = "log: it changed during every reading and may be torn"
         self.assertEqual(texts(warned), ["the entry is of 1.4, the install is now 2.0", torn])
-        some = restore(entry, self.kept, self.where, only=lambda path: path == "a.txt")
+        some = restore(entry, self.where, ledger=self.kept, only=lambda path: path == "a.txt")
         self.assertEqual(some.warnings, ())
 
     def test_a_selection_says_what_it_leaves_out(self) -> None:
@@ -450,7 +450,7 @@ class GoingBack(ChangeCase):
         entry = self.kept.backup(self.where)
         write(self.where.root, {"a.txt": b"spoilt", "gone/c.txt": b"spoilt"})
         chosen = restore(
-            entry, self.kept, self.where, only=lambda path: path == "a.txt", why="not now"
+            entry, self.where, ledger=self.kept, only=lambda path: path == "a.txt", why="not now"
         )
         done = chosen.apply(self.kept)
         lines = {line.item: (line.outcome, line.reason) for line in done.statements[1].lines}
@@ -472,7 +472,7 @@ class GoingBack(ChangeCase):
         stored = sum(os.path.getsize(os.path.join(packs, name)) for name in os.listdir(packs))
         self.assertLess(stored, 200_000)
         os.mkdir(self.path("back"))
-        restore(entry, ledger, FolderPlace(self.path("back"))).apply(ledger)
+        restore(entry, FolderPlace(self.path("back")), ledger=ledger).apply(ledger)
         back = os.stat(self.path("back", "world"))
         self.assertEqual(back.st_size, 200 << 20)
         self.assertLess(back.st_blocks * 512, 16 << 20)

@@ -21,7 +21,7 @@ class Drills(Case):
     def test_every_entry_has_its_turn(self) -> None:
         """The newest first, then what was never proven, then the oldest proof again."""
         with self.assertRaisesRegex(UsageError, "keeps nothing"):
-            drill(self.kept)
+            drill(ledger=self.kept)
         place = self.place(FILES)
         ids = []
         for turn in range(3):
@@ -30,7 +30,7 @@ class Drills(Case):
             ids.append(self.kept.backup(place).id)
         before = snapshot(self.path("place"))
         history = self.kept.records()
-        order = [drill(self.kept, scratch=self.path("scratch")) for _ in range(4)]
+        order = [drill(ledger=self.kept, scratch=self.path("scratch")) for _ in range(4)]
         self.assertEqual([done.entry.id for done in order], [ids[2], ids[1], ids[0], ids[2]])
         self.assertEqual([done.findings for done in order], [()] * 4)
         self.assertEqual([done.proven for done in order], [1, 2, 3, 3])
@@ -50,7 +50,7 @@ class Drills(Case):
         with open(path, "r+b") as file:
             file.seek(20)
             file.write(b"damage")
-        done = drill(self.kept, scratch=self.path("scratch"))
+        done = drill(ledger=self.kept, scratch=self.path("scratch"))
         self.assertTrue(any("damaged" in fault for fault in texts(done.findings)), done.findings)
         self.assertEqual((done.mark, done.proven, self.kept.marks(PROVEN)), (None, 0, []))
         self.assertEqual(os.listdir(self.path("scratch")), [])
@@ -60,5 +60,5 @@ class Drills(Case):
         self.kept.backup(self.place(FILES))
         small_disk(self, self.path("scratch"), "2m")
         with self.assertRaisesRegex(PlaceError, "MB are needed"):
-            drill(self.kept, scratch=self.path("scratch"))
+            drill(ledger=self.kept, scratch=self.path("scratch"))
         self.assertEqual(self.kept.marks(PROVEN), [])

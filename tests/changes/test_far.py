@@ -122,9 +122,9 @@ class Contract:
             self.assertEqual(self.there(), new, turn)
             books = done.statements[0]
             self.assertEqual((books.counted_in, books.counted_out), (len(before), len(new)))
-            back = undo(self.kept, done.record.id).apply(self.kept, allow_loss=True)
+            back = undo(done.record.id, ledger=self.kept).apply(self.kept, allow_loss=True)
             self.assertEqual(self.there(), before, turn)
-            undo(self.kept, back.record.id).apply(self.kept, allow_loss=True)
+            undo(back.record.id, ledger=self.kept).apply(self.kept, allow_loss=True)
             self.assertEqual(self.there(), new, turn)
             self.assert_clean()
 
@@ -381,7 +381,7 @@ class Faults(FarCase):
                 os.utime(path, (os.stat(path).st_mtime + 3600,) * 2)
         now = self.kept.scan(self.place)
         self.assertTrue(now.same_content(self.kept.tree(entry)))
-        self.assertEqual(restore(entry, self.kept, self.place).actions, ())
+        self.assertEqual(restore(entry, self.place, ledger=self.kept).actions, ())
 
     def test_names_that_cannot_be_held(self) -> None:
         """They are told and left alone; all else is kept and changed."""
@@ -397,7 +397,7 @@ class Faults(FarCase):
             ["aux", "end%2E%20", "logs/2026-11-26%2010%3A04%2Elog", "what%3F%2Ecfg"],
         )
         self.assertEqual({p: read_bytes(self.kept.place(entry), p) for p in tree.files}, OLD)
-        back = restore(entry, self.kept, self.place)
+        back = restore(entry, self.place, ledger=self.kept)
         told = [x.item for x in back.statements[0].lines if "neither file nor link" in x.reason]
         self.assertEqual(sorted(told), others)
         self.assertEqual(back.actions, ())

@@ -41,9 +41,9 @@ class FolderTimes(Case):
         after = times(self.at.root)
         self.assertGreater(self.time("saves"), EARLY + 10**12)
         self.assertEqual(after["maps"], before["maps"])
-        back = undo(self.kept, done.record.id).apply(self.kept)
+        back = undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(times(self.at.root), before)
-        undo(self.kept, back.record.id).apply(self.kept)
+        undo(back.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(self.time("saves"), after["saves"][3])
 
     def test_what_happened_since_is_told_by_the_time(self) -> None:
@@ -52,7 +52,7 @@ class FolderTimes(Case):
         with open(self.at.path("saves/own.sav"), "wb") as file:
             file.write(b"mine")
         since = self.time("saves")
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertNotEqual(self.time("saves"), EARLY + 10**9)
         self.assertGreaterEqual(self.time("saves") + 10**7, since)
         self.assertEqual(self.time("saves/deep"), EARLY)  # it had gone, and came back whole
@@ -73,29 +73,29 @@ class FolderTimes(Case):
         entry = self.kept.backup(self.at)
         self.change()
         after = times(self.at.root)
-        done = restore(entry, self.kept, exact=True).apply(self.kept, allow_loss=True)
+        done = restore(entry, ledger=self.kept, exact=True).apply(self.kept, allow_loss=True)
         self.assertEqual(times(self.at.root), before)
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(times(self.at.root), after)
-        restore(entry, self.kept, exact=True).apply(self.kept, allow_loss=True)
+        restore(entry, ledger=self.kept, exact=True).apply(self.kept, allow_loss=True)
         self.set_time("maps", EARLY * 2 - 10**18)
         moved = self.time("maps")
-        alone = restore(entry, self.kept)
+        alone = restore(entry, ledger=self.kept)
         self.assertEqual([action.path for action in alone.actions], ["maps"])
         done = alone.apply(self.kept)
         self.assertEqual(times(self.at.root), before)
         self.assertEqual(done.record.paths, ())
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(self.time("maps"), moved)
         os.mkdir(self.path("new"))
-        restore(entry, self.kept, FolderPlace(self.path("new"))).apply(self.kept)
+        restore(entry, FolderPlace(self.path("new")), ledger=self.kept).apply(self.kept)
         self.assertEqual(times(self.path("new")), before)
 
     def test_a_part_restored_is_no_earlier_state(self) -> None:
         """A folder that holds something else than it did then keeps the time of this change."""
         entry = self.kept.backup(self.at)
         self.change()
-        restore(entry, self.kept, only=lambda path: path == "saves/one.sav").apply(self.kept)
+        restore(entry, ledger=self.kept, only=lambda path: path == "saves/one.sav").apply(self.kept)
         self.assertGreater(self.time("saves"), EARLY + 10**12)
 
     def test_they_are_no_differences(self) -> None:

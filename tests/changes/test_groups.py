@@ -28,15 +28,15 @@ class Groups(Case):
 
     def test_all_of_them_and_back_again(self) -> None:
         """The newest first, each place; a change that is not of the group stays; so does the way back."""
-        undone = undo_group(self.kept, "to 2.0", allow_loss=True)
+        undone = undo_group("to 2.0", ledger=self.kept, allow_loss=True)
         self.assertEqual(len(undone), 3)
         self.assertEqual(self.both()[0], self.states[0][0])
         self.assertEqual(self.both()[1]["own"], self.last[1]["own"])
         with self.assertRaisesRegex(
             UsageError, "(?s)no change of the group 'to 2.0' stands.*to 2.0"
         ):
-            undo_group(self.kept, "to 2.0")
-        undo_group(self.kept, "undo to 2.0", allow_loss=True)
+            undo_group("to 2.0", ledger=self.kept)
+        undo_group("undo to 2.0", ledger=self.kept, allow_loss=True)
         self.assertEqual(self.both()[0], self.last[0])
 
     def test_one_refuses(self) -> None:
@@ -44,7 +44,7 @@ class Groups(Case):
         write(self.there.root, {"c": b"mine since"})
         before = self.both()
         with self.assertRaises(LossNotAllowed):
-            undo_group(self.kept, "to 2.0")
+            undo_group("to 2.0", ledger=self.kept)
         self.assertEqual(self.both(), before)
         groups = [record.group for record in self.kept.records()]
         self.assertEqual(groups[-2:], ["undo to 2.0", ""])

@@ -38,13 +38,13 @@ class Laws(unittest.TestCase):
             self.assertEqual(books.counted_in, len([n for n in before.values() if n[0] != "dir"]))
             self.assertEqual(books.counted_out, len([n for n in after.values() if n[0] != "dir"]))
 
-            back = undo(ledger, done.record.id).apply(ledger, allow_loss=True)
+            back = undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(snapshot(root, folder_times=True), before)
-            again = undo(ledger, back.record.id).apply(ledger, allow_loss=True)
+            again = undo(back.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(
                 _without_times(snapshot(root, folder_times=True)), _without_times(after)
             )
-            undo(ledger, again.record.id).apply(ledger, allow_loss=True)
+            undo(again.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(snapshot(root, folder_times=True), before)
             self.assertEqual(len(ledger.records()), 4)
             self.assertEqual([f for e in ledger.entries() for f in ledger.check(e)], [])
@@ -74,7 +74,7 @@ class Laws(unittest.TestCase):
             with zipfile.ZipFile(path) as archive:
                 found = {n: archive.read(n) for n in archive.namelist() if not n.endswith("/")}
             self.assertEqual(found, files.contents)
-            undo(ledger, done.record.id).apply(ledger, allow_loss=True)
+            undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             with open(path, "rb") as file:
                 self.assertEqual(file.read(), before)
             ledger.index.close()

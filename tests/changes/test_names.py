@@ -40,19 +40,19 @@ class Twins(Case):
         """Restored in place and elsewhere, taken back, done again, drilled, exported and taken in."""
         write(self.at.root, TWINS)
         entry, before = self.kept.backup(self.at), snapshot(self.at.root)
-        restore(entry, self.kept, self.place({}, "else")).apply(self.kept)
+        restore(entry, self.place({}, "else"), ledger=self.kept).apply(self.kept)
         self.assertEqual(files_in(self.path("else")), {**TWINS, "first": b"1"})
         for name in ("save.sav", "\u00fc", "data/A"):
             os.remove(self.at.path(name))
-        done = restore(entry, self.kept).apply(self.kept)
+        done = restore(entry, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.at.root), before)
-        back = undo(self.kept, done.record.id).apply(self.kept, allow_loss=True)
+        back = undo(done.record.id, ledger=self.kept).apply(self.kept, allow_loss=True)
         self.assertNotIn("save.sav", os.listdir(self.at.root))
-        undo(self.kept, back.record.id).apply(self.kept)
+        undo(back.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.at.root), before)
-        self.assertEqual(drill(self.kept, entry).findings, ())
+        self.assertEqual(drill(entry, ledger=self.kept).findings, ())
         for name, kind in (("out.zip", ZipPlace), ("out.tar.zst", TarPlace)):
-            export(entry, self.kept, self.path(name))
+            export(entry, self.path(name), ledger=self.kept)
             again = self.kept.backup(kind(self.path(name)))
             self.assertEqual(self.kept.tree(again).files, self.kept.tree(entry).files)
         self.assertEqual(verify(self.kept).findings, ())
@@ -64,7 +64,7 @@ class Twins(Case):
                 change_to(self.at, {"first": b"1", **new})
         entry = self.kept.backup(MemoryPlace({"First": b"2"}))
         with self.assertRaisesRegex(UnsafeName, "First and first are one file"):
-            restore(entry, self.kept, self.at)
+            restore(entry, self.at, ledger=self.kept)
         self.assertEqual(files_in(self.at.root), {"first": b"1"})
 
 
@@ -87,24 +87,24 @@ class Bytes(Case):
         """Restored in place and elsewhere, taken back and done again, drilled, exported and taken in."""
         entry, before = self.kept.backup(self.at), snapshot(self.at.root)
         self.assertEqual(self.kept.entry(entry.id).roots, {"": self.at.root})
-        restore(entry, self.kept, self.place({}, "else")).apply(self.kept)
+        restore(entry, self.place({}, "else"), ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.path("else")), before)
         os.remove(os.fsencode(self.at.root) + b"/caf\xe9.sav")
         os.remove(os.fsencode(self.at.root) + b"/link")
         again = Ledger.open(self.path("ledger"))
         self.addCleanup(again.index.close)
-        done = restore(again.entry(entry.id), again).apply(again)
+        done = restore(again.entry(entry.id), ledger=again).apply(again)
         self.assertEqual(snapshot(self.at.root), before)
-        undo(again, done.record.id).apply(again)
+        undo(done.record.id, ledger=again).apply(again)
         self.assertEqual(len(os.listdir(self.at.root)), len(before) - 4)
-        undo(again).apply(again)
+        undo(ledger=again).apply(again)
         self.assertEqual(snapshot(self.at.root), before)
-        self.assertEqual(drill(self.kept, entry).findings, ())
-        export(entry, self.kept, self.path("out.tar.zst"))
+        self.assertEqual(drill(entry, ledger=self.kept).findings, ())
+        export(entry, self.path("out.tar.zst"), ledger=self.kept)
         taken = again.backup(TarPlace(self.path("out.tar.zst")))
         self.assertEqual([*again.tree(taken)], [*again.tree(entry)])
         self.assertEqual(
-            export(entry, again, self.path("out.zip")).files, ("caf\u00e9.sav", "plain")
+            export(entry, self.path("out.zip"), ledger=again).files, ("caf\u00e9.sav", "plain")
         )
         self.assertEqual(verify(again).findings, ())
 
@@ -120,7 +120,7 @@ class Bytes(Case):
             mock.patch("kindred_ledger.changes.engine.balance", side_effect=KeyboardInterrupt),
             contextlib.suppress(KeyboardInterrupt),
         ):
-            restore(entry, self.kept).apply(self.kept)
+            restore(entry, ledger=self.kept).apply(self.kept)
         self.assertTrue(unfinished_in(self.at))
         seen += [one.outcome for one in recover(self.kept)]
         self.assertEqual(seen, ["finished"])
@@ -144,7 +144,7 @@ class Bytes(Case):
         entry = self.kept.backup(self.at)
         card = self.place({"here": b"1"}, "card")
         with simulated_card(card.root):
-            change = restore(entry, self.kept, card)
+            change = restore(entry, card, ledger=self.kept)
             held = {line.item for line in change.statements[0].of(Outcome.HELD)}
             self.assertEqual(held, {"caf\0dce9.sav", "d\0dcff/x", "link"})
             change.apply(self.kept)
@@ -157,7 +157,10 @@ class Bytes(Case):
             archive.writestr("here", b"1")
         names = {"caf\0dce9.sav", "d\0dcff/x"}
         change = restore(
-            entry, self.kept, ZipPlace(self.path("pack.zip")), only=lambda path: path != "link"
+            entry,
+            ZipPlace(self.path("pack.zip")),
+            ledger=self.kept,
+            only=lambda path: path != "link",
         )
         held = {line.item for line in change.statements[0].of(Outcome.HELD)}
         self.assertEqual(held - {"link"}, names)
@@ -206,12 +209,14 @@ class OnACard(Case):
     def test_told_beforehand(self) -> None:
         """All but the first of each are conflicts; one alone can be chosen."""
         with simulated_card(self.card.root):
-            change = restore(self.entry, self.kept, self.card)
+            change = restore(self.entry, self.card, ledger=self.kept)
             self.assertEqual(len(change.conflicts), 5)
             with self.assertRaisesRegex(DecisionNeeded, "--second-names"):
                 change.apply(self.kept, allow_loss=True)
             self.assertEqual(sorted(os.listdir(self.card.root)), ["save (2).sav", "there"])
-            change = restore(self.entry, self.kept, self.card, only=lambda path: path == "save.sav")
+            change = restore(
+                self.entry, self.card, ledger=self.kept, only=lambda path: path == "save.sav"
+            )
             change.apply(self.kept)
             self.assertEqual(files_in(self.card.root)["save.sav"], b"small")
 
@@ -219,7 +224,7 @@ class OnACard(Case):
         """Every content arrives, none over what was there; undone it is as before."""
         before = files_in(self.card.root)
         with simulated_card(self.card.root):
-            change = restore(self.entry, self.kept, self.card, second_names=True)
+            change = restore(self.entry, self.card, ledger=self.kept, second_names=True)
             done = change.apply(self.kept)
             found = files_in(self.card.root)
             self.assertEqual(
@@ -231,7 +236,7 @@ class OnACard(Case):
             self.assertEqual((books.counted_in, books.counted_out), (9, 9))
             reasons = {line.item: line.reason for line in books.lines}
             self.assertIn("where it is called save.sav", reasons["save (4).sav"])
-            undo(self.kept, done.record.id).apply(self.kept)
+            undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(files_in(self.card.root), before)
 
 

@@ -37,8 +37,8 @@ class OurOwnNames(Case):
         write(self.at.root, {"a.txt": b"edited"})
         for compute in (
             lambda: change_to(self.at, OLD),
-            lambda: undo(self.kept, done.record.id),
-            lambda: restore(entry, self.kept),
+            lambda: undo(done.record.id, ledger=self.kept),
+            lambda: restore(entry, ledger=self.kept),
         ):
             with self.assertRaisesRegex(
                 PlaceError, f"{WORK_FOLDER} is no folder of this program's"
@@ -62,9 +62,9 @@ class OurOwnNames(Case):
         self.assertNotIn(f"b/{WORK_FOLDER}", scan(self.at))
         entry = self.kept.backup(self.at)
         write(self.at.root, NEW)
-        restore(entry, self.kept).apply(self.kept)
+        restore(entry, ledger=self.kept).apply(self.kept)
         self.assertTrue(os.path.exists(self.at.path(f"saves/{WORK_FOLDER}/x1/diary")))
-        books = restore(entry, self.kept, self.place({}, "elsewhere")).statements[0]
+        books = restore(entry, self.place({}, "elsewhere"), ledger=self.kept).statements[0]
         held = {line.item for line in books.of(Outcome.HELD)}
         self.assertEqual(held, {f"saves/{WORK_FOLDER}"})
 
@@ -83,7 +83,7 @@ class OurOwnNames(Case):
             with self.assertRaisesRegex(UnsafeName, "stages what it changes"):
                 change_to(self.at, {**OLD, name: b"x"})
             entry = self.kept.backup(MemoryPlace({name: b"x", "a.txt": b"kept"}))
-            change = restore(entry, self.kept, self.at)
+            change = restore(entry, self.at, ledger=self.kept)
             self.assertEqual([line.item for line in change.statements[0].of(Outcome.HELD)], [name])
             change.apply(self.kept)
             self.assertEqual(files_in(self.at.root), {**OLD, "a.txt": b"kept"})
@@ -200,17 +200,17 @@ class RunAsOthers(Case):
             tar.add(at.path("run"), "run")
         entry = kept.backup(at)
         new = self.place({}, "new")
-        change = restore(entry, kept, new)
+        change = restore(entry, new, ledger=kept)
         self.assertIn(
             "run: it ran as another user when it was kept, and will not", texts(change.warnings)
         )
         change.apply(kept)
         self.assertEqual(os.stat(new.path("run")).st_mode & 0o7777, 0o755)
         self.assertEqual(os.stat(new.path("box")).st_mode & 0o7777, 0o777)
-        self.assertEqual(restore(entry, kept, new).actions, ())
+        self.assertEqual(restore(entry, new, ledger=kept).actions, ())
         self.assertEqual(TarPlace(self.path("a.tar")).survey()["run"].mode, 0o755)
         # in its own place nothing changed, so nothing is done; edited, it comes back without them
-        self.assertEqual(restore(entry, kept).actions, ())
+        self.assertEqual(restore(entry, ledger=kept).actions, ())
         write(at.root, {"run": b"edited"})
-        restore(entry, kept).apply(kept)
+        restore(entry, ledger=kept).apply(kept)
         self.assertEqual(os.stat(at.path("run")).st_mode & 0o7777, 0o755)

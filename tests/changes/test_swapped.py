@@ -86,7 +86,7 @@ class Swapped(Case):
             change = change_to(place, NEW)
             if act == "undo":
                 done = change.apply(kept)
-                change = undo(kept, done.record.id)
+                change = undo(done.record.id, ledger=kept)
             swapper = Swapper(at, folder, self.path("outside"))
             with watched(swapper), contextlib.suppress(KindredError, OSError):
                 change.apply(kept, allow_loss=True)
@@ -123,11 +123,11 @@ class Swapped(Case):
         with nothing_followed(self, place.root):
             entry = kept.backup(place)
             change_to(place, {**NEW, "door": b"a file", "key": "elsewhere"}).apply(kept)
-            undo(kept).apply(kept)
+            undo(ledger=kept).apply(kept)
             shutil.rmtree(place.path("maps"), ignore_errors=True)
             write(place.root, {"a.txt": b"edited"})
-            restore(entry, kept).apply(kept)
-            drill(kept, entry)
+            restore(entry, ledger=kept).apply(kept)
+            drill(entry, ledger=kept)
             scan(place)
             self.assertEqual(scan(place)["door"].kind, "link")
         self.assertEqual(files_in(self.path("outside")), before)

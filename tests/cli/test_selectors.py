@@ -126,8 +126,8 @@ class Selectors(PlayCase):
         nothing = Patterns(("zzz*",))
         release = open_place(self.new_zip)
         for call in (
-            lambda: restore(entry, kept, only=nothing),
-            lambda: restore(entry, kept, only=lambda path: False),
+            lambda: restore(entry, ledger=kept, only=nothing),
+            lambda: restore(entry, ledger=kept, only=lambda path: False),
             lambda: convert_install(install, ledger=kept, only=nothing),
             lambda: convert_install(install, ledger=kept, leave=nothing),
             lambda: compare(install, install, ledger=kept, only=nothing),

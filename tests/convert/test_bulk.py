@@ -55,7 +55,7 @@ class Bulk(Saves):
         """Threads, processes, or nobody else: the same actions, books, losses and notes, in one order."""
         folder = self.voyages(40)
         room = ResultCache(self.path("room"))
-        told = [self.change(folder), self.change(folder, work=Work(room=room))]
+        told = [self.change(folder), self.change(folder, work=Work(cache=room))]
         for pool, kept in (
             (ThreadPoolExecutor(3), None),
             (ProcessPoolExecutor(2), ResultCache(self.path("room 2"))),
@@ -84,18 +84,18 @@ class Bulk(Saves):
         """What a room has is taken from there, unless it is damaged, or anything it was made of differs."""
         folder = self.voyages(6)
         room = ResultCache(self.path("room"))
-        first = self.change(folder, work=Work(room=room))
+        first = self.change(folder, work=Work(cache=room))
         keys = [action.source_path for action in first.actions]
         before = {key: os.stat(room.path(key)).st_ino for key in keys}
         with open(room.path(keys[2]), "r+b") as file:
             file.write(b"damage")
-        again = self.change(folder, work=Work(room=room))
+        again = self.change(folder, work=Work(cache=room))
         self.assertEqual([a.source_path for a in again.actions], keys)
         redone = [key for key in keys if os.stat(room.path(key)).st_ino != before[key]]
         self.assertEqual(redone, [keys[2]])
         with open(self.path("mossferry.card.toml"), "a", encoding="utf-8") as file:
             file.write("# another card\n")
-        other = self.change(folder, work=Work(room=room))
+        other = self.change(folder, work=Work(cache=room))
         self.assertFalse({a.source_path for a in other.actions} & {*keys})
 
     def test_one_that_fails_stops_no_other(self) -> None:
@@ -202,7 +202,7 @@ class Bulk(Saves):
         real, bulk.ResultCache = bulk.ResultCache, Full  # type: ignore[misc]
         try:
             with self.assertRaisesRegex(PlaceError, "No space left") as caught:
-                self.change(folder, work=Work(room=Full(self.path("room"))))
+                self.change(folder, work=Work(cache=Full(self.path("room"))))
         finally:
             bulk.ResultCache = real  # type: ignore[misc]
         self.assertEqual(caught.exception.exit_status, 4)

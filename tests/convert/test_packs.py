@@ -232,7 +232,7 @@ class Packs(Case):
         self.assertEqual(set(after), there)
         with open(self.path("game", "mods", "mine", "pack.json"), "rb") as file:
             self.assertEqual(file.read(), b'{ "number": 3, // mine\n  "for": "2.0" }\n')
-        undo(ledger, done.record.id).apply(ledger, allow_loss=True)
+        undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
         self.assertEqual({*snapshot(self.path("game"))}, {*before})
 
     def test_a_zip_is_the_same_in_one_file(self) -> None:

@@ -167,14 +167,18 @@ class Harmed(Case):
                 read = {path: b"".join(blocks) for path, blocks in place.read(place.tree.files)}
                 self.assertEqual(len(read), 200)
                 self.assertEqual(ledger.check(entry), [])
-                done = restore(entry, ledger, FolderPlace(self.path("new", "place"))).apply(ledger)
+                done = restore(entry, FolderPlace(self.path("new", "place")), ledger=ledger).apply(
+                    ledger
+                )
                 self.assertEqual(files_in(self.path("new", "place")), read)
                 self.assertIn("not in its history", " ".join(texts(done.findings)))
                 with self.assertRaisesRegex(
                     PlaceError, "Permission denied"
                 ):  # something to be kept
                     write(self.path("new", "place"), {next(iter(read)): b"edited"})
-                    restore(entry, ledger, FolderPlace(self.path("new", "place"))).apply(ledger)
+                    restore(entry, FolderPlace(self.path("new", "place")), ledger=ledger).apply(
+                        ledger
+                    )
                 ledger.index.close()
             finally:
                 for top, folders, _ in os.walk(inside):

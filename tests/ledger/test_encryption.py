@@ -77,7 +77,9 @@ class Hidden(Case):
                 self.assertEqual(zstd.decompress(data), b"")
         self.assertEqual(self.sealed.check(self.entry), [])
         copy = self.place({}, "copy")
-        restore(self.entry, self.opened(near="elsewhere"), copy).apply(self.ledger("scratch"))
+        restore(self.entry, copy, ledger=self.opened(near="elsewhere")).apply(
+            self.ledger("scratch")
+        )
         self.assertEqual(snapshot(copy.root)["captain-name"][1], self.world)
 
     def test_a_wrong_passphrase_opens_nothing(self) -> None:
@@ -211,7 +213,7 @@ class Hidden(Case):
         """A change of a place, thinning, mirrors to and from plain and encrypted ledgers."""
         write(self.kept.root, {"captain-name": b"new"})
         second = self.sealed.backup(self.kept)
-        restore(self.entry, self.sealed, self.kept).apply(self.sealed, allow_loss=True)
+        restore(self.entry, self.kept, ledger=self.sealed).apply(self.sealed, allow_loss=True)
         Ledger.create_encrypted(self.path("other"), "another", cost=_CHEAP)
         other = Ledger.open(
             self.path("other"), near=self.path("near other"), passphrase=lambda: "another"

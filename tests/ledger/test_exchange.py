@@ -42,14 +42,14 @@ class Export(Case):
             write(f"{folder}/place", kept)
             ledger = Ledger.open(f"{folder}/ledger")
             entry = ledger.backup(FolderPlace(f"{folder}/place"))
-            export(entry, ledger, f"{folder}/a.tar.zst")
-            export(entry, ledger, f"{folder}/b.tar.zst")
+            export(entry, f"{folder}/a.tar.zst", ledger=ledger)
+            export(entry, f"{folder}/b.tar.zst", ledger=ledger)
             self.assertEqual(scan(TarPlace(f"{folder}/a.tar.zst")), ledger.tree(entry))
             again = ledger.backup(open_place(f"{folder}/a.tar.zst"))
             self.assertEqual(ledger.tree(again), ledger.tree(entry))
             with open(f"{folder}/a.tar.zst", "rb") as one, open(f"{folder}/b.tar.zst", "rb") as two:
                 self.assertEqual(one.read(), two.read())
-            export(entry, ledger, f"{folder}/a.zip")
+            export(entry, f"{folder}/a.zip", ledger=ledger)
             found = scan(open_place(f"{folder}/a.zip"))
             self.assertTrue(all(read_bytes(ledger.place(entry), p) == read_bytes(
                 open_place(f"{folder}/a.zip"), p) for p in found.files))  # fmt: skip
@@ -62,7 +62,7 @@ class Export(Case):
             self.skipTest("needs the programs tar and zstd")
         files = {"a/b.txt": b"peat", "large": os.urandom(5 << 20)}
         ledger = self.ledger()
-        export(ledger.backup(self.place(files)), ledger, self.path("out.tar.zst"))
+        export(ledger.backup(self.place(files)), self.path("out.tar.zst"), ledger=ledger)
         os.mkdir(self.path("out"))
         line = f"zstd -dc {self.path('out.tar.zst')} | tar -x -C {self.path('out')}"
         self.assertEqual(subprocess.run(["sh", "-c", line], check=False).returncode, 0)
@@ -76,16 +76,16 @@ class Export(Case):
         entry = ledger.backup(self.place({"a": os.urandom(3000)}))
         write(self.folder, {"there.zip": b"mine"})
         with self.assertRaisesRegex(UsageError, "something here already"):
-            export(entry, ledger, self.path("there.zip"))
+            export(entry, self.path("there.zip"), ledger=ledger)
         with self.assertRaisesRegex(UsageError, "--into FOLDER"):
-            export(entry, ledger, self.path("out.rar"))
+            export(entry, self.path("out.rar"), ledger=ledger)
         packs = self.path("ledger", "packs")
         with open(os.path.join(packs, os.listdir(packs)[0]), "r+b") as file:
             file.seek(100)
             file.write(bytes(50))
         for name in ("out.zip", "out.tar.zst"):
             with self.assertRaisesRegex(KindredError, "entry:"):
-                export(entry, ledger, self.path(name))
+                export(entry, self.path(name), ledger=ledger)
         self.assertEqual({n for n in os.listdir(self.folder) if "." in n}, {"there.zip"})
 
 

@@ -71,7 +71,7 @@ class Durable(Case):
                 )
                 kept.backup(place)
                 change_to(place, {"a": b"2", "deep/er/b": b"3"}).apply(kept)
-                undo(kept).apply(kept, allow_loss=True)
+                undo(ledger=kept).apply(kept, allow_loss=True)
                 kept.index.close()
         finally:
             _noting.clear()

@@ -57,7 +57,7 @@ class Laws(unittest.TestCase):
             tree = ledger.tree(entry)
             shutil.rmtree(f"{folder}/place")
             write(f"{folder}/place", later)
-            restore(entry, ledger, exact=True).apply(ledger, allow_loss=True)
+            restore(entry, ledger=ledger, exact=True).apply(ledger, allow_loss=True)
             self.assertEqual(snapshot(f"{folder}/place"), before)
             self.assertEqual(scan(FolderPlace(f"{folder}/place")), tree)
             self.assertEqual(ledger.check(entry), [])

@@ -22,11 +22,11 @@ class Links(KeptCase):
         return [
             lambda ledger: [ledger.columns(entry) for entry in ledger.all_entries()],
             lambda ledger: ledger.backup(place),
-            lambda ledger: restore(ledger.entry("latest"), ledger, place).apply(
+            lambda ledger: restore(ledger.entry("latest"), place, ledger=ledger).apply(
                 ledger, allow_loss=True
             ),
-            lambda ledger: undo(ledger).apply(ledger, allow_loss=True),
-            drill,
+            lambda ledger: undo(ledger=ledger).apply(ledger, allow_loss=True),
+            lambda ledger: drill(ledger=ledger),
             recover,
             lambda ledger: mirror(Ledger.open(self.path("other")), ledger),
             lambda ledger: heal(ledger, mirrors=[Ledger.open(self.path("other"))]),

@@ -124,7 +124,7 @@ class PowerCuts(Case):
             self.assertTrue(made or not ended)
             ledger.index.close()
 
-        self.cut(lambda: undo(self.begun).apply(self.begun) and None, judge)
+        self.cut(lambda: undo(ledger=self.begun).apply(self.begun) and None, judge)
 
     def test_retiring(self) -> None:
         """What is left is whole, whether it is thinned already or not."""
@@ -142,7 +142,7 @@ class PowerCuts(Case):
 
     def test_a_mirror(self) -> None:
         change_to(self.here(), _NEW).apply(self.begun)
-        confirm(self.begun, "latest")
+        confirm("latest", ledger=self.begun)
 
         def work() -> None:
             other = Ledger.open(os.path.join(self.world, "other"))

@@ -59,7 +59,7 @@ class Modes(Case):
             place = FolderPlace(self.path("place"))
             ledger.backup(place)
             done = change_to(place, {"a.txt": b"new", "b/private.key": b"secret two"}).apply(ledger)
-            undo(ledger, done.record.id).apply(ledger)
+            undo(done.record.id, ledger=ledger).apply(ledger)
             recover(ledger)
             kindred("mirror", "mirror", folder=self.folder)
             ledger.finish()
@@ -102,13 +102,13 @@ class NothingIsWrittenOver(Case):
         write(self.folder, {"out/x.zip.part": b"mine", "elsewhere": b"theirs"})
         os.symlink(self.path("elsewhere"), self.path("out", "y.tar.zst.part"))
         for name in ("x.zip", "y.tar.zst"):
-            export(entry, kept, self.path("out", name))
+            export(entry, self.path("out", name), ledger=kept)
             self.assertTrue(stat.S_ISREG(os.lstat(self.path("out", name)).st_mode))
             with self.assertRaises(KindredError):
-                export(entry, kept, self.path("out", name))
+                export(entry, self.path("out", name), ledger=kept)
         os.symlink(self.path("elsewhere"), self.path("out", "z.zip"))
         with self.assertRaises(KindredError):
-            export(entry, kept, self.path("out", "z.zip"))
+            export(entry, self.path("out", "z.zip"), ledger=kept)
         left = files_in(self.path("out"))
         self.assertEqual(
             sorted(left), ["x.zip", "x.zip.part", "y.tar.zst", "y.tar.zst.part", "z.zip"]

@@ -61,7 +61,7 @@ class Related(Case):
             kept.take_in_record(name, path)
         standing = [each.id for each in not_undone(kept.records())]
         self.assertEqual(standing, ["2zy", "2zz"])
-        undo(kept, "2zy").apply(kept)
+        undo("2zy", ledger=kept).apply(kept)
         self.assertEqual(snapshot(place.root), before)
 
     def test_what_cannot_be_read(self) -> None:

@@ -181,31 +181,31 @@ class Retiring(KeptCase):
         self.assertNotIn(record.entry, [e.id for e in plan_retirement(self.kept, policy).going])
         self.assertEqual([r.id for r in confirmable(self.kept)], [record.id])
         write(self.path("place"), {"noise": b"spoilt"})
-        found = confirm(self.kept, "latest", checks=CHECKS)
+        found = confirm("latest", ledger=self.kept, checks=CHECKS)
         self.assertEqual((found.mark, len(found.findings)), (None, 1))
         self.assertIn("noise: ", str(found.findings[0]))
         self.assertEqual(self.kept.marks(CONFIRMED), [])
-        self.assertNotEqual(confirm(self.kept, record.id, note="I looked").mark, None)
+        self.assertNotEqual(confirm(record.id, ledger=self.kept, note="I looked").mark, None)
         plan = plan_retirement(self.kept, policy)
         self.assertIn(record.entry, [entry.id for entry in plan.going])
         plan.carry_out(self.kept)
         with self.assertRaisesRegex(UsageError, "retired"):
-            undo(self.kept)
+            undo(ledger=self.kept)
         with self.assertRaisesRegex(UsageError, "is retired"):
             self.kept.entry(record.entry)
 
     def test_a_change_that_was_taken_back_waits_for_that_to_be_confirmed(self) -> None:
         (record,) = self.kept.records()
-        back = undo(self.kept).apply(self.kept).record
+        back = undo(ledger=self.kept).apply(self.kept).record
         waiting = {r.id for r in confirmable(self.kept)}
         self.assertEqual(waiting, {record.id, back.id})
-        self.assertTrue(confirm(self.kept, back.id, checks=CHECKS).mark)
+        self.assertTrue(confirm(back.id, ledger=self.kept, checks=CHECKS).mark)
         self.assertEqual(confirmable(self.kept), [])
 
     def test_a_mirror_does_not_bring_back_what_was_retired(self) -> None:
         other = self.ledger("other")
         mirror(self.kept, other)
-        confirm(self.kept, "latest")
+        confirm("latest", ledger=self.kept)
         plan = plan_retirement(self.kept, RetentionPolicy(last=1))
         plan.carry_out(self.kept)
         before = [entry.id for entry in self.kept.entries()]
@@ -217,7 +217,7 @@ class Retiring(KeptCase):
 
     def test_damage_stops_it_before_anything_goes(self) -> None:
         """What cannot be read may be needed: an entry, or a pack."""
-        confirm(self.kept, "latest")
+        confirm("latest", ledger=self.kept)
         for kind in ("entries", "packs"):
             folder = self.path("ledger", kind)
             path = max(entry.path for entry in os.scandir(folder))  # the newest, of entries
@@ -310,7 +310,7 @@ class BesideWriters(Case):
         reading = self.here.place(entry).read(keep)
         name, blocks = next(iter(reading))
         found = {name: b"".join(blocks)}
-        confirm(self.there, "latest")
+        confirm("latest", ledger=self.there)
         done = plan_retirement(self.there, RetentionPolicy(last=1)).carry_out(self.there)
         self.assertGreater(done.space.deleted, 0)
         for name, blocks in reading:

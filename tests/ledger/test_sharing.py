@@ -38,7 +38,7 @@ while time.monotonic() < end:
     entry = opened.backup(place)
     with open(place.path("a"), "wb") as file:
         file.write(b"spoilt")
-    restore(entry, opened, place).apply(opened)
+    restore(entry, place, ledger=opened).apply(opened)
     opened.index.close()
     made += 1
 print(made)
@@ -59,7 +59,7 @@ while time.monotonic() < end:
         time.sleep(0.05)  # nobody has made it yet
         continue
     for record in confirmable(opened)[:-1]:
-        confirm(opened, record.id)
+        confirm(record.id, ledger=opened)
     done = plan_retirement(opened, RetentionPolicy(last=2)).carry_out(opened)
     gone += done.books.totals()["dropped"]
     deleted += done.space.deleted

@@ -89,7 +89,7 @@ class Single(Case):
                 self.assertTrue(notes[1].endswith(f"bytes, BLAKE3 {digest}"))
                 done = change.apply(self.ledger())
                 self.assertEqual(self.bytes_of(f"game/{base}"), self.bytes_of(output))
-                undo(self.ledger(), done).apply(self.ledger())
+                undo(done, ledger=self.ledger()).apply(self.ledger())
                 self.assertEqual(self.bytes_of(f"game/{base}"), self.bytes_of(base))
 
     def test_beside_the_base(self) -> None:
@@ -211,7 +211,7 @@ class Folders(Case):
         }
         self.assertEqual(set(after) - {"data"}, {*new, "own.txt"})
         self.assertEqual(identify_base(patches, place, scan(place)).outputs, ("2.0",))
-        undo(self.ledger(), done).apply(self.ledger())
+        undo(done, ledger=self.ledger()).apply(self.ledger())
         self.assertEqual(snapshot(self.path("mine")), before)
         write(self.folder, {"mine/a.bin": OLD + b"!"})
         verdict = identify_base(patches, place, scan(place))

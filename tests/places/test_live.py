@@ -111,7 +111,7 @@ class Databases(Case):
                 self.assertEqual(ledger.tree(entry).files, ("crates?.save",))
                 back = self.path(f"{mode} {end} back")
                 os.mkdir(back)
-                restore(entry, ledger, FolderPlace(back)).apply(ledger)
+                restore(entry, FolderPlace(back), ledger=ledger).apply(ledger)
                 self.assertEqual(self.rows(os.path.join(back, "crates?.save")), 500)
         self.assertEqual(os.listdir(self.path("ledger", "work")), [])
 
@@ -131,7 +131,7 @@ class Databases(Case):
         self.assertEqual(self.rows_of_copy(place.root), 0)
         for name, data in newer.items():
             Path(save + name).write_bytes(data)
-        change = restore(entry, ledger, place)
+        change = restore(entry, place, ledger=ledger)
         change.apply(ledger)
         self.assertEqual(sorted(os.listdir(place.root)), ["crates.save"])
         self.assertEqual(self.rows(save), 500)
@@ -203,7 +203,7 @@ class Programs(Case):
         Path(place.path("chart")).write_bytes(b"newer")
         shutil.copy(shutil.which("sleep") or "", place.path("ferry"))
         with subprocess.Popen([place.path("ferry"), "60"]) as sleeper:
-            change = restore(entry, ledger, place)
+            change = restore(entry, place, ledger=ledger)
             with self.assertRaises(DecisionNeeded) as caught:
                 change.apply(ledger)
             self.assertIn("ferry (process", str(caught.exception))

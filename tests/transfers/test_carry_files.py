@@ -209,7 +209,7 @@ class Laws(unittest.TestCase):
             self.assertEqual(books.counted_in, len(here))
             lines = [line.outcome for line in books.lines]
             self.assertLessEqual(lines.count(Outcome.KEPT), books.counted_out)
-            undo(ledger, done.record.id).apply(ledger, allow_loss=True)
+            undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(files_in(target.root), there)
             ledger.index.close()
 
@@ -243,11 +243,11 @@ class Between(Case):
         there = self.place({"a": b"1"}, "there")
         entry = ledger.backup(there)
         here = self.place({}, "here")
-        done = restore(entry, ledger, here).apply(ledger)
+        done = restore(entry, here, ledger=ledger).apply(ledger)
         write(here.root, {"a": b"2"})
         self.assertEqual(carry_files(here, there, ledger=ledger).conflicts, ())
         write(here.root, {"a": b"1"})
-        undo(ledger, done.record.id).apply(ledger)
+        undo(done.record.id, ledger=ledger).apply(ledger)
         write(here.root, {"a": b"2"})
         self.assertEqual(len(carry_files(here, there, ledger=ledger).conflicts), 1)
 

@@ -114,7 +114,7 @@ class Switch(SmallCase):
         turn = live_build(self.turn("2.0").place, self.kept)
         assert turn is not None
         self.assertEqual(turn.build, "2.0")
-        undo(self.kept).apply(self.kept)
+        undo(ledger=self.kept).apply(self.kept)
         self.assertEqual(files_in(self.path("shared")), {"a.letter": b'{"format": 1}'})
         self.assertEqual(self.turn("1.0").actions, ())
         other = Ledger.open(self.path("ledger"), machine="hill")  # the same paths, other folders
@@ -141,7 +141,7 @@ class Switch(SmallCase):
         """Confirmed, and with newer backups of that build elsewhere: what it last had here stays."""
         before = snapshot(self.path("shared"))
         done = self.turn("1.0", written_by="2.0", begin=Begin.EMPTY).apply(self.kept)
-        confirm(self.kept, done.record.id, note="well")
+        confirm(done.record.id, ledger=self.kept, note="well")
         write(self.path("elsewhere"), {"quill.bin": b"", "version.txt": b"build 2.0\n"})
         self.kept.backup(self.card.open(self.path("elsewhere")))
         plan_retirement(self.kept, RetentionPolicy(last=1)).carry_out(self.kept)

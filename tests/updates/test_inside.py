@@ -102,7 +102,7 @@ class Inside(InstallCase):
             self.assertIsNotNone(statement.counted_in, path)
             reasons = {line.reason for line in statement.lines}
             self.assertTrue({"you changed it"} <= reasons, (path, reasons))
-        undo(self.kept).apply(self.kept)
+        undo(ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.path("mossferry")), before)
 
     def test_from_the_shelf(self) -> None:

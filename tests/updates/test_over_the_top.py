@@ -71,8 +71,8 @@ class Update(InstallCase):
         convert_install(self.install(), ledger=self.kept).apply(self.kept, allow_loss=True)
         status, said = self.judge()
         self.assertEqual((status, "Everything loads" in said), (0, True), said)
-        undo(self.kept).apply(self.kept)
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(ledger=self.kept).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.path("mossferry")), before)
         self.assertEqual(self.judge()[0], 0)
 
@@ -228,7 +228,7 @@ class Carry(InstallCase):
         self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "kept")
         status, said = self.judge("second/mossferry")
         self.assertEqual((status, "2560 wide, detail 3" in said), (0, True), said)
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertIn("1280 wide", self.judge("second/mossferry")[1])
 
     def test_the_targets_own_stays_or_stands_beside(self) -> None:

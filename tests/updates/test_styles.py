@@ -81,7 +81,7 @@ class StyleCase(SmallCase):
         )
         self.assertEqual(books.counted_out, len(inside))
         self.assertEqual(change.after.size_bytes, size_of(inside))
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.path(GAMES)), before)
 
 
@@ -274,7 +274,7 @@ class WithoutACard(StyleCase):
                 files_in(f"{folder}/mine"), {p: data for p, data in expected.items() if data}
             )
             if change.actions:
-                undo(ledger, done.record.id).apply(ledger)
+                undo(done.record.id, ledger=ledger).apply(ledger)
             self.assertEqual(snapshot(f"{folder}/mine"), before)
             ledger.index.close()
 
@@ -332,7 +332,7 @@ class Killed(StyleCase):
                 fate = "before" if here == start else "after" if here == after else "mixed"
                 fates.append((point, fate if whole and not left else f"{found} {left}"))
                 if here == after:
-                    undo(ledger, ledger.records()[-1].id).apply(ledger, allow_loss=True)
+                    undo(ledger.records()[-1].id, ledger=ledger).apply(ledger, allow_loss=True)
                 self.assertEqual(_contents(self.path(GAMES)), start, (name, point, fate))
                 ledger.index.close()
             with self.subTest(name):
@@ -360,7 +360,7 @@ class Killed(StyleCase):
         os.close(reader)
         after = _contents(self.path(GAMES))
         self.assertNotEqual(after, start)
-        undo(ledger).apply(ledger)
+        undo(ledger=ledger).apply(ledger)
         return changes, after
 
     def kill(self, name: str, way: Callable[[Ledger], Changeset], point: int) -> Ledger:
@@ -596,7 +596,7 @@ class Archives(StyleCase):
         lines = done.statements[1].lines
         told = {line.item: line.outcome.value for line in lines}
         self.assertEqual({n: o for n, o in told.items() if o != "kept"}, counted)
-        undo(self.kept, done.record.id).apply(self.kept)
+        undo(done.record.id, ledger=self.kept).apply(self.kept)
         with open(path, "rb") as file:
             self.assertEqual(file.read(), before)
         every = Assembly(at="sub", drop=lambda name: name.startswith("META-INF/"))

@@ -27,9 +27,9 @@ class Confirmed(Struct, frozen=True):
 
 
 def confirm(
-    ledger: Ledger,
     change: str,
     *,
+    ledger: Ledger,
     checks: Sequence[Check] = (),
     note: str = "",
     progress: Progress | None = None,

@@ -37,9 +37,9 @@ class Drilled(Struct, frozen=True):
 
 
 def drill(
-    ledger: Ledger,
     entry: Entry | None = None,
     *,
+    ledger: Ledger,
     scratch: str | None = None,
     progress: Progress | None = None,
 ) -> Drilled:
@@ -60,7 +60,9 @@ def drill(
         os.mkdir(place.root)
         with scratch_ledger(folder) as scribe:
             try:
-                restore(entry, ledger, place, progress=progress).apply(scribe, progress=progress)
+                restore(entry, place, ledger=ledger, progress=progress).apply(
+                    scribe, progress=progress
+                )
                 findings = _differences(ledger.tree(entry), scan(place, progress=progress))
             except (LedgerDamaged, LedgerError) as error:
                 findings = (error.finding("damaged"),)

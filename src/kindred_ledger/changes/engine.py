@@ -10,6 +10,7 @@ back and verified by digest, and both sides of the books are counted from what w
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from typing import Any
 
 from msgspec import Struct
@@ -128,6 +129,9 @@ class _Application:
             elif self.journal.id:
                 self._abandon(error)
             raise
+        if changeset.clear is not None:
+            with suppress(KindredError, OSError):  # it is done; what is left goes another time
+                changeset.clear()
         return Applied(record, statements, (*changeset.findings, *findings))
 
     def _look_again(self) -> Tree:

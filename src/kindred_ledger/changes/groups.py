@@ -14,9 +14,9 @@ __all__ = ["undo_group"]
 
 
 def undo_group(
-    ledger: Ledger,
     group: str,
     *,
+    ledger: Ledger,
     allow_loss: bool | Sequence[str] = False,
     while_running: bool = False,
     progress: Progress | None = None,
@@ -41,7 +41,7 @@ def undo_group(
     done: list[Applied] = []
     try:
         for record in reversed(standing):
-            change = undo(ledger, record.id, progress=progress)
+            change = undo(record.id, ledger=ledger, progress=progress)
             allowed = allow_loss if isinstance(allow_loss, bool) or change.losses else False
             done.append(
                 change.apply(
@@ -62,7 +62,7 @@ def _make_again(ledger: Ledger, done: list[Applied], error: BaseException) -> No
     """Make changes again that were taken back."""
     for applied in reversed(done):
         try:
-            undo(ledger, applied).apply(ledger, while_running=True)
+            undo(applied, ledger=ledger).apply(ledger, while_running=True)
         except KindredError as second:
             raise PlaceError(
                 f"the group could not be taken back ({error}), nor made again what was: {second}",

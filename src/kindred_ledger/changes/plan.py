@@ -33,7 +33,8 @@ class Plan(Struct, frozen=True, dict=True):
     `before` is the whole tree it was computed from; `offered` is what the operation was given to
     bring, in paths of the place, and `statements[0]` accounts for it (None: nothing is offered).
     Further statements account for other things, such as the fields of converted files. `proof` looks,
-    once all is written, whether it is what was meant; what it raises takes the change back. With
+    once all is written, whether it is what was meant; what it raises takes the change back; `clear` removes,
+    once it is done, what it took contents from. With
     `keep_whole` all the place holds is kept before, not only what the change touches; with `as_kept` what
     is offered stood in one place before, whatever its names. `relations` say what it has to do with entries
     and other changes.
@@ -51,6 +52,7 @@ class Plan(Struct, frozen=True, dict=True):
     findings: tuple[Finding, ...] = ()
     relations: tuple[Relation, ...] = ()
     proof: Callable[[], None] | None = None
+    clear: Callable[[], None] | None = None
     keep_whole: bool = False
     as_kept: bool = False
 

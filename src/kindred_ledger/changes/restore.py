@@ -46,9 +46,9 @@ __all__ = ["restore", "undo"]
 
 def restore(
     entry: Entry,
-    ledger: Ledger,
     place: Place | None = None,
     *,
+    ledger: Ledger,
     only: Callable[[str], bool] | None = None,
     why: str = "not asked for",
     exact: bool = False,
@@ -164,7 +164,7 @@ def restore(
 
 
 def undo(
-    ledger: Ledger, change: Applied | str = "latest", *, progress: Progress | None = None
+    change: Applied | str = "latest", *, ledger: Ledger, progress: Progress | None = None
 ) -> Changeset:
     """Compute the change that takes back one change of the history; undoing that does it again.
 

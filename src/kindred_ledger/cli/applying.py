@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
-from fnmatch import fnmatchcase as fnmatch
+from collections.abc import Sequence
 
 import click
 
@@ -14,11 +13,11 @@ from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
 from ..places import near
-from ..statement import Line
+from ..statement import lines_named
 from . import drawing
 from .session import Session
 
-__all__ = ["agreed", "carry_out", "lines_named"]
+__all__ = ["agreed", "carry_out"]
 
 _DECISION_NEEDED = 3
 
@@ -127,17 +126,6 @@ def _draw_done(session: Session, done: Applied, told: Sequence[Finding]) -> None
         f"\nDone: change {done.record.id}. What was there before is in entry {done.record.entry}."
     )
     session.out.print(f"To take it back: kindred undo {done.record.id}", style="dim")
-
-
-def lines_named(patterns: tuple[str, ...]) -> Callable[[Line], bool]:
-    """Return what tells whether a line is of a name that fits one of the patterns, before or after."""
-
-    def fits(line: Line) -> bool:
-        names = (line.item, line.became or line.item)
-        return any(fnmatch(name, p) or name == p for p in literal for name in names)
-
-    literal = [pattern.replace("[", "[[]") for pattern in patterns]
-    return fits
 
 
 def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:

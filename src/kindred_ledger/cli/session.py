@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -13,12 +12,13 @@ from typing import TYPE_CHECKING, Any
 import click
 import msgspec
 
-from ..cards import Card, Install, Surroundings, card_for, find_cards
-from ..errors import KindredError, LedgerError, UsageError
+from ..cards import Card, Surroundings, find_cards
+from ..errors import KindredError, LedgerError
 from ..extensions import card_folders
-from ..ledger import EntryPlace, Ledger
+from ..ledger import Ledger
 from ..os_names import json_bytes
-from ..places import FolderPlace, Patterns, Place, open_place
+from ..places import Patterns
+from ..planning.context import Context
 from ..progress import Progress
 from .page import Page
 from .visible import escaped
@@ -27,8 +27,6 @@ if TYPE_CHECKING:
     from ..places.remotes import Remote
 
 __all__ = ["Session", "patterns"]
-
-_RELEASE = "release:"
 
 
 @dataclass
@@ -85,6 +83,7 @@ class Session:
 
     def finish(self) -> None:
         """End the use of the ledgers that were opened."""
+        self.context.close()
         for ledger in self._opened:
             for name in ledger.sessions.cleared:
                 self.err.print(f"Removed a left-over of a command that was cut off: {name}")
@@ -146,62 +145,18 @@ class Session:
         """The machine, as cards see it."""
         return Surroundings.here(os.environ, sys.platform, user_ids=self.user_ids)
 
-    def install(self, path: str, *, build: str | None = None, title: str = "") -> Install:
-        """Open an install of a title; `build` None takes --build.
-
-        A `title` that no card describes will do: then no more than that is known of it.
-        """
-        folder = os.path.abspath(os.path.expanduser(path))
-        if not os.path.isdir(folder):
-            raise UsageError("there is no such folder", where=path, remedy="Check the path.")
-        known = [card for card in self.cards if card.title == title]
-        if title and not known:
-            card = Card.plain(title)
-        else:
-            card = card_for(folder, known or self.cards)
-        version = self.build if build is None else build
-        return card.open(folder, version=version, folders=self.folders, around=self.around)
-
-    def place(self, text: str) -> Place:
-        """Open what a person names as nothing but a place: a folder, archive or URL, an entry, a release."""
-        if text.startswith("entry:"):
-            return self.ledger.place(self.ledger.entry(text))
-        if "://" in text:
-            from ..places.remotes import RemotePlace
-
-            return RemotePlace(self.remote(text))
-        return self.release(text)
-
-    def is_install(self, text: str) -> bool:
-        """Tell whether what a person names is the folder of an install of a known title."""
-        folder = os.path.abspath(os.path.expanduser(text))
-        return os.path.isdir(folder) and any(card.is_install(folder) for card in self.cards)
-
-    def subject(self, text: str) -> Install | EntryPlace | Place:
-        """Open what a person names: an install, a folder, archive or URL, entry:ID, release:NAME."""
-        if text.startswith((_RELEASE, "entry:")) or "://" in text:
-            return self.place(text)
-        if not os.path.exists(os.path.expanduser(text)):
-            if "/" not in text and os.sep not in text:
-                return self.ledger.place(self.ledger.entry(text))
-            raise UsageError("there is nothing here", where=text, remedy="Check the path.")
-        place = open_place(text)
-        if isinstance(place, FolderPlace):
-            return self.install(text) if self.is_install(text) else place
-        for card in self.cards:
-            with contextlib.suppress(UsageError):
-                return card.open_release(place)
-        return place
-
-    def release(self, text: str) -> Place:
-        """Open a release: one on the shelf by its name, or a folder or archive."""
-        if text.startswith(_RELEASE):
-            return self.ledger.shelf.place(self.ledger.shelf.find(text))
-        return open_place(text)
-
-    def card_of(self, title: str) -> Card:
-        """Return the card of a title, or one that knows no more than that."""
-        return next((card for card in self.cards if card.title == title), Card.plain(title))
+    @cached_property
+    def context(self) -> Context:
+        """What operations are computed in."""
+        return Context(
+            lambda: self.ledger,
+            cards=lambda: self.cards,
+            around=self.around,
+            build=self.build,
+            folders=self.folders,
+            connect=self.remote,
+            progress=self.progress,
+        )
 
     def tell_damage(self, damaged: Sequence[KindredError]) -> int:
         """Say on standard error what of the ledger cannot be read; return the status that goes with it."""

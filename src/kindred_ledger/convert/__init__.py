@@ -11,9 +11,7 @@ from .converter import (
     knows,
     route_for,
 )
-from .fields import Fields
-from .merging import MergedFile, NotMerged, merge_inside
-from .operation import (
+from .converting import (
     Fitted,
     Work,
     convert_files,
@@ -23,8 +21,10 @@ from .operation import (
     prove_install,
     unread_by,
 )
+from .fields import Fields
+from .merging import MergedFile, NotMerged, merge_inside
 from .proof import Proof, prove
-from .rescue import Rescue, Rescued, gaps_of, rescue, rescue_file
+from .rescue import Rescue, gaps_of, rescue, rescue_file
 from .routes import Hop, find_route
 from .wording import StepDescription, describe_step
 
@@ -39,7 +39,6 @@ __all__ = [
     "NotMerged",
     "Proof",
     "Rescue",
-    "Rescued",
     "ResultCache",
     "Sample",
     "StepDescription",

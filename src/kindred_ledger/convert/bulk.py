@@ -1,6 +1,6 @@
 """Bulk: many files converted one after another or by any executor, in bounded memory.
 
-What is done is kept in a room (a folder) under a name made of all that went into it: the file's
+What is done is kept in a cache (a folder) under a name made of all that went into it: the file's
 content, the card, its layouts, the target and the version of this program. So work that was cut off
 goes on where it stopped, whoever did it, and what is read back is held against its digest.
 """
@@ -78,7 +78,7 @@ class Done(Struct, frozen=True):
     digest: bytes
     statement: Statement
     findings: tuple[Finding, ...]
-    data: bytes = b""  # where there is no room
+    data: bytes = b""  # where there is no cache
 
 
 class Left(Struct, frozen=True):
@@ -182,7 +182,7 @@ def convert_all(
     card: Card,
     jobs: Iterable[Job],
     *,
-    room: ResultCache | None = None,
+    cache: ResultCache | None = None,
     executor: Executor | None = None,
     workers: int = 1,
     column_threshold: int = COLUMN_THRESHOLD,
@@ -193,7 +193,7 @@ def convert_all(
     `executor` is any of `concurrent.futures`, or of a cluster, with `workers` of them; None converts
     here, one after another. `check` is called for each job, and may raise to stop.
     """
-    folder = "" if room is None else room.folder
+    folder = "" if cache is None else cache.folder
     call = _Call(card.path, folder, column_threshold)
     if executor is None:
         for job in jobs:
@@ -231,7 +231,7 @@ class _Call(Struct, frozen=True):
     """What a worker runs; it goes to other processes, so it is a value of plain texts."""
 
     card: str
-    room: str
+    cache: str
     column_threshold: int
 
     def __call__(self, job: Job) -> Done | Left | Failed:
@@ -239,7 +239,7 @@ class _Call(Struct, frozen=True):
             return _convert(
                 _converters(self.card, os.stat(self.card).st_mtime_ns, self.column_threshold),
                 job,
-                self.room,
+                self.cache,
             )
         except KindredError as error:
             untold = isinstance(error, VersionUntold)
@@ -299,21 +299,21 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
             [converters.digest, job.format, job.source, job.target, job.path, blake3(data).digest()]
         )
     ).hexdigest()[:40]
-    room = ResultCache(folder) if folder else None
-    if room is not None and (found := room.find(key)) is not None:
+    cache = ResultCache(folder) if folder else None
+    if cache is not None and (found := cache.find(key)) is not None:
         return found
     made = converter.convert(document, data, target, name=job.path, source=version)
-    return _done(job, format, key, made, room)
+    return _done(job, format, key, made, cache)
 
 
-def _done(job: Job, format: Format, key: str, made: Converted, room: ResultCache | None) -> Done:
+def _done(job: Job, format: Format, key: str, made: Converted, cache: ResultCache | None) -> Done:
     done = Done(
         job.path, format.name, made.source.text, made.target.text, key, len(made.data),
         blake3(made.data).digest(), made.statement, made.findings,
-        b"" if room is not None else made.data,
+        b"" if cache is not None else made.data,
     )  # fmt: skip
-    if room is not None:
-        room.put(done, made.data)
+    if cache is not None:
+        cache.put(done, made.data)
     return done
 
 

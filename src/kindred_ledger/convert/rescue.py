@@ -27,7 +27,7 @@ from ..versions import Version
 from .bookkeeper import Bookkeeper
 from .converter import Converter
 
-__all__ = ["Rescue", "Rescued", "gaps_of", "rescue", "rescue_file"]
+__all__ = ["Rescue", "gaps_of", "rescue", "rescue_file"]
 
 
 class Rescue(Struct, frozen=True):
@@ -51,13 +51,6 @@ def gaps_of(document: Document, groups: Iterable[str]) -> tuple[Finding, ...]:
     return tuple(out)
 
 
-class Rescued(Struct, frozen=True):
-    """What was found out about a file on disk, and the change that fills what can be filled."""
-
-    found: Rescue
-    change: Changeset
-
-
 def rescue_file(
     newer: str | os.PathLike[str],
     older: bytes,
@@ -68,10 +61,10 @@ def rescue_file(
     groups: Iterable[str] = (),
     names: Mapping[str, str] | None = None,
     progress: Progress | None = None,
-) -> Rescued:
+) -> Changeset:
     """Compute the change that fills the gaps of a file on disk from an older one; see `rescue`.
 
-    `title` says what the file is kept as.
+    `title` says what the file is kept as. What is beyond rescue is an error among the findings.
 
     Raises:
         FormatError: one of the files is damaged.
@@ -88,7 +81,7 @@ def rescue_file(
     source = MemoryPlace({name: found.data})
     node = source.survey()[name]._replace(mode=now[name].mode)
     action = Action(name, now[name], node, source, name, f"filled: {', '.join(filled)}")
-    change = fitted(
+    return fitted(
         Changeset(
             place=place,
             operation="rescue",
@@ -97,9 +90,15 @@ def rescue_file(
             actions=(action,) if filled else (),
             tag=Tag(title=title),
             statements=(found.statement,) if filled else (),
+            findings=(
+                *found.findings,
+                *(
+                    Finding.note("filled", f"filled {reason}", where=name, field=group)
+                    for group, reason in found.filled
+                ),
+            ),
         )
     )
-    return Rescued(found, change)
 
 
 def rescue(

@@ -38,7 +38,11 @@ _ENDINGS = (".zip", ".tar.zst")
 
 
 def export(
-    entry: Entry, ledger: Ledger, out: str | os.PathLike[str], *, progress: Progress | None = None
+    entry: Entry,
+    out: str | os.PathLike[str],
+    *,
+    ledger: Ledger,
+    progress: Progress | None = None,
 ) -> Tree:
     """Write an entry to the archive `out`, a `.zip` or `.tar.zst`; return the tree it holds.
 

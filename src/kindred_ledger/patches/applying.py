@@ -113,13 +113,13 @@ def apply_patch(
     output: str = "",
     name: str = "",
     to: str = "",
-    room: str = "",
+    scratch: str = "",
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that makes an output of the base a place holds.
 
     `name` is the file that is meant, of a set for single files; `to` is the name of a new file that
-    the output becomes, and the base stays. `output` may be left out where there is one. `room` is a
+    the output becomes, and the base stays. `output` may be left out where there is one. `scratch` is a
     folder for the results until the change is applied; without one they are put together in memory.
 
     Raises:
@@ -137,10 +137,10 @@ def apply_patch(
         raise _taken(place, to)
     wanted = {each.path or to or name: each for each in changes if each.becomes}
     results: Place
-    if room:
+    if scratch:
         for path, change in wanted.items():
-            _make_file(os.path.join(room, *path.split("/")), patches, place, change, name)
-        results = FolderPlace(room)
+            _make_file(os.path.join(scratch, *path.split("/")), patches, place, change, name)
+        results = FolderPlace(scratch)
     else:
         results = MemoryPlace(
             {path: _in_memory(patches, place, change, name) for path, change in wanted.items()}

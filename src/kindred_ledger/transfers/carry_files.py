@@ -75,7 +75,7 @@ def carry_files(
     offered = plan.as_spelled_there(theirs.select(chosen))
     base, since = _common(ledger, source, target)
     base = plan.as_spelled_there(base.select(lambda path: path in offered or chosen(path)))
-    tag = tag or known_as(ledger, target)
+    tag = tag or known_as(target, ledger=ledger)
     known = now.select(lambda path: path in offered or path in base)
     for path in merge_trees(base, known, offered, policy=ways.policy):
         plan.take(path)
@@ -137,7 +137,7 @@ def _unread(card: Card | None, source: Place, actions: list[Action], tag: Tag) -
     ]
 
 
-def known_as(ledger: Ledger, place: Place) -> Tag:
+def known_as(place: Place, *, ledger: Ledger) -> Tag:
     """Return the tag under which a place was last kept."""
     roots = roots_of(place)
     entries = (entry for entry in reversed(ledger.entries()) if dict(entry.roots) == roots)

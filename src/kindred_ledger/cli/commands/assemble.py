@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import click
 
-from ...places import ItemPlace, Place, ZipPlace, open_place
-from ...updates import Assembly, assemble
+from ...updates.operations import Assemble
 from ..applying import carry_out
 from ..options import placing, session, writing
-from ..session import Session, patterns
+from ..session import Session
 
 
 @click.command()
@@ -52,26 +50,7 @@ def command(
     \b
     Examples, in the demo's folder:
       kindred assemble downloads/parts/*-2.1-*.zip --title mossferry --into mossferry-2.1 --dry-run
-      kindred assemble downloads/more-reeds --into mossferry/reeds.pak --dry-run
+      kindred assemble mossferry/mods --into downloads/mossferry-1.4.zip --at mods --dry-run
     """
-    how = Assembly(
-        card=session.card_of(title) if title else None,
-        overwrite=patterns(overwrite),
-        first=patterns(first),
-        drop=patterns(drop),
-        at=at.strip("/"),
-    )
-    change = assemble(
-        [open_place(part) for part in parts],
-        _target(into),
-        ledger=session.ledger,
-        how=how,
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
-
-
-def _target(into: str) -> Place:
-    full = os.path.abspath(os.path.expanduser(into))
-    place = open_place(full) if os.path.isfile(full) else ItemPlace(full)
-    return ZipPlace(full) if isinstance(place, ZipPlace) else place
+    made = Assemble(parts, into, at, title, first, overwrite, drop)
+    return carry_out(session, made.compute(session.context), **options)

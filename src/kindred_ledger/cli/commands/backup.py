@@ -35,7 +35,7 @@ def command(
     Example, in the demo's folder:
       kindred backup mossferry --note "before 2.0"
     """
-    subject = session.subject(place)
+    subject = session.context.subject(place)
     only = None
     if categories:
         if not isinstance(subject, Install):

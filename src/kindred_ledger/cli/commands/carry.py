@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import click
-from msgspec.structs import replace
 
 from ...errors import UsageError
-from ...transfers import CarryChoices, carry, carry_files, known_as
+from ...planning.operation import Operation
+from ...transfers.operations import Carry, CarryFiles
 from ..applying import carry_out
 from ..options import placing, session, writing
-from ..session import Session, patterns
+from ..session import Session
 
 
 @click.command()
@@ -58,44 +58,17 @@ def command(
       kindred carry mossferry second/mossferry --category settings --merge "*" --dry-run
       kindred carry handheld server --only "*.pocket" --dry-run
     """
-    ways = {name: patterns(options.pop(name)) for name in ("overwrite", "keep", "both", "merge")}
-    ways["replace"] = ways.pop("overwrite")
-    choices = CarryChoices(**{name: wanted for name, wanted in ways.items() if wanted is not None})
-    if categories:
+    said = {name: options.pop(name) for name in ("overwrite", "keep", "both")}
+    merge = options.pop("merge")
+    context = session.context
+    made: Operation
+    if categories or (context.is_install(source) and context.is_install(target)):
         _refuse(exact, "--exact")
-        change = carry(
-            session.install(source, build=""),
-            session.install(target),
-            categories,
-            ledger=session.ledger,
-            only=patterns(only),
-            choices=choices,
-            progress=session.progress,
-        )
-        return carry_out(session, change, **options)
-    if session.is_install(source) and session.is_install(target):
-        known = session.install(source, build="").card.categories
-        raise UsageError(
-            "between installs it must be said what to carry",
-            remedy=f"Name it: --category {' --category '.join(known)}",
-        )
-    _refuse(ways["merge"] is not None, "--merge")
-    place = session.place(target)
-    tag = known_as(session.ledger, place)
-    if session.build:
-        tag = replace(tag, version=session.build, read_from="what you said")
-    change = carry_files(
-        session.place(source),
-        place,
-        ledger=session.ledger,
-        only=patterns(only),
-        choices=choices,
-        exact=exact,
-        tag=tag,
-        card=session.card_of(tag.title) if tag.title else None,
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
+        made = Carry(source, target, categories, only, merge=merge, **said)
+    else:
+        _refuse(bool(merge), "--merge")
+        made = CarryFiles(source, target, only, exact=exact, **said)
+    return carry_out(session, made.compute(context), **options)
 
 
 def _refuse(given: bool, name: str) -> None:

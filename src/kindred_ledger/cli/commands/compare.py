@@ -46,7 +46,7 @@ def command(
     Example, in the demo's folder:
       kindred compare mossferry@1.4 mossferry
     """
-    sides = [session.subject(text) for text in (before, after)]
+    sides = [session.context.subject(text) for text in (before, after)]
     tags = [tag for side in sides if isinstance(tag := getattr(side, "tag", None), Tag)]
     card = next((card for card in session.cards if card.title in {t.title for t in tags}), None)
     chosen = [wanted for wanted in (patterns(only),) if wanted]

@@ -32,7 +32,9 @@ def command(session: Session, *, change: str, checked: bool, note: str) -> int:
       kindred confirm latest --note "loaded all three saves"
     """
     checks = CHECKS if checked else ()
-    done = confirm(session.ledger, change, checks=checks, note=note, progress=session.progress)
+    done = confirm(
+        change, ledger=session.ledger, checks=checks, note=note, progress=session.progress
+    )
     status = _FINDINGS if done.findings else 0
     if session.json:
         values = {

@@ -2,28 +2,19 @@
 
 from __future__ import annotations
 
-import os
-import re
-import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator
 from typing import Any
 
 import click
 
-from ...cards import Card, Install
-from ...changes import Changeset
-from ...convert import Proof, Work, convert_files, convert_install, prove_install
-from ...convert.bulk import results_of
+from ...cards import Install
+from ...convert import Proof, prove_install
+from ...convert.operations import Convert
 from ...errors import KindredError, UsageError
-from ...places import FilePlace, FolderPlace, Place
 from .. import drawing
-from ..applying import carry_out, lines_named
+from ..applying import carry_out
 from ..options import placing, session, writing
-from ..session import Session, patterns
-
-_ONE_ROW = re.compile(r"\[\d")  # in the name of a field
-_WORTH_KEEPING = 100  # results of a dry run: so many need not be made again when it is meant
+from ..session import Session
 
 
 @click.command()
@@ -74,94 +65,19 @@ def command(
     Example, in the demo's folder:
       kindred convert mossferry --to 2.0 --dry-run
     """
-    found, wanted = _subject(session, what, patterns(only), beside=beside)
-    if isinstance(found, Install):
+    context = session.context
+    made = Convert(what, to, version, only, source, leave, beside, options["field"])
+    if prove:
+        found, wanted = made.subject(context)
+        if not isinstance(found, Install):
+            raise UsageError("--prove takes an install", where=what, remedy="Name its folder.")
         build = found.card.build(to) if to else None
-        if prove:
-            return _prove(
-                session, prove_install(found, build, only=wanted, progress=session.progress)
-            )
+        return _prove(session, prove_install(found, build, only=wanted, progress=session.progress))
+    if workers > 1:
+        from concurrent.futures import ProcessPoolExecutor
 
-        def compute(work: Work) -> Changeset:
-            return convert_install(
-                found, build, ledger=session.ledger, only=wanted, leave=patterns(leave), source=source,
-                beside=beside, work=work, progress=session.progress,
-            )  # fmt: skip
-    else:
-        if prove:
-            raise UsageError("--prove takes an install", where=what)
-        card = _card(session, found, wanted)
-
-        def compute(work: Work) -> Changeset:
-            return convert_files(
-                found, card, card.build(to) if to else None, ledger=session.ledger,
-                version=version, only=wanted, leave=patterns(leave), source=source, beside=beside, work=work,
-                progress=session.progress,
-            )  # fmt: skip
-
-    with _work(session, workers, options["field"]) as work:
-        change = compute(work)
-    status = carry_out(session, change, **options)
-    taken = not options["dry_run"] or len(change.actions) < _WORTH_KEEPING
-    if status == 0 and taken and work.room is not None:
-        work.room.clear(action.source_path for action in change.actions if action.source)
-    return status
-
-
-def _subject(
-    session: Session, what: str, only: Callable[[str], bool] | None, *, beside: bool
-) -> tuple[Install | Place, Callable[[str], bool] | None]:
-    """Return what is meant, and which files of it; of a file, its folder only if it gets a neighbour."""
-    formats = [format for card in session.cards for format in card.formats.values()]
-    if os.path.isfile(what) and any(format.fits_name(what) for format in formats):
-        folder, name = os.path.split(os.path.abspath(what))
-        place = FolderPlace(folder) if beside else FilePlace(what)
-        return place, lambda path: path == name
-    return session.subject(what), only
-
-
-def _card(session: Session, place: Place, only: Callable[[str], bool] | None) -> Card:
-    """Return the card whose formats the files of a folder are of; of variants, that of the title itself."""
-    files = [path for path in place.survey().files if only is None or only(path)]
-    every = [
-        card
-        for card in session.cards
-        if any(format.fits_name(path) for format in card.formats.values() for path in files)
-    ]
-    titles = {card.title for card in every}
-    fitting = [
-        card for card in every if card.file.variant is None or card.file.variant.of not in titles
-    ]
-    if len(fitting) != 1:
-        names = ", ".join(card.title for card in fitting) or "none"
-        raise UsageError(
-            f"the files here are of {len(fitting)} cards: {names}",
-            where=place.location,
-            remedy="Name one with --card FILE.",
-        )
-    return fitting[0]
-
-
-@contextmanager
-def _work(session: Session, workers: int, field: tuple[str, ...]) -> Iterator[Work]:
-    """Hold what carries a conversion out: this process alone, or several.
-
-    Where the caller asks for single rows of lists, every row stands in the books by itself.
-    """
-    room = results_of(session.ledger)
-    column_threshold = (
-        sys.maxsize
-        if any(_ONE_ROW.search(pattern) for pattern in field)
-        else Work().column_threshold
-    )
-    shown = lines_named(field)
-    if workers < 2:
-        yield Work(room=room, column_threshold=column_threshold, shown=shown)
-        return
-    from concurrent.futures import ProcessPoolExecutor
-
-    with ProcessPoolExecutor(workers) as pool:
-        yield Work(pool, workers, room, column_threshold, shown)
+        context.executor, context.workers = context.enter(ProcessPoolExecutor(workers)), workers
+    return carry_out(session, made.compute(context), **options)
 
 
 def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]]) -> int:

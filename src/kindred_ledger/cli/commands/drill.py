@@ -26,7 +26,7 @@ def command(session: Session, *, entry: str, scratch: str | None) -> int:
       kindred drill
     """
     asked = session.ledger.entry(entry) if entry else None
-    done = drill(session.ledger, asked, scratch=scratch, progress=session.progress)
+    done = drill(asked, ledger=session.ledger, scratch=scratch, progress=session.progress)
     found = done.entry
     status = DAMAGED if done.findings else 0
     if session.json:

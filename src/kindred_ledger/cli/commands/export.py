@@ -23,7 +23,7 @@ def command(session: Session, *, entry: str, out: str) -> int:
       kindred export mossferry@1.4 mossferry-kept.tar.zst
     """
     found = session.ledger.entry(entry)
-    written = export(found, session.ledger, out, progress=session.progress)
+    written = export(found, out, ledger=session.ledger, progress=session.progress)
     left_out = [
         path
         for path, node in session.ledger.tree(found).items()

@@ -70,7 +70,7 @@ def _install_of(session: Session, path: str) -> Install | None:
     while folder != os.path.dirname(folder):
         for card in session.cards:
             if card.is_install(folder):
-                return session.install(folder)
+                return session.context.install(folder)
         folder = os.path.dirname(folder)
     return None
 

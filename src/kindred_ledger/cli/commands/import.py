@@ -26,7 +26,7 @@ def command(session: Session, *, place: str, title: str, version: str, note: str
     Example, in the demo's folder:
       kindred import downloads/mossferry-1.4.zip --note "the release I began with"
     """
-    subject = session.subject(place)
+    subject = session.context.subject(place)
     found = subject.place if isinstance(subject, Install) else subject
     tag = getattr(subject, "tag", Tag())
     if title or version:

@@ -6,10 +6,10 @@ from typing import Any
 
 import click
 
-from ...transfers import MeetChoices, meet
+from ...transfers.operations import Meet
 from ..applying import carry_out
 from ..options import placing, session, writing
-from ..session import Session, patterns
+from ..session import Session
 
 
 @click.command()
@@ -42,15 +42,5 @@ def command(
     Example, in the demo's folder:
       kindred meet mossferry --dry-run
     """
-    ways = {"mine": patterns(mine), "theirs": patterns(theirs), "both": patterns(both)}
-    change = meet(
-        session.install(install),
-        ledger=session.ledger,
-        other=session.ledger.entry(entry) if entry else None,
-        categories=categories,
-        choices=MeetChoices(
-            **{name: wanted for name, wanted in ways.items() if wanted is not None}
-        ),
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
+    made = Meet(install, entry, categories, mine, theirs, both)
+    return carry_out(session, made.compute(session.context), **options)

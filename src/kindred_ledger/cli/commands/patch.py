@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import os
-import time
 from typing import Any
 
 import click
@@ -12,25 +11,20 @@ import msgspec
 
 from ...cards import identify
 from ...errors import UsageError
-from ...formats.vcdiff import MAGIC
 from ...patches import (
     Base,
     Output,
     PatchSet,
     Verdict,
-    apply_delta,
-    apply_patch,
     identify_base,
-    is_patch_set,
     make_patch_set,
     write_patch_set,
 )
+from ...patches.operations import ApplyPatch, opened_for, patched_place
 from ...places import (
     FilePlace,
-    FolderPlace,
     Place,
     SubPlace,
-    discard,
     open_place,
     refusals,
     write_once,
@@ -40,8 +34,6 @@ from ..applying import carry_out
 from ..options import session, writing
 from ..session import Session
 
-_ROOM = "patched-"
-_LONG_AGO_SECONDS = 3600.0
 _LARGEST = 64 << 20  # bytes of a file that is looked into, to say what it is instead
 
 
@@ -121,8 +113,8 @@ def identify_command(session: Session, *, patches: str, what: str) -> int:
     Example, in the demo's folder:
       kindred patch identify downloads/wet-lantern.patches.zip mossferry/data/harbours.json
     """
-    found = _opened(patches, what)
-    place, name = _place(found, what)
+    found = opened_for(patches, what)
+    place, name = patched_place(found, what)
     verdict = identify_base(found, place, session.ledger.scan(place), name)
     status = int(not verdict.bases)
     told = "" if verdict.bases or verdict.outputs or verdict.near else _stranger(session, what)
@@ -154,41 +146,8 @@ def apply(
     Example, in the demo's folder:
       kindred patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output short
     """
-    if _is_plain(patches):
-        if not os.path.isfile(what):
-            raise UsageError("there is no such file", where=what, remedy="Check the path.")
-        file, name = _file(what, to)
-        plain = apply_delta(
-            patches, file, name, ledger=session.ledger, to=to, progress=session.progress
-        )
-        return carry_out(session, plain, **options)
-    found = _opened(patches, what)
-    place, name = _place(found, what, to)
-    if not isinstance(place, FolderPlace):
-        raise UsageError("a patch is applied to a file or a folder", where=what)
-    room = _room(session.ledger.folder("work"))
-    try:
-        change = apply_patch(
-            found,
-            place,
-            ledger=session.ledger,
-            output=output,
-            name=name,
-            to=to,
-            room=room,
-            progress=session.progress,
-        )
-        return carry_out(session, change, **options)
-    finally:
-        discard(room)
-
-
-def _room(work: str) -> str:
-    """Return a folder for results; what a run that was cut off left in others is removed."""
-    for entry in os.scandir(work):
-        if entry.name.startswith(_ROOM) and entry.stat().st_mtime < time.time() - _LONG_AGO_SECONDS:
-            discard(entry.path)
-    return os.path.join(work, f"{_ROOM}{os.getpid()}")
+    made = ApplyPatch(patches, what, output, to)
+    return carry_out(session, made.compute(session.context), **options)
 
 
 def _named(text: str) -> tuple[str, Place]:
@@ -204,34 +163,6 @@ def _named(text: str) -> tuple[str, Place]:
     tops = {each.partition("/")[0] for each in place.survey().files}
     wrapped = len(tops) == 1 and not os.path.isdir(path)  # archives have all in one folder
     return name, SubPlace(place, tops.pop()) if wrapped else place
-
-
-def _opened(patches: str, what: str) -> PatchSet:
-    if not os.path.exists(what):
-        raise UsageError("there is no such file or folder", where=what, remedy="Check the path.")
-    if not is_patch_set(patches):
-        if os.path.isfile(what) and (is_patch_set(what) or _is_plain(what)):
-            raise UsageError(
-                "the patch and what it is for were given the wrong way round",
-                where=patches,
-                remedy=f"The patch comes first: {what} {patches}",
-            )
-        raise UsageError("this is no patch set, nor a .vcdiff file", where=patches)
-    return PatchSet.open(patches)
-
-
-def _place(patches: PatchSet, what: str, to: str = "") -> tuple[Place, str]:
-    """Return the place that is meant, and the file in it: its folder if it gets a neighbour."""
-    if patches.is_single:
-        if not os.path.isfile(what):
-            raise UsageError("the patch set is for a single file", where=what)
-        return _file(what, to)
-    return open_place(what), ""
-
-
-def _file(what: str, to: str) -> tuple[FolderPlace, str]:
-    folder, name = os.path.split(os.path.abspath(what))
-    return FolderPlace(folder) if to else FilePlace(what), name
 
 
 def _lines(patches: PatchSet, verdict: Verdict) -> list[tuple[str, str]]:
@@ -262,10 +193,3 @@ def _stranger(session: Session, what: str) -> str:
                 f" to see how such are converted: kindred route {match.format} --from {match.version}"
             )
     return f"it is {found.kind}: {found.evidence}" if found.kind else ""
-
-
-def _is_plain(path: str) -> bool:
-    if not os.path.isfile(path):
-        return False
-    with open(path, "rb") as file:
-        return file.read(len(MAGIC)) == MAGIC

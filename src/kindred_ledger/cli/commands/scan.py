@@ -44,7 +44,7 @@ def command(session: Session, *, folders: tuple[str, ...]) -> int:
         if not os.path.exists(os.path.expanduser(folder)):
             raise _nowhere(folder)
     found = [
-        session.install(root)
+        session.context.install(root)
         if session.build
         else card.open(root, folders=session.folders, around=session.around)
         for folder in folders or (".",)

@@ -199,7 +199,7 @@ def fetch(
     title, at, text = wanted.rpartition("@")
     if at and title != found.title:
         raise UsageError(f"this index is of {found.title}, not of {title}", where=index)
-    card = session.card_of(found.title)
+    card = session.context.card_of(found.title)
     choice = choose_release(
         found, text, parse=card.build, channel=channel, platform=platform, variant=variant
     )
@@ -223,7 +223,7 @@ def fetch(
 
 def _card(session: Session, places: list[Place], title: str) -> Card:
     if title:
-        return session.card_of(title)
+        return session.context.card_of(title)
     return card_of_release(places, session.cards)
 
 

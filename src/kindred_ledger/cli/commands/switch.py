@@ -6,7 +6,8 @@ from typing import Any
 
 import click
 
-from ...transfers import Begin, switch
+from ...transfers import Begin
+from ...transfers.operations import Switch
 from ..applying import carry_out
 from ..options import placing, session, writing
 from ..session import Session
@@ -38,11 +39,5 @@ def command(
     Example, in the demo's folder:
       kindred switch second/mossferry --folder user=mossferry/userdata --written-by 1.4 --begin empty
     """
-    change = switch(
-        session.install(install),
-        ledger=session.ledger,
-        written_by=written_by,
-        begin=Begin(begin) if begin else Begin.ASK,
-        progress=session.progress,
-    )
-    return carry_out(session, change, **options)
+    made = Switch(install, written_by, Begin(begin) if begin else Begin.ASK)
+    return carry_out(session, made.compute(session.context), **options)

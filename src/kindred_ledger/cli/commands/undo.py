@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from ...changes import undo
+from ...planning.reverting import Undo
 from ..applying import carry_out
 from ..options import session, writing
 from ..session import Session
@@ -23,4 +23,4 @@ def command(session: Session, *, change: str, **options: Any) -> int:
     Example, in the demo's folder:
       kindred undo latest --dry-run
     """
-    return carry_out(session, undo(session.ledger, change, progress=session.progress), **options)
+    return carry_out(session, Undo(change).compute(session.context), **options)

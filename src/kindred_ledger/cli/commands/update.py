@@ -6,15 +6,12 @@ from typing import Any
 
 import click
 
-from ...cards import Install
-from ...changes import Changeset
 from ...errors import UsageError
-from ...ledger import ReleasePlace
-from ...places import Place
-from ...updates import UpdateChoices, install_beside, reinstall, update
+from ...planning.operation import Operation
+from ...updates.operations import InstallBeside, Reinstall, Update
 from ..applying import carry_out
 from ..options import placing, session, writing
-from ..session import Session, patterns
+from ..session import Session
 
 
 @click.command()
@@ -57,50 +54,29 @@ def command(
       kindred update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip
       kindred update mossferry downloads/mossferry-2.0.zip --beside --dry-run
     """
-    choices = UpdateChoices(
-        patterns(rest.pop("mine")) or (lambda _: False),
-        patterns(rest.pop("theirs")) or (lambda _: False),
-        rest.pop("components"),
-        rest.pop("also"),
-    )
-    _check_style(clean, beside, keep, into, choices)
-    new = session.release(release)
-    title = new.release.title if isinstance(new, ReleasePlace) else ""
-    mine = session.install(install, title=title)
-    before = session.release(old) if old else None
-    return carry_out(
-        session,
-        _change(session, mine, new, before, choices, (clean, keep), (beside, into)),
-        **rest,
-    )
-
-
-def _change(
-    session: Session,
-    install: Install,
-    release: Place,
-    old: Place | None,
-    choices: UpdateChoices,
-    clean: tuple[bool, tuple[str, ...]],
-    beside: tuple[bool, str],
-) -> Changeset:
-    ledger, progress = session.ledger, session.progress
-    if beside[0]:
-        return install_beside(install, release, ledger=ledger, target=beside[1], progress=progress)
-    if clean[0]:
-        return reinstall(
-            install, release, ledger=ledger, old=old, keep=patterns(clean[1]), progress=progress
-        )
-    return update(install, release, ledger=ledger, old=old, choices=choices, progress=progress)
+    said = {name: rest.pop(name) for name in ("mine", "theirs", "components", "also")}
+    _check_style(clean, beside, keep, into, said)
+    made: Operation
+    if beside:
+        made = InstallBeside(install, release, into)
+    elif clean:
+        made = Reinstall(install, release, old, keep)
+    else:
+        made = Update(install, release, old, **said)
+    return carry_out(session, made.compute(session.context), **rest)
 
 
 def _check_style(
-    clean: bool, beside: bool, keep: tuple[str, ...], into: str, choices: UpdateChoices
+    clean: bool,
+    beside: bool,
+    keep: tuple[str, ...],
+    into: str,
+    said: dict[str, tuple[str, ...]],
 ) -> None:
     if clean and beside:
         raise UsageError("--clean and --beside are two different things", remedy="Say one of them.")
     if (keep and not clean) or (into and not beside):
         option, style = ("--keep", "--clean") if keep else ("--into", "--beside")
-        raise UsageError(f"{option} goes with {style}")
-    if (choices.components or choices.also) and (clean or beside):
+        raise UsageError(f"{option} goes with {style}", remedy=f"Add {style}, or leave it out.")
+    if (said["components"] or said["also"]) and (clean or beside):
         raise UsageError("single parts are brought over the top", remedy="Leave out the style.")

@@ -29,7 +29,7 @@ def command(session: Session, *, install: str, guard: bool, settle: float, times
     Example, in the demo's folder:
       kindred watch mossferry --settle 5
     """
-    found = session.install(install)
+    found = session.context.install(install)
     watcher = Watcher(found, session.ledger, guard=guard, settle=settle, progress=session.progress)
     if guard:
         watcher.check_guard()

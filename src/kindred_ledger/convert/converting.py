@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
+from functools import partial
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -58,7 +59,7 @@ _MANY = 200  # files; of so many, what was kept is one line each
 class Work(Struct, frozen=True):
     """How a conversion is carried out: by whom, and where results are kept until they are applied.
 
-    `executor` None converts here; `workers` is how many it has. `room` None keeps results in memory,
+    `executor` None converts here; `workers` is how many it has. `cache` None keeps results in memory,
     and nothing of them if the work is cut off. What has `column_threshold` rows or more stands in the
     books by its columns, not value by value. Of very many files, what was kept has a line of its own
     only if `shown` says so.
@@ -66,7 +67,7 @@ class Work(Struct, frozen=True):
 
     executor: Executor | None = None
     workers: int = 1
-    room: ResultCache | None = None
+    cache: ResultCache | None = None
     column_threshold: int = COLUMN_THRESHOLD
     shown: Callable[[Line], bool] = lambda line: False
 
@@ -253,6 +254,7 @@ class _Conversion:
         self._evidence = evidence
         self._untold: list[Failed] = []
         self._actions: list[Action] = []
+        self._taken: list[str] = []  # keys of results
         self._statements: list[Statement] = []
         self._findings: dict[Finding, None] = {}
         self._names = {path.casefold() for path in now} if beside else set()
@@ -260,16 +262,16 @@ class _Conversion:
     def changeset(self, summary: str, work: Work, progress: Progress) -> Changeset:
         """Convert, and return the change."""
         memory = MemoryPlace({})
-        if work.room is not None:
-            work.room.tidy()
-        results: Place = memory if work.room is None else FolderPlace(work.room.folder)
+        if work.cache is not None:
+            work.cache.tidy()
+        results: Place = memory if work.cache is None else FolderPlace(work.cache.folder)
         with progress.task("converting", total=len(self._formats)) as task:
             for sources in (
                 None,
                 self._sources(),
             ):  # what the files say, then what is known of others
                 for told in convert_all(
-                    self._card, self._jobs(sources, local=work.executor is not None), room=work.room,
+                    self._card, self._jobs(sources, local=work.executor is not None), cache=work.cache,
                     executor=work.executor, workers=work.workers,
                     column_threshold=work.column_threshold, check=progress.check,
                 ):  # fmt: skip
@@ -281,7 +283,7 @@ class _Conversion:
                     if isinstance(told, Failed):
                         self._failed(told)
                     elif isinstance(told, Done):
-                        if work.room is None:
+                        if work.cache is None:
                             memory.contents[told.key] = told.data
                         self._done(told, results, work.shown)
                     task.advance()
@@ -297,6 +299,7 @@ class _Conversion:
                 version_after=self._tag.version,
                 statements=tuple(self._statements),
                 findings=tuple(self._findings),
+                clear=None if work.cache is None else partial(work.cache.clear, self._taken),
             )
         )
 
@@ -417,6 +420,7 @@ class _Conversion:
             return
         there = None if self._beside else before
         self._actions.append(Action(path, there, after, results, done.key, reason))
+        self._taken.append(done.key)
         many = len(self._formats) > _MANY
         self._statements.append(condensed(done.statement, shown) if many else done.statement)
         self._findings.update(dict.fromkeys(done.findings))

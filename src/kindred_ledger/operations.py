@@ -1,0 +1,80 @@
+"""Operations by their kind: made of plain values, as JSON or a table of a card has them.
+
+>>> read_operation({"operation": "undo", "change": "latest"})
+Undo(change='latest')
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from difflib import get_close_matches
+from typing import Any
+
+import msgspec
+
+from .convert.operations import Convert, Rescue
+from .errors import UsageError
+from .patches.operations import ApplyPatch
+from .planning.context import Context
+from .planning.operation import Operation
+from .planning.reverting import Restore, Undo
+from .transfers.operations import Carry, CarryFiles, Meet, Switch
+from .updates.operations import Assemble, InstallBeside, Reinstall, Update
+
+__all__ = [
+    "KINDS",
+    "ApplyPatch",
+    "Assemble",
+    "Carry",
+    "CarryFiles",
+    "Context",
+    "Convert",
+    "InstallBeside",
+    "Meet",
+    "Operation",
+    "Reinstall",
+    "Rescue",
+    "Restore",
+    "Switch",
+    "Undo",
+    "Update",
+    "read_operation",
+]
+
+KINDS: Mapping[str, type[Operation]] = {
+    str(kind.__struct_config__.tag): kind
+    for kind in (
+        Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
+        Switch, Restore, Undo,
+    )
+}  # fmt: skip
+
+
+def read_operation(values: Mapping[str, Any]) -> Operation:
+    """Make an operation of plain values: its kind under `operation`, and its fields.
+
+    Raises:
+        UsageError: there is no such kind or field, one is missing, or a value is of the wrong kind.
+    """
+    name = str(values.get("operation", ""))
+    if name not in KINDS:
+        near = get_close_matches(name, KINDS, 1)
+        raise UsageError(
+            f"there is no operation {name!r}",
+            remedy=f"Did you mean {near[0]}?" if near else f"There are: {', '.join(KINDS)}.",
+        )
+    kind = KINDS[name]
+    known = [field.name for field in msgspec.structs.fields(kind)]
+    for key in values:
+        if key not in ("operation", *known):
+            near = get_close_matches(str(key), known, 1)
+            raise UsageError(
+                f"{name} has no field {key!r}",
+                remedy=f"Did you mean {near[0]}?" if near else f"It has: {', '.join(known)}.",
+            )
+    try:
+        return msgspec.convert(dict(values), kind)
+    except msgspec.ValidationError as error:
+        raise UsageError(
+            f"this is no {name}: {error}", remedy=f"Its fields are: {', '.join(known)}."
+        ) from error

@@ -1,0 +1,82 @@
+"""Operations that bring back what was: restoring an entry, undoing a change."""
+
+from __future__ import annotations
+
+import os
+
+from ..cards import Install, select_categories
+from ..changes import Changeset, restore, undo
+from ..errors import UsageError
+from ..ledger.tidying import making_folders
+from ..places import Every, FolderPlace, MemoryPlace, Place
+from .context import Context
+from .operation import Operation, wanted
+
+__all__ = ["Restore", "Undo"]
+
+
+class Restore(Operation, frozen=True, tag="restore"):
+    """Bring an entry back: whole, by category or by path, where it was or `into` another place."""
+
+    entry: str
+    into: str = ""
+    categories: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+    exact: bool = False
+    second_names: bool = False
+
+    def compute(self, context: Context) -> Changeset:
+        found = context.ledger.entry(self.entry)
+        chosen = [fits for fits in (wanted(self.only),) if fits]
+        asked = [f"paths that fit {' or '.join(self.only)}"] if self.only else []
+        if self.categories:
+            chosen.append(select_categories(found.tag.categories, self.categories))
+            kind = "category" if len(self.categories) == 1 else "categories"
+            asked.append(f"the {kind} {', '.join(self.categories)}")
+        place: Place | None = None
+        tag = None
+        target = self.into or found.roots.get("program", "")
+        if target and "://" not in target and os.path.isdir(os.path.expanduser(target)):
+            subject = context.subject(target)
+            if isinstance(subject, Install):
+                place, tag = subject.place, subject.tag
+        if self.into and place is None:
+            place = self._folder(context)
+        return restore(
+            found,
+            place,
+            ledger=context.ledger,
+            only=Every(tuple(chosen)) if chosen else None,
+            why=f"only {' of '.join(asked)} was asked for",
+            exact=self.exact,
+            second_names=self.second_names,
+            tag=tag,
+            progress=context.progress,
+        )
+
+    def _folder(self, context: Context) -> Place:
+        """Return the place to restore into; a folder made for it goes with the context, if it stays empty."""
+        if "://" in self.into:
+            return context.place(self.into)
+        full = os.path.abspath(os.path.expanduser(self.into))
+        if os.path.exists(full):
+            if not os.path.isdir(full):
+                raise UsageError(
+                    "an entry is restored into a folder",
+                    where=self.into,
+                    remedy="Name a folder, new or not.",
+                )
+            return FolderPlace(full)
+        if context.dry_run:
+            return MemoryPlace({}, location=full)
+        context.enter(making_folders(context.ledger.root, full))
+        return FolderPlace(full)
+
+
+class Undo(Operation, frozen=True, tag="undo"):
+    """Take one change of the history back; undoing that does it again."""
+
+    change: str = "latest"
+
+    def compute(self, context: Context) -> Changeset:
+        return undo(self.change, ledger=context.ledger, progress=context.progress)

@@ -1,0 +1,122 @@
+"""Operations that bring an install to another build: over the top, clean, beside, from parts."""
+
+from __future__ import annotations
+
+import os
+
+from ..cards import Install
+from ..changes import Changeset
+from ..errors import UsageError
+from ..ledger import ReleasePlace
+from ..places import ItemPlace, Place, ZipPlace, open_place
+from ..planning.context import Context
+from ..planning.operation import Operation, never, wanted
+from .assemble import Assembly, assemble
+from .beside import install_beside
+from .reinstall import reinstall
+from .update import UpdateChoices, update
+
+__all__ = ["Assemble", "InstallBeside", "Reinstall", "Update"]
+
+
+def _sides(context: Context, install: str, release: str) -> tuple[Install, Place]:
+    """Open an install and the release it shall be brought to, which may say the title."""
+    new = context.release(release)
+    title = new.release.title if isinstance(new, ReleasePlace) else ""
+    return context.install(install, title=title), new
+
+
+class Update(Operation, frozen=True, tag="update"):
+    """Bring an install to a release over the top; see `update`. Patterns say whose file counts."""
+
+    install: str
+    release: str
+    old: str = ""
+    mine: tuple[str, ...] = ()
+    theirs: tuple[str, ...] = ()
+    components: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        install, release = _sides(context, self.install, self.release)
+        choices = UpdateChoices(
+            wanted(self.mine) or never, wanted(self.theirs) or never, self.components, self.also
+        )
+        return update(
+            install,
+            release,
+            ledger=context.ledger,
+            old=context.release(self.old) if self.old else None,
+            choices=choices,
+            progress=context.progress,
+        )
+
+
+class Reinstall(Operation, frozen=True, tag="reinstall"):
+    """Bring an install to a release and its keep-list, with nothing else; see `reinstall`."""
+
+    install: str
+    release: str
+    old: str = ""
+    keep: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        install, release = _sides(context, self.install, self.release)
+        return reinstall(
+            install,
+            release,
+            ledger=context.ledger,
+            old=context.release(self.old) if self.old else None,
+            keep=wanted(self.keep),
+            progress=context.progress,
+        )
+
+
+class InstallBeside(Operation, frozen=True, tag="install beside"):
+    """Make a new install of a release beside an untouched one; see `install_beside`."""
+
+    install: str
+    release: str
+    into: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        install, release = _sides(context, self.install, self.release)
+        return install_beside(
+            install, release, ledger=context.ledger, target=self.into, progress=context.progress
+        )
+
+
+class Assemble(Operation, frozen=True, tag="assemble"):
+    """Lay parts over each other into a folder or an archive; see `assemble`."""
+
+    parts: tuple[str, ...]
+    into: str
+    at: str = ""
+    title: str = ""
+    first: tuple[str, ...] = ()
+    overwrite: tuple[str, ...] = ()
+    drop: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        if not self.parts:
+            raise UsageError("nothing to assemble", remedy="Name the parts: folders, zips, tars.")
+        how = Assembly(
+            card=context.card_of(self.title) if self.title else None,
+            overwrite=wanted(self.overwrite),
+            first=wanted(self.first),
+            drop=wanted(self.drop),
+            at=self.at.strip("/"),
+        )
+        return assemble(
+            [open_place(part) for part in self.parts],
+            _target(self.into),
+            ledger=context.ledger,
+            how=how,
+            progress=context.progress,
+        )
+
+
+def _target(into: str) -> Place:
+    full = os.path.abspath(os.path.expanduser(into))
+    place = open_place(full) if os.path.isfile(full) else ItemPlace(full)
+    return ZipPlace(full) if isinstance(place, ZipPlace) else place
