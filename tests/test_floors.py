@@ -26,6 +26,7 @@ FLOORS = (
         "extensions",
         "os_names",
         "small_files",
+        "suggestions",
     ),
     ("places", "formats"),
     ("merge",),
@@ -163,7 +164,7 @@ class Floors(unittest.TestCase):
     def test_the_check_sees_imports_in_functions(self) -> None:
         """And takes a name of a package for its module where it is one."""
         modules = {_module(path): path for path in sources()}
-        self.assertIn("changes.far", _modules_imported("changes.backends", modules))
+        self.assertIn("changes.remote", _modules_imported("changes.backends", modules))
         self.assertIn("ledger.settings", _modules_imported("ledger.storage", modules))
 
     def test_the_check_sees_a_wrong_import(self) -> None:

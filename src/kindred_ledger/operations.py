@@ -7,7 +7,6 @@ Undo(change='latest')
 from __future__ import annotations
 
 from collections.abc import Mapping
-from difflib import get_close_matches
 from typing import Any
 
 import msgspec
@@ -18,6 +17,7 @@ from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
 from .planning.reverting import Restore, Undo
+from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
 from .updates.operations import Assemble, InstallBeside, Reinstall, Update
 
@@ -58,20 +58,12 @@ def read_operation(values: Mapping[str, Any]) -> Operation:
     """
     name = str(values.get("operation", ""))
     if name not in KINDS:
-        near = get_close_matches(name, KINDS, 1)
-        raise UsageError(
-            f"there is no operation {name!r}",
-            remedy=f"Did you mean {near[0]}?" if near else f"There are: {', '.join(KINDS)}.",
-        )
+        raise UsageError(f"there is no operation {name!r}", remedy=did_you_mean(name, KINDS))
     kind = KINDS[name]
     known = [field.name for field in msgspec.structs.fields(kind)]
     for key in values:
         if key not in ("operation", *known):
-            near = get_close_matches(str(key), known, 1)
-            raise UsageError(
-                f"{name} has no field {key!r}",
-                remedy=f"Did you mean {near[0]}?" if near else f"It has: {', '.join(known)}.",
-            )
+            raise UsageError(f"{name} has no field {key!r}", remedy=did_you_mean(str(key), known))
     try:
         return msgspec.convert(dict(values), kind)
     except msgspec.ValidationError as error:

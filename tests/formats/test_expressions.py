@@ -142,7 +142,7 @@ class Closed(unittest.TestCase):
             ("f'{a}'", "there is no JoinedStr"),
             ("{1: 2}", "there is no Dict"),
             ("a := 1", "cannot be read"),
-            ("uper(t)", "did you mean upper"),
+            ("uper(t)", "did you mean .upper"),
             ("round()", "takes 1 to 2 values, not 0"),
             ("max(*a)", "one after another"),
             ("lookup(none, 1)", "the card's tables are names"),

@@ -494,7 +494,7 @@ class Language(unittest.TestCase):
     def test_errors_show_the_line_and_a_caret(self) -> None:
         """What was expected, and what may have been meant."""
         for text, words in (
-            ("a u17", "there is no type 'u17'; did you mean u"),
+            ("a u17", "there is no type 'u17'; did you mean 'u"),
             ("a table u16 {\n b u8", "a closing brace is missing"),
             ("a u8\na u16", "stands twice in the same version"),
             ("a u8 since 9", "versions 1 to 3"),

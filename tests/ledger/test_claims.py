@@ -19,7 +19,7 @@ from kindred_ledger.demo.rented_server import rented_server
 from kindred_ledger.errors import PlaceError
 from kindred_ledger.ledger import Ledger, RetentionPolicy, plan_retirement
 from kindred_ledger.places.remotes import Login, claims, connect
-from tests.ledger.killed_far import KILLED
+from tests.ledger.killed_remote import KILLED
 from tests.servers import object_store, sftp_server, webdav_server
 from tests.support import LONG, ROOT, Case
 
@@ -37,7 +37,7 @@ class Killed:
         super().setUp()  # type: ignore[misc]
         os.mkdir(self.path("served"))  # type: ignore[attr-defined]
         url, login = self.enterContext(self.serve())  # type: ignore[attr-defined]
-        command = [sys.executable, "-m", "tests.ledger.killed_far", self.folder, url]  # type: ignore[attr-defined]
+        command = [sys.executable, "-m", "tests.ledger.killed_remote", self.folder, url]  # type: ignore[attr-defined]
         self.program: Any = self.enterContext(  # type: ignore[attr-defined]
             subprocess.Popen(
                 [*command, json.dumps(asdict(login))],
@@ -175,7 +175,7 @@ class Claims(Case):
 
     def test_what_is_left_goes_with_the_next_retire(self) -> None:
         """Parts that are days old, and claims of nobody; what may be under way stays."""
-        ledger = Ledger.open(self.remote(), near=self.path("near"))
+        ledger = Ledger.open(self.remote(), local_cache=self.path("near"))
         self.addCleanup(ledger.index.close)
         ledger.backup(self.place({"a": b"moss"}))
         before = sorted(os.listdir(self.path("served", "entries")))

@@ -22,7 +22,9 @@ class DeletedElsewhere(Case):
 
     def opened(self, folder: str) -> Ledger:
         remote = connect(f"file://{self.path(folder)}", Login())
-        ledger = Ledger.open(remote, near=self.path(f"near {folder}"), passphrase=lambda: "secret")
+        ledger = Ledger.open(
+            remote, local_cache=self.path(f"near {folder}"), passphrase=lambda: "secret"
+        )
         self.addCleanup(ledger.index.close)
         return ledger
 

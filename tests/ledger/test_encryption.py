@@ -24,7 +24,7 @@ from kindred_ledger.ledger.encryption import Encrypted, is_whole_slot, new_slot,
 from kindred_ledger.ledger.manifest import decode, encode
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.places.remotes import connect
-from tests.ledger.test_far import _Flaky
+from tests.ledger.test_remote import _Flaky
 from tests.support import EXAMPLES, ROOT, Case, kindred, snapshot, write
 
 _FLIPS = 40 if EXAMPLES < 10_000 else 500
@@ -41,9 +41,9 @@ class Hidden(Case):
         self.kept = self.place({"captain-name": self.world, "b": b"b" * 600_000, "c": b""})
         self.entry = self.sealed.backup(self.kept, note="a private note")
 
-    def opened(self, passphrase: str = _SECRET, near: str = "near") -> Ledger:
+    def opened(self, passphrase: str = _SECRET, cache: str = "near") -> Ledger:
         ledger = Ledger.open(
-            self.path("ledger"), near=self.path(near), passphrase=lambda: passphrase
+            self.path("ledger"), local_cache=self.path(cache), passphrase=lambda: passphrase
         )
         self.addCleanup(ledger.index.close)
         return ledger
@@ -77,7 +77,7 @@ class Hidden(Case):
                 self.assertEqual(zstd.decompress(data), b"")
         self.assertEqual(self.sealed.check(self.entry), [])
         copy = self.place({}, "copy")
-        restore(self.entry, copy, ledger=self.opened(near="elsewhere")).apply(
+        restore(self.entry, copy, ledger=self.opened(cache="elsewhere")).apply(
             self.ledger("scratch")
         )
         self.assertEqual(snapshot(copy.root)["captain-name"][1], self.world)
@@ -87,7 +87,7 @@ class Hidden(Case):
             with self.assertRaisesRegex(WrongPassphrase, "does not open"):
                 self.opened(wrong)
         with self.assertRaisesRegex(WrongPassphrase, "nobody is here"):
-            Ledger.open(self.path("ledger"), near=self.path("near"))
+            Ledger.open(self.path("ledger"), local_cache=self.path("near"))
         with self.assertRaises(LedgerError):
             Ledger.create_encrypted(self.path("ledger"), "another")
         with self.assertRaises(UsageError):
@@ -146,7 +146,7 @@ class Hidden(Case):
         for point in range(1, 40):
             new = f"word {point}"
             flaky = _Flaky(connect(url), 10_000, point % 2 == 0)
-            ledger = Ledger.open(flaky, near=self.path("near"), passphrase=lambda: word)  # noqa: B023
+            ledger = Ledger.open(flaky, local_cache=self.path("near"), passphrase=lambda: word)  # noqa: B023
             flaky._left = point // 2 + 1
             try:
                 ledger.change_passphrase(new, cost=_CHEAP)
@@ -191,9 +191,9 @@ class Hidden(Case):
             near = (
                 "near" if chance.random() < 0.5 else f"near {turn}"
             )  # with copies near by, or none
-            healed = heal(self.opened(near=near), mirrors=[plain], places=[])
+            healed = heal(self.opened(cache=near), mirrors=[plain], places=[])
             self.assertEqual((healed.after.findings, healed.after.costs), ((), ()), path)
-        self.assertEqual(self.opened(near="fresh").check(self.entry), [])
+        self.assertEqual(self.opened(cache="fresh").check(self.entry), [])
 
     def test_no_frame_passes_for_another(self) -> None:
         """What a frame is for is under its seal, as is the key."""
@@ -216,7 +216,7 @@ class Hidden(Case):
         restore(self.entry, self.kept, ledger=self.sealed).apply(self.sealed, allow_loss=True)
         Ledger.create_encrypted(self.path("other"), "another", cost=_CHEAP)
         other = Ledger.open(
-            self.path("other"), near=self.path("near other"), passphrase=lambda: "another"
+            self.path("other"), local_cache=self.path("near other"), passphrase=lambda: "another"
         )
         self.addCleanup(other.index.close)
         plain = self.ledger("plain")

@@ -37,7 +37,9 @@ class Links(KeptCase):
         """Files and folders, each moved elsewhere with a link left: plain and encrypted."""
         mirror(self.ledger("other"), self.ledger())
         Ledger.create_encrypted(self.path("sealed"), "secret", cost=_COST)
-        sealed = Ledger.open(self.path("sealed"), passphrase=lambda: "secret", near=self.path("n"))
+        sealed = Ledger.open(
+            self.path("sealed"), passphrase=lambda: "secret", local_cache=self.path("n")
+        )
         mirror(sealed, self.ledger())
         for name in ("ledger", "sealed"):
             whole = self.path(name)
@@ -60,7 +62,7 @@ class Links(KeptCase):
         before = snapshot(outside)
 
         def opened() -> Ledger:
-            return Ledger.open(root, near=self.path("near"), passphrase=lambda: "secret")
+            return Ledger.open(root, local_cache=self.path("near"), passphrase=lambda: "secret")
 
         with nothing_followed(self, root):
             try:

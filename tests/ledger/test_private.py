@@ -79,7 +79,7 @@ class Modes(Case):
     def test_an_encrypted_ledger_and_what_is_near(self) -> None:
         root, near = self.path("sealed"), self.path("near")
         Ledger.create_encrypted(root, "peat", cost=1 << 12)
-        ledger = Ledger.open(root, near=near, passphrase=lambda: "peat")
+        ledger = Ledger.open(root, local_cache=near, passphrase=lambda: "peat")
         ledger.backup(FolderPlace(self.path("place")))
         ledger.finish()
         ledger.index.close()

@@ -87,7 +87,7 @@ class Watching(PlayCase):
 
     def test_only_what_settled_is_looked_at(self) -> None:
         """Events come once it was quiet; a file that is still written is waited for."""
-        watcher = Watcher(self.install(), self.kept, settle=0.4)
+        watcher = Watcher(self.install(), self.kept, quiet_seconds=0.4)
         told: list[Any] = []
 
         def follow() -> None:
@@ -96,7 +96,7 @@ class Watching(PlayCase):
                 watcher.end()
 
         install = self.install()
-        with notified(install, watcher.stir):
+        with notified(install, watcher.note_change):
             thread = threading.Thread(target=follow)
             thread.start()
             for number in range(6):
@@ -112,7 +112,7 @@ class Watching(PlayCase):
         self.kept.index.close()
         command = [sys.executable, "-m", "kindred_ledger.cli.main", "watch", "mossferry"]
         with subprocess.Popen(
-            [*command, "--settle", "0.5", "--times", "1", "--json"],
+            [*command, "--quiet", "0.5", "--times", "1", "--json"],
             cwd=self.folder,
             env={**os.environ, "KINDRED_LEDGER": "ledger"},
             stdout=subprocess.PIPE,

@@ -42,9 +42,9 @@ from ..places import (
     SubPlace,
     Tree,
     join_folders,
-    near,
     open_place,
 )
+from ..suggestions import did_you_mean
 from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .locate import Surroundings, locate
@@ -540,7 +540,7 @@ def select_categories(
         if name not in known:
             raise UsageError(
                 f"there is no category {name!r}",
-                remedy=near(name, known) or f"There are: {', '.join(known) or 'none'}.",
+                remedy=did_you_mean(name, known),
             )
         chosen[name] = known[name]
     return Categories(chosen)

@@ -16,6 +16,7 @@ from ..finding import Finding
 from ..formats import FOLDER, LAYOUT, codec_names, load_layout, parse_path
 from ..places import Patterns
 from ..small_files import read_small
+from ..suggestions import hint
 from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
@@ -165,7 +166,7 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
     if sum(map(bool, ways)) != 1:
         yield "expected one of `pattern`, `key`, `offset` or `digests` with `file`"
     elif detect.key and detect.codec not in codec_names():
-        yield f"`key` needs a `codec`, one of {', '.join(codec_names())}" + _near(
+        yield f"`key` needs a `codec`, one of {', '.join(codec_names())}" + hint(
             detect.codec, codec_names()
         )
     elif detect.offset >= 0 and not 0 < detect.length <= 100:
@@ -186,7 +187,7 @@ def _format_faults(
         yield (
             ("codec",),
             f"there is no codec {table.codec!r}"
-            + _near(table.codec, [*codec_names(), FOLDER, LAYOUT]),
+            + hint(table.codec, [*codec_names(), FOLDER, LAYOUT]),
         )
     versions = scheme("integer")
     try:
@@ -238,14 +239,7 @@ def _found(value: Any) -> str:
 
 
 def _unknown(name: str, known: Any) -> str:
-    return "unknown key" + (_near(name, known) or f"; expected one of {', '.join(known)}")
-
-
-def _near(name: str, known: Any) -> str:
-    import difflib
-
-    near = difflib.get_close_matches(name, list(known), 1)
-    return f"; did you mean {near[0]!r}?" if near else ""
+    return "unknown key" + (hint(name, known) or f"; expected one of {', '.join(known)}")
 
 
 def _show(key: _KEY) -> str:

@@ -25,7 +25,7 @@ def backend_of(place: Place, ledger: Ledger, id: str = "") -> Backend:
     if folders_of(place):
         return DiskBackend(place, ledger, id)
     if getattr(place, "remote", None) is not None:
-        from .far import RemoteBackend
+        from .remote import RemoteBackend
 
         far: RemotePlace = place  # type: ignore[assignment]
         return RemoteBackend(far, ledger, id)

@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
-from ..places import Patterns, Running, near, roots_of, running_in
+from ..places import Patterns, Running, roots_of, running_in
+from ..suggestions import path_meant
 from .plan import Plan
 
 __all__ = ["check_consent", "check_running", "not_allowed", "running_from"]
@@ -77,7 +78,7 @@ def not_allowed(losses: Sequence[Finding], allow_loss: bool | Sequence[str]) -> 
             code = text.partition(":")[0]
             there = dict.fromkeys(loss.where for loss in losses if loss.code == code)
             some = list(there or dict.fromkeys(loss.code for loss in losses))[:_EXAMPLES]
-            meant = "" if there else near(code, [loss.code for loss in losses])
+            meant = "" if there else path_meant(code, [loss.code for loss in losses])
             lost = f"What would be lost: {', '.join(some) or 'nothing'}."
             raise UsageError(
                 f"nothing would be lost that {text!r} names",

@@ -36,7 +36,7 @@ def dated(before: Tree, actions: Iterable[Action], when: float) -> list[Action]:
     spoken_of = {action.path for action in actions}
     return [
         Action(folder, node, node._replace(mtime_ns=when_ns), reason="something in it changed")
-        for folder in sorted(_stirred(actions) - spoken_of)
+        for folder in sorted(_folders_of(actions) - spoken_of)
         if _is_dated(node := before.get(folder))
     ]
 
@@ -55,7 +55,7 @@ def times_as_in(
     """
     before, after = change
     others = {path.rpartition("/")[0] for path in remembered.keys() ^ after.keys()}
-    stirred = _stirred(actions)
+    touched = _folders_of(actions)
     for path, was in remembered.items():
         if was.kind != DIR:
             continue
@@ -63,7 +63,7 @@ def times_as_in(
         if not (_is_dated(was) and _is_dated(here) and path in after):
             continue
         dated = here._replace(mtime_ns=was.mtime_ns)
-        differs = path in stirred or limits_at(limits_by_part, path).tells_apart(here, dated)
+        differs = path in touched or limits_at(limits_by_part, path).tells_apart(here, dated)
         if differs and path not in others:  # it will hold what it held
             yield Action(path, here, dated, reason="its time as it was")
 
@@ -81,7 +81,7 @@ def times_as_before(
             yield Action(path, here, before, reason="as it was")
 
 
-def _stirred(actions: Iterable[Action]) -> set[str]:
+def _folders_of(actions: Iterable[Action]) -> set[str]:
     """Return the folders in which actions make, move or remove something."""
     return {
         action.path.rpartition("/")[0]

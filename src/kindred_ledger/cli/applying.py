@@ -12,8 +12,8 @@ from ..changes.consent import check_consent, check_running, not_allowed, running
 from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
-from ..places import near
 from ..statement import lines_named
+from ..suggestions import path_meant
 from . import drawing
 from .session import Session
 
@@ -135,4 +135,6 @@ def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:
         fits = lines_named((pattern,))
         if not any(fits(line) for one in books for line in one.lines):
             known = (line.item for one in books for line in one.lines)
-            raise UsageError(f"no file or field here fits {pattern!r}", remedy=near(pattern, known))
+            raise UsageError(
+                f"no file or field here fits {pattern!r}", remedy=path_meant(pattern, known)
+            )

@@ -124,11 +124,11 @@ def _help() -> str:
 
 
 def _unknown(name: str) -> str:
-    from difflib import get_close_matches
+    from ..suggestions import nearest
 
-    near = get_close_matches(name, COMMANDS, 1)
-    hint = f"Did you mean: kindred {near[0]}" if near else "See: kindred --help"
-    return f"There is no command {name!r}. {hint}"
+    near = nearest(name, COMMANDS)
+    meant = f"Did you mean: kindred {near}" if near else "See: kindred --help"
+    return f"There is no command {name!r}. {meant}"
 
 
 def program() -> None:

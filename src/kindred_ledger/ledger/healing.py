@@ -62,13 +62,13 @@ def heal(
     healing = _Healing(ledger, mirrors)
     healing.mend_folders(before)
     with refusals(ledger.location):
-        if ledger.is_far:
-            healing.mend_far_files(before)
+        if ledger.is_remote:
+            healing.mend_remote_files(before)
         else:
             healing.mend_names(before)
             healing.mend_files(before)
     ledger.index.renew()
-    if before.costs or ledger.is_far:
+    if before.costs or ledger.is_remote:
         healing.adopt_missing_packs()
         looked_in = _places(ledger) if places is None else places
         healing.find_contents([*healing.translated(), *looked_in], watch)
@@ -154,7 +154,7 @@ class _Healing:
             elif folder == "packs":
                 self._salvage(path)
 
-    def mend_far_files(self, found: Verified) -> None:
+    def mend_remote_files(self, found: Verified) -> None:
         """Mend each damaged file of a ledger on a remote: from a mirror, or by removing it."""
         for file in dict.fromkeys(fault.where for fault in found.findings):
             folder, _, name = file.partition("/")
@@ -170,9 +170,9 @@ class _Healing:
             if folder != "packs" and not self._ledger.storage.exists(folder, name):
                 self._bring_back(folder, name)
                 continue
-            near = os.path.join(self._ledger.folder(folder), name)
-            if os.path.exists(near) and adopt(self._ledger, folder, near):
-                self.mended.append(f"{file}: sent again from the copy near by")
+            cached = os.path.join(self._ledger.folder(folder), name)
+            if os.path.exists(cached) and adopt(self._ledger, folder, cached):
+                self.mended.append(f"{file}: sent again from the local copy")
             elif (mirror := self._adopted(folder, name)) is not None:
                 self.mended.append(f"{file}: copied from {mirror.location}")
             elif folder == "packs":

@@ -27,7 +27,6 @@ from ..places import (
     digested,
     look,
     make_folders,
-    near,
     place_at,
     roots_of,
     running_in,
@@ -35,6 +34,7 @@ from ..places import (
     still_changing,
 )
 from ..progress import Progress
+from ..suggestions import path_meant
 from . import settings
 from .creating import create as create_in
 from .creating import holds_something
@@ -86,13 +86,13 @@ class Ledger:
         create: bool = True,
         clock: Callable[[], float] = time.time,
         machine: str = "",
-        near: str = "",
+        local_cache: str = "",
         passphrase: Callable[[], str] | None = None,
         connect: Callable[[str], Remote] | None = None,
     ) -> Ledger:
         """Open the ledger in a folder, or on a remote; `create` makes one where there is none.
 
-        `near` is a folder on this machine for the cache and unfinished work of a ledger that is
+        `local_cache` is a folder on this machine for the cache and unfinished work of a ledger that is
         remote, or encrypted; empty is one among the user's own files. `machine` is what this machine
         is called in what it keeps, if not by its own name. `passphrase` is called if the ledger is
         encrypted. A remote is closed by whoever connected it. `connect` opens the places at URLs that
@@ -104,9 +104,11 @@ class Ledger:
             WrongPassphrase: it is encrypted, and this does not open it.
         """
         if not isinstance(where, (str, os.PathLike)) or is_encrypted(folder_at(where)):
-            from .far import open_far
+            from .remote_storage import open_remote_storage
 
-            storage = open_far(remote_at(where), near, create=create, passphrase=passphrase)
+            storage = open_remote_storage(
+                remote_at(where), local_cache, create=create, passphrase=passphrase
+            )
             return Ledger(
                 storage.root, clock=clock, storage=storage, machine=machine, connect=connect
             )
@@ -159,7 +161,7 @@ class Ledger:
         return self.storage.location
 
     @property
-    def is_far(self) -> bool:
+    def is_remote(self) -> bool:
         """Whether it is on a remote."""
         return self.location != self.root
 
@@ -456,7 +458,7 @@ class Ledger:
             names = sorted({entry.name for entry in self.entries()})
             raise UsageError(
                 f"there is no entry of {text}",
-                remedy=near(text, names)
+                remedy=path_meant(text, names)
                 or (f"The ledger has: {', '.join(names)}." if names else "The ledger is empty."),
             )
         own = [entry for entry in fitting if not entry.reason.startswith(BEFORE)]

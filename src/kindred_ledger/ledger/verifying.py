@@ -169,7 +169,7 @@ class _Verification:
         return chosen
 
     def _check_folders(self) -> None:
-        for name in NEEDED if not self._ledger.is_far else ():
+        for name in NEEDED if not self._ledger.is_remote else ():
             path = self._ledger.folder(name)
             if not os.path.isdir(path):
                 self._found("missing", name, missing(path).what)

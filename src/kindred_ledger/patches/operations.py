@@ -75,7 +75,11 @@ def opened_for(patches: str, what: str) -> PatchSet:
                 where=patches,
                 remedy=f"The patch comes first: {what} {patches}",
             )
-        raise UsageError("this is no patch set, nor a .vcdiff file", where=patches)
+        raise UsageError(
+            "this is no patch set, nor a .vcdiff file",
+            where=patches,
+            remedy="Check the path; to see what it is: kindred identify FILE.",
+        )
     return PatchSet.open(patches)
 
 

@@ -32,7 +32,7 @@ from .opening import archive_of, join_folders, open_place, place_at, roots_of
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
-from .select import Categories, Every, Patterns, check_patterns, check_selected, near
+from .select import Categories, Every, Patterns, check_patterns, check_selected
 from .storage_limits import (
     NO_LIMITS,
     StorageLimits,
@@ -109,7 +109,6 @@ __all__ = [
     "look",
     "lstat_node",
     "make_folders",
-    "near",
     "new_file",
     "node_in",
     "node_of",

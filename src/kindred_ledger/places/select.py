@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from ..errors import UsageError
 from ..os_names import as_text
+from ..suggestions import path_meant
 
 _MOST_SPANS = 3  # `**` of one pattern: each more multiplies the time by the length of a path
 # Of what stands between two stars the first place will do; looking at others takes time without end.
@@ -22,7 +23,7 @@ _FIXED_BETWEEN = re.compile(
     r"\[\^/\]\*((?:\\.|[^\\\[\](){}*+?|^$.]|\[\^/\](?!\*)|\[(?!\^/\])[^\]]+\](?!\*))+)(?=\[\^/\]\*)"
 )
 
-__all__ = ["Categories", "Every", "Patterns", "check_patterns", "check_selected", "near"]
+__all__ = ["Categories", "Every", "Patterns", "check_patterns", "check_selected"]
 
 
 class Patterns(Struct, frozen=True):
@@ -46,7 +47,9 @@ class Patterns(Struct, frozen=True):
         for pattern in self.include:
             taken_back = pattern.startswith("!")
             if not taken_back and not any(map(_matcher((pattern,)), paths)):
-                raise UsageError(f"no file here fits {pattern!r}", remedy=near(pattern, paths))
+                raise UsageError(
+                    f"no file here fits {pattern!r}", remedy=path_meant(pattern, paths)
+                )
 
     def check(self) -> None:
         """Raise `UsageError` for a pattern that cannot be read."""
@@ -106,21 +109,6 @@ def check_patterns(*selections: Callable[[str], bool] | None, paths: Iterable[st
     for selection in selections:
         if hasattr(selection, "check_selected"):
             check_selected(selection, there)
-
-
-def near(name: str, paths: Iterable[str]) -> str:
-    """Return what somebody may have meant: "Did you mean …?", or "" if nothing is like it."""
-    from difflib import get_close_matches
-
-    wanted = name.strip("/").replace("*", "")
-    known: dict[str, str] = {}
-    for path in paths:
-        parts = path.split("/")
-        for at in range(len(parts)):
-            known.setdefault(parts[at].casefold(), "/".join(parts[: at + 1]))
-            known.setdefault("/".join(parts[: at + 1]).casefold(), "/".join(parts[: at + 1]))
-    found = get_close_matches(wanted.casefold(), known, n=1, cutoff=0.6)
-    return f"Did you mean {known[found[0]]}?" if found else ""
 
 
 def _bounded_pattern(line: str) -> Any:

@@ -150,7 +150,12 @@ class Context:
         return open_place(text)
 
     def subject(self, text: str) -> Install | Place:
-        """Open what is named: an install, a folder, archive or URL, `entry:ID`, `release:NAME`."""
+        """Open what is named: an install, a folder, archive or URL, `entry:ID`, `release:NAME`.
+
+        Raises:
+            UsageError: there is nothing of the name.
+            PlaceError: it cannot be reached.
+        """
         if text.startswith((_RELEASE, _ENTRY)) or "://" in text:
             return self.place(text)
         if not os.path.exists(os.path.expanduser(text)):

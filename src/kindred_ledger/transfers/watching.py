@@ -65,7 +65,7 @@ class Event(Struct, frozen=True):
 class Watcher:
     """Watches one install; `guard` takes changes of its program back to what it was at the beginning.
 
-    `settle` is how many seconds nothing may have changed before it is looked at.
+    `quiet_seconds` is how many nothing may have changed before it is looked at.
     """
 
     def __init__(
@@ -74,22 +74,22 @@ class Watcher:
         ledger: Ledger,
         *,
         guard: bool = False,
-        settle: float = 10.0,
+        quiet_seconds: float = 10.0,
         progress: Progress | None = None,
     ) -> None:
         self._install = install
         self._ledger = ledger
         self._guard = guard
-        self._settle = settle
+        self._quiet_seconds = quiet_seconds
         self._progress = progress
         self._tree = ledger.scan(install.place, progress=progress)
-        self._stirred = 0.0
+        self._changed_at = 0.0
         self._woken = threading.Event()
         self._ended = False
 
-    def stir(self) -> None:
+    def note_change(self) -> None:
         """Note that something changed just now; may be called from any thread."""
-        self._stirred = time.monotonic()
+        self._changed_at = time.monotonic()
         self._woken.set()
 
     def end(self) -> None:
@@ -103,10 +103,10 @@ class Watcher:
             self._woken.wait()
             self._woken.clear()
             while not self._ended:
-                quiet = time.monotonic() - self._stirred
-                if quiet >= self._settle:
+                quiet = time.monotonic() - self._changed_at
+                if quiet >= self._quiet_seconds:
                     break
-                time.sleep(min(self._settle - quiet, 1.0))
+                time.sleep(min(self._quiet_seconds - quiet, 1.0))
             if not self._ended and (event := self.look()) is not None:
                 yield event
 
@@ -118,7 +118,7 @@ class Watcher:
         try:
             now = self._ledger.scan(self._install.place, progress=self._progress)
         except PlaceChanged:
-            self.stir()
+            self.note_change()
             return None
         touched = _touched(self._tree, now)
         if not touched:
@@ -170,7 +170,7 @@ class Watcher:
         try:
             done = change.apply(self._ledger)
         except (DecisionNeeded, PlaceChanged):  # the launcher is still at it, or the game runs
-            self.stir()
+            self.note_change()
             return None
         self._tree = self._ledger.scan(self._install.place)
         return Event(self._what(True, before, after), before, after, touched, None, done)
@@ -198,8 +198,8 @@ class Watcher:
 
 
 @contextmanager
-def notified(install: Install, stir: Callable[[], None]) -> Iterator[None]:
-    """Have `stir` called whenever something changes in an install, within the block.
+def notified(install: Install, note_change: Callable[[], None]) -> Iterator[None]:
+    """Have `note_change` called whenever something changes in an install, within the block.
 
     Raises:
         UsageError: watchdog is not installed.
@@ -216,7 +216,7 @@ def notified(install: Install, stir: Callable[[], None]) -> Iterator[None]:
     class Handler(FileSystemEventHandler):
         def on_any_event(self, event: FileSystemEvent) -> None:
             if event.event_type not in ("opened", "closed_no_write"):
-                stir()
+                note_change()
 
     observer = Observer()
     roots = sorted(set(roots_of(install.place).values()))

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from ...errors import UsageError
+from ...suggestions import hint
 from .default import Default
 from .drop import Drop
 from .drop_files import DropFiles
@@ -63,13 +64,13 @@ def row_faults(row: dict[str, Any], tables: Tables) -> Iterator[str]:
     """Yield what is wrong with a row: its keys first, then what they say."""
     verbs = [name for name in row if name in KINDS]
     if len(verbs) != 1:
-        near = "".join(_near(name, KINDS) for name in row if name not in KINDS)
+        near = "".join(hint(name, KINDS) for name in row if name not in KINDS)
         yield f"expected exactly one of {', '.join(KINDS)}{near}"
         return
     kind = KINDS[verbs[0]]
     allowed = (*kind.needs, *kind.allows)
     faults = [
-        f"unknown key {name!r} for {kind.verb}{_near(name, allowed)}"
+        f"unknown key {name!r} for {kind.verb}{hint(name, allowed)}"
         for name in row
         if name not in (kind.verb, *allowed)
     ]
@@ -81,10 +82,3 @@ def row_faults(row: dict[str, Any], tables: Tables) -> Iterator[str]:
         except UsageError as error:
             remedy = error.remedy if "\n" not in error.remedy else ""
             yield " ".join(filter(None, (error.what, remedy)))
-
-
-def _near(name: str, known: Any) -> str:
-    import difflib
-
-    near = difflib.get_close_matches(name, list(known), 1)
-    return f"; did you mean {near[0]!r}?" if near else ""

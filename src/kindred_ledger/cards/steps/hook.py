@@ -7,6 +7,7 @@ from typing import Any, ClassVar
 
 from ...errors import FormatError, KindredError, UsageError
 from ...extensions import HOOKS, installed, load
+from ...suggestions import hint
 from . import row as read
 from .kind import Editing, Row, Step, Tables
 
@@ -33,11 +34,11 @@ class Hook(Step, frozen=True):
     def read(cls, row: Row, tables: Tables) -> Hook:
         name = read.text(row, "hook")
         if name not in installed(HOOKS):
-            import difflib
-
-            near = difflib.get_close_matches(name, list(installed(HOOKS)), 1)
-            meant = f"; did you mean {near[0]!r}?" if near else ""
-            raise UsageError(f"no installed package has the hook {name!r}{meant}")
+            meant = hint(name, installed(HOOKS))
+            raise UsageError(
+                f"no installed package has the hook {name!r}{meant}",
+                remedy="Install the package that has it.",
+            )
         return cls(name, read.text(row, "reason"), read.text(row, "loses"))
 
     def describe(self) -> str:

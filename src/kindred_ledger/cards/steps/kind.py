@@ -78,7 +78,7 @@ class Step(Struct, frozen=True):
         raise NotImplementedError
 
     def describe(self) -> str:
-        """Return what it does, in words."""
+        """Return what it does, in words; each kind has its own."""
         raise NotImplementedError
 
     def run(self, fields: Editing) -> None:

@@ -1,4 +1,7 @@
-"""Reading the keys of a step's row: each of the kind it must be, or an error that says what was expected."""
+"""Reading the keys of a step's row: each of the kind it must be, or an error that says what was expected.
+
+Every function raises `UsageError` where the row has something else.
+"""
 
 from __future__ import annotations
 
@@ -9,6 +12,7 @@ from typing import Any
 from ...errors import UsageError
 from ...formats import Path, parse_path
 from ...formats.expressions import Expression
+from ...suggestions import hint
 from .kind import Row, Tables
 from .values import exact, number_of
 
@@ -16,31 +20,37 @@ __all__ = ["condition", "decimal", "flag", "path", "pattern", "table", "text", "
 
 
 def text(row: Row, key: str, default: str = "") -> str:
-    """Return a text."""
+    """Return a text; raise `UsageError` if it is none."""
     found = row.get(key, default)
     if not isinstance(found, str):
-        raise UsageError(f"{key!r} is {found!r}, and text is expected")
+        raise UsageError(f"{key!r} is {found!r}, and text is expected", remedy="Put it in quotes.")
     return found
 
 
 def texts(row: Row, key: str) -> tuple[str, ...]:
-    """Return a list of texts."""
+    """Return a list of texts; raise `UsageError` if it is none."""
     found = row.get(key, [])
     if not isinstance(found, list) or not all(isinstance(each, str) for each in found):
-        raise UsageError(f"{key!r} is {found!r}, and a list of texts is expected")
+        raise UsageError(
+            f"{key!r} is {found!r}, and a list of texts is expected",
+            remedy='Write it like ["a", "b"].',
+        )
     return tuple(found)
 
 
 def flag(row: Row, key: str) -> bool:
-    """Return true or false; false if it is not there."""
+    """Return true or false, false if it is not there; raise `UsageError` if it is neither."""
     found = row.get(key, False)
     if not isinstance(found, bool):
-        raise UsageError(f"{key!r} is {found!r}, and true or false is expected")
+        raise UsageError(
+            f"{key!r} is {found!r}, and true or false is expected",
+            remedy="Write it without quotes.",
+        )
     return found
 
 
 def decimal(row: Row, key: str, default: int = 0) -> Decimal:
-    """Return a number."""
+    """Return a number; raise `UsageError` if it is none."""
     found = number_of(row.get(key, default))
     if found is None:
         raise UsageError(f"`{key}` is {row[key]!r}, which is no number")
@@ -53,16 +63,18 @@ def path(row: Row, key: str) -> Path:
 
 
 def pattern(row: Row, key: str) -> str:
-    """Return a pattern of paths of a pack."""
+    """Return a pattern of paths of a pack; raise `UsageError` if it is none."""
     if not isinstance(row[key], str) or not row[key]:
-        raise UsageError(f"{key} needs a pattern of paths")
+        raise UsageError(f"{key} needs a pattern of paths", remedy="Write it like textures/**.")
     return str(row[key])
 
 
 def value(row: Row, tables: Tables) -> Any:
-    """Return what `value` says, or the expression of `by`; one of the two is needed."""
+    """Return what `value` says, or the expression of `by`; raise `UsageError` unless it is one of the two."""
     if ("value" in row) == ("by" in row):
-        raise UsageError("either 'value', or 'by', an expression, is needed")
+        raise UsageError(
+            "either 'value', or 'by', an expression, is needed", remedy="Give one of the two."
+        )
     if "by" in row:
         return Expression.parse(text(row, "by"), tables)
     return exact(row["value"])
@@ -74,20 +86,23 @@ def condition(row: Row, tables: Tables, key: str = "where") -> Expression | None
 
 
 def table(given: Any, tables: Tables) -> Mapping[str, Any]:
-    """Return a table that stands in the row, or one of the card by its name; a list counts from 0."""
+    """Return a table that stands in the row, or one of the card by its name; a list counts from 0.
+
+    Raises:
+        UsageError: it is no table, or the card has none of the name.
+    """
     if isinstance(given, str):
         if given not in tables:
-            import difflib
-
-            near = difflib.get_close_matches(given, list(tables), 1)
-            meant = f"; did you mean {near[0]!r}?" if near else ""
             raise UsageError(
-                f"the card has no table {given!r}{meant}",
+                f"the card has no table {given!r}{hint(given, tables)}",
                 remedy=f"It has {', '.join(tables) or 'none'}.",
             )
         return tables[given]
     if isinstance(given, list):
         return {str(number): name for number, name in enumerate(given)}
     if not isinstance(given, dict):
-        raise UsageError("a table of old = new is needed, or the name of one of the card")
+        raise UsageError(
+            "a table of old = new is needed, or the name of one of the card",
+            remedy='Write it like { fog = "haar" }.',
+        )
     return given

@@ -34,7 +34,10 @@ class Split(Step, frozen=True):
             names = read.texts(row, "into")
             into = {name: f"part(value, {quoted(sign)}, {n})" for n, name in enumerate(names)}
         if not isinstance(into, dict):
-            raise UsageError(f"'into' is {into!r}, and a list or table of names is expected")
+            raise UsageError(
+                f"'into' is {into!r}, and a list or table of names is expected",
+                remedy='Write it like ["first", "last"].',
+            )
         pairs = tuple((name, Expression.parse(read.text(into, name), tables)) for name in into)
         return cls(read.path(row, "split"), pairs, sign)
 

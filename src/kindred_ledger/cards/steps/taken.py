@@ -12,7 +12,7 @@ __all__ = ["refuse_taken"]
 
 
 def refuse_taken(fields: Editing, paths: Iterable[Path]) -> None:
-    """Raise if something is there already: what was to come would not, and what it is made of goes."""
+    """Raise `FormatError` if something is there: what was to come would not, and what it is made of goes."""
     for path in paths:
         if fields.is_there(path):
             raise FormatError(

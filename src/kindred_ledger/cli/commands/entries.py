@@ -6,7 +6,7 @@ import click
 
 from ...errors import UsageError
 from ...ledger import Entry
-from ...places import near
+from ...suggestions import path_meant
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -30,7 +30,7 @@ def command(session: Session, *, title: str, retired: bool) -> int:
     found = [e for e in entries if not title or e.tag.title == title]
     if title and not found:
         titles = {e.tag.title for e in entries}
-        raise UsageError(f"there is no entry of {title!r}", remedy=near(title, titles))
+        raise UsageError(f"there is no entry of {title!r}", remedy=path_meant(title, titles))
     damaged = session.ledger.unreadable()
     status = session.tell_damage(damaged)
     if session.json:

@@ -19,8 +19,9 @@ from ...cards import (
 )
 from ...errors import UsageError
 from ...finding import Finding
-from ...places import Tree, near
+from ...places import Tree
 from ...planning import condition_of, match_releases
+from ...suggestions import path_meant
 from .. import drawing
 from ..options import placing, session
 from ..session import Session
@@ -71,7 +72,7 @@ def _nowhere(folder: str) -> UsageError:
     above = os.path.dirname(os.path.abspath(folder))
     beside = os.listdir(above) if os.path.isdir(above) else []
     return UsageError(
-        "no such file or folder", where=folder, remedy=near(os.path.basename(folder), beside)
+        "no such file or folder", where=folder, remedy=path_meant(os.path.basename(folder), beside)
     )
 
 

@@ -11,7 +11,7 @@ import msgspec
 from ...cards import Card, card_of_release
 from ...errors import UsageError
 from ...ledger import Release, ReleaseTag
-from ...places import Place, near, open_place
+from ...places import Place, open_place
 from ...releases import (
     Arrival,
     Choice,
@@ -27,6 +27,7 @@ from ...releases import (
     source_at,
 )
 from ...releases.shelving import Shelved
+from ...suggestions import path_meant
 from .. import drawing
 from ..options import session
 from ..session import Session
@@ -113,7 +114,7 @@ def list_command(session: Session, *, title: str, index: str) -> int:
     found = session.ledger.shelf.releases(title)
     if title and not found:
         titles = {release.title for release in session.ledger.shelf.releases()}
-        raise UsageError(f"the shelf has no release of {title!r}", remedy=near(title, titles))
+        raise UsageError(f"the shelf has no release of {title!r}", remedy=path_meant(title, titles))
     if session.json:
         return session.emit(releases=[_plain(release) for release in found])
     if not found:

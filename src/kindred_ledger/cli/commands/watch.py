@@ -15,11 +15,11 @@ from ..session import Session
 @click.command()
 @click.argument("install")
 @click.option("--guard", is_flag=True, help="Take changes of the program back; saves stay.")
-@click.option("--settle", default=10.0, metavar="SECONDS", help="How long it must be quiet first.")
+@click.option("--quiet", default=10.0, metavar="SECONDS", help="How long it must be quiet first.")
 @click.option("--times", default=0, metavar="NUMBER", help="End after so many events.")
 @placing
 @session("watch")
-def command(session: Session, *, install: str, guard: bool, settle: float, times: int) -> int:
+def command(session: Session, *, install: str, guard: bool, quiet: float, times: int) -> int:
     """Keep an entry whenever INSTALL changed and settled, and say what happened, until you stop it.
 
     An update by a launcher is told by its versions and what it touched. With --guard the program's
@@ -27,10 +27,12 @@ def command(session: Session, *, install: str, guard: bool, settle: float, times
 
     \b
     Example, in the demo's folder:
-      kindred watch mossferry --settle 5
+      kindred watch mossferry --quiet 5
     """
     found = session.context.install(install)
-    watcher = Watcher(found, session.ledger, guard=guard, settle=settle, progress=session.progress)
+    watcher = Watcher(
+        found, session.ledger, guard=guard, quiet_seconds=quiet, progress=session.progress
+    )
     if guard:
         watcher.check_guard()
 
@@ -40,7 +42,7 @@ def command(session: Session, *, install: str, guard: bool, settle: float, times
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
     told = []
-    with notified(found, watcher.stir):
+    with notified(found, watcher.note_change):
         if not session.json:
             session.out.print(f"Watching {found.card.name}. Stop it with Ctrl-C.")
         for event in watcher.events():

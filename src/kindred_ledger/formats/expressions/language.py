@@ -22,6 +22,7 @@ from typing import Any, NoReturn
 from msgspec import Struct
 
 from ...errors import FormatError, UsageError
+from ...suggestions import hint
 from .functions import FUNCTIONS, looked_up
 from .values import (
     DIGITS,
@@ -306,14 +307,9 @@ class _Parser:
         self._whole = self._whole and name not in _FRACTIONS
         found = FUNCTIONS.get(name)
         if found is None:
-            from difflib import get_close_matches
-
-            known = (*FUNCTIONS, "lookup", "when", "has")
-            near = get_close_matches(name, known, 1)
-            hint = (
-                f"; did you mean {near[0]}?" if near else f"; there are {', '.join(sorted(known))}"
-            )
-            self._fail(f"there is no function {name!r}{hint}", node.col_offset)
+            known = sorted((*FUNCTIONS, "lookup", "when", "has"))
+            meant = hint(name, known) or f"; there are {', '.join(known)}"
+            self._fail(f"there is no function {name!r}{meant}", node.col_offset)
         least, most, call = found
         if not least <= len(node.args) <= most:
             many = f"{least}" if least == most else f"{least} to {most}"

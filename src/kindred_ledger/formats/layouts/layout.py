@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from ...errors import FormatError, UsageError
 from ...small_files import read_small
+from ...suggestions import hint
 from ..document import Path, format_path
 from .checks import DIGESTS, Checksum
 from .directory import Each
@@ -237,11 +238,8 @@ class _Parser:
             return Checksum(word, first, tokens.name("where the range ends").text)
         make = getattr(self, f"_{word}_kind", None)
         if make is None:
-            from difflib import get_close_matches
-
-            near = get_close_matches(word, _TYPES, 1)
-            hint = f"; did you mean {near[0]}?" if near else f"; it is one of {', '.join(_TYPES)}"
-            tokens.fail(f"there is no type {word!r}{hint}", token.at)
+            meant = hint(word, _TYPES) or f"; it is one of {', '.join(_TYPES)}"
+            tokens.fail(f"there is no type {word!r}{meant}", token.at)
         return make()
 
     def _number(self, word: str) -> Any:

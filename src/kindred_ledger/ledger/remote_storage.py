@@ -1,7 +1,7 @@
 """RemoteStorage: a ledger on a remote, with a folder on this machine for what is looked at often.
 
-The near folder holds copies of all manifests, packs that were read lately, the cache and unfinished
-work; nothing in it is needed by anybody else, and the remote alone is the ledger.
+The local cache holds copies of all manifests, packs that were read lately, the index and unfinished work;
+nothing in it is needed by anybody else, and the remote alone is the ledger.
 """
 
 from __future__ import annotations
@@ -25,21 +25,21 @@ from . import keys, settings
 from .encryption import PLAIN, Encryption
 from .storage import Storage
 
-__all__ = ["RemoteStorage", "open_far"]
+__all__ = ["RemoteStorage", "open_remote_storage"]
 
-_ENCRYPTED = "sealed"  # a file of the near folder: the ledger has been seen encrypted
+_ENCRYPTED = "sealed"  # a file of the local cache: the ledger has been seen encrypted
 _MANIFESTS = ("entries", "history", "marks")
 _KINDS = (*_MANIFESTS, "packs", "keys", "writers", "retiring", "newest")
 _RESERVED = ".reserved.part"
 _NAME = re.compile(r"[0-9a-z][0-9a-z.-]*", re.I)
 _TRAILER = struct.Struct("<32sQ8s")  # of a pack; see `packs`
 _GUESS = 16 << 10  # bytes: most indexes are smaller, and so come with the first request
-_CACHE = 1 << 30  # bytes of packs that stay near
+_CACHE = 1 << 30  # bytes of packs that stay in the local cache
 _DEAD_SECONDS = 2 * 86_400  # a session that was announced so long ago has died
 
 
 class RemoteStorage(Storage):
-    """The files of the ledger on a remote; `root` is the near folder."""
+    """The files of the ledger on a remote; `root` is the folder of the local cache."""
 
     def __init__(self, root: str, remote: Remote, *, encryption: Encryption = PLAIN) -> None:
         super().__init__(root, encryption=encryption)
@@ -103,7 +103,7 @@ class RemoteStorage(Storage):
                     os.remove(beside)
 
     def _trim(self) -> None:
-        """Let go of the packs that were read longest ago, beyond what stays near."""
+        """Let go of the packs that were read longest ago, beyond what stays in the local cache."""
         packs = sorted(
             os.scandir(os.path.join(self.root, "packs")), key=lambda one: one.stat().st_atime
         )
@@ -147,9 +147,9 @@ class RemoteStorage(Storage):
             keys.change_passphrase(self._remote, self.encryption.key, passphrase, cost=cost)
 
     def tail(self, name: str) -> str:
-        near = super().path("packs", name)
-        if os.path.exists(near):
-            return near
+        cached = super().path("packs", name)
+        if os.path.exists(cached):
+            return cached
         where = f"{self.location}/packs/{name}"
         with self._turn:
             found = self._remote.stat(f"packs/{name}")
@@ -319,8 +319,8 @@ class RemoteStorage(Storage):
                     self._remote.remove_folder(start + claim)
 
 
-def open_far(
-    remote: Remote, near: str, *, create: bool, passphrase: Callable[[], str] | None
+def open_remote_storage(
+    remote: Remote, local_cache: str, *, create: bool, passphrase: Callable[[], str] | None
 ) -> RemoteStorage:
     """Return the storage of the ledger on a remote; `create` makes one where there is none.
 
@@ -329,7 +329,7 @@ def open_far(
         WrongPassphrase: it is encrypted, and the passphrase does not open it.
     """
     text = _settings_of(remote)
-    root = near or _near_folder(remote.location)
+    root = local_cache or _local_cache_folder(remote.location)
     copy = os.path.join(root, settings.SETTINGS)
     if text is None and not remote.list("packs"):  # else only that file is lost: `verify` tells it
         if not create:
@@ -371,7 +371,7 @@ def _check_sealing(root: str, storage: RemoteStorage) -> None:
 
 
 def _begin_anew(root: str, text: bytes, location: str) -> None:
-    """Have a near folder be for another ledger than before: one that was made, or mended, elsewhere."""
+    """Have a local cache be for another ledger than before: one that was made, or mended, elsewhere."""
     if any(name.startswith("change-") for name in os.listdir(os.path.join(root, "work"))):
         raise LedgerError(
             "this is another ledger than was here before, and a change is unfinished",
@@ -391,7 +391,7 @@ def _settings_of(remote: Remote) -> bytes | None:
         return None
 
 
-def _near_folder(location: str) -> str:
+def _local_cache_folder(location: str) -> str:
     from platformdirs import user_data_dir
 
     name = blake3(location.encode()).hexdigest()[:16]

@@ -42,7 +42,7 @@ NEW = {
 }
 
 
-class FarCase(Case):
+class RemoteCase(Case):
     """A served folder with OLD in it, and a ledger that knows how to connect to it."""
 
     kind = ""
@@ -138,21 +138,21 @@ class Contract:
             change_to(self.place, {**NEW, "link": "server.cfg"})
 
 
-class Folder(Contract, FarCase):
+class Folder(Contract, RemoteCase):
     kind = "folder"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return nullcontext((f"file://{self.path('served')}", Login()))
 
 
-class FtpWithTls(Contract, FarCase):
+class FtpWithTls(Contract, RemoteCase):
     kind = "ftps"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return rented_server(self.path("served"), self.folder)
 
 
-class FtpWithoutRenames(Contract, FarCase):
+class FtpWithoutRenames(Contract, RemoteCase):
     kind = "no renames"
 
     def setUp(self) -> None:
@@ -160,7 +160,7 @@ class FtpWithoutRenames(Contract, FarCase):
         Manner.refused = {"RNFR"}
 
 
-class FtpOfOldDays(Contract, FarCase):
+class FtpOfOldDays(Contract, RemoteCase):
     """No facts, no times, no way to set them."""
 
     kind = "old"
@@ -170,33 +170,33 @@ class FtpOfOldDays(Contract, FarCase):
         Manner.refused = {"MLSD", "MLST", "MDTM", "MFMT"}
 
 
-class Sftp(Contract, FarCase):
+class Sftp(Contract, RemoteCase):
     kind = "sftp"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return sftp_server(self.path("served"))
 
 
-class Webdav(Contract, FarCase):
+class Webdav(Contract, RemoteCase):
     kind = "webdav"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return webdav_server(self.path("served"))
 
 
-class Objects(Contract, FarCase):
+class Objects(Contract, RemoteCase):
     kind = "s3"
 
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return object_store()
 
 
-class Faults(FarCase):
+class Faults(RemoteCase):
     """What a server over FTP does to people."""
 
     def setUp(self) -> None:
         super().setUp()
-        self.enterContext(mock.patch("kindred_ledger.changes.far._PAUSES_SECONDS", (0.0, 0.0)))
+        self.enterContext(mock.patch("kindred_ledger.changes.remote._PAUSES_SECONDS", (0.0, 0.0)))
 
     def fresh(self) -> None:
         """Put everything back to where it began, as if nothing had been tried."""

@@ -1,6 +1,6 @@
 """Make a ledger on a remote, back up and verify, in processes that end at the Nth thing they send.
 
-    killed_far.py FOLDER URL LOGIN
+    killed_remote.py FOLDER URL LOGIN
 
 Reads a name and N (0: never) a line from standard input, and prints the status, the sends and what was said.
 Each is a process of its own, forked from this one, which has no threads: locks of others are not taken along.
@@ -84,7 +84,7 @@ def work(folder: str, url: str, login: Login, name: str, dies_at: int) -> tuple[
     else:
         count_sends(on)
     try:
-        ledger = Ledger.open(remote, near=os.path.join(folder, "near", name))
+        ledger = Ledger.open(remote, local_cache=os.path.join(folder, "near", name))
         ledger.backup(MemoryPlace({"a": b"moss"}))
         faults = verify(ledger).findings
     except KindredError as error:

@@ -28,7 +28,7 @@ _MOST_REQUESTS = 150  # more than any of these makes
 _AT_ONCE = 6
 
 
-class FarCase(Case):
+class RemoteCase(Case):
     """A test with a folder that is served, and machines that share the ledger in it."""
 
     def setUp(self) -> None:
@@ -39,7 +39,7 @@ class FarCase(Case):
     def machine(
         self, name: str, remote: Remote | None = None, *, clock: Callable[[], float] = time.time
     ) -> Ledger:
-        ledger = Ledger.open(remote or self.remote(), near=self.path(name), clock=clock)
+        ledger = Ledger.open(remote or self.remote(), local_cache=self.path(name), clock=clock)
         self.addCleanup(ledger.index.close)
         return ledger
 
@@ -135,29 +135,29 @@ class Shared:
                     self.assertNotIn(PASSWORD.encode(), opened.read(), file)
 
 
-class SharedFolder(Shared, FarCase):
+class SharedFolder(Shared, RemoteCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         from contextlib import nullcontext
 
         return nullcontext((f"file://{self.path('served')}", Login()))
 
 
-class SharedOverFtp(Shared, FarCase):
+class SharedOverFtp(Shared, RemoteCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return rented_server(self.path("served"), self.folder)
 
 
-class SharedOverSftp(Shared, FarCase):
+class SharedOverSftp(Shared, RemoteCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return sftp_server(self.path("served"))
 
 
-class SharedObjects(Shared, FarCase):
+class SharedObjects(Shared, RemoteCase):
     def serve(self) -> AbstractContextManager[tuple[str, Login]]:
         return object_store()
 
 
-class BrokenLines(FarCase):
+class BrokenLines(RemoteCase):
     """The line breaks at each request in turn: before it is carried out, or after."""
 
     def judge_each(self, work, *, after: bool) -> None:  # type: ignore[no-untyped-def]
@@ -179,7 +179,7 @@ class BrokenLines(FarCase):
         flaky = _Flaky(connect(url), point, after)
         failed = False
         try:
-            ledger = Ledger.open(flaky, near=os.path.join(folder, "near"))
+            ledger = Ledger.open(flaky, local_cache=os.path.join(folder, "near"))
             try:
                 work(ledger, folder)
             finally:
@@ -188,10 +188,10 @@ class BrokenLines(FarCase):
             failed = True
             self.assertIn("the line broke", str(error))
         for near in ("near", "other near"):  # on the same machine, and on another
-            ledger = Ledger.open(connect(url), near=os.path.join(folder, near))
+            ledger = Ledger.open(connect(url), local_cache=os.path.join(folder, near))
             self.assert_whole(ledger)
             ledger.index.close()
-        ledger = Ledger.open(connect(url), near=os.path.join(folder, "near"))
+        ledger = Ledger.open(connect(url), local_cache=os.path.join(folder, "near"))
         for name in ledger.storage._remote.list("writers"):  # type: ignore[attr-defined]
             ledger.storage._remote.delete(f"writers/{name.name}")  # type: ignore[attr-defined]
         ledger.storage._remote.delete("retiring.lock")  # type: ignore[attr-defined]
@@ -204,7 +204,9 @@ class BrokenLines(FarCase):
     def begin(self) -> None:
         os.mkdir(self.path("begun"))
         write(self.path("begun", "place"), {"a": os.urandom(900), "b": b"one" * 999})
-        far = Ledger.open(connect(f"file://{self.path('begun')}/far"), near=self.path("begun/near"))
+        far = Ledger.open(
+            connect(f"file://{self.path('begun')}/far"), local_cache=self.path("begun/near")
+        )
         place = FolderPlace(self.path("begun", "place"))
         for number in range(2):
             write(place.root, {"b": b"%d" % number * 999})
@@ -235,7 +237,7 @@ class BrokenLines(FarCase):
             finally:
                 ledger.index.close()
                 again = Ledger.open(
-                    connect(f"file://{folder}/far"), near=os.path.join(folder, "near")
+                    connect(f"file://{folder}/far"), local_cache=os.path.join(folder, "near")
                 )
                 recover(again)
                 done = len(again.records()) - records
@@ -258,12 +260,12 @@ class BrokenLines(FarCase):
                 place = FolderPlace(os.path.join(folder, "place"))
                 before, failed = snapshot(place.root), False
                 try:
-                    ledger = Ledger.open(_Dead(connect(url), point, after), near=near)
+                    ledger = Ledger.open(_Dead(connect(url), point, after), local_cache=near)
                     with closing(ledger.index):
                         change_to(place, {"b": b"new"}).apply(ledger)
                 except KindredError:
                     failed = True
-                again = Ledger.open(connect(url), near=near)
+                again = Ledger.open(connect(url), local_cache=near)
                 with closing(again.index):
                     recover(again)
                     done = len(again.records())
@@ -302,7 +304,7 @@ class BrokenLines(FarCase):
         self.judge_each(work, after=False)
 
 
-class BadServers(FarCase):
+class BadServers(RemoteCase):
     def test_what_a_server_does_not_keep_is_no_entry(self) -> None:
         """It says yes to each file in turn and has it no more a moment later."""
         place = self.place({"a": os.urandom(9000)})
@@ -408,7 +410,7 @@ class BadServers(FarCase):
 
         def keep(number: int) -> int:
             place = self.place({"same": b"s" * 5000, "own": b"%d" % number}, f"place{number}")
-            ledger = Ledger.open(self.remote(), near=self.path(f"at once {number}"))
+            ledger = Ledger.open(self.remote(), local_cache=self.path(f"at once {number}"))
             made = 0
             for turn in range(8):
                 write(place.root, {"turn": b"%d" % turn * 500})
@@ -418,7 +420,7 @@ class BadServers(FarCase):
             return made
 
         def thin() -> int:
-            ledger = Ledger.open(self.remote(), near=self.path("thinning"))
+            ledger = Ledger.open(self.remote(), local_cache=self.path("thinning"))
             gone = 0
             last = False
             while not last:
