@@ -31,7 +31,7 @@ def main(folder: str) -> None:
     for statement in change.statements:
         print(statement)
         for line in statement.lines:
-            if line.outcome.value != "kept":
+            if line.outcome.value != "unchanged":
                 print(f"  {line.outcome.value:<8} {line.item} {line.became}: {line.reason}")
     for note in change.notes:
         print("note:", note)

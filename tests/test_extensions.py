@@ -58,7 +58,7 @@ class Extensions(Case):
         self.assertEqual(done.returncode, 0, done.stderr)
         books = json.loads(done.stdout)["change"]["books"][0]
         told = {line["item"]: (line["outcome"], line.get("reason", "")) for line in books["lines"]}
-        self.assertEqual(told["lender"], ("dropped", "nobody is owed anything"))
+        self.assertEqual(told["lender"], ("removed", "nobody is owed anything"))
         self.assertEqual(told["debt"], ("changed", "debts are settled at the quay"))
         with open(self.path("play", "saves", "one.reed"), "rb") as file:
             self.assertEqual(file.read(), b'REED{"format": 2, "debt": 0, "coins": 1.10}')
@@ -71,7 +71,7 @@ class Extensions(Case):
         """A field gone without a word, an error of the hook's own, no such hook: nothing is written."""
         path = self.path("site", "reedworks", "cards", "reed.card.toml")
         for name, words, status in (
-            ("forget", "lender went in and has no line", 3),
+            ("forget", "lender was there before and has no line", 3),
             ("stumble", "ZeroDivisionError: over a rope", 3),
             ("gone", "cannot be used", 3),
             ("setle", "did you mean 'settle'", 2),

@@ -36,7 +36,9 @@ def sides(books: tuple[Line, ...]) -> tuple[list[str], list[str]]:
     """Return the items in and out that lines speak of, worked out without the library."""
     items_in = [line.item for line in books if line.outcome != "added"]
     items_out = [
-        line.became or line.item for line in books if line.outcome in ("kept", "changed", "added")
+        line.became or line.item
+        for line in books
+        if line.outcome in ("unchanged", "changed", "added")
     ]
     return items_in, items_out
 
@@ -48,23 +50,25 @@ class Balance(unittest.TestCase):
         """Books balance with all lines and with no line left out."""
         items_in, items_out = sides(tuple(drawn))
         whole = Statement("x", "fields", tuple(drawn)).balanced(items_in, items_out)
-        self.assertEqual((whole.counted_in, whole.counted_out), (len(items_in), len(items_out)))
+        self.assertEqual(
+            (whole.counted_before, whole.counted_after), (len(items_in), len(items_out))
+        )
         at = data.draw(st.integers(0, len(drawn) - 1))
         with self.assertRaises(BooksUnbalanced):
             Statement("x", "fields", (*drawn[:at], *drawn[at + 1 :])).balanced(items_in, items_out)
 
     def test_two_mistakes_do_not_cancel_out(self) -> None:
         """Equal counts of different names do not balance, and the names are told."""
-        books = Statement("saves", "files", (Line(Outcome.KEPT, "a"),))
-        with self.assertRaisesRegex(BooksUnbalanced, "b went in and has no line"):
+        books = Statement("saves", "files", (Line(Outcome.UNCHANGED, "a"),))
+        with self.assertRaisesRegex(BooksUnbalanced, "b was there before and has no line"):
             books.balanced(["b"], ["b"])
 
     def test_totals_and_json(self) -> None:
         """The JSON form has totals for every outcome and the lines with their reasons."""
-        plain = Statement("x", "files", (Line(Outcome.DROPPED, "a", "why"),)).to_json()
-        self.assertEqual(plain["totals"]["dropped"], 1)
-        self.assertEqual(plain["totals"]["kept"], 0)
-        self.assertEqual(plain["lines"], [{"outcome": "dropped", "item": "a", "reason": "why"}])
+        plain = Statement("x", "files", (Line(Outcome.REMOVED, "a", "why"),)).to_json()
+        self.assertEqual(plain["totals"]["removed"], 1)
+        self.assertEqual(plain["totals"]["unchanged"], 0)
+        self.assertEqual(plain["lines"], [{"outcome": "removed", "item": "a", "reason": "why"}])
         self.assertNotIn("lines", Statement("x", "files").to_json(lines=False))
 
 

@@ -2,8 +2,8 @@
 
 What always holds for a balanced statement:
 
-    items in  = kept + changed + dropped + held + in conflict
-    items out = kept + changed + added
+    items before = unchanged + changed + removed + left alone + in conflict
+    items after  = unchanged + changed + added
 
 where both sides are names counted from the real input and the re-read output, never from the
 operation's own notes. The check compares the names themselves, so that two mistakes of opposite
@@ -32,18 +32,20 @@ MANY = 1000  # things in an account: from there on those that stay as they are h
 class Outcome(StrEnum):
     """What became of an item."""
 
-    KEPT = "kept"
+    UNCHANGED = "unchanged"
     CHANGED = "changed"
     ADDED = "added"
-    DROPPED = "dropped"
-    HELD = "held"
+    REMOVED = "removed"
+    LEFT_ALONE = "left alone"
     CONFLICT = "conflict"
 
 
 Items = Iterable[str] | Mapping[str, int]
 
-_IN = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.DROPPED, Outcome.HELD, Outcome.CONFLICT})
-_OUT = frozenset({Outcome.KEPT, Outcome.CHANGED, Outcome.ADDED})
+_BEFORE = frozenset(
+    {Outcome.UNCHANGED, Outcome.CHANGED, Outcome.REMOVED, Outcome.LEFT_ALONE, Outcome.CONFLICT}
+)
+_AFTER = frozenset({Outcome.UNCHANGED, Outcome.CHANGED, Outcome.ADDED})
 
 
 class Line(Struct, frozen=True, omit_defaults=True):
@@ -64,15 +66,15 @@ class Line(Struct, frozen=True, omit_defaults=True):
 class Statement(Struct, frozen=True):
     """The lines of one operation on one subject, with the totals counted independently.
 
-    `unit` says what an item is ("files", "fields"); `counted_in` and `counted_out` are None until
+    `unit` says what an item is ("files", "fields"); `counted_before` and `counted_after` are None until
     `balanced` has compared the lines with the real items.
     """
 
     subject: str
     unit: str
     lines: tuple[Line, ...] = ()
-    counted_in: int | None = None
-    counted_out: int | None = None
+    counted_before: int | None = None
+    counted_after: int | None = None
 
     def totals(self) -> dict[str, int]:
         """Return how many items there are of each outcome, in the order of `Outcome`."""
@@ -84,19 +86,21 @@ class Statement(Struct, frozen=True):
     def __str__(self) -> str:
         """Return the totals in a line, and whether they were counted.
 
-        >>> print(Statement("my saves", "files", (Line(Outcome.KEPT, "a"),)))
-        my saves: 1 kept (files, as planned)
+        >>> print(Statement("my saves", "files", (Line(Outcome.UNCHANGED, "a"),)))
+        my saves: 1 unchanged (files, preview)
         """
         parts = ", ".join(f"{number:,} {name}" for name, number in self.totals().items() if number)
-        sides = "as planned"
-        if self.counted_in is not None and self.counted_out is not None:
-            sides = f"{self.counted_in:,} in, {self.counted_out:,} out: the books balance"
+        sides = "preview"
+        if self.counted_before is not None and self.counted_after is not None:
+            sides = (
+                f"{self.counted_before:,} before, {self.counted_after:,} after: the books balance"
+            )
         return f"{self.subject}: {parts or 'nothing'} ({self.unit}, {sides})"
 
     @staticmethod
     def together(subject: str, parts: Sequence[Statement]) -> Statement:
         """Return accounts of one unit as one, counted if all of them are."""
-        sides = [(part.counted_in, part.counted_out) for part in parts]
+        sides = [(part.counted_before, part.counted_after) for part in parts]
         ins, outs = ([side[at] for side in sides if side[at] is not None] for at in (0, 1))
         return Statement(
             subject,
@@ -110,32 +114,32 @@ class Statement(Struct, frozen=True):
         """Return the lines with one of these outcomes."""
         return tuple(line for line in self.lines if line.outcome in outcomes)
 
-    def balanced(self, items_in: Items, items_out: Items) -> Statement:
+    def balanced(self, items_before: Items, items_after: Items) -> Statement:
         """Return this statement with both sides counted, or fail.
 
         Items are names, or names with how often each is there.
 
-        >>> Statement("x", "fields", (Line(Outcome.KEPT, "a"),)).balanced(["a"], ["a"]).counted_in
+        >>> Statement("x", "fields", (Line(Outcome.UNCHANGED, "a"),)).balanced(["a"], ["a"]).counted_before
         1
 
         Raises:
             BooksUnbalanced: an item has no line, or a line has no item.
         """
-        real_in, real_out = Counter(items_in), Counter(items_out)
+        real_before, real_after = Counter(items_before), Counter(items_after)
         if any(line.item == ALL_OTHERS for line in self.lines):
-            ins = {line.item for line in self.lines if line.outcome in _IN}
-            outs = {line.became or line.item for line in self.lines if line.outcome in _OUT}
-            real_in, real_out = _with_others(real_in, ins), _with_others(real_out, outs)
-        lines_in: Counter[str] = Counter()
-        lines_out: Counter[str] = Counter()
+            ins = {line.item for line in self.lines if line.outcome in _BEFORE}
+            outs = {line.became or line.item for line in self.lines if line.outcome in _AFTER}
+            real_before, real_after = _with_others(real_before, ins), _with_others(real_after, outs)
+        lines_before: Counter[str] = Counter()
+        lines_after: Counter[str] = Counter()
         for line in self.lines:
-            if line.outcome in _IN:
-                lines_in[line.item] += line.count
-            if line.outcome in _OUT:
-                lines_out[line.became or line.item] += line.count
+            if line.outcome in _BEFORE:
+                lines_before[line.item] += line.count
+            if line.outcome in _AFTER:
+                lines_after[line.became or line.item] += line.count
         faults = [
-            *_differences("went in", real_in, lines_in),
-            *_differences("came out", real_out, lines_out),
+            *_differences("was there before", real_before, lines_before),
+            *_differences("is there after", real_after, lines_after),
         ]
         if faults:
             shown = faults[:10] + ([f"and {len(faults) - 10} more"] if len(faults) > 10 else [])
@@ -143,7 +147,7 @@ class Statement(Struct, frozen=True):
                 f"the books of {self.subject} do not balance ({len(faults)} {self.unit})",
                 remedy="\n".join(f"  {fault}" for fault in shown),
             )
-        return replace(self, counted_in=real_in.total(), counted_out=real_out.total())
+        return replace(self, counted_before=real_before.total(), counted_after=real_after.total())
 
     def to_json(self, *, lines: bool | Callable[[Line], bool] = True) -> dict[str, Any]:
         """Return the statement as plain values; `lines` says which lines, False leaves only the totals."""
@@ -151,8 +155,8 @@ class Statement(Struct, frozen=True):
             "subject": self.subject,
             "unit": self.unit,
             "totals": self.totals(),
-            "in": self.counted_in,
-            "out": self.counted_out,
+            "before": self.counted_before,
+            "after": self.counted_after,
         }
         if lines:
             some = self.lines if lines is True else filter(lines, self.lines)
@@ -187,5 +191,5 @@ def _differences(verb: str, real: Counter[str], lines: Counter[str]) -> list[str
     if dict.__eq__(real, lines):  # that of `Counter` asks for each item in Python
         return []
     missing = [f"{name} {verb} and has no line" for name in sorted((real - lines).keys())]
-    extra = [f"{name} has a line but never {verb}" for name in sorted((lines - real).keys())]
+    extra = [f"{name} has a line, and none {verb}" for name in sorted((lines - real).keys())]
     return missing + extra

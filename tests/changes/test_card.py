@@ -41,7 +41,7 @@ class Laws(unittest.TestCase):
                 done = change_to(place, new).apply(ledger)
                 self.assertEqual(files_in(place.root), new)
                 books = done.statements[0]
-                self.assertEqual((books.counted_in, books.counted_out), (len(old), len(new)))
+                self.assertEqual((books.counted_before, books.counted_after), (len(old), len(new)))
                 undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
                 self.assertEqual(files_in(place.root), before)
             ledger.index.close()
@@ -113,7 +113,9 @@ class OnACard(Case):
         with simulated_card(self.card.root):
             change = self.carry()
             held = {
-                x.item: x.reason for x in change.statements[0].lines if x.outcome is Outcome.HELD
+                x.item: x.reason
+                for x in change.statements[0].lines
+                if x.outcome is Outcome.LEFT_ALONE
             }
             self.assertEqual(sorted(held), ["link", "logs/10:04", "what?.cfg"])
             self.assertEqual(held["link"], "a link, and a FAT disk holds none")
@@ -124,7 +126,7 @@ class OnACard(Case):
             os.mkdir(self.path("card", "BACK"))
             back = restore(entry, FolderPlace(self.path("card", "BACK")), ledger=self.kept)
             kinds = Counter(line.outcome for line in back.statements[0].lines)
-            self.assertEqual(kinds[Outcome.HELD], 3)
+            self.assertEqual(kinds[Outcome.LEFT_ALONE], 3)
 
     def test_times_and_permissions_are_no_differences(self) -> None:
         """Times in steps of two seconds, an hour off as clocks go, no permissions: nothing to be done."""

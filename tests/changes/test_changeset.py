@@ -132,7 +132,7 @@ class Consent(ChangeCase):
         books = change.preview().balanced(change.before.leaves, change.after.leaves)
         self.assertEqual(
             {line.item: line.outcome.value for line in books.lines},
-            {"a.txt": "changed", "b.txt": "kept", "gone/c.txt": "dropped", "d/e.txt": "added"},
+            {"a.txt": "changed", "b.txt": "unchanged", "gone/c.txt": "removed", "d/e.txt": "added"},
         )
 
     def test_paths_that_cannot_be(self) -> None:
@@ -171,13 +171,13 @@ class LittleOfMuch(ChangeCase):
         lines = {line.item: (line.outcome.value, line.count) for line in change.preview().lines}
         self.assertEqual(
             lines,
-            {"many/0007.txt": ("changed", 1), "many/0009.txt": ("dropped", 1),
-             "d/e.txt": ("added", 1), ALL_OTHERS: ("kept", 1201)},
+            {"many/0007.txt": ("changed", 1), "many/0009.txt": ("removed", 1),
+             "d/e.txt": ("added", 1), ALL_OTHERS: ("unchanged", 1201)},
         )  # fmt: skip
         self.assertEqual(len(change.preview(every=True).lines), 1204)
         done = change.apply(self.kept)
         books = done.statements[0]
-        self.assertEqual((books.counted_in, books.counted_out), (1203, 1203))
+        self.assertEqual((books.counted_before, books.counted_after), (1203, 1203))
         self.assertEqual(files_in(self.where.root), self.new)
         undo(ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.where.root), self.before)
@@ -223,7 +223,7 @@ class Refusals(ChangeCase):
         write(self.where.root, {"beside.txt": b"1"})
         done = change.apply(self.kept)
         books = done.statements[0]
-        self.assertEqual((books.counted_in, books.counted_out), (3, 3))
+        self.assertEqual((books.counted_before, books.counted_after), (3, 3))
         self.assertIn("beside.txt: something else changed it meanwhile", texts(done.findings))
 
     def test_a_folder_that_became_a_link(self) -> None:
@@ -316,7 +316,7 @@ class Refusals(ChangeCase):
     def test_books_that_do_not_balance_roll_back(self) -> None:
         """A statement that leaves out a file that was offered undoes the whole change."""
         offered = MemoryPlace({"a.txt": b"new a", "d/e.txt": b"new e"}).survey()
-        line = Line(Outcome.KEPT, "a.txt")
+        line = Line(Outcome.UNCHANGED, "a.txt")
         change = change_to(
             self.where, NEW, offered=offered, statements=(Statement("x", "files", (line,)),)
         )
@@ -455,8 +455,8 @@ class GoingBack(ChangeCase):
         done = chosen.apply(self.kept)
         lines = {line.item: (line.outcome, line.reason) for line in done.statements[1].lines}
         self.assertEqual(set(lines), set(OLD))
-        self.assertEqual(lines["gone/c.txt"], (Outcome.HELD, "not now"))
-        self.assertEqual([o for o, _ in lines.values()].count(Outcome.KEPT), 2)
+        self.assertEqual(lines["gone/c.txt"], (Outcome.LEFT_ALONE, "not now"))
+        self.assertEqual([o for o, _ in lines.values()].count(Outcome.UNCHANGED), 2)
 
     def test_a_file_that_is_mostly_holes(self) -> None:
         """It takes next to no room in the ledger, and none to speak of when it comes back."""

@@ -35,8 +35,10 @@ class Laws(unittest.TestCase):
                 {p: n for p, n in new.items() if n is not None}, _bytes_and_links(root)
             )
             books = done.statements[0]
-            self.assertEqual(books.counted_in, len([n for n in before.values() if n[0] != "dir"]))
-            self.assertEqual(books.counted_out, len([n for n in after.values() if n[0] != "dir"]))
+            self.assertEqual(
+                books.counted_before, len([n for n in before.values() if n[0] != "dir"])
+            )
+            self.assertEqual(books.counted_after, len([n for n in after.values() if n[0] != "dir"]))
 
             back = undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(snapshot(root, folder_times=True), before)

@@ -145,7 +145,7 @@ class Bytes(Case):
         card = self.place({"here": b"1"}, "card")
         with simulated_card(card.root):
             change = restore(entry, card, ledger=self.kept)
-            held = {line.item for line in change.statements[0].of(Outcome.HELD)}
+            held = {line.item for line in change.statements[0].of(Outcome.LEFT_ALONE)}
             self.assertEqual(held, {"caf\0dce9.sav", "d\0dcff/x", "link"})
             change.apply(self.kept)
         self.assertEqual(sorted(os.listdir(card.root)), ["caf\u00e9.sav", "here", "plain"])
@@ -162,7 +162,7 @@ class Bytes(Case):
             ledger=self.kept,
             only=lambda path: path != "link",
         )
-        held = {line.item for line in change.statements[0].of(Outcome.HELD)}
+        held = {line.item for line in change.statements[0].of(Outcome.LEFT_ALONE)}
         self.assertEqual(held - {"link"}, names)
         change.apply(self.kept)
         with zipfile.ZipFile(self.path("pack.zip")) as archive:
@@ -233,7 +233,7 @@ class OnACard(Case):
             self.assertEqual(found["save (2).sav"], b"here before")
             self.assertEqual((found["Data/a"], found["data (2)/b"]), (b"1", b"2"))
             books = done.statements[1]
-            self.assertEqual((books.counted_in, books.counted_out), (9, 9))
+            self.assertEqual((books.counted_before, books.counted_after), (9, 9))
             reasons = {line.item: line.reason for line in books.lines}
             self.assertIn("where it is called save.sav", reasons["save (4).sav"])
             undo(done.record.id, ledger=self.kept).apply(self.kept)

@@ -65,7 +65,7 @@ class OurOwnNames(Case):
         restore(entry, ledger=self.kept).apply(self.kept)
         self.assertTrue(os.path.exists(self.at.path(f"saves/{WORK_FOLDER}/x1/diary")))
         books = restore(entry, self.place({}, "elsewhere"), ledger=self.kept).statements[0]
-        held = {line.item for line in books.of(Outcome.HELD)}
+        held = {line.item for line in books.of(Outcome.LEFT_ALONE)}
         self.assertEqual(held, {f"saves/{WORK_FOLDER}"})
 
     def test_such_names_do_not_arrive(self) -> None:
@@ -84,7 +84,9 @@ class OurOwnNames(Case):
                 change_to(self.at, {**OLD, name: b"x"})
             entry = self.kept.backup(MemoryPlace({name: b"x", "a.txt": b"kept"}))
             change = restore(entry, self.at, ledger=self.kept)
-            self.assertEqual([line.item for line in change.statements[0].of(Outcome.HELD)], [name])
+            self.assertEqual(
+                [line.item for line in change.statements[0].of(Outcome.LEFT_ALONE)], [name]
+            )
             change.apply(self.kept)
             self.assertEqual(files_in(self.at.root), {**OLD, "a.txt": b"kept"})
 

@@ -121,7 +121,7 @@ class Contract:
             done = self.change(new).apply(self.kept)
             self.assertEqual(self.there(), new, turn)
             books = done.statements[0]
-            self.assertEqual((books.counted_in, books.counted_out), (len(before), len(new)))
+            self.assertEqual((books.counted_before, books.counted_after), (len(before), len(new)))
             back = undo(done.record.id, ledger=self.kept).apply(self.kept, allow_loss=True)
             self.assertEqual(self.there(), before, turn)
             undo(back.record.id, ledger=self.kept).apply(self.kept, allow_loss=True)

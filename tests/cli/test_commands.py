@@ -121,7 +121,7 @@ class Json(PlayCase):
         updated = self.kindred(*UPDATE, *OLD, "--yes", "--lines")
         books = updated["applied"]["books"][0]
         self.assertEqual(
-            books["in"] + books["totals"]["added"] - books["totals"]["dropped"], books["out"]
+            books["before"] + books["totals"]["added"] - books["totals"]["removed"], books["after"]
         )
         self.assertEqual(sum(books["totals"].values()), len(books["lines"]))
 

@@ -214,7 +214,7 @@ class Bulk(Saves):
         command = ("convert", folder, "--version", "6", "--dry-run", "--field")
         books = self.kindred(*command, "ship.name")["change"]["books"]
         shown = [[(x["outcome"], x["item"]) for x in one["lines"]] for one in books]
-        self.assertEqual(shown, [[("kept", "ship.name")]] * 201)
+        self.assertEqual(shown, [[("unchanged", "ship.name")]] * 201)
         told = self.kindred(*command, "ship.nam", status=2)["error"]
         self.assertIn("no file or field here fits 'ship.nam'", told["what"])
 

@@ -98,13 +98,13 @@ class Books(unittest.TestCase):
             self.assertIn("a.sav", str(error))
             return
         before, after = decode(data, "json"), decode(done.data, "json")
-        self.assertEqual(done.statement.counted_in, len(list(before.leaves())))
-        self.assertEqual(done.statement.counted_out, len(list(after.leaves())))
+        self.assertEqual(done.statement.counted_before, len(list(before.leaves())))
+        self.assertEqual(done.statement.counted_after, len(list(after.leaves())))
         self.assertEqual(after.get(("format",)), 2)
-        dropped = {line.item for line in done.statement.lines if line.outcome == "dropped"}
+        dropped = {line.item for line in done.statement.lines if line.outcome == "removed"}
         self.assertLessEqual({loss.field for loss in done.losses}, dropped)
         for line in done.statement.lines:
-            if line.outcome in ("dropped", "added"):
+            if line.outcome in ("removed", "added"):
                 self.assertTrue(line.reason, line)
 
     @law
@@ -177,13 +177,13 @@ class Steps(unittest.TestCase):
             ({"move": "a", "to": "s.t"}, {"a": 1}, {"s": {"t": 1}}, ("changed", "a", "s.t")),
             ({"set": "a", "value": 2}, {"a": 1}, {"a": 2}, ("changed", "a", "")),
             ({"set": "n", "value": 2}, {}, {"n": 2}, ("added", "n", "")),
-            ({"default": "n", "value": 2}, {"n": 1}, {"n": 1}, ("kept", "n", "")),
+            ({"default": "n", "value": 2}, {"n": 1}, {"n": 1}, ("unchanged", "n", "")),
             ({"default": "r[*].n", "value": 2}, {"r": [{"n": 1}, {}]}, {"r": [{"n": 1}, {"n": 2}]},
              ("added", "r[1].n", "")),
             ({"map": "w", "table": {"haar": "fog"}}, {"w": "haar"}, {"w": "fog"}, ("changed", "w", "")),
             ({"map": "w", "table": {"true": 1}}, {"w": True}, {"w": 1}, ("changed", "w", "")),
-            ({"drop": "a", "reason": "x"}, {"a": 1}, {}, ("dropped", "a", "")),
-            ({"drop": "a", "reason": "x"}, {"a": {"b": 1}}, {}, ("dropped", "a.b", "")),
+            ({"drop": "a", "reason": "x"}, {"a": 1}, {}, ("removed", "a", "")),
+            ({"drop": "a", "reason": "x"}, {"a": {"b": 1}}, {}, ("removed", "a.b", "")),
         ):  # fmt: skip
             done = run(json.dumps({"format": 1, **before}).encode(), do)
             self.assertEqual(json.loads(done.data), {"format": 2, **after}, do)
@@ -287,7 +287,7 @@ class Files(PlayCase):
         ledger = self.ledger()
         change = convert_install(install, ledger=ledger)
         self.assertEqual(change.conflicts, ())
-        self.assertTrue(all(s.counted_in is not None for s in change.statements))
+        self.assertTrue(all(s.counted_before is not None for s in change.statements))
         with self.assertRaises(LossNotAllowed):
             change.apply(ledger)
         change.apply(ledger, allow_loss=True)

@@ -210,7 +210,7 @@ class Packs(Case):
             told['"textures/peat.tile"'],
             ("changed", '"assets/textures/peat.tile"', 'moved to "assets/textures/peat.tile"'),
         )
-        self.assertEqual(told['"warm.cache"'], ("dropped", "", "the game makes it anew"))
+        self.assertEqual(told['"warm.cache"'], ("removed", "", "the game makes it anew"))
         self.assertEqual(
             [(loss.where, loss.field) for loss in change.losses],
             [("program/mods/mine", '"old/a.chart"')],

@@ -37,7 +37,9 @@ class Rescued(PlayCase):
         old, new = json.loads(self.old), json.loads(done.data)
         self.assertEqual(new["crew"], [{**hand, "morale": 50} for hand in old["crew"]])
         self.assertEqual(new["ship"]["stores"], {"peat": old["ship"]["peat"]})
-        self.assertEqual(done.statement.counted_out, len(list(decode(done.data, "json").leaves())))
+        self.assertEqual(
+            done.statement.counted_after, len(list(decode(done.data, "json").leaves()))
+        )
         self.assertEqual(self.games_word(done.data), 0)
         again = rescue(done.data, self.old, self.format, name="new.voyage")
         self.assertEqual((again.data, again.filled), (done.data, ()))

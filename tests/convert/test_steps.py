@@ -181,7 +181,7 @@ class Columns(unittest.TestCase):
                 )
                 told.append((done.data, counted(done), len(done.losses) > 0))
                 leaves = 3 + (7 * len(hands) or 1) + (3 * len(notes) or 1)
-                self.assertEqual(done.statement.counted_in, leaves)
+                self.assertEqual(done.statement.counted_before, leaves)
             except BooksUnbalanced:
                 raise
             except KindredError as error:
@@ -461,7 +461,7 @@ class ByLayout(unittest.TestCase):
             told = decode(up.data, "layout", layout=layout).get(())
             self.assertEqual(told, {**wanted, "format": 2}, column_threshold)
             wider = [line for line in up.statement.lines if line.item.endswith("pay")]
-            self.assertEqual({line.outcome for line in wider}, {"kept"})
+            self.assertEqual({line.outcome for line in wider}, {"unchanged"})
             self.assertEqual(convert(up.data, INTEGER.parse("1"), name="f").data, data)
             large = decode(up.data, "layout", layout=layout)
             large.set(("crew", 3, "id"), 256)

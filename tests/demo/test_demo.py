@@ -137,7 +137,7 @@ class Examples(Case):
             check=False,
         )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("134 kept, 66 changed, 8 added, 6 dropped", done.stdout)
+        self.assertIn("134 unchanged, 66 changed, 8 added, 6 removed", done.stdout)
         self.assertEqual(snapshot(self.path("play", "mossferry")), before)
 
     def test_links_in_the_documentation_lead_somewhere(self) -> None:

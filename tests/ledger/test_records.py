@@ -42,10 +42,13 @@ class Related(Case):
         del header["relations"], header["group"]
         self.assertEqual(Record.from_json(header).relations, ())
         header |= {"undoes": "2a", "brings": "2b", "other": {"": "/on/the/card"}}
-        read = Record.from_json(
-            header, {**record().body(), "common": tree_to_columns(RELATIONS[2].tree)}
-        )
-        self.assertEqual(read.relations, RELATIONS)
+        old = {"in": 2, "out": 1, "totals": {"kept": 1, "dropped": 1},
+               "lines": [{"outcome": "held", "item": "a"}]}  # fmt: skip
+        new = {"before": 2, "after": 1, "totals": {"unchanged": 1, "removed": 1},
+               "lines": [{"outcome": "left alone", "item": "a"}]}  # fmt: skip
+        common = tree_to_columns(RELATIONS[2].tree)
+        read = Record.from_json(header, {**record().body(), "common": common, "statements": [old]})
+        self.assertEqual((read.relations, read.statements), (RELATIONS, (new,)))
 
     def test_a_ledger_of_the_first_format(self) -> None:
         """Its changes are taken back, and one that was counts as that."""

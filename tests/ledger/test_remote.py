@@ -98,7 +98,7 @@ class Shared:
         for record in two.records():
             confirm(record.id, ledger=two)
         gone = plan_retirement(two, RetentionPolicy(last=1)).carry_out(two)
-        self.assertGreater(gone.books.totals()["dropped"], 0)
+        self.assertGreater(gone.books.totals()["removed"], 0)
         one.storage.refresh()
         self.assertEqual([e.id for e in one.entries()], [e.id for e in two.entries()])
         self.assert_whole(one)
@@ -426,7 +426,7 @@ class BadServers(RemoteCase):
             while not last:
                 last = stop.is_set()  # once more when all are done, however slow this machine is
                 done = plan_retirement(ledger, RetentionPolicy(last=2)).carry_out(ledger)
-                gone += done.books.totals()["dropped"]
+                gone += done.books.totals()["removed"]
             ledger.index.close()
             return gone
 

@@ -83,7 +83,7 @@ class Policies(Case):
         chosen = data.draw(st.sets(st.sampled_from([e.id for e in entries]))) if entries else ()
         lines = outcomes(entries, policy, protected=dict.fromkeys(chosen, "asked"))
         self.assertEqual([line.item for line in lines], [entry.id for entry in entries])
-        kept = {line.item for line in lines if line.outcome is Outcome.KEPT}
+        kept = {line.item for line in lines if line.outcome is Outcome.UNCHANGED}
         self.assertLessEqual({*chosen} | {e.id for e in entries if e.pinned}, kept)
         for name in {entry.name for entry in entries}:
             of_it = [entry for entry in entries if entry.name == name]
@@ -107,7 +107,7 @@ class Policies(Case):
 
         def kept(of: list[Entry], policy: RetentionPolicy) -> set[str]:
             lines = outcomes(of, policy, protected={})
-            return {line.item for line in lines if line.outcome is Outcome.KEPT}
+            return {line.item for line in lines if line.outcome is Outcome.UNCHANGED}
 
         both = RetentionPolicy(
             last=max(one.last, two.last),
@@ -157,8 +157,8 @@ class Retiring(KeptCase):
         done = plan.carry_out(self.kept)
         gone = {entry.id for entry in plan.going}
         self.assertGreater(len(gone), 6)
-        self.assertEqual(done.books.counted_in, len(before))
-        self.assertEqual(done.books.counted_out, len(before) - len(gone))
+        self.assertEqual(done.books.counted_before, len(before))
+        self.assertEqual(done.books.counted_after, len(before) - len(gone))
         given = size - _size(self.path("ledger", "packs"))
         self.assertEqual(given, done.space.size_bytes)
         self.assertGreater(given, 2 << 20)

@@ -61,7 +61,7 @@ while time.monotonic() < end:
     for record in confirmable(opened)[:-1]:
         confirm(record.id, ledger=opened)
     done = plan_retirement(opened, RetentionPolicy(last=2)).carry_out(opened)
-    gone += done.books.totals()["dropped"]
+    gone += done.books.totals()["removed"]
     deleted += done.space.deleted
     opened.index.close()
 print(gone, deleted)

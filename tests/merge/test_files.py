@@ -213,13 +213,13 @@ class EachKind(PlayCase):
         found = merged("a.json", _JSON, mine, theirs)
         assert found.statement is not None
         lines = {line.item: (line.outcome.value, line.reason) for line in found.statement.lines}
-        self.assertEqual(lines["keys.jump"], ("kept", "you changed it"))
+        self.assertEqual(lines["keys.jump"], ("unchanged", "you changed it"))
         self.assertEqual(lines["speed"], ("changed", "they changed it"))
-        self.assertEqual(lines["crew[id=2].name"], ("dropped", "they removed it"))
-        self.assertEqual(lines["crew[id=9].name"], ("kept", "you added it"))
-        self.assertEqual(lines["keys.horn"], ("kept", ""))
-        self.assertEqual(found.statement.counted_in, 17)
-        self.assertEqual(found.statement.counted_out, 14)
+        self.assertEqual(lines["crew[id=2].name"], ("removed", "they removed it"))
+        self.assertEqual(lines["crew[id=9].name"], ("unchanged", "you added it"))
+        self.assertEqual(lines["keys.horn"], ("unchanged", ""))
+        self.assertEqual(found.statement.counted_before, 17)
+        self.assertEqual(found.statement.counted_after, 14)
         self.assertEqual(str(found.counts), "2 of your changes applied, 2 of theirs taken")
 
     def test_other_kinds(self) -> None:

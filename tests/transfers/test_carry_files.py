@@ -62,7 +62,9 @@ class Story:
         write(self.path("work"), edited)
         planned = self.kindred("carry", "work", self.url, "--dry-run", "--lines")["change"]
         self.assertEqual(
-            sorted(x["item"] for x in planned["place_books"]["lines"] if x["outcome"] != "kept"),
+            sorted(
+                x["item"] for x in planned["place_books"]["lines"] if x["outcome"] != "unchanged"
+            ),
             sorted(path for path in edited if edited[path] != before.get(path)),
         )
         self.assertEqual(files_in(self.path("server")), before)
@@ -83,7 +85,7 @@ class Story:
         self.assertLess(self.mend_line(), 3_000_000 - waiting + 100_000)
         self.assertEqual(files_in(self.path("server")), edited)
         for books, ins in zip(done["books"], (before, edited), strict=True):
-            self.assertEqual((books["in"], books["out"]), (len(ins), len(edited)))
+            self.assertEqual((books["before"], books["after"]), (len(ins), len(edited)))
         self.kindred("compare", "work", self.url)
         self.assertEqual(self.judged(), 0)
 
@@ -206,9 +208,9 @@ class Laws(unittest.TestCase):
             done = change.apply(ledger)
             self.assertEqual(files_in(target.root), expected)
             books = done.statements[1]
-            self.assertEqual(books.counted_in, len(here))
+            self.assertEqual(books.counted_before, len(here))
             lines = [line.outcome for line in books.lines]
-            self.assertLessEqual(lines.count(Outcome.KEPT), books.counted_out)
+            self.assertLessEqual(lines.count(Outcome.UNCHANGED), books.counted_after)
             undo(done.record.id, ledger=ledger).apply(ledger, allow_loss=True)
             self.assertEqual(files_in(target.root), there)
             ledger.index.close()

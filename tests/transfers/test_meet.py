@@ -133,7 +133,7 @@ class Meet(SmallCase):
             },
         )
         books = done.statements[1]
-        self.assertEqual((books.counted_in, books.counted_out), (2, 2))
+        self.assertEqual((books.counted_before, books.counted_after), (2, 2))
         undo(done.record.id, ledger=self.ledgers["marsh"]).apply(self.ledgers["marsh"])
         self.assertEqual(snapshot(self.path("marsh")), before)
         self.assertIn("they never met", str(self.meet("marsh").notes[0]))
@@ -159,7 +159,7 @@ class Meet(SmallCase):
         both = log(n1=b"marsh\n", n4=b"hill\n")
         self.assertEqual(files_in(self.path("hill", "letters")), both)
         books = {each.subject: each for each in done.statements}["program/letters/log"]
-        self.assertEqual((books.counted_in, books.counted_out), (6, 6))
+        self.assertEqual((books.counted_before, books.counted_after), (6, 6))
         undo(done.record.id, ledger=self.ledgers["hill"]).apply(self.ledgers["hill"])
         self.assertEqual(snapshot(self.path("hill")), before)
         write(self.path("hill", "letters"), log(n1=b"hill\n"))

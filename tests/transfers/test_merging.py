@@ -77,14 +77,14 @@ class Merging(unittest.TestCase):
         if wanted is not None and {*done.named_by.values()} <= {"id"}:
             self.assertEqual(json.loads(done.data), wanted)
         leaves = decode(json.dumps(mine).encode(), "json").leaves()
-        self.assertEqual(done.statement.counted_in, len(list(leaves)))
+        self.assertEqual(done.statement.counted_before, len(list(leaves)))
 
     def test_no_version_in_the_target(self) -> None:
         """The target's file has no version, or another text for it: it stays as it is."""
         done = merged(b'{"format": 1, "a": 2}', b'{"a": 1}')
         self.assertEqual(json.loads(done.data), {"a": 2})
         told = {line.item: line.outcome.value for line in done.statement.lines}
-        self.assertEqual(told, {"format": "dropped", "a": "kept"})
+        self.assertEqual(told, {"format": "removed", "a": "unchanged"})
 
     def test_lists(self) -> None:
         """By a name; as a whole where they are equal; else refused, with the place."""

@@ -104,7 +104,7 @@ class Switch(SmallCase):
         change = self.turn("1.0", written_by="2.0", begin=Begin.EMPTY)
         done = change.apply(self.kept)
         self.assertEqual(files_in(self.path("shared")), {})
-        self.assertEqual([(s.counted_in, s.counted_out) for s in done.statements], [(2, 0)])
+        self.assertEqual([(s.counted_before, s.counted_after) for s in done.statements], [(2, 0)])
         write(self.path("shared"), {"a.letter": b'{"format": 1}'})
         with self.assertRaisesRegex(UsageError, "the ledger has given the turn to 1.0"):
             self.turn("2.0", written_by="3.0")

@@ -99,7 +99,7 @@ class Inside(InstallCase):
         books = {s.subject: s for s in done.statements}
         for path in MINE:
             statement = books[f"program/{path}"]
-            self.assertIsNotNone(statement.counted_in, path)
+            self.assertIsNotNone(statement.counted_before, path)
             reasons = {line.reason for line in statement.lines}
             self.assertTrue({"you changed it"} <= reasons, (path, reasons))
         undo(ledger=self.kept).apply(self.kept)

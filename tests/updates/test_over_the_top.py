@@ -57,16 +57,16 @@ class Update(InstallCase):
         change = self.change(old=self.old)
         outcomes = {line.item: (line.outcome.value, line.reason) for line in change.preview().lines}
         self.assertEqual(outcomes["program/version.txt"][0], "changed")
-        self.assertEqual(outcomes["program/data/tides.ini"][0], "kept")
-        self.assertEqual(outcomes["program/mods/reedlight/mod.json"][0], "kept")
-        self.assertEqual(outcomes["user/settings.ini"][0], "kept")
+        self.assertEqual(outcomes["program/data/tides.ini"][0], "unchanged")
+        self.assertEqual(outcomes["program/mods/reedlight/mod.json"][0], "unchanged")
+        self.assertEqual(outcomes["user/settings.ini"][0], "unchanged")
         self.assertEqual(outcomes["program/data/lanterns/0.lamp"], ("added", "new in the release"))
-        self.assertEqual(outcomes["program/data/old_charts/0.chart"][0], "dropped")
+        self.assertEqual(outcomes["program/data/old_charts/0.chart"][0], "removed")
         self.assertIn("you had changed: program/data/tides.ini", map(str, change.notes))
         self.assertTrue(any("does not read 6 files" in str(note) for note in change.notes))
         before = snapshot(self.path("mossferry"))
         done = change.apply(self.kept)
-        self.assertEqual([s.counted_in is not None for s in done.statements], [True, True])
+        self.assertEqual([s.counted_before is not None for s in done.statements], [True, True])
         self.assertEqual(str(self.install().sure_version), "2.0")
         convert_install(self.install(), ledger=self.kept).apply(self.kept, allow_loss=True)
         status, said = self.judge()
@@ -79,7 +79,7 @@ class Update(InstallCase):
     def test_without_the_old_release(self) -> None:
         """Nothing is known to be left over: it stays and is listed; the user's files still stay."""
         change = self.change()
-        dropped = [x for x in change.preview().lines if x.outcome.value == "dropped"]
+        dropped = [x for x in change.preview().lines if x.outcome.value == "removed"]
         self.assertEqual(dropped, [])
         self.assertTrue(
             any("left alone" in n and "old_charts" in n for n in map(str, change.notes))
@@ -194,7 +194,7 @@ class Carry(InstallCase):
         self.assertEqual({loss.what.split(": ")[-1] for loss in change.losses},
                          {"lanterns have no glow of their own since 2.0"})  # fmt: skip
         done = change.apply(self.kept, allow_loss=True)
-        self.assertEqual(done.statements[1].counted_out, 4)
+        self.assertEqual(done.statements[1].counted_after, 4)
         status, said = self.judge("second/mossferry")
         self.assertEqual((status, said.count("loaded   saves/")), (0, 4), said)
         self.assertEqual(snapshot(self.path("mossferry")), before)
@@ -221,11 +221,11 @@ class Carry(InstallCase):
             for s in done.statements
         }
         settings = books["user/settings.ini"]
-        self.assertEqual(settings["Video.Width"], ("kept", "your value"))
-        self.assertEqual(settings["Sound.Volume"], ("kept", "only you have it"))
+        self.assertEqual(settings["Video.Width"], ("unchanged", "your value"))
+        self.assertEqual(settings["Sound.Volume"], ("unchanged", "only you have it"))
         with open(self.path("second", "mossferry", "userdata", "settings.ini"), "rb") as file:
             self.assertEqual(file.read(), _MERGED)
-        self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "kept")
+        self.assertEqual(books["user/controls.json"]["bindings.signal"][0], "unchanged")
         status, said = self.judge("second/mossferry")
         self.assertEqual((status, "2560 wide, detail 3" in said), (0, True), said)
         undo(done.record.id, ledger=self.kept).apply(self.kept)
@@ -239,7 +239,7 @@ class Carry(InstallCase):
         change = carry(self.install(), target, ["settings"], ledger=self.kept, choices=keep)
         lines = {x.item: x.outcome.value for x in change.statements[0].lines}
         self.assertEqual(
-            lines, {"user/settings.ini": "held", "user/controls (1.4).json": "changed"}
+            lines, {"user/settings.ini": "left alone", "user/controls (1.4).json": "changed"}
         )
         self.assertEqual(change.losses, ())  # of what is held nothing is lost
         change.apply(self.kept)
@@ -258,7 +258,9 @@ class Carry(InstallCase):
         change = carry(
             self.install("second/mossferry"), self.install(), ["saves"], ledger=self.kept
         )
-        held = {x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "held"}
+        held = {
+            x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "left alone"
+        }
         self.assertIn("cut short", held["user/saves/broken.voyage"])
         self.assertIn("the card does not know", held["user/saves/new.voyage"])
         change.apply(self.kept, allow_loss=True)
@@ -272,7 +274,9 @@ class Carry(InstallCase):
         newest = {"seven.voyage": b'{"format": 7, "ship": {}}'}
         write(self.path("mossferry", "userdata", "saves"), newest)
         change = carry(self.install(), variant, ["saves", "mods"], ledger=self.kept)
-        held = {x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "held"}
+        held = {
+            x.item: x.reason for x in change.statements[0].lines if x.outcome.value == "left alone"
+        }
         self.assertEqual(len(held), 4)
         told = held["program/mods/reedlight/reeds.dat"]
         self.assertEqual(told, "Longnight reads no such files of Mossferry")
@@ -300,7 +304,7 @@ class Carry(InstallCase):
         change = carry(
             self.install(), self.install("second/mossferry"), ["saves"], ledger=self.kept
         )
-        held = [x.item for x in change.statements[0].lines if x.outcome.value == "held"]
+        held = [x.item for x in change.statements[0].lines if x.outcome.value == "left alone"]
         self.assertEqual(held, ["user/saves/link"])
 
 

@@ -79,7 +79,7 @@ class StyleCase(SmallCase):
             if len(touched) == len(expected) or change.before
             else {path: data for path, data in expected.items() if path not in had}
         )
-        self.assertEqual(books.counted_out, len(inside))
+        self.assertEqual(books.counted_after, len(inside))
         self.assertEqual(change.after.size_bytes, size_of(inside))
         undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.path(GAMES)), before)
@@ -591,11 +591,11 @@ class Archives(StyleCase):
             self.assertEqual({n for n in archive.namelist() if not n.endswith("/")}, names)
             self.assertEqual(archive.read("sub/b.bin"), b"mine")
             self.assertEqual(archive.read("a.bin"), b"a.bin" * 50)
-        counted = {"META-INF/Q.SF": "dropped", "META-INF/Q.RSA": "dropped", "sub/b.bin": "changed",
+        counted = {"META-INF/Q.SF": "removed", "META-INF/Q.RSA": "removed", "sub/b.bin": "changed",
                    "sub/c.bin": "added"}  # fmt: skip
         lines = done.statements[1].lines
         told = {line.item: line.outcome.value for line in lines}
-        self.assertEqual({n: o for n, o in told.items() if o != "kept"}, counted)
+        self.assertEqual({n: o for n, o in told.items() if o != "unchanged"}, counted)
         undo(done.record.id, ledger=self.kept).apply(self.kept)
         with open(path, "rb") as file:
             self.assertEqual(file.read(), before)

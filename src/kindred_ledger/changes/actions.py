@@ -30,8 +30,8 @@ class Action(Struct, frozen=True):
         if self.before is None:
             return Outcome.ADDED
         if self.after is None:
-            return Outcome.DROPPED
-        return Outcome.KEPT if same_content(self.before, self.after) else Outcome.CHANGED
+            return Outcome.REMOVED
+        return Outcome.UNCHANGED if same_content(self.before, self.after) else Outcome.CHANGED
 
 
 def actions_between(

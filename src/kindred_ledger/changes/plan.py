@@ -116,7 +116,7 @@ class Plan(Struct, frozen=True, dict=True):
         ]
         others = len(leaves) - sum(_is_leaf(action.before) for action in self.actions)
         if others:
-            lines.append(Line(Outcome.KEPT, ALL_OTHERS, count=others))
+            lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=others))
         return Statement(self.place.location, "files", tuple(lines))
 
     @property
@@ -126,7 +126,7 @@ class Plan(Struct, frozen=True, dict=True):
         for path in sorted({*self.before.leaves, *self.after.leaves}):
             action = reasons.get(path)
             if action is None:
-                lines.append(Line(Outcome.KEPT, path))
+                lines.append(Line(Outcome.UNCHANGED, path))
             else:
                 lines.append(Line(_outcome(action), path, action.reason))
         return Statement(self.place.location, "files", tuple(lines))
@@ -144,7 +144,7 @@ def _outcome(action: Action) -> Outcome:
     if _is_folder(action.before):
         return Outcome.ADDED
     if _is_folder(action.after):
-        return Outcome.DROPPED
+        return Outcome.REMOVED
     return action.outcome
 
 

@@ -391,7 +391,7 @@ def _statement(
         left_out = remembered.keys() - wanted.keys()
         differ = sorted({*wanted.unlike(now), *(p for p in left_out if remembered[p].kind != DIR)})
         as_kept = Line(
-            Outcome.KEPT,
+            Outcome.UNCHANGED,
             ALL_OTHERS,
             "stand there as they were kept",
             count=len(leaves) - len(differ),
@@ -400,15 +400,17 @@ def _statement(
     for path in leaves:
         if path in wanted:
             was = f", where it is called {originals[path]}" if path in originals else ""
-            lines.append(Line(Outcome.KEPT, path, f"arrives as it was kept{was}"))
+            lines.append(Line(Outcome.UNCHANGED, path, f"arrives as it was kept{was}"))
         elif remembered[path].kind == OTHER and path in now and now[path].kind == OTHER:
             lines.append(
-                Line(Outcome.KEPT, path, "neither file nor link: it stands there as it did")
+                Line(Outcome.UNCHANGED, path, "neither file nor link: it stands there as it did")
             )
         elif remembered[path].kind == OTHER:
-            lines.append(Line(Outcome.HELD, path, "neither file nor link: it was listed, not kept"))
+            lines.append(
+                Line(Outcome.LEFT_ALONE, path, "neither file nor link: it was listed, not kept")
+            )
         elif same_content(now.get(path), remembered[path]):
-            lines.append(Line(Outcome.KEPT, path, "left out, and stands there as it was kept"))
+            lines.append(Line(Outcome.UNCHANGED, path, "left out, and stands there as it was kept"))
         else:
-            lines.append(Line(Outcome.HELD, path, refused.get(path, why)))
+            lines.append(Line(Outcome.LEFT_ALONE, path, refused.get(path, why)))
     return Statement(f"entry {entry.id}", "files", tuple(lines))

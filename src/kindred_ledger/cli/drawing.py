@@ -36,14 +36,14 @@ Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one
 
 _INSIDE = ("fields", "lines")  # units of what is inside files
 _INDEX = re.compile(r"\[\d+\]")
-_IN = ("kept", "changed", "dropped", "held", "conflict")
-_OUT = ("kept", "changed", "added")
+_BEFORE = ("unchanged", "changed", "removed", "left alone", "conflict")
+_AFTER = ("unchanged", "changed", "added")
 _STYLES = {
-    "kept": "default",
+    "unchanged": "default",
     "changed": "cyan",
     "added": "green",
-    "dropped": "bright_red",
-    "held": "yellow",
+    "removed": "bright_red",
+    "left alone": "yellow",
     "conflict": "bold red",
 }
 _SIGNS = {
@@ -153,17 +153,17 @@ def statement(console: Page, books: Statement, *, lines: Which = None) -> None:
     `lines` tells which lines are drawn one by one; None draws what happened for one reason as one.
     """
     totals = books.totals()
-    total_in = sum(totals[name] for name in _IN)
-    total_out = sum(totals[name] for name in _OUT)
+    total_before = sum(totals[name] for name in _BEFORE)
+    total_after = sum(totals[name] for name in _AFTER)
     heading(console, books.subject, books.unit)
-    for left, right in zip(_IN, (*_OUT, "", ""), strict=True):
+    for left, right in zip(_BEFORE, (*_AFTER, "", ""), strict=True):
         if totals[left] or (right and totals[right]):
             console.print(_side(left, totals[left]), end="")
             console.print(_side(right, totals[right]) if right else "")
-    console.print(f"    {'─' * 18}    {'─' * 18}", style="dim")
-    console.print(f"    in {total_in:>15,}    out {total_out:>14,}", end="")
-    counted = books.counted_in == total_in and books.counted_out == total_out
-    balance = "    counted: the books balance" if counted else "    as planned"
+    console.print(f"    {'─' * 20}    {'─' * 20}", style="dim")
+    console.print(_side("before", total_before) + _side("after", total_after), end="")
+    counted = books.counted_before == total_before and books.counted_after == total_after
+    balance = "    counted: the books balance" if counted else "    preview"
     console.print(balance, style="green" if counted else "dim")
     if lines is not None:
         _every_line(console, filter(lines, books.lines))
@@ -181,7 +181,7 @@ def changeset(console: Page, change: Changeset, *, lines: Which = None) -> None:
     for number, one in enumerate(_summed(books, lines is not None)):
         statement(console, one, lines=lines)
         if number == 0 and change.offered is not None:  # it belongs to the place
-            _groups(console, change.statements[0].of(Outcome.HELD))
+            _groups(console, change.statements[0].of(Outcome.LEFT_ALONE))
     findings(console, change.findings)
 
 
@@ -252,14 +252,18 @@ def balances(console: Page, books: Sequence[Statement]) -> None:
     console.print()
     for one in _summed(books, False):
         parts = [f"{number:,} {name}" for name, number in one.totals().items() if number]
-        known = one.counted_in is not None and one.counted_out is not None
-        sides = f"{one.counted_in:,} in, {one.counted_out:,} out" if known else "not counted"
-        text = f"  {one.subject}: {sides} {one.unit}: {', '.join(parts)}"
+        known = one.counted_before is not None and one.counted_after is not None
+        sides = (
+            f"{one.counted_before:,} {one.unit} before, {one.counted_after:,} after"
+            if known
+            else "not counted"
+        )
+        text = f"  {one.subject}: {sides}: {', '.join(parts)}"
         console.print(text, style="green", soft_wrap=True)
 
 
 def _side(name: str, number: int) -> str:
-    return f"    {name:<9}{number:>9,}"
+    return f"    {name:<11}{number:>9,}"
 
 
 def _summed(books: Sequence[Statement], lines: bool) -> list[Statement]:
@@ -277,14 +281,14 @@ def _groups(console: Page, lines: Iterable[Line]) -> None:
     """Draw lines that happened for one reason as one, the most urgent first."""
     groups: dict[tuple[Outcome, str], list[Line]] = {}
     for line in lines:
-        if line.reason or line.outcome is not Outcome.KEPT:
+        if line.reason or line.outcome is not Outcome.UNCHANGED:
             groups.setdefault((line.outcome, line.reason), []).append(line)
     ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
     for (outcome, reason), of_one in ordered[:_MOST_GROUPS]:
         items = [line.item for line in of_one]
         number = sum(line.count for line in of_one)
         console.assemble(
-            (f"    {outcome.value:<9}", _STYLES[outcome.value]),
+            (f"    {outcome.value:<11}", _STYLES[outcome.value]),
             (f"{number:>6,}  {reason or ''}", "default"),
             (f"  {_examples(items)}", "dim"),
         )
@@ -307,7 +311,7 @@ def _every_line(console: Page, lines: Iterable[Line]) -> None:
         reason = f"   {line.reason}" if line.reason else ""
         many = f"  ({line.count:,} values)" if line.count > 1 else ""
         console.print(
-            f"    {line.outcome.value:<9} {line.item}{became}{many}{reason}",
+            f"    {line.outcome.value:<11} {line.item}{became}{many}{reason}",
             style=_STYLES[line.outcome.value],
             soft_wrap=True,
         )

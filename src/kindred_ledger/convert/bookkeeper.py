@@ -276,11 +276,11 @@ class Bookkeeper:
             reason = "" if here else "; ".join(self._told(each.origin)) or _FOLLOWS
             for below, count in each.names.items():
                 item, became = name((*each.origin, *below)), name((*each.path, *below))
-                outcome = Outcome.KEPT if here else Outcome.CHANGED
+                outcome = Outcome.UNCHANGED if here else Outcome.CHANGED
                 lines.append(Line(outcome, item, reason, "" if here else became, count=count))
         for each, why in self._dropped_whole:
             lines += [
-                Line(Outcome.DROPPED, item, why, count=count)
+                Line(Outcome.REMOVED, item, why, count=count)
                 for item, count in _counts(each.origin, each, name).items()
             ]
         return lines
@@ -302,7 +302,7 @@ class Bookkeeper:
             if found:
                 lines.append(self._arrived(leaf, found.pop(0), name))
             elif (why := self._gone_for(leaf.path)) is not None:
-                lines.append(Line(Outcome.DROPPED, name(leaf.path), why))
+                lines.append(Line(Outcome.REMOVED, name(leaf.path), why))
             elif leaf.value in ({}, []):
                 here = here or {
                     path[:depth]
@@ -313,13 +313,13 @@ class Bookkeeper:
                 for depth in range(len(leaf.path) + 1):
                     told = told or self._containers.get(leaf.path[:depth], "")
                 if told:
-                    lines.append(Line(Outcome.DROPPED, name(leaf.path), told))
+                    lines.append(Line(Outcome.REMOVED, name(leaf.path), told))
         return lines
 
     def _arrived(self, before: Leaf, after: Leaf, name: Names) -> Line:
         same = before.text == after.text and type(before.value) is type(after.value)
         if before.path == after.path and same:
-            return Line(Outcome.KEPT, name(before.path))
+            return Line(Outcome.UNCHANGED, name(before.path))
         if not same and not self._may_differ(before, after):
             raise BooksUnbalanced(
                 "its value is another, and no step changed it",
@@ -386,13 +386,13 @@ class Bookkeeper:
                 some = here if moved or read != name else changed
                 became = after if after != item else ""
                 for outcome, count, why in (
-                    (Outcome.KEPT, here - some, ""),
+                    (Outcome.UNCHANGED, here - some, ""),
                     (Outcome.CHANGED, some, reason or _FOLLOWS),
                 ):
                     if count:
                         lines.append(Line(outcome, item, why, became, count=count))
                 for rows, why in self._rows.get(origin, ()):
-                    lines.append(Line(Outcome.DROPPED, item, why, count=len(rows)))
+                    lines.append(Line(Outcome.REMOVED, item, why, count=len(rows)))
         if not meant.count:
             lines.append(Line(Outcome.ADDED, format_path(path), "left empty"))
         lines += self._gone_lines(origin, source, arrived)
@@ -411,7 +411,7 @@ class Bookkeeper:
             reason = self._dropped.get((*origin, ANY, name))
             if name not in arrived and reason is not None:
                 lines += [
-                    Line(Outcome.DROPPED, column_name(origin, name, below), reason, count=count)
+                    Line(Outcome.REMOVED, column_name(origin, name, below), reason, count=count)
                     for below, count in source.names_in(name).items()
                 ]
         return lines

@@ -322,11 +322,11 @@ def condensed(statement: Statement, shown: Callable[[Line], bool]) -> Statement:
     files, that is most."""
 
     def is_one_of_many(line: Line) -> bool:
-        return line.outcome is Outcome.KEPT and not line.became and not shown(line)
+        return line.outcome is Outcome.UNCHANGED and not line.became and not shown(line)
 
     as_it_was = [line for line in statement.lines if is_one_of_many(line)]
     if not as_it_was:
         return statement
-    kept = Line(Outcome.KEPT, ALL_OTHERS, count=sum(line.count for line in as_it_was))
+    kept = Line(Outcome.UNCHANGED, ALL_OTHERS, count=sum(line.count for line in as_it_was))
     rest = [line for line in statement.lines if not is_one_of_many(line)]
     return replace(statement, lines=(kept, *rest))

@@ -311,7 +311,7 @@ class FormatCheck:
             name
             for made in (there, back)
             for line in made.statement.lines
-            if line.outcome in (Outcome.DROPPED, Outcome.ADDED)
+            if line.outcome in (Outcome.REMOVED, Outcome.ADDED)
             for name in (line.item, line.became)
             if name
         } | {loss.field for made in (there, back) for loss in made.losses}

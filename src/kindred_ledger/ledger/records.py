@@ -26,6 +26,9 @@ _KEYS_OF_FORMAT_1 = (
     ("brings", "took in", "entry"),
     ("other", "both hold", "roots"),
 )
+_WORDS_OF_FORMAT_1 = {
+    "kept": "unchanged", "dropped": "removed", "held": "left alone", "in": "before", "out": "after"
+}  # fmt: skip
 _COMMON = "common"  # the tree of `BothHold` in the body
 
 
@@ -117,6 +120,8 @@ class Record(Struct, frozen=True):
         """Read a stored header; without its body, the fields of that stay empty."""
         if header.get("format") == 1:
             header = _from_format_1(header)
+            if body is not None:
+                body = {**body, "statements": [_renamed(each) for each in body["statements"]]}
         record = with_roots(read_header(header, Record, format=_FORMAT))
         relations = tuple(_named(each) for each in record.relations)
         if body is None:
@@ -171,3 +176,17 @@ def _from_format_1(header: dict[str, Any]) -> dict[str, Any]:
         if (value := rest.pop(key, None))
     ]
     return {**rest, "format": _FORMAT, "relations": relations}
+
+
+def _renamed(statement: dict[str, Any]) -> dict[str, Any]:
+    """Return the books of a record of the first format in the words of this one."""
+    renamed = {_WORDS_OF_FORMAT_1.get(key, key): value for key, value in statement.items()}
+    totals = statement.get("totals", {})
+    renamed["totals"] = {_WORDS_OF_FORMAT_1.get(key, key): value for key, value in totals.items()}
+    lines = statement.get("lines")
+    if lines is not None:
+        renamed["lines"] = [
+            {**line, "outcome": _WORDS_OF_FORMAT_1.get(line["outcome"], line["outcome"])}
+            for line in lines
+        ]
+    return renamed

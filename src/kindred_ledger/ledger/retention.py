@@ -100,9 +100,9 @@ def outcomes(
     reasons |= {entry.id: "pinned" for entry in entries if entry.pinned}
     reasons |= protected
     return [
-        Line(Outcome.KEPT, entry.id, reasons[entry.id])
+        Line(Outcome.UNCHANGED, entry.id, reasons[entry.id])
         if entry.id in reasons
-        else Line(Outcome.DROPPED, entry.id, "nothing keeps it")
+        else Line(Outcome.REMOVED, entry.id, "nothing keeps it")
         for entry in reversed(newest_first)
     ]
 

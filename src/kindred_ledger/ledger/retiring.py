@@ -43,7 +43,7 @@ class Retirement(Struct, frozen=True):
     @property
     def going(self) -> tuple[Entry, ...]:
         """The entries that would be retired."""
-        gone = {line.item for line in self.books.of(Outcome.DROPPED)}
+        gone = {line.item for line in self.books.of(Outcome.REMOVED)}
         return tuple(entry for entry in self.entries if entry.id in gone)
 
     def carry_out(self, ledger: Ledger, *, progress: Progress | None = None) -> Retired:
@@ -86,7 +86,7 @@ def plan_retirement(ledger: Ledger, policy: RetentionPolicy) -> Retirement:
     entries, records = ledger.entries(), ledger.records()
     lines = outcomes(entries, policy, protected=_protected(ledger, entries, records))
     books = Statement("the ledger", "entries", tuple(lines))
-    going = [line.item for line in books.of(Outcome.DROPPED)]
+    going = [line.item for line in books.of(Outcome.REMOVED)]
     return Retirement(policy, books, tuple(entries), reclaimable(ledger, without=going))
 
 

@@ -72,10 +72,10 @@ def _lines(
         if was is None:
             yield Line(Outcome.ADDED, name, reason)
         elif now is None:
-            yield Line(Outcome.DROPPED, name, reason)
+            yield Line(Outcome.REMOVED, name, reason)
         else:
             same = was[0] == now[0]
-            yield Line(Outcome.KEPT if same else Outcome.CHANGED, name, reason)
+            yield Line(Outcome.UNCHANGED if same else Outcome.CHANGED, name, reason)
 
 
 def _leaves(

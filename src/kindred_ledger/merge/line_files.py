@@ -41,10 +41,10 @@ def _books(found: LineMerge, three: Three, name: str) -> Statement:
     for region in found.regions:
         said = "" if region.case is Case.UNCHANGED else region.case.said
         if region.case.changed_by is Side.THEIRS:
-            lines += [_line(Outcome.DROPPED, mine[at], said) for at in region.mine]
+            lines += [_line(Outcome.REMOVED, mine[at], said) for at in region.mine]
             lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]
         else:
-            lines += [_line(Outcome.KEPT, mine[at], said) for at in region.mine]
+            lines += [_line(Outcome.UNCHANGED, mine[at], said) for at in region.mine]
     merged = _lines(found.data)
     return Statement(name, "lines", tuple(lines)).balanced(map(_short, mine), map(_short, merged))
 

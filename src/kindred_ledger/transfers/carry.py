@@ -182,7 +182,7 @@ class _CarryPlan:
         if fitted is None and self._newer:
             what = "it goes to an older build as it is; the card does not describe its format"
             self.findings.append(Finding.note("not-converted", what, where=path))
-        outcome, reason = Outcome.KEPT, "arrives as it is"
+        outcome, reason = Outcome.UNCHANGED, "arrives as it is"
         if fitted is not None and fitted.converted is not None:
             made = fitted.converted
             outcome = Outcome.CHANGED
@@ -291,7 +291,7 @@ class _CarryPlan:
         self.nodes[path] = made._replace(mode=self._now[path].mode)
         self.statements.append(merged.statement)
         counts = merged.statement.totals()
-        said = f"merged key by key: {counts['kept']} of your values"
+        said = f"merged key by key: {counts['unchanged']} of your values"
         if counts["added"]:
             said += f", {counts['added']} of its own"
         self._puts.append((path, self.nodes[path], said))
@@ -303,7 +303,7 @@ class _CarryPlan:
 
     def _hold(self, path: str, reason: str) -> None:
         self.held.add(path)
-        self.lines.append(Line(Outcome.HELD, path, reason))
+        self.lines.append(Line(Outcome.LEFT_ALONE, path, reason))
 
 
 def _check_categories(source: Install, categories: Iterable[str], chosen: Tree) -> list[Finding]:

@@ -185,20 +185,20 @@ class _CarryPlan:
             return
         why = limits_at(self._limits_by_part, path.path).why_not(path.path, path.theirs)
         if why or path.theirs.kind not in (FILE, LINK):
-            self._line(path, Outcome.HELD, why or "neither file nor link")
+            self._line(path, Outcome.LEFT_ALONE, why or "neither file nor link")
         elif path.changed_by is Side.NOBODY:
             self.common[path.path] = path.theirs
-            self._line(path, Outcome.KEPT, "the same there")
+            self._line(path, Outcome.UNCHANGED, "the same there")
         elif path.changed_by is Side.THEIRS:
             self._put(path, "changed here" if path.base is not None else "new")
         elif path.changed_by is Side.MINE:
-            self._line(path, Outcome.HELD, "only the target changed it, so it stays")
+            self._line(path, Outcome.LEFT_ALONE, "only the target changed it, so it stays")
         else:
             self._choose(path)
 
     def _choose(self, path: PathDecision) -> None:
         if path.choice is Choice.MINE:
-            self._line(path, Outcome.HELD, "the target's own stays: you decided so")
+            self._line(path, Outcome.LEFT_ALONE, "the target's own stays: you decided so")
         elif path.choice is Choice.BOTH:
             if path.mine is not None:
                 self._beside(path)
@@ -251,7 +251,7 @@ class _CarryPlan:
         self.actions.append(
             Action(at, before, node, source, self._from.get(path.path, path.path), reason)
         )
-        self.lines.append(Line(Outcome.KEPT, at, reason))
+        self.lines.append(Line(Outcome.UNCHANGED, at, reason))
         if not name:
             self.common[at] = node
 

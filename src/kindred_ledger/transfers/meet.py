@@ -188,15 +188,15 @@ class _MeetPlan:
     def take(self, path: PathDecision) -> None:
         """Decide about one file."""
         if path.changed_by is Side.NOBODY:
-            self._line(path, Outcome.KEPT, "the same here")
+            self._line(path, Outcome.UNCHANGED, "the same here")
         elif path.changed_by is Side.MINE:
-            self._line(path, Outcome.HELD, "yours stays: only you changed it")
+            self._line(path, Outcome.LEFT_ALONE, "yours stays: only you changed it")
         elif path.changed_by is Side.THEIRS:
             self._put(path, f"only {self._who} changed it")
         elif path.choice is Choice.BOTH and path.theirs and path.mine:
             self._beside(path.path, path.theirs)
         elif path.choice is Choice.MINE:
-            self._line(path, Outcome.HELD, "yours stays: you decided so")
+            self._line(path, Outcome.LEFT_ALONE, "yours stays: you decided so")
         elif path.choice is Choice.THEIRS:
             lost = f"what {self._who} has takes its place"
             self.findings.append(Finding.loss("overwritten", lost, where=path.path))
@@ -219,7 +219,9 @@ class _MeetPlan:
         sides = list(zip(places, (path.base, path.mine, path.theirs), strict=True))
         merged = merge_inside(self._install.card, path.path, sides, policy=self._policy)
         if merged.same_as is Side.MINE:
-            self._line(path, Outcome.HELD, f"yours stays: what {self._who} changed is in it, too")
+            self._line(
+                path, Outcome.LEFT_ALONE, f"yours stays: what {self._who} changed is in it, too"
+            )
             return
         self.actions.append(
             Action(path.path, path.mine, merged.node, merged.source, path.path, merged.reason)
@@ -243,14 +245,14 @@ class _MeetPlan:
             return
         source = self._source if theirs.kind == FILE else None
         self.actions.append(Action(path.path, path.mine, theirs, source, path.path, reason))
-        self._line(path, Outcome.KEPT, reason)
+        self._line(path, Outcome.UNCHANGED, reason)
 
     def _beside(self, path: str, theirs: Node) -> None:
         name = beside_name(path, self._who, taken=self._now.__contains__)
         self._named[path] = name
         reason = f"stands beside yours, which is {path.rpartition('/')[2]}"
         self.actions.append(Action(name, None, theirs, self._source, path, reason))
-        self.lines.append(Line(Outcome.KEPT, name, reason))
+        self.lines.append(Line(Outcome.UNCHANGED, name, reason))
 
 
 def _verb(path: PathDecision) -> str:

@@ -155,7 +155,7 @@ class _AssemblyPlan:
         if not self._agreed(path, to):
             return
         if decision.case is Case.UNCHANGED:
-            self.lines.append(Line(Outcome.KEPT, to, "the same already"))
+            self.lines.append(Line(Outcome.UNCHANGED, to, "the same already"))
         elif here is not None and decision.choice is not Choice.THEIRS:
             why = "another one is there"
             self.lines.append(Line(Outcome.CONFLICT, to, why))
@@ -163,7 +163,7 @@ class _AssemblyPlan:
             self.findings.append(Finding.conflict("occupied", why, where=to, remedy=remedy))
         else:
             reason = "replaces what was there" if here is not None else "from the parts"
-            self.lines.append(Line(Outcome.KEPT, to, reason))
+            self.lines.append(Line(Outcome.UNCHANGED, to, reason))
             self.actions.append(Action(to, here, node, self._combined.place, path, reason))
 
     def _agreed(self, path: str, to: str) -> bool:

@@ -62,7 +62,7 @@ def install_beside(
             actions.append(Action(to, None, node, source, path, reason))
             names[to] = node
             if node.kind == FILE:
-                lines.append(Line(Outcome.KEPT, to, reason))
+                lines.append(Line(Outcome.UNCHANGED, to, reason))
     offer.check_held(action.source_path for action in actions if action.source is not None)
     actions += _markers(install, names, place.name)
     version = offer.version.text if offer.version else ""

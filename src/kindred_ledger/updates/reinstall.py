@@ -95,12 +95,12 @@ class _Kept:
 
 def _for_offered(each: PathDecision) -> Decision:
     if each.mine is None:
-        return Decision(Outcome.KEPT, "new in the release", put=True)
+        return Decision(Outcome.UNCHANGED, "new in the release", put=True)
     if each.changed_by is Side.NOBODY:
-        return Decision(Outcome.KEPT, "the same already")
+        return Decision(Outcome.UNCHANGED, "the same already")
     if each.choice is Choice.MINE and _is_edit(each):
-        return Decision(Outcome.HELD, "yours stays: it is on the keep-list")
-    return Decision(Outcome.KEPT, "replaced by the release's own", put=True)
+        return Decision(Outcome.LEFT_ALONE, "yours stays: it is on the keep-list")
+    return Decision(Outcome.UNCHANGED, "replaced by the release's own", put=True)
 
 
 def _is_edit(each: PathDecision) -> bool:

@@ -206,39 +206,41 @@ class _OverTheTop:
         if path.mine is None:
             for component in self._unused:
                 if component.files(path.path):
-                    return Decision(Outcome.HELD, f"an optional part you do not use: {component}")
+                    return Decision(
+                        Outcome.LEFT_ALONE, f"an optional part you do not use: {component}"
+                    )
             removed = self._known and path.base is not None
             reason = "you had removed it; the release needs it" if removed else "new in the release"
-            return Decision(Outcome.KEPT, reason, put=True)
+            return Decision(Outcome.UNCHANGED, reason, put=True)
         if path.changed_by is Side.NOBODY:
-            return Decision(Outcome.KEPT, "the same already")
+            return Decision(Outcome.UNCHANGED, "the same already")
         overwrite = self._card.updates.overwrite
         if overwrite is not None and overwrite(path.path):
             return Decision(
-                Outcome.KEPT, "replaced; the card lets a release overwrite it", put=True
+                Outcome.UNCHANGED, "replaced; the card lets a release overwrite it", put=True
             )
         protector = self._card.protected_by(path.path)
         if protector:
-            return Decision(Outcome.HELD, f"yours stays: {protector} are protected")
+            return Decision(Outcome.LEFT_ALONE, f"yours stays: {protector} are protected")
         if not self._known:
-            return Decision(Outcome.KEPT, "replaced; the old release is not known", put=True)
+            return Decision(Outcome.UNCHANGED, "replaced; the old release is not known", put=True)
         if path.changed_by is Side.THEIRS:
-            return Decision(Outcome.KEPT, "replaced; you had not changed it", put=True)
+            return Decision(Outcome.UNCHANGED, "replaced; you had not changed it", put=True)
         self._edited.append(path.path)
         if path.changed_by is Side.MINE:
-            return Decision(Outcome.HELD, "yours stays: you changed it, the release did not")
+            return Decision(Outcome.LEFT_ALONE, "yours stays: you changed it, the release did not")
         return self._both_changed(path)
 
     def _both_changed(self, path: PathDecision) -> Decision | None:
         if path.choice is Choice.MINE:
-            return Decision(Outcome.HELD, "yours stays: you decided so")
+            return Decision(Outcome.LEFT_ALONE, "yours stays: you decided so")
         if path.choice is Choice.THEIRS:
             self._plan.findings.append(
                 Finding.loss(
                     "overwritten", "your changes to it give way to the release", where=path.path
                 )
             )
-            return Decision(Outcome.KEPT, "replaced: you decided so", put=True)
+            return Decision(Outcome.UNCHANGED, "replaced: you decided so", put=True)
         why = "both you and the release changed it"
         try:
             return self._merged(path)
@@ -254,9 +256,11 @@ class _OverTheTop:
         sides = list(zip(places, (path.base, mine, theirs), strict=True))
         merged = merge_inside(self._card, path.path, sides, policy=self._choices.policy)
         if merged.same_as is Side.MINE:
-            return Decision(Outcome.HELD, "yours stays: what the release changed is in it, too")
+            return Decision(
+                Outcome.LEFT_ALONE, "yours stays: what the release changed is in it, too"
+            )
         if merged.same_as is Side.THEIRS:
-            return Decision(Outcome.KEPT, "replaced: what you changed is in it, too", put=True)
+            return Decision(Outcome.UNCHANGED, "replaced: what you changed is in it, too", put=True)
         self._plan.merge(path.path, mine, merged)
         return None
 

@@ -66,7 +66,7 @@ def _draw_plan(session: Session, plan: Retirement) -> None:
     rows = []
     for entry in plan.entries:
         line = by_id[entry.id]
-        goes = "retire" if line.outcome is Outcome.DROPPED else "keep"
+        goes = "retire" if line.outcome is Outcome.REMOVED else "keep"
         rows.append((goes, entry.id, drawing.moment(entry.when), entry.name, line.reason))
     drawing.rows(session.out, ("", "entry", "when (UTC)", "what", "because"), rows)
     session.out.print(f"\nTo keep: {plan.policy}. {str(plan.books).capitalize()}.")
