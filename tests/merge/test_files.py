@@ -11,7 +11,9 @@ import sqlite3
 import unittest
 import zipfile
 from collections import Counter
+from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import msgspec
 
@@ -24,11 +26,13 @@ from kindred_ledger.merge import (
     Policy,
     Rule,
     Three,
+    document_files,
     merge_files,
     merge_values,
 )
+from kindred_ledger.merge.keys import frozen, same
 from kindred_ledger.merge.lines import merge_lines
-from kindred_ledger.merge.values import same
+from kindred_ledger.statement import ALL_OTHERS
 from tests.support import LONG, PlayCase, write
 
 _JSON = b"""{
@@ -414,6 +418,75 @@ class Many(unittest.TestCase):
         found = merged("a.json", with_first_at(1), with_first_at(4, b'  "k0": 9'), with_first_at(6))
         self.assertEqual(found.data.count(b'"k0"'), 1)
         self.assertEqual(json.loads(found.data), {f"k{n}": n or 9 for n in range(8)})
+
+
+class Counted(unittest.TestCase):
+    """What nobody touched is counted, not listed, where there is much of it."""
+
+    def sides(self, draw: random.Random, size: int) -> tuple[bytes, bytes, bytes]:
+        """Return three texts with records that come, go and change on both sides, in other places."""
+        rows = [
+            {
+                "id": n,
+                "on": n % 2 == 0,
+                "at": [n, {"deep": n}],
+                "pay": draw.choice((1, "1", None, 1.5)),
+            }
+            for n in range(size)
+        ]
+        mine, theirs = json.loads(json.dumps(rows)), json.loads(json.dumps(rows))
+        for n in draw.sample(range(0, size, 2), size // 10):
+            mine[n]["pay"] = "mine"
+        for n in draw.sample(range(1, size, 2), size // 10):
+            theirs[n]["at"][1]["deep"] = -n
+        del mine[size // 2], theirs[size // 3 | 1]
+        mine.append({"id": size, "on": True, "at": [], "pay": {}})
+        return tuple(json.dumps({"crew": side}).encode() for side in (rows, mine, theirs))  # type: ignore[return-value]
+
+    def test_the_same_with_and_without(self) -> None:
+        """Same bytes, same totals, same counts; the lines that are listed are those of what was touched."""
+        for seed in range(12 if not LONG else 200):
+            three = self.sides(random.Random(seed), 40)
+            listed = merged("a.json", *three)
+            with mock.patch("kindred_ledger.merge.document_files.MANY", 1):
+                counted = merged("a.json", *three)
+            self.assertEqual((counted.data, counted.counts), (listed.data, listed.counts))
+            totals = [each.statement.totals() for each in (counted, listed)]
+            self.assertEqual(*totals)
+            sides = [
+                (s.counted_before, s.counted_after) for s in (counted.statement, listed.statement)
+            ]
+            self.assertEqual(*sides)
+            lines = {(x.outcome, x.item, x.reason) for x in listed.statement.lines}
+            some = {(x.outcome, x.item, x.reason) for x in counted.statement.lines}
+            self.assertEqual({x for x in some if x[1] != ALL_OTHERS} - lines, set())
+            told = {x for x in lines if x[0] != "unchanged" or x[2]}
+            self.assertEqual(told - some, set())
+
+    def test_one_that_is_lost_is_missed(self) -> None:
+        """What is only counted is counted on both sides: a field that went would not balance."""
+        three = self.sides(random.Random(1), 2000)
+        self.assertIn(ALL_OTHERS, [x.item for x in merged("a.json", *three).statement.lines])
+        real = document_files._Fields.compare
+
+        def careless(fields: Any, name: str, mine: Any, result: Any, unit: str = "") -> None:
+            real(fields, name, mine, result, unit)
+            fields.alike[1] -= name == ""
+
+        with (
+            mock.patch.object(document_files._Fields, "compare", careless),
+            self.assertRaises(BooksUnbalanced),
+        ):
+            merged("a.json", *three)
+
+    def test_equal_values(self) -> None:
+        """As `frozen` tells it, also where Python's own comparison says something else."""
+        nan = float("nan")
+        values = [1, True, 1.0, Decimal("1.0"), "1", None, nan, [1], [True], [nan], b"1", "null",
+                  {"a": 1, "b": nan}, {"b": nan, "a": 1}, {"a": True}, {"b": 2, "a": 1}]  # fmt: skip
+        for one in values:
+            for other in values:
+                self.assertEqual(same(one, other), frozen(one) == frozen(other), (one, other))
 
 
 class Refused(unittest.TestCase):

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from kindred_ledger.merge import ABSENT, Case, Side, ValueMerge, case_of, merge_trees, merge_values
 from kindred_ledger.merge.alignment import aligned
+from kindred_ledger.merge.keys import same
 from kindred_ledger.merge.sequences import merged_regions
-from kindred_ledger.merge.values import same
 from kindred_ledger.places import MemoryPlace, Node, Tree
 from tests.support import contents, side_law
 

@@ -6,9 +6,9 @@ from collections.abc import Hashable, Iterator
 from typing import Any
 
 from ..formats import Path, format_path
-from ..statement import Line, Outcome, Statement
+from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .documents import merge_documents
-from .keys import Keys, frozen
+from .keys import Keys, frozen, same
 from .outcome import FileMerge, How, Three, count
 from .policy import Rule
 from .sides import Case
@@ -41,9 +41,12 @@ def merge(three: Three, how: How) -> FileMerge:
     )
     if found.questions:
         return FileMerge(b"", conflicts=found.questions, named_by=found.merge.named_by)
-    before = dict(_leaves(found.mine, "", found.merge))
-    after = dict(_leaves(found.result, "", found.merge))
-    lines = _lines(before, after, {each.where: each for each in found.decided})
+    fields = _Fields(found.merge, many=_size(found.mine) + _size(found.result) >= 2 * MANY)
+    fields.compare("", found.mine, found.result)
+    before, after = fields.before, fields.after
+    lines = list(_lines(before, after, {each.where: each for each in found.decided}))
+    if fields.alike[0]:
+        lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=fields.alike[0]))
     return FileMerge(
         found.data,
         count(
@@ -52,11 +55,72 @@ def merge(three: Three, how: How) -> FileMerge:
                 for each in found.decided
             ]
         ),
-        Statement(how.name, "fields", tuple(lines)).balanced(list(before), list(after)),
+        Statement(how.name, "fields", tuple(lines)).balanced(
+            *(
+                {**dict.fromkeys(names, 1), **({ALL_OTHERS: others} if others else {})}
+                for names, others in zip((before, after), fields.alike, strict=True)
+            )
+        ),
         lost=found.lost,
         notes=found.merge.notes,
         named_by=found.merge.named_by,
     )
+
+
+class _Fields:
+    """The fields of mine and of the result by their names; of `many`, what is alike is counted only.
+
+    `alike` is how many fields there are in that on each side.
+    """
+
+    def __init__(self, merge: ValueMerge, *, many: bool) -> None:
+        self._merge = merge
+        self._many = many
+        self.before: dict[str, tuple[Hashable, str]] = {}
+        self.after: dict[str, tuple[Hashable, str]] = {}
+        self.alike = [0, 0]
+
+    def compare(self, name: str, mine: Any, result: Any, unit: str = "") -> None:
+        """Take in what stands under a name on both sides."""
+        merge = self._merge
+        untouched = name and not unit and name not in merge.touched
+        if self._many and untouched and same(mine, result):
+            self.alike[0] += _size(mine)
+            self.alike[1] += _size(result)
+            return
+        unit = unit or (name if name in merge.units else "")
+        if self._many and mine and result and isinstance(mine, dict) and isinstance(result, dict):
+            parts = _members(name, mine), _members(name, result)
+        elif self._many and name in merge.named_by and mine and result:
+            field = merge.named_by[name]
+            parts = (
+                {record_name(name, field, record): record for record in mine},
+                {record_name(name, field, record): record for record in result},
+            )
+        else:
+            self.before.update(_leaves(mine, name, merge, unit))
+            self.after.update(_leaves(result, name, merge, unit))
+            return
+        for part in dict.fromkeys((*parts[0], *parts[1])):
+            if part in parts[0] and part in parts[1]:
+                self.compare(part, parts[0][part], parts[1][part], unit)
+            elif part in parts[0]:
+                self.before.update(_leaves(parts[0][part], part, merge, unit))
+            else:
+                self.after.update(_leaves(parts[1][part], part, merge, unit))
+
+
+def _members(name: str, value: dict[str, Any]) -> dict[str, Any]:
+    """Return the members of a mapping by their names on every side."""
+    parts = ((format_path((key,)), inner) for key, inner in value.items())
+    return {f"{name}.{part}" if name else part: inner for part, inner in parts}
+
+
+def _size(value: Any) -> int:
+    """Return how many fields a value has: an empty container is one."""
+    if isinstance(value, dict) and value:
+        return sum(map(_size, value.values()))
+    return sum(map(_size, value)) if isinstance(value, list) and value else 1
 
 
 def _lines(
@@ -84,9 +148,8 @@ def _leaves(
     """Yield every field by its name, with its value and the name of the part that was decided as one."""
     unit = unit or (name if name in merge.units else "")
     if isinstance(value, dict) and value:
-        for key, inner in value.items():
-            part = format_path((key,))
-            yield from _leaves(inner, f"{name}.{part}" if name else part, merge, unit)
+        for part, inner in _members(name, value).items():
+            yield from _leaves(inner, part, merge, unit)
     elif isinstance(value, list) and value and name in merge.named_by:
         for record in value:
             yield from _leaves(record, record_name(name, merge.named_by[name], record), merge, unit)

@@ -15,10 +15,10 @@ from msgspec import Struct
 from ..errors import BooksUnbalanced, FormatError
 from ..formats import ANY, Document, Path, format_path
 from .comments import lost_comments
-from .keys import Keys
+from .keys import Keys, same
 from .lines import merge_lines
 from .sides import ABSENT, Question
-from .values import Asked, Decided, Edit, New, ValueMerge, merge_values, nobody, same
+from .values import Asked, Decided, Edit, New, ValueMerge, merge_values, nobody
 
 __all__ = ["DocumentMerge", "merge_documents", "values_of"]
 

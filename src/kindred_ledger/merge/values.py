@@ -14,7 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..formats import Path, format_path
-from .keys import BY_NUMBER, Keys, frozen, name_of_key, renamed
+from .keys import BY_NUMBER, Keys, frozen, name_of_key, renamed, same
 from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import ABSENT, Case, Question, Side, case_of
@@ -64,7 +64,8 @@ class Decided(Struct, frozen=True):
 class ValueMerge(Struct, frozen=True, dict=True):
     """The merged value, the edits of theirs that lead to it, and what was decided.
 
-    `named_by` says which field names the records of a list, by the list's name.
+    `named_by` says which field names the records of a list, by the list's name; what is not in `touched`, by
+    its name, is the same on all sides, and nothing in it was decided.
     """
 
     value: Any
@@ -73,6 +74,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
     questions: tuple[Question, ...]
     notes: tuple[str, ...]
     named_by: dict[str, str] = {}
+    touched: frozenset[str] = frozenset()
 
     @cached_property
     def units(self) -> set[str]:
@@ -121,16 +123,8 @@ def merge_values(
         tuple(merge.questions),
         tuple(merge.notes),
         merge.named_by,
+        frozenset(merge.touched),
     )
-
-
-def same(one: Any, other: Any) -> bool:
-    """Tell whether two values are equal as values; see `frozen`."""
-    if one is other:
-        return True
-    if type(one) is str is type(other):
-        return bool(one == other)
-    return frozen(one) == frozen(other)
 
 
 class _Merge:
@@ -144,6 +138,7 @@ class _Merge:
         self.questions: list[Question] = []
         self.notes: list[str] = []
         self.named_by: dict[str, str] = {}
+        self.touched: set[str] = set()
 
     def value(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Merge what stands at a path of theirs; return the result, `ABSENT` if nothing shall stand there.
@@ -155,11 +150,22 @@ class _Merge:
                 Decided(name, Case.UNCHANGED, Side.NOBODY, "the version of its format")
             )
             return theirs
+        if self._is_untouched(base, mine, theirs):
+            return theirs
+        self.touched.add(name)
         if isinstance(mine, dict) and isinstance(theirs, dict):
             return self._mapping(path, name, base if isinstance(base, dict) else {}, mine, theirs)
         if isinstance(mine, list) and isinstance(theirs, list):
             return self._list(path, name, base if isinstance(base, list) else [], mine, theirs)
         return self._single(path, name, base, mine, theirs)
+
+    def _is_untouched(self, base: Any, mine: Any, theirs: Any) -> bool:
+        """Tell whether a container is the same on all sides: then nothing in it has to be decided."""
+        return (
+            isinstance(theirs, (dict, list))
+            and same(mine, theirs)
+            and (same(base, theirs) if self._known else base is ABSENT)
+        )
 
     def _single(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Decide about one value as a whole."""
@@ -233,13 +239,13 @@ class _Merge:
         merged: dict[int, Any] = {}  # by the number in theirs
         for key, at in there.items():
             count = len(self.edits)
-            record = self.value(
-                (*path, at),
-                record_name(name, field, theirs[at]),
-                base[old[key]] if key in old else ABSENT,
-                mine[here[key]] if key in here else ABSENT,
-                theirs[at],
-            )
+            was = base[old[key]] if key in old else ABSENT
+            own = mine[here[key]] if key in here else ABSENT
+            if self._is_untouched(was, own, theirs[at]):
+                merged[at] = theirs[at]
+                continue
+            below = record_name(name, field, theirs[at])
+            record = self.value((*path, at), below, was, own, theirs[at])
             if record is ABSENT:
                 del self.edits[count:]  # it goes as a member of the list
             else:
