@@ -110,7 +110,7 @@ class Json(PlayCase):
         entry = self.kindred("backup", "mossferry", "--note", "n")["entry"]
         self.assertEqual((entry["tag"]["version"], entry["note"]), ("1.4", "n"))
         some = self.kindred("backup", "mossferry", "--category", "saves")
-        missed = [{"folder": "user/pictures/", "files": 3, "bytes": 10839}]
+        missed = [{"folder": "user/pictures/", "files": 3, "size_bytes": 10839}]
         self.assertEqual(some["in_no_category"], missed)
         self.assertEqual(scanned["installs"][1]["in_no_category"], missed)
         before = snapshot(self.path("mossferry"))

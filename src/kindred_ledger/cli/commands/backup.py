@@ -54,7 +54,7 @@ def command(
         tree = session.ledger.tree(entry) if entry.complete else subject.place.survey()
         missed = unlisted(subject.card, tree)
     if session.json:
-        plain = [{"folder": m.name, "files": m.files, "bytes": m.size_bytes} for m in missed]
+        plain = [{"folder": m.name, "files": m.files, "size_bytes": m.size_bytes} for m in missed]
         return session.emit(entry=entry.to_json(), in_no_category=plain)
     session.out.print(
         f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."

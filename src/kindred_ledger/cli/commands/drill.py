@@ -30,7 +30,9 @@ def command(session: Session, *, entry: str, scratch: str | None) -> int:
     found = done.entry
     status = DAMAGED if done.findings else 0
     if session.json:
-        return session.emit(status, **msgspec.to_builtins(done))
+        oldest = done.oldest.to_json() if done.oldest is not None else None
+        plain = {**msgspec.to_builtins(done), "entry": found.to_json(), "oldest": oldest}
+        return session.emit(status, **plain)
     what = f"{found.name}, {drawing.files(found.files, found.size_bytes)}"
     if done.findings:
         head = f"Entry {found.id} ({what}) did not come back whole"

@@ -93,7 +93,10 @@ def make(
     deltas = sum(bool(change.delta) for change in manifest.changes)
     if session.json:
         return session.emit(
-            written=out, size=os.path.getsize(out), changes=len(manifest.changes), deltas=deltas
+            written=out,
+            size_bytes=os.path.getsize(out),
+            changes=len(manifest.changes),
+            deltas=deltas,
         )
     told = f"{drawing.count(len(manifest.changes), 'change')}, {deltas} by delta"
     session.out.print(f"{out}: {drawing.size(os.path.getsize(out))}, {told}", soft_wrap=True)

@@ -127,11 +127,11 @@ def _plain(install: Install, tree: Tree, odd: Sequence[Finding], known: str) -> 
             for piece in install.evidence
         ],
         "belongings": [
-            {"category": one.name, "files": one.files, "bytes": one.size_bytes}
+            {"category": one.name, "files": one.files, "size_bytes": one.size_bytes}
             for one in belongings(install.card, tree)
         ],
         "in_no_category": [
-            {"folder": one.name, "files": one.files, "bytes": one.size_bytes}
+            {"folder": one.name, "files": one.files, "size_bytes": one.size_bytes}
             for one in unlisted(install.card, tree)
         ],
         "axes": {name: version.text for name, version in axis_versions(install).items()},

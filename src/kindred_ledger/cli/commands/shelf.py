@@ -332,6 +332,6 @@ def _plain(release: Release) -> dict[str, Any]:
         "title": release.title,
         "version": release.version,
         "files": release.entry.files,
-        "bytes": release.entry.size_bytes,
+        "size_bytes": release.entry.size_bytes,
         **msgspec.to_builtins(release.label),
     }

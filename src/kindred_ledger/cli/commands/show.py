@@ -36,12 +36,12 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
             {
                 "path": p,
                 "kind": n.kind,
-                "bytes": n.size,
+                "size_bytes": n.size,
                 "blake3": n.digest.hex() if n.digest else None,
             }
             for p, n in tree.items()
         ]
-        sums_plain = {name: {"files": n, "bytes": size} for name, (n, size) in sums.items()}
+        sums_plain = {name: {"files": n, "size_bytes": size} for name, (n, size) in sums.items()}
         return session.emit(entry=found.to_json(), proven=proofs, categories=sums_plain, tree=nodes)
     drawing.heading(session.out, found.name, f"entry {found.id}, {found.when}")
     for name, root in found.roots.items():
