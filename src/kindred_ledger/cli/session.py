@@ -18,13 +18,13 @@ from ..extensions import card_folders
 from ..ledger import Ledger
 from ..os_names import json_bytes
 from ..places import Patterns
-from ..planning.context import Context
 from ..progress import Progress
 from .page import Page
 from .visible import escaped
 
 if TYPE_CHECKING:
     from ..places.remotes import Remote
+    from ..planning.context import Context
 
 __all__ = ["Session", "patterns"]
 
@@ -83,7 +83,8 @@ class Session:
 
     def finish(self) -> None:
         """End the use of the ledgers that were opened."""
-        self.context.close()
+        if "context" in self.__dict__:
+            self.context.close()
         for ledger in self._opened:
             for name in ledger.sessions.cleared:
                 self.err.print(f"Removed a left-over of a command that was cut off: {name}")
@@ -148,10 +149,12 @@ class Session:
     @cached_property
     def context(self) -> Context:
         """What operations are computed in."""
+        from ..planning.context import Context
+
         return Context(
             lambda: self.ledger,
             cards=lambda: self.cards,
-            around=self.around,
+            around=lambda: self.around,
             build=self.build,
             folders=self.folders,
             connect=self.remote,

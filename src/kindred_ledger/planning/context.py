@@ -32,10 +32,10 @@ _LONG_AGO_SECONDS = 86_400  # what a run that was cut off left is not wanted any
 class Context:
     """What operations are computed in; see the module. In a `with` block scratch space goes at its end.
 
-    `ledger` may be given as what opens it, to be opened when it is needed first. `build` and `folders` are
-    what is said of the installs that are named, where neither evidence nor card tells it. `executor` is what
-    large conversions run in, with so many `workers`; None is this process. With `dry_run` nothing will be
-    applied, and not even an empty folder is made.
+    `ledger`, `cards` and `around` may be given as what gives them, asked when they are needed first. `build`
+    and `folders` are what is said of the installs that are named, where neither evidence nor card tells it.
+    `executor` is what large conversions run in, with so many `workers`; None is this process. With `dry_run`
+    nothing will be applied, and not even an empty folder is made.
     """
 
     def __init__(
@@ -43,7 +43,7 @@ class Context:
         ledger: Ledger | Callable[[], Ledger],
         *,
         cards: Sequence[Card] | Callable[[], Sequence[Card]] = (),
-        around: Surroundings | None = None,
+        around: Surroundings | Callable[[], Surroundings] | None = None,
         build: str = "",
         folders: Mapping[str, str] | None = None,
         connect: Callable[[str], Remote] | None = None,
@@ -53,8 +53,8 @@ class Context:
         progress: Progress | None = None,
     ) -> None:
         self._ledger, self._cards, self._connect = ledger, cards, connect
+        self._around = around
         self._exits = contextlib.ExitStack()
-        self.around = around or Surroundings.here(os.environ, sys.platform)
         self.build, self.folders = build, dict(folders or {})
         self.executor, self.workers = executor, workers
         self.dry_run = dry_run
@@ -92,6 +92,13 @@ class Context:
     def cards(self) -> list[Card]:
         """The cards that are known, those of variants last."""
         return list(self._cards() if callable(self._cards) else self._cards)
+
+    @cached_property
+    def around(self) -> Surroundings:
+        """This machine, as cards see it."""
+        if self._around is None:
+            return Surroundings.here(os.environ, sys.platform)
+        return self._around() if callable(self._around) else self._around
 
     def scratch(self, name: str) -> str:
         """Return a folder for results in the ledger's `work`, which goes with the context.

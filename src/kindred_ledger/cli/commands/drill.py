@@ -30,8 +30,8 @@ def command(session: Session, *, entry: str, scratch: str | None) -> int:
     found = done.entry
     status = DAMAGED if done.findings else 0
     if session.json:
-        oldest = done.oldest.to_json() if done.oldest is not None else None
-        plain = {**msgspec.to_builtins(done), "entry": found.to_json(), "oldest": oldest}
+        first = done.oldest.to_json() if done.oldest is not None else None
+        plain = {**msgspec.to_builtins(done), "entry": found.to_json(), "oldest": first}
         return session.emit(status, **plain)
     what = f"{found.name}, {drawing.files(found.files, found.size_bytes)}"
     if done.findings:
