@@ -7,19 +7,18 @@ from typing import Any, ClassVar
 from ...formats import Path, format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .values import spelled
 
 __all__ = ["Default"]
 
 
-class Default(Step, frozen=True):
+class Default(PathStep, frozen=True):
     """Put a value, or what an expression gives, where the last part of a path is missing."""
 
     verb: ClassVar = "default"
     allows: ClassVar = ("value", "by")
 
-    path: Path
     value: Any  # a single one, or an Expression
 
     @classmethod

@@ -7,19 +7,18 @@ from typing import ClassVar
 from ...formats import Path, format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 
 __all__ = ["Drop"]
 
 
-class Drop(Step, frozen=True):
+class Drop(PathStep, frozen=True):
     """Leave a value out; a loss unless the card says it is none."""
 
     verb: ClassVar = "drop"
     needs: ClassVar = ("reason",)
     allows: ClassVar = ("lossless", "where")
 
-    path: Path
     reason: str
     lossless: bool = False
     where: Expression | None = None
@@ -35,9 +34,6 @@ class Drop(Step, frozen=True):
 
     def run(self, fields: Editing) -> None:
         fields.drop(self.path, self.reason, loss=not self.lossless, where=self.where)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def loses(self) -> bool:

@@ -10,7 +10,7 @@ from msgspec import Struct
 from ...formats import Document, Path
 from ...formats.expressions import Expression
 
-__all__ = ["Editing", "Row", "Step", "Tables"]
+__all__ = ["Editing", "PathStep", "Row", "Step", "Tables"]
 
 Row = Mapping[str, Any]
 Tables = Mapping[str, Mapping[str, Any]]
@@ -113,3 +113,12 @@ class Step(Struct, frozen=True):
     def frees(self) -> tuple[Path, ...]:
         """The paths whose values need not come back: it overwrites whatever was there."""
         return ()
+
+
+class PathStep(Step, frozen=True):
+    """A step about what stands at a path, which may mean many."""
+
+    path: Path
+
+    def has_matter(self, fields: Editing) -> bool:
+        return fields.is_there(self.path)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, ClassVar
 
-from ...formats import Path, format_path
+from ...formats import format_path
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .values import spelled
 
 __all__ = ["MapValues"]
@@ -15,14 +15,13 @@ __all__ = ["MapValues"]
 _MOST = 4  # values of a table that are shown
 
 
-class MapValues(Step, frozen=True):
+class MapValues(PathStep, frozen=True):
     """Replace values by a table, `named` if it is one of the card; others stay, or fail if `strict`."""
 
     verb: ClassVar = "map"
     needs: ClassVar = ("table",)
     allows: ClassVar = ("otherwise", "loses")
 
-    path: Path
     table: Mapping[str, Any]
     strict: bool = False
     loss: str = ""
@@ -49,9 +48,6 @@ class MapValues(Step, frozen=True):
 
     def run(self, fields: Editing) -> None:
         fields.translate(self.path, self.table, strict=self.strict, loss=self.loss)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def loses(self) -> bool:

@@ -6,18 +6,17 @@ from typing import ClassVar, Self
 
 from ...formats import Path, format_path
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 
 __all__ = ["Move"]
 
 
-class Move(Step, frozen=True):
+class Move(PathStep, frozen=True):
     """Give a value another path; `*` in the new one stands for what it stood for in the old."""
 
     verb: ClassVar = "move"
     needs: ClassVar = ("to",)
 
-    path: Path
     to: Path
 
     @classmethod
@@ -29,9 +28,6 @@ class Move(Step, frozen=True):
 
     def run(self, fields: Editing) -> None:
         fields.move(self.path, self.to)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def takes(self) -> tuple[Path, ...]:

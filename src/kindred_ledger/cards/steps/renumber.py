@@ -5,21 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, ClassVar
 
-from ...formats import Path, format_path
+from ...formats import format_path
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 
 __all__ = ["Renumber"]
 
 
-class Renumber(Step, frozen=True):
+class Renumber(PathStep, frozen=True):
     """Replace numbers by name; `otherwise` is for names the new list does not have, None: it fails."""
 
     verb: ClassVar = "renumber"
     needs: ClassVar = ("old", "new")
     allows: ClassVar = ("otherwise",)
 
-    path: Path
     before: Mapping[str, Any]
     after: Mapping[str, Any]
     otherwise: Any = None
@@ -41,6 +40,3 @@ class Renumber(Step, frozen=True):
                     int(new) if isinstance(new, str) and new.lstrip("-").isdigit() else new
                 )
         fields.translate(self.path, table, strict=True)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)

@@ -8,18 +8,17 @@ from ...errors import UsageError
 from ...formats import ANY, Path, format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 
 __all__ = ["Reorder"]
 
 
-class Reorder(Step, frozen=True):
+class Reorder(PathStep, frozen=True):
     """Sort rows by an expression, or order members by their keys."""
 
     verb: ClassVar = "reorder"
     allows: ClassVar = ("by", "keys", "descending")
 
-    path: Path
     by: Expression | None = None
     keys: tuple[str, ...] = ()
     descending: bool = False
@@ -41,9 +40,6 @@ class Reorder(Step, frozen=True):
             fields.sort_rows(self.path, self.by, descending=self.descending)
         else:
             fields.sort_keys(self.path, self.keys)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def frees(self) -> tuple[Path, ...]:

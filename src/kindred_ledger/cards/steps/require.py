@@ -6,16 +6,16 @@ from decimal import Decimal
 from typing import Any, ClassVar
 
 from ...errors import PreconditionUnmet
-from ...formats import Path, format_path
+from ...formats import format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .values import is_equal, number_of, shown, spelled
 
 __all__ = ["Require"]
 
 
-class Require(Step, frozen=True):
+class Require(PathStep, frozen=True):
     """A condition on the data; `otherwise` says what to do when it does not hold."""
 
     verb: ClassVar = "require"
@@ -23,7 +23,6 @@ class Require(Step, frozen=True):
     allows: ClassVar = ("equals", "one_of", "exists", "at_least", "at_most", "holds")
     is_condition: ClassVar = True
 
-    path: Path
     otherwise: str
     exists: bool | None = None
     holds: Expression | None = None
@@ -68,9 +67,6 @@ class Require(Step, frozen=True):
             told = "is there" if found else "is not there"
             raise PreconditionUnmet(told, where=format_path(self.path), remedy=self.otherwise)
         fields.check(self.path, self._told, self.otherwise)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     def _told(self, value: Any) -> str:
         """Return what is wrong with a value, "" if nothing is."""

@@ -6,23 +6,22 @@ from decimal import Decimal
 from typing import ClassVar
 
 from ...errors import UsageError
-from ...formats import Path, format_path
+from ...formats import format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 
 __all__ = ["Rescale"]
 
 _MOST_DIGITS = 15  # behind the point: what a float of 64 bits can tell apart
 
 
-class Rescale(Step, frozen=True):
+class Rescale(PathStep, frozen=True):
     """Make `value * times + plus` of numbers, rounded to so many digits behind the point if told."""
 
     verb: ClassVar = "rescale"
     allows: ClassVar = ("times", "plus", "round", "loses")
 
-    path: Path
     times: Decimal
     plus: Decimal
     digits: int | None = None
@@ -51,9 +50,6 @@ class Rescale(Step, frozen=True):
         text = sum_ if self.digits is None else f"round({sum_}, {self.digits})"
         reason = f"times {self.times}" + (f", plus {self.plus}" if self.plus else "")
         fields.change(self.path, Expression.parse(text), reason, loss=self.loss)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def loses(self) -> bool:

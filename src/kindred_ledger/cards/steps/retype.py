@@ -6,10 +6,10 @@ from decimal import Decimal
 from typing import Any, ClassVar
 
 from ...errors import UsageError
-from ...formats import Path, format_path
+from ...formats import format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .values import as_word, shown
 
 __all__ = ["Retype"]
@@ -23,7 +23,7 @@ _WAYS = {
 _TRUTHS = ("true", "1", "yes", "on", "false", "0", "no", "off")
 
 
-class Retype(Step, frozen=True):
+class Retype(PathStep, frozen=True):
     """Make values of another kind.
 
     What cannot become it fails, and so does a number that would lose what is behind its point, unless
@@ -34,7 +34,6 @@ class Retype(Step, frozen=True):
     needs: ClassVar = ("as",)
     allows: ClassVar = ("loses",)
 
-    path: Path
     kind: str
     loss: str = ""
 
@@ -54,9 +53,6 @@ class Retype(Step, frozen=True):
         fields.check(self.path, self._told, "Put it right first, or `map` it.")
         value = Expression.parse(_WAYS[self.kind])
         fields.change(self.path, value, f"is {self.kind} now", loss=self.loss)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def loses(self) -> bool:

@@ -7,19 +7,18 @@ from typing import Any, ClassVar
 from ...formats import ANY, Path, format_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .values import spelled
 
 __all__ = ["SetValue"]
 
 
-class SetValue(Step, frozen=True):
+class SetValue(PathStep, frozen=True):
     """Put a value, or what an expression gives, at a path; where nothing is, too, if it means one place."""
 
     verb: ClassVar = "set"
     allows: ClassVar = ("value", "by", "where", "loses")
 
-    path: Path
     value: Any  # a single one, or an Expression
     where: Expression | None = None
     loss: str = ""
@@ -42,9 +41,6 @@ class SetValue(Step, frozen=True):
             fields.fill(self.path, self.value, reason)
         else:
             fields.change(self.path, self.value, reason, where=self.where, loss=self.loss)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def loses(self) -> bool:

@@ -8,21 +8,20 @@ from ...errors import UsageError
 from ...formats import Path, format_path, parse_path
 from ...formats.expressions import Expression
 from . import row as read
-from .kind import Editing, Row, Step, Tables
+from .kind import Editing, PathStep, Row, Tables
 from .taken import refuse_taken
 from .values import quoted, shown
 
 __all__ = ["Split"]
 
 
-class Split(Step, frozen=True):
+class Split(PathStep, frozen=True):
     """Make several values of one; the one goes. `sign`: it must have just so many parts."""
 
     verb: ClassVar = "split"
     needs: ClassVar = ("into",)
     allows: ClassVar = ("at",)
 
-    path: Path
     into: tuple[tuple[str, Expression], ...]
     sign: str | None = None
 
@@ -60,9 +59,6 @@ class Split(Step, frozen=True):
             fields.change(self.path, last, f"split into {self._names}")
         else:
             fields.drop(self.path, f"split into {self._names}", loss=False)
-
-    def has_matter(self, fields: Editing) -> bool:
-        return fields.is_there(self.path)
 
     @property
     def takes(self) -> tuple[Path, ...]:
