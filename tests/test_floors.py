@@ -38,6 +38,7 @@ FLOORS = (
     ("migrate", "operations"),
     ("report", "demo"),
     ("cli",),
+    ("__main__",),
 )
 # Rooms of one floor that may lean on each other, with the reason.
 SIDEWAYS = {

@@ -2,4 +2,5 @@
 
 from .cli.main import program
 
-program()
+if __name__ == "__main__":
+    program()

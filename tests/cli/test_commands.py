@@ -162,6 +162,14 @@ class Json(PlayCase):
         self.assertIn("--build VERSION", error["remedy"])
         self.kindred(*UPDATE, "--yes", "--build", "1.4")
 
+    def test_as_a_module(self) -> None:
+        """`python -m kindred_ledger` is the command line, too."""
+        done = subprocess.run(
+            [sys.executable, "-m", "kindred_ledger", "entries", "--json", "--ledger", "none"],
+            capture_output=True, text=True, check=False, cwd=self.folder,
+        )  # fmt: skip
+        self.assertEqual(json.loads(done.stdout)["command"], "entries", done.stderr)
+
     def test_a_release_is_known_as_one(self) -> None:
         """An archive of a title is compared part by part with an install, and kept with its tag."""
         entry = self.kindred("backup", "downloads/mossferry-2.0.zip")["entry"]
