@@ -8,6 +8,8 @@ import json
 import os
 import random
 import sqlite3
+import sys
+import types
 import unittest
 import zipfile
 from collections import Counter
@@ -18,6 +20,7 @@ from unittest import mock
 import msgspec
 
 from kindred_ledger.errors import BooksUnbalanced, FormatError
+from kindred_ledger.finding import Sides
 from kindred_ledger.formats import ANY, Layout, LayoutDocument, Path, decode
 from kindred_ledger.merge import (
     Choice,
@@ -27,6 +30,7 @@ from kindred_ledger.merge import (
     Rule,
     Three,
     document_files,
+    files,
     merge_files,
     merge_values,
 )
@@ -380,6 +384,27 @@ class Texts(unittest.TestCase):
         )
         self.assertIn("line 1: both changed it: A b and a B", str(torn))
 
+    def test_lines_that_are_decided(self) -> None:
+        """Typed as `PATTERN:line N`, or by what the sides had; what gives way of mine is told as lost."""
+        three = Three(b"a\nb\nc\nd\n", b"A\nb\nc\nmine\n", b"a\nb\nc\ntheirs\n")
+        sides = Sides("d", "mine", "theirs")
+        for choice, end in ((Choice.MINE, b"mine"), (Choice.THEIRS, b"theirs")):
+            for rule in (
+                Rule.read(choice, "*.txt:line 4"),
+                Rule(choice, "a.txt".__eq__, ("line 4",), when=sides),
+            ):
+                found = merge_files(three, How("a.txt", policy=Policy((rule,))))
+                self.assertEqual(found.data, b"A\nb\nc\n" + end + b"\n")
+                lost = [each.field for each in found.losses("a.txt")]
+                self.assertEqual(lost, ["line 4"] if choice is Choice.THEIRS else [])
+                self.assertEqual(
+                    (found.statement.counted_before, found.statement.counted_after), (4, 4)
+                )
+        stale = Rule(Choice.MINE, "a.txt".__eq__, ("line 4",), when=Sides("d", "else", "theirs"))
+        for rule in (stale, Rule.read(Choice.MINE, "a.txt:line 3")):
+            found = merge_files(three, How("a.txt", policy=Policy((rule,))))
+            self.assertEqual([each.where for each in found.conflicts], ["line 4"])
+
     def test_large_texts(self) -> None:
         """Tens of thousands of lines, many of them equal, take no time without bound."""
         base = [b"%d" % (n % 7) if n % 3 else b"line %d" % n for n in range(60_000)]
@@ -487,6 +512,23 @@ class Counted(unittest.TestCase):
         for one in values:
             for other in values:
                 self.assertEqual(same(one, other), frozen(one) == frozen(other), (one, other))
+
+
+class Kinds(unittest.TestCase):
+    def test_a_kind_is_a_module_and_a_line(self) -> None:
+        """The whole of it: a function `merge(three, how)` somewhere, and its codec in the table."""
+        kind = types.ModuleType("kindred_ledger.merge.longest_files")
+
+        def merge(three: Three, how: How) -> FileMerge:
+            return FileMerge(max(three.mine, three.theirs, key=len))
+
+        kind.merge = merge  # type: ignore[attr-defined]
+        with (
+            mock.patch.dict(sys.modules, {kind.__name__: kind}),
+            mock.patch.dict(files._KINDS, {"text": ".longest_files"}),
+        ):
+            self.assertEqual(merged("notes", b"a\n", b"b\n", b"ccc\n").data, b"ccc\n")
+        self.assertEqual(len(merged("notes", b"a\n", b"b\n", b"ccc\n").conflicts), 1)
 
 
 class Refused(unittest.TestCase):

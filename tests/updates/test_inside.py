@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import shutil
+from typing import Any
+
+from msgspec.structs import replace
 
 from kindred_ledger.cards import Card
 from kindred_ledger.changes import undo
@@ -11,7 +14,7 @@ from kindred_ledger.convert import NotMerged, merge_inside
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed
 from kindred_ledger.finding import Sides
 from kindred_ledger.ledger import ReleaseTag, Tag
-from kindred_ledger.merge import Policy
+from kindred_ledger.merge import Policy, Resolution, read_resolutions, write_resolutions
 from kindred_ledger.places import MemoryPlace, ZipPlace, read_bytes, scan
 from kindred_ledger.updates import UpdateChoices
 from tests.support import files_in, kindred, snapshot, write
@@ -217,3 +220,96 @@ class Inside(InstallCase):
         books = {each["subject"]: each for each in found["change"]["books"]}
         self.assertEqual(books["program/data/rules.json"]["totals"]["changed"], 1)
         self.assertEqual(self.there(), MERGED)
+
+
+class Decided(InstallCase):
+    """What was decided of single fields, typed or in a file, and what that must not decide."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        mine = {
+            "data/rules.json": BASE["data/rules.json"]
+            .replace(b"2.40", b"9")
+            .replace(b"1.10", b"8"),
+            "logo.bin": b"\0mine",
+        }
+        theirs = {**THEIRS, "data/rules.json": THEIRS["data/rules.json"].replace(b"1.10", b"7")}
+        self.old = self.release("1.4", BASE, "old.zip")
+        self.new = self.release("2.0", theirs, "new.zip")
+        write(self.path("mossferry"), {**BASE, **mine})
+        self.file = self.path("decided.toml")
+
+    def decided(self, *args: str, status: int = 3) -> dict[str, Any]:
+        """Return what update says of the change when these options are given."""
+        done = kindred(
+            "update", "mossferry", "new.zip", "--old", "old.zip", "--dry-run", "--json", *args,
+            folder=self.folder,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, status, done.stdout + done.stderr)
+        found: dict[str, Any] = json.loads(done.stdout)
+        return found
+
+    def asked(self, found: dict[str, Any]) -> list[str]:
+        """Return the fields, or files, that are in question."""
+        each = [one for one in found["change"]["findings"] if one["severity"] == "conflict"]
+        return [one.get("field", one["where"]) for one in each]
+
+    def test_typed(self) -> None:
+        """Field by field; what gives way to theirs is a loss; a slip decides nothing, and is told."""
+        open_ = ["tides.spring", "tides.neap", "program/logo.bin"]
+        self.assertEqual(self.asked(self.decided()), open_)
+        found = self.decided(
+            "--mine", "rules.json:tides.spring", "--theirs", "rules.json:tides.neap"
+        )
+        self.assertEqual(self.asked(found), open_[2:])
+        lost = [one for one in found["change"]["findings"] if one["severity"] == "loss"]
+        self.assertEqual([(x["code"], x["field"]) for x in lost], [("overwritten", "tides.neap")])
+        self.assertIn("8 is now 7", lost[0]["what"])
+        self.assertEqual(self.asked(self.decided("--mine", "rules.json:tides")), open_[2:])
+        for slip in ("rules.json:tides.sprng", "rules.json:tides.spr", "rulez.json:tides.spring"):
+            error = self.decided("--mine", slip, status=2)["error"]
+            self.assertIn(repr(slip) if "rules" in slip else "'rulez.json'", error["what"])
+
+    def test_a_file_of_resolutions(self) -> None:
+        """It is filled with what is open, decides once it is filled in, and no more if a side changed."""
+        found = self.decided("--resolutions", "decided.toml")
+        with open(self.file, encoding="utf-8") as file:
+            made = read_resolutions(file.read())
+        self.assertEqual([each.field or each.file for each in made], self.asked(found))
+        self.assertEqual(made[0].sides, Sides("2.40", "9", "2.5"))
+        takes = [
+            replace(each, take=take)
+            for each, take in zip(made, ("mine", "theirs", "theirs"), strict=True)
+        ]
+        write(self.folder, {"decided.toml": write_resolutions(takes).encode()})
+        change = self.decided("--resolutions", "decided.toml", status=0)["change"]
+        self.assertEqual(
+            [(x["where"], x.get("field")) for x in change["findings"] if x["severity"] == "loss"],
+            [("program/data/rules.json", "tides.neap"), ("program/logo.bin", None)],
+        )
+        rules = BASE["data/rules.json"].replace(b"2.40", b"10").replace(b"1.10", b"8")
+        write(self.path("mossferry"), {"data/rules.json": rules, "logo.bin": b"\0mine, and new"})
+        found = self.decided("--resolutions", "decided.toml")
+        self.assertEqual(self.asked(found), ["tides.spring", "program/logo.bin"])
+        with open(self.file, encoding="utf-8") as file:
+            again = {each.field: each for each in read_resolutions(file.read())}
+        self.assertEqual(again["tides.neap"].take, "theirs")
+        spring = again["tides.spring"]
+        self.assertEqual((spring.take, spring.mine), ("", "10"))
+        self.assertEqual(spring.before, "mine, of 2.40 | 9 | 2.5")
+
+    def test_what_is_no_such_file(self) -> None:
+        """Named, with the place; it is left as it was."""
+        for text, words in (
+            ("[[resolutions]]\nfile = 1\n", "no file of resolutions"),
+            ("x = [", "no file of resolutions"),
+            (
+                write_resolutions([Resolution("a", "b", "1", "2", "3", "both")]),
+                "'both' cannot be taken",
+            ),
+        ):
+            write(self.folder, {"decided.toml": text.encode()})
+            error = self.decided("--resolutions", "decided.toml", status=2)["error"]
+            self.assertIn(words, error["what"])
+            with open(self.file, encoding="utf-8") as file:
+                self.assertEqual(file.read(), text)

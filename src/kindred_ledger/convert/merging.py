@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from ..cards import Card, Format
 from ..errors import KindredError, UsageError
-from ..finding import Finding
+from ..finding import Finding, Sides
 from ..formats import FOLDER, Document, parse_path
 from ..merge import FileMerge, How, Policy, Question, Side, Three, frozen, merge_files
 from ..places import FILE, MemoryPlace, Node, Place, read_bytes
@@ -26,18 +26,27 @@ _SHOWN = 3  # conflicts that a message names
 
 
 class NotMerged(KindredError):
-    """A file cannot be merged inside; `questions` are what both sides changed, if that is why."""
+    """A file cannot be merged inside; `questions` are what both sides changed, if that is why.
 
-    def __init__(self, what: str, questions: Sequence[Question] = ()) -> None:
+    `answered` are the texts of rules that decided something in it.
+    """
+
+    def __init__(
+        self, what: str, questions: Sequence[Question] = (), answered: frozenset[str] = frozenset()
+    ) -> None:
         super().__init__(what)
         self.questions = tuple(questions)
+        self.answered = answered
 
-    def conflicts(self, path: str, why: str, *, remedy: str) -> list[Finding]:
-        """Return what has to be decided about the file at a path: each question, or the file as a whole."""
+    def conflicts(self, path: str, why: str, sides: Sides, *, remedy: str) -> list[Finding]:
+        """Return what has to be decided about the file at a path: each question, or the file as a whole.
+
+        `sides` are the digests of the file.
+        """
         if self.questions:
             return [question.finding(path, remedy=remedy) for question in self.questions]
         what = f"{why}, and it cannot be merged: {self.what}"
-        return [Finding.conflict("both-changed", what, where=path, remedy=remedy)]
+        return [Finding.conflict("both-changed", what, where=path, remedy=remedy, sides=sides)]
 
 
 class MergedFile(Struct, frozen=True):
@@ -98,7 +107,7 @@ def merge_inside(
         told = "; ".join(map(str, merge.conflicts[:_SHOWN])) + (
             f"; and {more} more" if more > 0 else ""
         )
-        raise NotMerged(told, merge.conflicts)
+        raise NotMerged(told, merge.conflicts, merge.answered)
     mine, theirs = contents[1:]
     same_as = {mine: Side.MINE, theirs: Side.THEIRS}.get(merge.data, Side.BOTH)
     source = MemoryPlace({path: merge.data})

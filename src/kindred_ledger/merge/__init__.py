@@ -6,8 +6,15 @@ from .keys import Keys, frozen
 from .lines import LineMerge, merge_lines
 from .outcome import Counts, FileMerge, How, Three
 from .policy import Choice, Policy, Rule
+from .resolutions import (
+    Resolution,
+    read_resolutions,
+    rules_of,
+    with_conflicts,
+    write_resolutions,
+)
 from .sides import ABSENT, Case, Question, Side, case_of
-from .trees import PathDecision, decide_path, merge_trees
+from .trees import PathDecision, decide_path, digests_of, merge_trees
 from .values import Decided, ValueMerge, merge_values
 
 __all__ = [
@@ -24,16 +31,22 @@ __all__ = [
     "PathDecision",
     "Policy",
     "Question",
+    "Resolution",
     "Rule",
     "Side",
     "Three",
     "ValueMerge",
     "case_of",
     "decide_path",
+    "digests_of",
     "frozen",
     "merge_documents",
     "merge_files",
     "merge_lines",
     "merge_trees",
     "merge_values",
+    "read_resolutions",
+    "rules_of",
+    "with_conflicts",
+    "write_resolutions",
 ]

@@ -11,7 +11,7 @@ from .documents import merge_documents
 from .keys import Keys, frozen, same
 from .outcome import FileMerge, How, Three, count
 from .policy import Rule
-from .sides import Case
+from .sides import Case, Question
 from .values import Decided, ValueMerge, record_name
 
 __all__ = ["merge"]
@@ -27,8 +27,13 @@ def merge(three: Three, how: How) -> FileMerge:
     """
     assert how.decode is not None
 
-    def by_policy(path: Path, case: Case, mine: Any, theirs: Any) -> Rule | None:
-        return how.policy.for_field(how.name, path, case)
+    answered: set[str] = set()
+
+    def by_policy(path: Path, question: Question) -> Rule | None:
+        rule = how.policy.for_field(how.name, path, question)
+        if rule is not None:
+            answered.add(rule.text)
+        return rule
 
     found = merge_documents(
         *three,
@@ -40,7 +45,12 @@ def merge(three: Three, how: How) -> FileMerge:
         is_text=how.codec in _TEXTS,
     )
     if found.questions:
-        return FileMerge(b"", conflicts=found.questions, named_by=found.merge.named_by)
+        return FileMerge(
+            b"",
+            conflicts=found.questions,
+            named_by=found.merge.named_by,
+            answered=frozenset(answered),
+        )
     fields = _Fields(found.merge, many=_size(found.mine) + _size(found.result) >= 2 * MANY)
     fields.compare("", found.mine, found.result)
     before, after = fields.before, fields.after
@@ -62,6 +72,8 @@ def merge(three: Three, how: How) -> FileMerge:
             )
         ),
         lost=found.lost,
+        overruled=found.merge.overruled,
+        answered=frozenset(answered),
         notes=found.merge.notes,
         named_by=found.merge.named_by,
     )

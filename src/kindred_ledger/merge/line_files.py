@@ -6,7 +6,8 @@ from ..formats import Text
 from ..statement import Line, Outcome, Statement
 from .lines import LineMerge, lines_of, merge_lines
 from .outcome import FileMerge, How, Three, count
-from .sides import Case, Side
+from .policy import Rule
+from .sides import Case, Question, Side
 
 __all__ = ["merge"]
 
@@ -19,28 +20,44 @@ def merge(three: Three, how: How) -> FileMerge:
     Raises:
         FormatError: one side is no text.
     """
-    found = merge_lines(three.base or b"", three.mine, three.theirs)
+    answered: set[str] = set()
+
+    def by_policy(question: Question) -> Rule | None:
+        rule = how.policy.for_field(how.name, (), question)
+        if rule is not None:
+            answered.add(rule.text)
+        return rule
+
+    found = merge_lines(three.base or b"", three.mine, three.theirs, asked=by_policy)
     if found.conflicts:
-        return FileMerge(b"", conflicts=found.conflicts)
+        return FileMerge(b"", conflicts=found.conflicts, answered=frozenset(answered))
     decided = [
         (
             region.case.changed_by,
-            region.case.changed_by,
+            side,
             region.case in (Case.AGREED, Case.BOTH_REMOVED),
         )
-        for region in found.regions
+        for region, side in zip(found.regions, found.takes, strict=True)
         for _ in range(max(len(region.base), len(region.mine), len(region.theirs)))
     ]
-    return FileMerge(found.data, count(decided), _books(found, three, how.name))
+    return FileMerge(
+        found.data,
+        count(decided),
+        _books(found, three, how.name),
+        overruled=found.overruled,
+        answered=frozenset(answered),
+    )
 
 
 def _books(found: LineMerge, three: Three, name: str) -> Statement:
     """Account for every line of mine, and of the result as it reads."""
     lines = []
     mine, theirs = _lines(three.mine), _lines(three.theirs)
-    for region in found.regions:
+    for region, side in zip(found.regions, found.takes, strict=True):
         said = "" if region.case is Case.UNCHANGED else region.case.said
-        if region.case.changed_by is Side.THEIRS:
+        if region.case.is_conflict:
+            said = "you decided so"
+        if side is Side.THEIRS:
             lines += [_line(Outcome.REMOVED, mine[at], said) for at in region.mine]
             lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]
         else:

@@ -7,11 +7,13 @@ the last line has an end is decided like a value.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
 from ..errors import FormatError
 from ..formats import Text
+from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import Question, Side, case_of
 
@@ -21,15 +23,26 @@ _LINE = re.compile(r"([^\n\r]*)(\r\n|\n|\r|\Z)")
 
 
 class LineMerge(Struct, frozen=True):
-    """The merged bytes, empty while there are conflicts; and the regions of the three texts."""
+    """The merged bytes, empty while there are conflicts; the regions of the three texts, and whose is taken.
+
+    `overruled` are lines of mine that a rule let go for theirs.
+    """
 
     data: bytes
     conflicts: tuple[Question, ...]  # `where` is the number of the first line in mine, from 1
     regions: tuple[Region, ...]
+    takes: tuple[Side, ...] = ()
+    overruled: tuple[Question, ...] = ()
 
 
-def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
-    r"""Merge three texts.
+def merge_lines(
+    base: bytes,
+    mine: bytes,
+    theirs: bytes,
+    *,
+    asked: Callable[[Question], Rule | None] = lambda question: None,
+) -> LineMerge:
+    r"""Merge three texts; `asked` is asked whose lines count where both changed some.
 
     >>> merge_lines(b"a\nb\nc\n", b"A\nb\nc\n", b"a\nb\nc\nd\n").data
     b'A\nb\nc\nd\n'
@@ -42,26 +55,25 @@ def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
     sides = [lines_of(text.text) for text in texts]
     old, here, there = ([line for line, _ in side] for side in sides)
     regions = merged_regions(old, here, there)
-    conflicts = tuple(
-        Question(
-            f"line {region.mine.start + 1}",
-            region.case,
-            *(
-                "\n".join(lines[part.start : part.stop])
-                for lines, part in zip(
-                    (old, here, there), (region.base, region.mine, region.theirs), strict=True
-                )
-            ),
-        )
-        for region in regions
-        if region.case.is_conflict
-    )
+    takes = [region.case.changed_by for region in regions]
+    conflicts, overruled = [], []
+    for number, region in enumerate(regions):
+        if not region.case.is_conflict:
+            continue
+        question = _question(region, (old, here, there))
+        rule = asked(question)
+        if rule is None or rule.choice not in (Choice.MINE, Choice.THEIRS):
+            conflicts.append(question)
+            continue
+        takes[number] = Side(rule.choice.value)
+        if takes[number] is Side.THEIRS:
+            overruled.append(question)
     if conflicts:
-        return LineMerge(b"", conflicts, tuple(regions))
+        return LineMerge(b"", tuple(conflicts), tuple(regions))
     newline = texts[2].newline if there else texts[1].newline
     merged: list[tuple[str, str]] = []
-    for region in regions:
-        if region.case.changed_by is Side.MINE:
+    for region, side in zip(regions, takes, strict=True):
+        if side is Side.MINE:
             merged += ((here[at], newline) for at in region.mine)
         else:
             merged += (
@@ -74,7 +86,17 @@ def merge_lines(base: bytes, mine: bytes, theirs: bytes) -> LineMerge:
     text = "".join(line + end for line, end in merged)
     if [line for line, _ in lines_of(text)] != [line for line, _ in merged]:
         raise FormatError("the merged lines do not read back")
-    return LineMerge(texts[2].encode(text), (), tuple(regions))
+    data = texts[2].encode(text)
+    return LineMerge(data, (), tuple(regions), tuple(takes), tuple(overruled))
+
+
+def _question(region: Region, sides: Sequence[list[str]]) -> Question:
+    """Return a region that both changed as a question, named by its first line in mine."""
+    parts = (region.base, region.mine, region.theirs)
+    texts = (
+        "\n".join(lines[part.start : part.stop]) for lines, part in zip(sides, parts, strict=True)
+    )
+    return Question(f"line {region.mine.start + 1}", region.case, *texts)
 
 
 def lines_of(text: str) -> list[tuple[str, str]]:

@@ -11,7 +11,7 @@ from ..finding import Finding
 from ..formats import Document, Path
 from ..statement import Statement
 from .policy import Policy
-from .sides import Question, Side
+from .sides import Question, Side, shown
 from .values import Asked
 
 __all__ = ["Counts", "FileMerge", "How", "Three"]
@@ -70,7 +70,9 @@ class FileMerge(Struct, frozen=True):
     """A merged file: its bytes, empty while there are conflicts; its books; and what should be known.
 
     `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
-    has no line in the books, such as comments; `named_by` says which field names the records of a list.
+    has no line in the books, such as comments; `overruled` are changes of mine that a rule let go;
+    `answered` the texts of rules that decided something; `named_by` says which field names the records of a
+    list.
     """
 
     data: bytes
@@ -78,6 +80,8 @@ class FileMerge(Struct, frozen=True):
     statement: Statement = _NO_BOOKS
     conflicts: tuple[Question, ...] = ()
     lost: tuple[str, ...] = ()
+    overruled: tuple[Question, ...] = ()
+    answered: frozenset[str] = frozenset()
     notes: tuple[str, ...] = ()
     named_by: dict[str, str] = {}
 
@@ -97,11 +101,20 @@ class FileMerge(Struct, frozen=True):
 
     def losses(self, path: str) -> list[Finding]:
         """Return what of mine is not in the merged file, and has no line in the books."""
-        return [
+        comments = [
             Finding.loss(
                 "comment-lost", f"your comment is not in the merged file: {text}", where=path
             )
             for text in self.lost
+        ]
+        return comments + [
+            Finding.loss(
+                "overwritten",
+                f"your change to it gives way: {shown(each.mine)} is now {shown(each.theirs)}",
+                where=path,
+                field=each.where,
+            )
+            for each in self.overruled
         ]
 
 

@@ -1,15 +1,22 @@
-"""Policy: whose side wins where nobody else can say: rules, of which the last that fits counts."""
+"""Policy: whose side wins where nobody else can say: rules, of which the last that fits counts.
+
+A rule is about whole files or about fields in them. What is typed, `PATTERN` or `PATTERN:FIELD`, makes one; a
+rule that was taken before counts only while the three sides are what they were then.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from contextlib import suppress
 from enum import StrEnum
 
 from msgspec import Struct
 
-from ..formats import ANY, Path
-from ..places import check_patterns
-from .sides import Case
+from ..errors import UsageError
+from ..finding import Sides
+from ..formats import ANY, Path, parse_path
+from ..places import Patterns, check_patterns
+from .sides import Case, Question
 
 __all__ = ["Choice", "Policy", "Rule", "fits"]
 
@@ -25,17 +32,36 @@ class Choice(StrEnum):
 
 
 class Rule(Struct, frozen=True):
-    """What becomes of the files that `files` picks, or of some `fields` in them (patterns, with `ANY`).
+    """What becomes of the files that `files` picks, or of some `fields` in them.
 
-    A rule answers conflicts; one that is `always` also overrules what the table says. `said` is the reason
-    in the books.
+    A field is a pattern of paths, with `ANY`, or the name it has in findings, as `crew[id=7].name`. A rule
+    answers conflicts; one that is `always` also overrules what the table says. `said` is the reason in the
+    books, `text` what was typed. With `when` it counts only while the sides are these.
     """
 
     choice: Choice
     files: Callable[[str], bool]
-    fields: tuple[Path, ...] = ()
+    fields: tuple[Path | str, ...] = ()
     always: bool = False
     said: str = "you decided so"
+    text: str = ""
+    when: Sides | None = None
+
+    @staticmethod
+    def read(choice: Choice, text: str) -> Rule:
+        """Make a rule of what was typed: a pattern of files, or `PATTERN:FIELD`.
+
+        Raises:
+            UsageError: the pattern cannot be read.
+        """
+        pattern, colon, field = text.partition(":")
+        files = Patterns((pattern,))
+        files.check()
+        if not colon:
+            return Rule(choice, files, text=text)
+        with suppress(UsageError):
+            return Rule(choice, files, (parse_path(field), field), text=text)
+        return Rule(choice, files, (field,), text=text)
 
 
 class Policy(Struct, frozen=True):
@@ -43,25 +69,43 @@ class Policy(Struct, frozen=True):
 
     rules: tuple[Rule, ...] = ()
 
-    def for_file(self, path: str, case: Case) -> Rule | None:
-        """Return the rule for a whole file; None if none fits."""
-        return self._last(path, case, lambda rule: not rule.fields)
+    def for_file(self, path: str, case: Case, sides: Callable[[], Sides]) -> Rule | None:
+        """Return the rule for a whole file; None if none fits. `sides` gives the digests of it."""
+        return self._last(path, case, lambda rule: not rule.fields, sides)
 
-    def for_field(self, path: str, field: Path, case: Case) -> Rule | None:
+    def for_field(self, path: str, field: Path, question: Question) -> Rule | None:
         """Return the rule for a field of a file, or for what it lies in; None if none fits."""
         return self._last(
-            path, case, lambda rule: any(fits(pattern, field) for pattern in rule.fields)
+            path, question.case, lambda rule: _means(rule, field, question.where), question.sides
         )
+
+    def undecided(self, answered: Collection[str]) -> list[str]:
+        """Return what was typed of fields and answered nothing."""
+        return [
+            rule.text for rule in self.rules if rule.fields and rule.text not in ("", *answered)
+        ]
 
     def check_patterns(self, paths: set[str]) -> None:
         """Raise `UsageError` for a pattern that fits none of these files."""
         check_patterns(*(rule.files for rule in self.rules), paths=paths)
 
-    def _last(self, path: str, case: Case, meant: Callable[[Rule], bool]) -> Rule | None:
+    def _last(
+        self, path: str, case: Case, meant: Callable[[Rule], bool], sides: Callable[[], Sides]
+    ) -> Rule | None:
         for rule in reversed(self.rules):
-            if (rule.always or case.is_conflict) and meant(rule) and rule.files(path):
+            is_meant = (rule.always or case.is_conflict) and meant(rule) and rule.files(path)
+            if is_meant and (rule.when is None or rule.when == sides()):
                 return rule
         return None
+
+
+def _means(rule: Rule, path: Path, name: str) -> bool:
+    return any(
+        name == field or name.startswith((f"{field}.", f"{field}["))
+        if isinstance(field, str)
+        else fits(field, path)
+        for field in rule.fields
+    )
 
 
 def fits(pattern: Path, path: Path) -> bool:

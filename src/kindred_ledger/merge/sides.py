@@ -80,6 +80,10 @@ class Question(Struct, frozen=True):
     def __str__(self) -> str:
         return f"{self.where or 'the whole'}: {self._what}"
 
+    def sides(self) -> Sides:
+        """Return what each side has, as text."""
+        return Sides(*(_text(value) for value in (self.base, self.mine, self.theirs)))
+
     @property
     def _what(self) -> str:
         return f"{self.case.said}: {shown(self.mine)} and {shown(self.theirs)}"
@@ -92,7 +96,7 @@ class Question(Struct, frozen=True):
             where=path,
             field=self.where,
             remedy=remedy,
-            sides=Sides(*(_text(value) for value in (self.base, self.mine, self.theirs))),
+            sides=self.sides(),
         )
 
 

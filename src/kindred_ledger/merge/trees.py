@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from ..finding import Sides
 from ..places import DIR, Node, Tree, same_content
 from .policy import Choice, Policy, Rule
 from .sides import ABSENT, Case, Side, case_of
 
-__all__ = ["PathDecision", "decide_path", "merge_trees"]
+__all__ = ["PathDecision", "decide_path", "digests_of", "merge_trees"]
 
 _NO_RULES = Policy()
 
@@ -61,4 +62,20 @@ def decide_path(
     """Return the decision for one path; see `merge_trees`."""
     b, m, t = (ABSENT if node is None else node for node in (base, mine, theirs))
     case = case_of(b, m, t, same=same_content, known=known)
-    return PathDecision(path, base, mine, theirs, case, policy.for_file(path, case))
+    return PathDecision(
+        path,
+        base,
+        mine,
+        theirs,
+        case,
+        policy.for_file(path, case, lambda: digests_of(base, mine, theirs)),
+    )
+
+
+def digests_of(*nodes: Node | None) -> Sides:
+    """Return what tells three versions of a file apart: the digests, or the kind of what is no file."""
+    base, mine, theirs = (
+        "" if node is None else node.digest.hex() if node.digest else f"{node.kind} {node.target}"
+        for node in nodes
+    )
+    return Sides(base, mine, theirs)

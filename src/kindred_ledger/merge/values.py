@@ -31,7 +31,7 @@ __all__ = [
 ]
 
 # What a decision asks of whoever knows the policy: the path, the row of the table, mine and theirs.
-Asked = Callable[[Path, Case, Any, Any], Rule | None]
+Asked = Callable[[Path, Question], Rule | None]
 
 
 class Edit(Struct, frozen=True):
@@ -65,7 +65,8 @@ class ValueMerge(Struct, frozen=True, dict=True):
     """The merged value, the edits of theirs that lead to it, and what was decided.
 
     `named_by` says which field names the records of a list, by the list's name; what is not in `touched`, by
-    its name, is the same on all sides, and nothing in it was decided.
+    its name, is the same on all sides, and nothing in it was decided; `overruled` are changes of mine that
+    a rule let go for theirs.
     """
 
     value: Any
@@ -75,6 +76,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
     notes: tuple[str, ...]
     named_by: dict[str, str] = {}
     touched: frozenset[str] = frozenset()
+    overruled: tuple[Question, ...] = ()
 
     @cached_property
     def units(self) -> set[str]:
@@ -91,7 +93,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
         }
 
 
-def nobody(path: Path, case: Case, mine: Any, theirs: Any) -> Rule | None:
+def nobody(path: Path, question: Question) -> Rule | None:
     """Answer nothing; see `Asked`."""
     return None
 
@@ -124,6 +126,7 @@ def merge_values(
         tuple(merge.notes),
         merge.named_by,
         frozenset(merge.touched),
+        tuple(merge.overruled),
     )
 
 
@@ -139,6 +142,7 @@ class _Merge:
         self.notes: list[str] = []
         self.named_by: dict[str, str] = {}
         self.touched: set[str] = set()
+        self.overruled: list[Question] = []
 
     def value(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Merge what stands at a path of theirs; return the result, `ABSENT` if nothing shall stand there.
@@ -185,11 +189,15 @@ class _Merge:
         self, path: Path, name: str, case: Case, base: Any, mine: Any, theirs: Any
     ) -> tuple[Side, str]:
         """Return whose side is taken, and why; note a question if nobody can say."""
-        rule = self._asked(path, case, mine, theirs)
+        question = Question(name, case, base, mine, theirs)
+        rule = self._asked(path, question)
         if rule is not None and rule.choice in (Choice.MINE, Choice.THEIRS):
-            return Side(rule.choice.value), rule.said
+            side = Side(rule.choice.value)
+            if side is Side.THEIRS and case.is_conflict and mine is not ABSENT:
+                self.overruled.append(question)
+            return side, rule.said
         if case.is_conflict:
-            self.questions.append(Question(name, case, base, mine, theirs))
+            self.questions.append(question)
             return Side.BOTH, case.said
         return case.changed_by, case.said
 

@@ -19,8 +19,9 @@ from ..convert import NotMerged, merge_inside
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
-from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
+from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
 from ..places import FILE, Node, Tree, roots_of
+from ..planning.deciding import refuse_undecided
 from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -30,7 +31,7 @@ __all__ = ["MeetChoices", "meet"]
 OPERATION = "meet"
 _REMEDY = (
     "Decide with --mine PATTERN (yours stays), --theirs PATTERN (theirs comes), or --both PATTERN"
-    " (theirs stands beside yours)."
+    " (theirs stands beside yours); of one field with PATTERN:FIELD."
 )
 
 
@@ -39,17 +40,18 @@ def _never(path: str) -> bool:
 
 
 class MeetChoices(Struct, frozen=True):
-    """What becomes of files that both sides changed: patterns for each way."""
+    """What becomes of files that both sides changed: patterns for each way, or rules; later ones win."""
 
     mine: Callable[[str], bool] = _never
     theirs: Callable[[str], bool] = _never
     both: Callable[[str], bool] = _never
+    rules: tuple[Rule, ...] = ()
 
     @property
     def policy(self) -> Policy:
         """The rules they amount to."""
         ways = (Choice.THEIRS, self.theirs), (Choice.MINE, self.mine), (Choice.BOTH, self.both)
-        return Policy(tuple(Rule(choice, files) for choice, files in ways))
+        return Policy((*(Rule(choice, files) for choice, files in ways), *self.rules))
 
 
 def meet(
@@ -93,6 +95,7 @@ def meet(
     found = _MeetPlan(install, ledger, base_entry, other, now, ways.policy)
     for path in merge_trees(base, now.select(wanted), theirs, policy=ways.policy):
         found.take(path)
+    refuse_undecided(ways.policy, found.answered)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
     return fitted(
         Changeset(
@@ -182,6 +185,7 @@ class _MeetPlan:
         self._named: dict[str, str] = {}  # of what stands beside, its name there
         self.actions: list[Action] = []
         self.lines: list[Line] = []
+        self.answered: set[str] = set()  # texts of rules that decided something inside a file
         self.statements: list[Statement] = []
         self.findings: list[Finding] = []
 
@@ -207,7 +211,9 @@ class _MeetPlan:
                 self._merge(path)
                 return
             except NotMerged as error:
-                self.findings += error.conflicts(path.path, why, remedy=_REMEDY)
+                self.answered |= error.answered
+                sides = digests_of(path.base, path.mine, path.theirs)
+                self.findings += error.conflicts(path.path, why, sides, remedy=_REMEDY)
                 why = f"{why}, and it cannot be merged: {error.what}"
                 self._line(path, Outcome.CONFLICT, why)
 
@@ -218,6 +224,7 @@ class _MeetPlan:
         places = self._base, self._install.place, self._source
         sides = list(zip(places, (path.base, path.mine, path.theirs), strict=True))
         merged = merge_inside(self._install.card, path.path, sides, policy=self._policy)
+        self.answered |= merged.merge.answered
         if merged.same_as is Side.MINE:
             self._line(
                 path, Outcome.LEFT_ALONE, f"yours stays: what {self._who} changed is in it, too"

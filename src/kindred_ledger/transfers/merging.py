@@ -9,12 +9,10 @@ refused: nothing of the target's goes without being told. What the target's file
 
 from __future__ import annotations
 
-from typing import Any
-
 from ..cards import Format
 from ..errors import FormatError
 from ..formats import Path, parse_path
-from ..merge import Case, Choice, FileMerge, How, Question, Rule, Three, merge_files
+from ..merge import Choice, FileMerge, How, Question, Rule, Three, merge_files
 
 __all__ = ["merge_settings"]
 
@@ -49,10 +47,11 @@ def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> 
     return merge
 
 
-def _mine_if_single(path: Path, case: Case, mine: Any, theirs: Any) -> Rule | None:
+def _mine_if_single(path: Path, question: Question) -> Rule | None:
     """Say that my value counts, where it is one."""
-    single = not any(isinstance(value, (dict, list)) for value in (mine, theirs))
-    return _MINE if case.is_conflict and single else None
+    sides = question.mine, question.theirs
+    single = not any(isinstance(value, (dict, list)) for value in sides)
+    return _MINE if question.case.is_conflict and single else None
 
 
 def _refused(question: Question) -> FormatError:

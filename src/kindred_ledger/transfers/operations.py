@@ -7,6 +7,7 @@ from msgspec.structs import replace
 from ..changes import Changeset
 from ..errors import UsageError
 from ..planning.context import Context
+from ..planning.deciding import rules_in, typed_rules
 from ..planning.operation import Operation, never, wanted
 from .carry import CarryChoices, carry
 from .carry_files import carry_files, known_as
@@ -98,18 +99,16 @@ class Meet(Operation, frozen=True, tag="meet"):
     mine: tuple[str, ...] = ()
     theirs: tuple[str, ...] = ()
     both: tuple[str, ...] = ()
+    resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
+        typed = typed_rules(theirs=self.theirs, mine=self.mine, both=self.both)
         return meet(
             context.install(self.install),
             ledger=context.ledger,
             other=context.ledger.entry(self.entry) if self.entry else None,
             categories=self.categories,
-            choices=MeetChoices(
-                mine=wanted(self.mine) or never,
-                theirs=wanted(self.theirs) or never,
-                both=wanted(self.both) or never,
-            ),
+            choices=MeetChoices(rules=(*rules_in(self.resolutions), *typed)),
             progress=context.progress,
         )
 

@@ -10,7 +10,8 @@ from ..errors import UsageError
 from ..ledger import ReleasePlace
 from ..places import ItemPlace, Place, ZipPlace, open_place
 from ..planning.context import Context
-from ..planning.operation import Operation, never, wanted
+from ..planning.deciding import rules_in, typed_rules
+from ..planning.operation import Operation, wanted
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .reinstall import reinstall
@@ -27,7 +28,11 @@ def _sides(context: Context, install: str, release: str) -> tuple[Install, Place
 
 
 class Update(Operation, frozen=True, tag="update"):
-    """Bring an install to a release over the top; see `update`. Patterns say whose file counts."""
+    """Bring an install to a release over the top; see `update`.
+
+    `mine` and `theirs` say whose file counts, or whose field (`PATTERN:FIELD`); so does the file
+    `resolutions`, as far as it was filled in, where nothing else is said.
+    """
 
     install: str
     release: str
@@ -36,12 +41,12 @@ class Update(Operation, frozen=True, tag="update"):
     theirs: tuple[str, ...] = ()
     components: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
+    resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
         install, release = _sides(context, self.install, self.release)
-        choices = UpdateChoices(
-            wanted(self.mine) or never, wanted(self.theirs) or never, self.components, self.also
-        )
+        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        choices = UpdateChoices(components=self.components, also=self.also, rules=rules)
         return update(
             install,
             release,

@@ -18,8 +18,9 @@ from ..convert import NotMerged, merge_inside
 from ..errors import UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Release
-from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
+from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
 from ..places import DIR, FILE, Place, Tree
+from ..planning.deciding import refuse_undecided
 from ..planning.opened_release import OpenedRelease, open_release, opened_release
 from ..planning.recognizing import known_by_content
 from ..progress import Progress
@@ -29,7 +30,10 @@ from .plan import Decision, Plan, listed
 
 __all__ = ["Origin", "UpdateChoices", "find_origin", "update"]
 
-_DECIDE = "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the release's)."
+_DECIDE = (
+    "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the release's); of one field with"
+    " PATTERN:FIELD."
+)
 _RISK = "edits to files that the release changes, too, and what old releases left behind"
 
 
@@ -40,19 +44,21 @@ def _nothing(path: str) -> bool:
 class UpdateChoices(Struct, frozen=True):
     """What a person decided beforehand.
 
-    `mine` and `theirs` decide files that both sides changed; `components` are the only ones that are
-    brought, `also` optional ones that are not used yet. Both by code name or by what players see.
+    `mine` and `theirs` decide files that both sides changed, `rules` files and fields (later ones win);
+    `components` are the only ones that are brought, `also` optional ones that are not used yet. Both by code
+    name or by what players see.
     """
 
     mine: Callable[[str], bool] = _nothing
     theirs: Callable[[str], bool] = _nothing
     components: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
+    rules: tuple[Rule, ...] = ()
 
     @property
     def policy(self) -> Policy:
         """The rules they amount to."""
-        return Policy((Rule(Choice.THEIRS, self.theirs), Rule(Choice.MINE, self.mine)))
+        return Policy((Rule(Choice.THEIRS, self.theirs), Rule(Choice.MINE, self.mine), *self.rules))
 
 
 class Origin(Struct, frozen=True):
@@ -136,6 +142,7 @@ def update(
     for path in merge_trees(base, now, offer.tree, policy=choices.policy):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
+    refuse_undecided(choices.policy, over.answered)
     over.tell_leftovers(ledger)
     over.relocate()
     plan.empty_folders(origin.tree if not chosen else None)
@@ -174,6 +181,7 @@ class _OverTheTop:
         self._belongings: list[str] = []
         self._own: list[str] = []
         self._shipped: dict[str, Release] = {}
+        self.answered: set[str] = set()  # texts of rules that decided something inside a file
 
     def is_meant(self, path: str) -> bool:
         """Tell whether a path is among what shall be brought."""
@@ -245,7 +253,9 @@ class _OverTheTop:
         try:
             return self._merged(path)
         except NotMerged as error:
-            self._plan.findings += error.conflicts(path.path, why, remedy=_DECIDE)
+            self.answered |= error.answered
+            sides = digests_of(path.base, path.mine, path.theirs)
+            self._plan.findings += error.conflicts(path.path, why, sides, remedy=_DECIDE)
             return Decision(Outcome.CONFLICT, f"{why}, and it cannot be merged: {error.what}")
 
     def _merged(self, path: PathDecision) -> Decision | None:
@@ -255,6 +265,7 @@ class _OverTheTop:
         places = self._base, self._plan.install.place, self._plan.offer.place
         sides = list(zip(places, (path.base, mine, theirs), strict=True))
         merged = merge_inside(self._card, path.path, sides, policy=self._choices.policy)
+        self.answered |= merged.merge.answered
         if merged.same_as is Side.MINE:
             return Decision(
                 Outcome.LEFT_ALONE, "yours stays: what the release changed is in it, too"

@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 
+from ...planning.deciding import note_conflicts
 from ...transfers.operations import Meet
 from ..applying import carry_out
 from ..options import placing, session, writing
@@ -16,9 +17,17 @@ from ..session import Session
 @click.argument("install")
 @click.argument("entry", default="")
 @click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
-@click.option("--mine", multiple=True, metavar="PATTERN", help="Yours stays where both changed.")
-@click.option("--theirs", multiple=True, metavar="PATTERN", help="Theirs comes there.")
+@click.option(
+    "--mine", multiple=True, metavar="PATTERN[:FIELD]", help="Yours stays where both changed."
+)
+@click.option("--theirs", multiple=True, metavar="PATTERN[:FIELD]", help="Theirs comes there.")
 @click.option("--both", multiple=True, metavar="PATTERN", help="Theirs stands beside yours.")
+@click.option(
+    "--resolutions",
+    default="",
+    metavar="FILE",
+    help="Decide by this file; conflicts that are open are put into it.",
+)
 @writing
 @placing
 @session("meet")
@@ -31,6 +40,7 @@ def command(
     mine: tuple[str, ...],
     theirs: tuple[str, ...],
     both: tuple[str, ...],
+    resolutions: str,
     **options: Any,
 ) -> int:
     """Take in what another machine did to the data of INSTALL, from the ENTRY it kept in this ledger.
@@ -42,5 +52,8 @@ def command(
     Example, in the demo's folder:
       kindred meet mossferry --dry-run
     """
-    made = Meet(install, entry, categories, mine, theirs, both)
-    return carry_out(session, made.compute(session.context), **options)
+    made = Meet(install, entry, categories, mine, theirs, both, resolutions)
+    change = made.compute(session.context)
+    if resolutions:
+        note_conflicts(resolutions, change)
+    return carry_out(session, change, **options)

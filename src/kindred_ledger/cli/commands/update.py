@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from ...errors import UsageError
+from ...planning.deciding import note_conflicts
 from ...planning.operation import Operation
 from ...updates.operations import InstallBeside, Reinstall, Update
 from ..applying import carry_out
@@ -19,15 +20,26 @@ from ..session import Session
 @click.argument("release")
 @click.option("--old", default="", metavar="RELEASE", help="The release the install was made from.")
 @click.option(
-    "--mine", multiple=True, metavar="PATTERN", help="Keep yours where both changed a file."
+    "--mine",
+    multiple=True,
+    metavar="PATTERN",
+    help="Keep yours where both changed a file, or a field (PATTERN:FIELD).",
 )
-@click.option("--theirs", multiple=True, metavar="PATTERN", help="Take the release's there.")
+@click.option(
+    "--theirs", multiple=True, metavar="PATTERN[:FIELD]", help="Take the release's there."
+)
 @click.option("--component", "components", multiple=True, help="Only this part (repeatable).")
 @click.option("--with", "also", multiple=True, metavar="PART", help="An optional part, too.")
 @click.option("--clean", is_flag=True, help="The release and your keep-list, nothing else.")
 @click.option("--keep", multiple=True, metavar="PATTERN", help="With --clean: keep this, too.")
 @click.option("--beside", is_flag=True, help="A new install, the old one untouched.")
 @click.option("--into", default="", metavar="FOLDER", help="With --beside: where.")
+@click.option(
+    "--resolutions",
+    default="",
+    metavar="FILE",
+    help="Decide by this file; conflicts that are open are put into it.",
+)
 @writing
 @placing
 @session("update")
@@ -55,6 +67,7 @@ def command(
       kindred update mossferry downloads/mossferry-2.0.zip --beside --dry-run
     """
     said = {name: rest.pop(name) for name in ("mine", "theirs", "components", "also")}
+    resolutions = rest.pop("resolutions")
     _check_style(clean, beside, keep, into, said)
     made: Operation
     if beside:
@@ -62,8 +75,11 @@ def command(
     elif clean:
         made = Reinstall(install, release, old, keep)
     else:
-        made = Update(install, release, old, **said)
-    return carry_out(session, made.compute(session.context), **rest)
+        made = Update(install, release, old, resolutions=resolutions, **said)
+    change = made.compute(session.context)
+    if resolutions:
+        note_conflicts(resolutions, change)
+    return carry_out(session, change, **rest)
 
 
 def _check_style(
