@@ -269,7 +269,7 @@ class Command(PlayCase):
         """A set of two releases makes the one of the other; a delta without a manifest tells its digests."""
         zips = ("downloads/mossferry-1.4.zip", "downloads/mossferry-2.0.zip")
         made = self.kindred("patch", "make", *zips, "--out", "to.zip")
-        self.assertLess(made["size"], os.path.getsize(self.path(*zips[1].split("/"))) / 2)
+        self.assertLess(made["size_bytes"], os.path.getsize(self.path(*zips[1].split("/"))) / 2)
         with zipfile.ZipFile(self.path("to.zip")) as archive:
             self.assertIn("patches.toml", archive.namelist())
         write(self.folder, {"mossferry/version.txt": b"Mossferry build 1.4, mine"})

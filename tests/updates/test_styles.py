@@ -99,7 +99,7 @@ class Styles(StyleCase):
         self.assertIn("left alone, as they may be yours or left over from the old one: "
                       "program/data/gone-edited.dat", told)  # fmt: skip
         self.assertIn("optional and not used, so left out: bells (Quill Bells)", told)
-        self.assertTrue(str(change.notes[0]).startswith("over the top; what is typically lost"))
+        self.assertTrue(str(change.notes[0]).startswith("over the top; risk:"))
 
     def test_clean(self) -> None:
         """The release and the keep-list, nothing else; all that was the user's is named first."""

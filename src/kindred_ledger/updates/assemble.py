@@ -29,13 +29,10 @@ from ..versions import Version
 __all__ = ["Assembly", "assemble"]
 
 _RISK = (
-    "assembled; what is typically lost this way: files that two parts hold in different versions, and parts"
+    "assembled; risk: files that two parts hold in different versions, and parts"
     " nobody noticed were missing"
 )
-_RISK_ARCHIVE = (
-    "into an archive; what is typically lost this way: its signature, and files of it that yours"
-    " replace"
-)
+_RISK_ARCHIVE = "into an archive; risk: its signature, and files of it that yours replace"
 # Signatures of archives as the JAR File Specification ("Signed JAR File") names them.
 _SIGNATURE = re.compile(r"META-INF/(?:[^/]+\.(?:SF|DSA|RSA|EC)|SIG-[^/]*)", re.I)
 

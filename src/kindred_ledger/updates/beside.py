@@ -20,7 +20,7 @@ from ..statement import Line, Outcome, Statement
 __all__ = ["install_beside"]
 
 _RISK = (
-    "beside; what is typically lost this way: nothing of the old one; but saves and settings do not follow"
+    "beside; risk: nothing of the old one; but saves and settings do not follow"
     " by themselves (kindred carry brings them)"
 )
 

@@ -48,7 +48,7 @@ class Plan:
         self.actions: list[Action] = []
         self.lines: list[Line] = []
         self.findings = [
-            Finding.note("usual-risk", f"{style}; what is typically lost this way: {risk}"),
+            Finding.note("usual-risk", f"{style}; risk: {risk}"),
             *offer.findings,
         ]
         self.merged: list[Statement] = []  # the books of files that were merged inside
