@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from ..errors import UsageError
 from ..ledger import Ledger
-from ..places import Place, folders_of
+from ..places import Place, capabilities_of, folders_of
 from .backend import Backend
 from .disk import DiskBackend
 
@@ -24,9 +24,8 @@ def backend_of(place: Place, ledger: Ledger, id: str = "") -> Backend:
     """
     if folders_of(place):
         return DiskBackend(place, ledger, id)
-    if getattr(place, "remote", None) is not None:
+    if capabilities_of(place).remote is not None:
         from .remote import RemoteBackend
 
-        far: RemotePlace = place  # type: ignore[assignment]
-        return RemoteBackend(far, ledger, id)
+        return RemoteBackend(cast("RemotePlace", place), ledger, id)
     raise UsageError("this place can be read but not changed", where=place.location)

@@ -21,12 +21,12 @@ from ..finding import Finding
 from ..ledger import BEFORE, Ledger, Record, iso
 from ..places import (
     DIR,
-    JoinedPlace,
     Node,
     Place,
     Tree,
-    ZipPlace,
+    capabilities_of,
     parents,
+    parts_of,
     refusals,
     roots_of,
     same_content,
@@ -71,7 +71,7 @@ def apply_changeset(
 ) -> Applied:
     """Carry out a changeset; see `Changeset.apply`."""
     changeset = fitted(changeset)
-    if isinstance(changeset.place, ZipPlace):
+    if capabilities_of(changeset.place).is_archive:
         with as_file_changeset(changeset, ledger) as whole:
             return apply_changeset(whole, ledger, group=group, progress=progress)
     backend = backend_of(changeset.place, ledger)
@@ -326,7 +326,7 @@ def _operations(
     place: Place, actions: Iterable[Action]
 ) -> tuple[list[Op], dict[int, tuple[Place, str]]]:
     """Turn actions into operations on folders, with the source of each new content."""
-    joined = isinstance(place, JoinedPlace)
+    joined = "" not in parts_of(place)
     ops: list[Op] = []
     sources: dict[int, tuple[Place, str]] = {}
     for action in actions:

@@ -17,7 +17,6 @@ from ..places import (
     OTHER,
     PERMISSIONS,
     WORK_FOLDER,
-    JoinedPlace,
     Place,
     Tree,
     archive_of,
@@ -27,6 +26,7 @@ from ..places import (
     limits_at,
     limits_by_part_of,
     parents,
+    parts_of,
     roots_of,
     same_content,
     tells_names_apart,
@@ -274,10 +274,11 @@ def _gone(path: str, only: Callable[[str], bool] | None, remembered: Tree) -> bo
 
 def _check_fits(entry: Entry, place: Place) -> None:
     """Raise `UsageError` unless the place has the same parts as the entry."""
-    if isinstance(place, JoinedPlace) and set(entry.roots) != set(place.parts):
+    parts = parts_of(place)
+    if "" not in parts and set(entry.roots) != set(parts):
         raise UsageError(
             f"entry {entry.id} has the parts {', '.join(sorted(entry.roots)) or 'of one folder'}, "
-            f"this place {', '.join(sorted(place.parts))}",
+            f"this place {', '.join(sorted(parts))}",
             where=place.location,
             remedy="Restore it into a plain folder first: --into FOLDER",
         )

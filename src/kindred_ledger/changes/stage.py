@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from ..errors import PlaceChanged, PlaceError
 from ..finding import Finding
-from ..ledger import EntryPlace, Ledger
+from ..ledger import Ledger
 from ..os_names import as_name, json_bytes
 from ..places import (
     BLOCK,
@@ -26,6 +26,7 @@ from ..places import (
     OpenFolder,
     PathAt,
     Place,
+    capabilities_of,
     folder_with,
     folders_of,
     refusals,
@@ -335,7 +336,7 @@ def _write(new: _New, ops: list[Op], path: str, blocks: Iterable[bytes], source:
 
     What the ledger hands out was checked against the very digest that was asked for.
     """
-    hasher = None if isinstance(source, EntryPlace) else blake3()
+    hasher = None if capabilities_of(source).hands_out_verified else blake3()
     holes, size = False, 0
     try:
         fd = _opened(new, ops[0])

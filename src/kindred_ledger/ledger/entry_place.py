@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 
 from ..errors import UsageError
-from ..places import OTHER, Seen, Tree
+from ..places import OTHER, Capable, Seen, Tree
 from .entries import Entry, Tag
 from .index import Index
 from .reading import read_contents
@@ -14,8 +14,10 @@ from .reading import read_contents
 __all__ = ["EntryPlace"]
 
 
-class EntryPlace:
+class EntryPlace(Capable):
     """An entry as a place: read like any other, verified as it is read."""
+
+    hands_out_verified = True
 
     def __init__(self, entry: Entry, index: Index, read_tree: Callable[[], Tree]) -> None:
         self.entry = entry

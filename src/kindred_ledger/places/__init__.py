@@ -1,6 +1,14 @@
 """Places and trees: somewhere files live, and what is there."""
 
 from .archive import ZipPlace, add_member, rewrite_zip
+from .capabilities import (
+    Capable,
+    capabilities_of,
+    limits_by_part_of,
+    parts_of,
+    roots_of,
+    tells_names_apart,
+)
 from .durable import (
     discard,
     make_folders,
@@ -28,18 +36,12 @@ from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
 from .open_folder import OpenFolder, PathAt
-from .opening import archive_of, join_folders, open_place, place_at, roots_of
+from .opening import archive_of, join_folders, open_place, place_at
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
 from .select import Categories, Every, Patterns, check_patterns, check_selected
-from .storage_limits import (
-    NO_LIMITS,
-    StorageLimits,
-    limits_at,
-    limits_by_part_of,
-    tells_names_apart,
-)
+from .storage_limits import NO_LIMITS, StorageLimits, limits_at
 from .tarball import TarPlace
 from .tree import (
     DIR,
@@ -65,6 +67,7 @@ __all__ = [
     "PERMISSIONS",
     "STAGE_MARK",
     "WORK_FOLDER",
+    "Capable",
     "Categories",
     "Difference",
     "Every",
@@ -88,6 +91,7 @@ __all__ = [
     "ZipPlace",
     "add_member",
     "archive_of",
+    "capabilities_of",
     "check_patterns",
     "check_portable",
     "check_selected",
@@ -114,6 +118,7 @@ __all__ = [
     "node_of",
     "open_place",
     "parents",
+    "parts_of",
     "place_at",
     "read_bytes",
     "refusals",

@@ -16,10 +16,12 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import IO, TYPE_CHECKING
 
 from ..errors import UnsafeArchive, UnsafeName
+from .capabilities import Capable
 from .durable import refusals
 from .names import check_portable
 from .place import BLOCK
 from .seen import Seen
+from .storage_limits import ZIP_LIMITS, StorageLimits
 from .tree import DIR, FILE, PERMISSIONS, Node, Tree
 
 if TYPE_CHECKING:
@@ -38,7 +40,7 @@ _HEADER = 30  # bytes of a local file header before the name (APPNOTE 4.3.7)
 _EARLIEST = (1980, 1, 1, 0, 0, 0)  # the first time a zip member can carry
 
 
-class ZipPlace:
+class ZipPlace(Capable):
     """A zip archive as a place.
 
     Raises:
@@ -46,12 +48,17 @@ class ZipPlace:
         PlaceError: the file cannot be read.
     """
 
+    is_archive = True
+
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.path = os.path.abspath(os.path.expanduser(os.fspath(path)))
 
     @property
     def location(self) -> str:
         return self.path
+
+    def limits(self) -> StorageLimits:
+        return ZIP_LIMITS
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree; digests only where `seen` knows this very archive."""

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing
 
 from ..errors import PlaceChanged, PlaceError
+from .capabilities import Capable
 from .durable import refusals, remove_tree
 from .folder import FolderPlace
 from .place import Place
@@ -106,7 +107,7 @@ def _uri(path: str) -> str:
     return "file://" + quote(path if path.startswith("/") else f"/{path}", safe="/:")
 
 
-class SteadyPlace:
+class SteadyPlace(Capable):
     """A place of which some databases are read from captured copies, the rest as it is."""
 
     def __init__(self, place: Place, copies: Place, names: Mapping[str, str]) -> None:

@@ -7,16 +7,19 @@ import contextlib
 import errno
 import os
 import stat as stat_bits
+import sys
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import repeat
 
 from ..errors import PlaceChanged, PlaceError, Vanished
 from ..os_names import as_name, as_text
+from .capabilities import Capable
 from .durable import refusals, refused
 from .names import WORK_FOLDER, is_ours
 from .open_folder import OpenFolder
 from .place import BLOCK
 from .seen import Seen
+from .storage_limits import NO_LIMITS, StorageLimits, disk_limits, minds_case_above
 from .tree import DIR, FILE, LINK, OTHER, Node, Tree, node_of
 
 __all__ = [
@@ -35,7 +38,7 @@ _SMALL = 1 << 20
 _MODE = 0o7777  # the permission bits of a mode
 
 
-class FolderPlace:
+class FolderPlace(Capable):
     """A folder, read through `os.scandir`; `without` names subfolders that belong to others.
 
     `real` is the folder's path without links, if it is known: nothing is read if there are any by then.
@@ -57,6 +60,21 @@ class FolderPlace:
     @property
     def location(self) -> str:
         return self.root
+
+    def limits(self) -> StorageLimits:
+        return disk_limits(self.root)
+
+    def tells_apart(self, tree: Tree) -> bool:
+        if sys.platform == "darwin" or self.limits() != NO_LIMITS:
+            return False
+        named = next((path for path in tree if path.swapcase() != path), "")
+        return not self.look([named.swapcase()]) if named else minds_case_above(self.root)
+
+    def folders(self) -> dict[str, FolderPlace]:
+        return {"": self}
+
+    def in_folder(self, path: str) -> tuple[FolderPlace, str] | None:
+        return self, path
 
     @contextlib.contextmanager
     def held(self) -> Iterator[OpenFolder]:
@@ -275,10 +293,14 @@ class ItemPlace(FolderPlace):
         full = os.path.abspath(os.path.expanduser(os.fspath(path)))
         super().__init__(os.path.dirname(full))
         self.name = as_text(os.path.basename(full))
+        self.item = self.name
 
     @property
     def location(self) -> str:
         return self.path(self.name)
+
+    def roots(self) -> dict[str, str]:
+        return {".": self.location}
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree of the folder, in paths that begin with its name; empty if it is not there."""

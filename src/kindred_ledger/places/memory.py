@@ -6,18 +6,23 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from blake3 import blake3
 
+from .capabilities import Capable
 from .seen import Seen
 from .tree import FILE, Node, Tree
 
 __all__ = ["MemoryPlace"]
 
 
-class MemoryPlace:
+class MemoryPlace(Capable):
     """A mapping of path to bytes as a place."""
 
     def __init__(self, contents: Mapping[str, bytes], *, location: str = "computed") -> None:
         self.contents = dict(contents)
-        self.location = location
+        self._location = location
+
+    @property
+    def location(self) -> str:
+        return self._location
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree, digests included: they cost no reading here."""

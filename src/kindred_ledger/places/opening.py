@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
-__all__ = ["archive_of", "join_folders", "open_place", "place_at", "roots_of"]
+__all__ = ["archive_of", "join_folders", "open_place", "place_at"]
 
 _ARCHIVES = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.xz", ".tar.bz2")
 
@@ -74,18 +74,6 @@ def join_folders(roots: Mapping[str, str]) -> JoinedPlace:
         ]
         parts[name] = FolderPlace(root, without=tuple(inner))
     return JoinedPlace(parts)
-
-
-def roots_of(place: Place) -> dict[str, str]:
-    """Return the folders a place consists of, by name.
-
-    "" stands for a single folder, file or archive, "." for a folder as an item of the one it is in.
-    """
-    if isinstance(place, ItemPlace):
-        return {".": place.location}
-    if isinstance(place, JoinedPlace):
-        return {name: part.location for name, part in place.parts.items()}
-    return {"": place.location}
 
 
 def archive_of(roots: Mapping[str, str]) -> str:

@@ -15,20 +15,17 @@ from msgspec import Struct
 
 from ..errors import UnsafeName
 from ..os_names import as_name
-from .archive import ZipPlace
-from .folder import FolderPlace
-from .names import check_portable, collisions
-from .place import Place
-from .tree import FILE, LINK, Node, Tree, same_content
-from .views import JoinedPlace
+from .names import check_portable
+from .tree import FILE, LINK, Node, same_content
 
 __all__ = [
     "NO_LIMITS",
+    "ZIP_LIMITS",
     "StorageLimits",
+    "disk_limits",
     "limits_at",
-    "limits_by_part_of",
-    "limits_of",
-    "tells_names_apart",
+    "minds_case_above",
+    "server_limits",
 ]
 
 _MOUNTS = "/proc/self/mountinfo"  # Linux; see proc_pid_mountinfo(5)
@@ -74,7 +71,7 @@ class StorageLimits(Struct, frozen=True):
 
 
 NO_LIMITS = StorageLimits()
-_ZIP = StorageLimits(any_bytes=False, name="a zip archive")
+ZIP_LIMITS = StorageLimits(any_bytes=False, name="a zip archive")
 _FAT = StorageLimits(
     links=False,
     modes=False,
@@ -101,65 +98,35 @@ def _is_of_bytes(path: str) -> bool:
     return True
 
 
-def limits_by_part_of(place: Place) -> dict[str, StorageLimits]:
-    """Return what each part of a place can hold, by the part's name; see `roots_of`."""
-    if isinstance(place, JoinedPlace):
-        return {name: limits_of(part) for name, part in place.parts.items()}
-    return {"": limits_of(place)}
-
-
 def limits_at(limits_by_part: Mapping[str, StorageLimits], path: str) -> StorageLimits:
     """Return what can be held at a path of a place, of what `limits_by_part_of` says of it."""
     return limits_by_part.get("") or limits_by_part.get(path.partition("/")[0], NO_LIMITS)
 
 
-def limits_of(place: Place) -> StorageLimits:
-    """Return what a place of one part can hold: of a server or disk what is known; else all there is."""
-    if isinstance(place, FolderPlace):
-        return _DISKS.get(_disk_kind(place.root), NO_LIMITS)
-    if isinstance(place, ZipPlace):
-        return _ZIP
-    remote = getattr(place, "remote", None)
-    if remote is None:
-        return NO_LIMITS
+def disk_limits(folder: str) -> StorageLimits:
+    """Return what the disk that a folder lies on can hold, as far as its kind is known."""
+    return _DISKS.get(_disk_kind(folder), NO_LIMITS)
+
+
+def server_limits(*, folders: bool) -> StorageLimits:
+    """Return what a server can hold; `folders` tells whether it has empty ones."""
     return StorageLimits(
         links=False,
         modes=False,
         time_step_ns=0,
-        empty_folders=remote.capabilities.folders,
+        empty_folders=folders,
         any_bytes=False,
         name="a server",
     )
 
 
-def tells_names_apart(place: Place, tree: Tree) -> bool:
-    """Tell whether names that differ in case or Unicode form only are two in a place that holds a tree.
-
-    It is looked at, not written to; where it cannot be seen they are taken for one.
-    """
-    if collisions(tree):
-        return True
-    if isinstance(place, JoinedPlace):
-        return all(tells_names_apart(part, tree.under(n)) for n, part in place.parts.items())
-    if isinstance(place, FolderPlace):
-        return (
-            sys.platform != "darwin" and limits_of(place) == NO_LIMITS and _minds_case(place, tree)
-        )
-    remote = getattr(place, "remote", None)
-    named = next((path for path in tree.files if path.swapcase() != path), "")
-    return remote is not None and bool(named) and remote.stat(named.swapcase()) is None
-
-
-def _minds_case(place: FolderPlace, tree: Tree) -> bool:
-    """Tell whether the disk of a folder tells `A` from `a`: ask for what is there in the other case."""
-    named = next((path for path in tree if path.swapcase() != path), "")
-    if named:
-        return not place.look([named.swapcase()])
-    for folder in (place.root, *_above(place.root)):  # it is empty: so those it lies in
-        name = os.path.basename(folder)
+def minds_case_above(folder: str) -> bool:
+    """Tell whether the disk of an empty folder tells `A` from `a`: by the names it lies in."""
+    for above in (folder, *_above(folder)):
+        name = os.path.basename(above)
         if name.swapcase() != name:
-            other = os.path.join(os.path.dirname(folder), name.swapcase())
-            return not os.path.lexists(other) or not os.path.samefile(other, folder)
+            other = os.path.join(os.path.dirname(above), name.swapcase())
+            return not os.path.lexists(other) or not os.path.samefile(other, above)
     return sys.platform not in ("win32", "darwin")
 
 

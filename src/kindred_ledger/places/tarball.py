@@ -15,6 +15,7 @@ from typing import IO, TYPE_CHECKING, cast
 from ..errors import KindredError, UnsafeArchive
 from ..os_names import as_text
 from .archive import check_expansion
+from .capabilities import Capable
 from .durable import refusals
 from .names import check_portable
 from .place import BLOCK
@@ -42,7 +43,7 @@ def is_tar(path: str) -> bool:
     return start[_MAGIC] == b"ustar" or (named and start.startswith(_PACKED))
 
 
-class TarPlace:
+class TarPlace(Capable):
     """A tar archive as a place.
 
     Raises:

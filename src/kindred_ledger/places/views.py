@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Protocol
 
 from ..errors import UsageError
+from .capabilities import Capable, capabilities_of, tells_names_apart
 from .folder import FolderPlace
 from .place import Place
 from .seen import Seen
@@ -27,7 +28,7 @@ class Lookable(Protocol):
         ...
 
 
-class SubPlace:
+class SubPlace(Capable):
     """What lies in one folder of another place."""
 
     def __init__(self, place: Place, folder: str) -> None:
@@ -37,6 +38,9 @@ class SubPlace:
     @property
     def location(self) -> str:
         return f"{self.place.location}/{self.folder}"
+
+    def in_folder(self, path: str) -> tuple[FolderPlace, str] | None:
+        return folder_with(self.place, f"{self.folder}/{path}")
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the folder's part of the other place's tree."""
@@ -50,7 +54,7 @@ class SubPlace:
             yield path[len(start) :], blocks
 
 
-class JoinedPlace:
+class JoinedPlace(Capable):
     """Places side by side, each as one top folder of the whole.
 
     `parts` maps the name of the top folder ("program", "user") to the place that is there.
@@ -64,6 +68,24 @@ class JoinedPlace:
         places = [place.location for place in self.parts.values()]
         outer = [x for x in places if not any(x.startswith(y + os.sep) for y in places)]
         return " + ".join(outer)
+
+    def roots(self) -> dict[str, str]:
+        return {name: part.location for name, part in self.parts.items()}
+
+    def pieces(self) -> Mapping[str, Place]:
+        return self.parts
+
+    def tells_apart(self, tree: Tree) -> bool:
+        return all(tells_names_apart(part, tree.under(n)) for n, part in self.parts.items())
+
+    def folders(self) -> dict[str, FolderPlace]:
+        inner = {name: capabilities_of(part).folders() for name, part in self.parts.items()}
+        whole = all("" in folders for folders in inner.values())
+        return {name: folders[""] for name, folders in inner.items()} if whole else {}
+
+    def in_folder(self, path: str) -> tuple[FolderPlace, str] | None:
+        name, _, rest = path.partition("/")
+        return folder_with(self.parts[name], rest) if name in self.parts else None
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the parts' trees, each under its name."""
@@ -87,7 +109,7 @@ class JoinedPlace:
                 yield f"{name}/{path}", blocks
 
 
-class LaidPlace:
+class LaidPlace(Capable):
     """Places laid over each other: each path is read from the place that is named for it."""
 
     def __init__(self, owners: Mapping[str, Place]) -> None:
@@ -100,6 +122,10 @@ class LaidPlace:
     def owner(self, path: str) -> Place | None:
         """Return the place a path is read from."""
         return self._owners.get(path)
+
+    def in_folder(self, path: str) -> tuple[FolderPlace, str] | None:
+        owner = self.owner(path)
+        return folder_with(owner, path) if owner is not None else None
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree; where several places are one path, that of the place it is read from."""
@@ -123,18 +149,13 @@ class LaidPlace:
 
 def folders_of(place: Place) -> dict[str, FolderPlace]:
     """Return the folders a place consists of; an empty mapping if it is not made of folders."""
-    if isinstance(place, FolderPlace):
-        return {"": place}
-    if isinstance(place, JoinedPlace):
-        parts = {name: part for name, part in place.parts.items() if isinstance(part, FolderPlace)}
-        return parts if len(parts) == len(place.parts) else {}
-    return {}
+    return capabilities_of(place).folders()
 
 
 def look(place: Place, paths: Iterable[str], *, seen: Seen | None = None) -> Tree:
     """Return the tree of what stands at some paths of a place made of folders, or a remote."""
     folders = folders_of(place)
-    if not isinstance(place, JoinedPlace):
+    if "" in folders or not folders:
         one: Lookable = folders.get("") or place  # type: ignore[assignment]
         return Tree(one.look(paths, seen=seen))
     found: dict[str, Node] = {}
@@ -164,14 +185,4 @@ def disk_path(place: Place, path: str) -> str | None:
 
 def folder_with(place: Place, path: str) -> tuple[FolderPlace, str] | None:
     """Return the folder on disk that a file of a place lies in, and its path there; None if in none."""
-    at: Place | None = place
-    while at is not None and not isinstance(at, FolderPlace):
-        if isinstance(at, SubPlace):
-            path = f"{at.folder}/{path}"
-            at = at.place
-        elif isinstance(at, JoinedPlace):
-            name, _, path = path.partition("/")
-            at = at.parts.get(name)
-        else:
-            at = at.owner(path) if isinstance(at, LaidPlace) else None
-    return (at, path) if at is not None else None
+    return capabilities_of(place).in_folder(path)

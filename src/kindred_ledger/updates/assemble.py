@@ -19,7 +19,7 @@ from ..finding import Finding
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
 from ..merge import Case, Choice, PathDecision, Policy, Rule, merge_trees
-from ..places import DIR, FILE, ItemPlace, Node, Place, Tree, ZipPlace, check_patterns
+from ..places import DIR, FILE, Node, Place, Tree, capabilities_of, check_patterns
 from ..planning.combining import Combined, combine
 from ..planning.readiness import readiness
 from ..progress import Progress
@@ -67,14 +67,14 @@ def assemble(
         DecisionNeeded: in one of them two folders could be the title's.
     """
     how = how or Assembly()
-    into_archive = isinstance(target, ZipPlace)
+    into_archive = capabilities_of(target).is_archive
     combined = combine(
         parts, ledger=ledger, card=None if into_archive else how.card, progress=progress
     )
     now = ledger.scan(target, progress=progress)
     there = {*now.leaves, *combined.tree.leaves}
     check_patterns(how.overwrite, how.first, how.drop, paths=there)
-    top = "/".join(filter(None, (target.name if isinstance(target, ItemPlace) else "", how.at)))
+    top = "/".join(filter(None, (capabilities_of(target).item, how.at)))
     lay = _AssemblyPlan(combined, now, top, how, into_archive)
     lay.all()
     release = None if into_archive else _opened(combined, how.card)
@@ -210,7 +210,7 @@ class _AssemblyPlan:
 
 
 def _misnamed(target: Place) -> Iterator[Finding]:
-    fault = misnamed(target.location, "zip") if isinstance(target, ZipPlace) else ""
+    fault = misnamed(target.location, "zip") if capabilities_of(target).is_archive else ""
     if fault:
         yield Finding.note("misnamed", fault)
 

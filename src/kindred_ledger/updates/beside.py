@@ -11,7 +11,7 @@ from ..changes import Action, Changeset, fitted
 from ..errors import PlaceChanged, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Tag
-from ..places import FILE, FolderPlace, ItemPlace, JoinedPlace, MemoryPlace, Node, Place, Tree
+from ..places import FILE, FolderPlace, ItemPlace, MemoryPlace, Node, Place, Tree, roots_of
 from ..planning.opened_release import OpenedRelease, opened_release
 from ..planning.readiness import readiness
 from ..progress import Progress
@@ -86,7 +86,7 @@ def install_beside(
 
 def _folder(install: Install, offer: OpenedRelease, target: str) -> str:
     """Return the new install's folder: as the old one's is named, with the new version in it."""
-    root = install.place.parts[PROGRAM].location if isinstance(install.place, JoinedPlace) else ""
+    root = roots_of(install.place).get(PROGRAM, "")
     parent, old = os.path.split(root)
     here = install.version.text if install.version else ""
     label = offer.version.text if offer.version else offer.name.rpartition("@")[2]

@@ -11,8 +11,10 @@ from collections.abc import Iterable, Iterator
 from urllib.parse import quote
 
 from ...errors import UnsafeName
+from ..capabilities import Capable
 from ..names import WORK_FOLDER, check_portable
 from ..seen import Seen
+from ..storage_limits import StorageLimits, server_limits
 from ..tree import DIR, FILE, OTHER, Node, Tree
 from .remote import Found, Inside, Remote
 
@@ -21,7 +23,7 @@ __all__ = ["RemotePlace"]
 _FEW = 4  # files of a folder; more are sooner found by listing it
 
 
-class RemotePlace:
+class RemotePlace(Capable):
     """All files below a remote's own folder, or one in it; links and the like are left out.
 
     What has a name that not every system can hold is listed under that name in percent form, as what
@@ -32,13 +34,20 @@ class RemotePlace:
     """
 
     def __init__(self, remote: Remote, folder: str = "") -> None:
-        self.remote = remote
+        self.remote: Remote = remote
         self.folder = folder
         self._turn = threading.Lock()  # a remote is used from one thread at a time
 
     @property
     def location(self) -> str:
         return f"{self.remote.location}/{self.folder}" if self.folder else self.remote.location
+
+    def limits(self) -> StorageLimits:
+        return server_limits(folders=self.remote.capabilities.folders)
+
+    def tells_apart(self, tree: Tree) -> bool:
+        named = next((path for path in tree.files if path.swapcase() != path), "")
+        return bool(named) and self.remote.stat(named.swapcase()) is None
 
     def survey(self, *, seen: Seen | None = None) -> Tree:
         """Return the tree, with the digests of files that are, by size and time, what they were."""
