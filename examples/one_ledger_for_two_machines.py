@@ -27,7 +27,9 @@ def main(folder: str) -> None:
 
     def machine(name: str) -> kl.Ledger:
         near = os.path.join(folder, f"near-{name}")
-        return kl.Ledger.open(kl.connect(share), local_cache=near, passphrase=lambda: "reeds by the jetty")
+        return kl.Ledger.open(
+            kl.connect(share), local_cache=near, passphrase=lambda: "reeds by the jetty"
+        )
 
     desktop, laptop = machine("desktop"), machine("laptop")
     for note in ("on Monday", "on Tuesday", "on Wednesday"):

@@ -18,7 +18,11 @@ SRC = os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), 
 POSITIONAL = 3  # arguments that may be given by position
 EXPLAINED = ("remedy", "choices")
 _RAISES = re.compile(r"Raises:|\b[Rr]aises? `|`\w+` is raised")
-_BASES = ("Storage", "Step", "Operation")  # classes whose methods others override without saying it again
+_BASES = (
+    "Storage",
+    "Step",
+    "Operation",
+)  # classes whose methods others override without saying it again
 _COMMANDS = os.path.join("kindred_ledger", "cli")  # which nobody calls
 
 
