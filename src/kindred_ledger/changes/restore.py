@@ -119,7 +119,7 @@ def restore(
     findings += (
         each
         for each in entry.findings
-        if each.severity is Severity.WARNING and each.where in ("", *wanted)
+        if each.severity is Severity.WARNING and (not each.where or each.where in wanted)
     )
     if special:
         why = "it ran as another user when it was kept, and will not"
