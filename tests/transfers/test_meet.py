@@ -165,6 +165,12 @@ class Meet(SmallCase):
         write(self.path("hill", "letters"), log(n1=b"hill\n"))
         (torn,) = self.meet("hill").conflicts
         self.assertIn("line 2: both changed it: hill and marsh", str(torn))
+        with open(self.path("quill.card.toml"), "a", encoding="utf-8") as file:
+            file.write('\n[[decisions]]\nfiles = ["log"]\nfields = ["line 2"]\ntake = "theirs"\n')
+        self.card = Card.load(self.path("quill.card.toml"))
+        told = self.meet("hill")
+        self.assertEqual([loss.field for loss in told.losses], ["line 2"])
+        self.assertIn("the card says so", str(told.statements))
 
     def test_another_build_or_a_part(self) -> None:
         """Data of another build is not mixed in; an entry of a part, or of another title, is no side."""

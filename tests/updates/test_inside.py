@@ -75,6 +75,23 @@ do = [{ rename = "coins", to = "money" }, { drop = "old", reason = "2.0 has none
 """
 
 
+_DECISIONS = """
+[[decisions]]
+files = ["/program/logo.bin"]
+take = "theirs"
+
+[[decisions]]
+files = ["/program/data/rules.json"]
+fields = ["tides"]
+take = "theirs"
+
+[[decisions]]
+files = ["/program/data/rules.json"]
+fields = ["tides.spring"]
+take = "mine"
+"""
+
+
 class Inside(InstallCase):
     def setUp(self) -> None:
         super().setUp()
@@ -174,20 +191,19 @@ class Inside(InstallCase):
 
     def test_a_comment_that_is_lost(self) -> None:
         """It needs consent, with its text; what is merged is right all the same."""
-        write(
-            self.path("mossferry"),
-            {"data/more.ini": b"[view]\r\nfar = 9 \r\n; mine\r\nnear = 1\r\n"},
-        )
         self.new = self.release(
             "2.0", {**THEIRS, "data/more.ini": b"[view]\r\nfar = 3\r\nnear = 2\r\n"}, "other.zip"
         )
-        change = self.change(old=self.old)
-        self.assertEqual(
-            [loss.what for loss in change.losses],
-            ["your comment is not in the merged file: mine"],
-        )
-        with self.assertRaises(LossNotAllowed):
-            change.apply(self.kept)
+        for far in (b"9 ", b"3"):  # something is left of mine, or nothing
+            mine = b"[view]\r\nfar = %s\r\n; mine\r\nnear = 1\r\n" % far
+            write(self.path("mossferry"), {"data/more.ini": mine})
+            change = self.change(old=self.old)
+            self.assertEqual(
+                [loss.what for loss in change.losses],
+                ["your comment is not in the merged file: mine"],
+            )
+            with self.assertRaises(LossNotAllowed):
+                change.apply(self.kept)
 
     def test_a_new_format_version(self) -> None:
         """Base and mine go through the card's steps first; what I changed is what is merged."""
@@ -269,6 +285,35 @@ class Decided(InstallCase):
         for slip in ("rules.json:tides.sprng", "rules.json:tides.spr", "rulez.json:tides.spring"):
             error = self.decided("--mine", slip, status=2)["error"]
             self.assertIn(repr(slip) if "rules" in slip else "'rulez.json'", error["what"])
+
+    def test_the_card_decides(self) -> None:
+        """Fields and files, later rows first; what gives way is a loss; who types otherwise is heeded."""
+        with open(self.path("mossferry.card.toml"), "a", encoding="utf-8") as file:
+            file.write(_DECISIONS)
+        found = self.decided("--lines", status=0)
+        lost = [x for x in found["change"]["findings"] if x["severity"] == "loss"]
+        self.assertEqual(
+            [(x["where"], x.get("field")) for x in lost],
+            [("program/data/rules.json", "tides.neap"), ("program/logo.bin", None)],
+        )
+        lines = {x["item"]: x for book in found["change"]["books"] for x in book["lines"]}
+        self.assertEqual(lines["program/logo.bin"]["reason"], "replaced: the card says so")
+        self.assertEqual(lines["tides.spring"]["reason"], "the card says so")
+        typed = self.decided("--theirs", "rules.json:tides.spring", "--mine", "logo.bin", status=0)
+        losses = [x for x in typed["change"]["findings"] if x["severity"] == "loss"]
+        self.assertEqual([x["field"] for x in losses], ["tides.spring", "tides.neap"])
+        kept = self.decided("--mine", "rules.json:tides", "--mine", "logo.bin", "--lines", status=0)
+        lines = {x["item"]: x for book in kept["change"]["books"] for x in book["lines"]}
+        self.assertEqual(
+            lines["program/data/rules.json"]["reason"], "yours stays: decided field by field"
+        )
+
+    def test_without_the_old_release(self) -> None:
+        """What is mine by decision stays then, too; what nobody decided gives way to the release."""
+        change = self.change(choices=UpdateChoices(mine=lambda path: path.endswith("logo.bin")))
+        told = {line.item: line.reason for line in change.statements[0].lines}
+        self.assertEqual(told["program/logo.bin"], "yours stays: you decided so")
+        self.assertIn("the old release is not known", told["program/data/rules.json"])
 
     def test_a_file_of_resolutions(self) -> None:
         """It is filled with what is open, decides once it is filled in, and no more if a side changed."""

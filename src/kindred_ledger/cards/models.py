@@ -17,6 +17,7 @@ __all__ = [
     "CardFile",
     "CategoryTable",
     "ComponentTable",
+    "DecisionTable",
     "DetectTable",
     "FormatTable",
     "HideTable",
@@ -182,6 +183,14 @@ class ComponentTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw
     builds: str = "*"  # which builds come with it
 
 
+class DecisionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[[decisions]]`: whose side counts in files, or fields in them, that two sides changed."""
+
+    files: list[str]
+    fields: list[str] = []  # without any, the files as wholes
+    take: str
+
+
 class MoveTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """One row of `moves`: what lives elsewhere from a build on; `from` may end in `/*`."""
 
@@ -247,4 +256,5 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     together: list[TogetherTable] = []
     components: dict[str, ComponentTable] = {}
     update: UpdateTable = UpdateTable()
+    decisions: list[DecisionTable] = []  # later ones win
     requires: list[RequireTable] = []

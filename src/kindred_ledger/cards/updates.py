@@ -13,13 +13,24 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import KindredError, UsageError
+from ..merge import Choice, Rule, named_fields
 from ..places import Patterns, check_portable
+from ..suggestions import hint
 from ..versions import Scheme, Version, VersionRange, scheme
-from .models import PROGRAM, AxisTable, CardFile, ComponentTable, StartTable, UpdateTable
+from .models import (
+    PROGRAM,
+    AxisTable,
+    CardFile,
+    ComponentTable,
+    DecisionTable,
+    StartTable,
+    UpdateTable,
+)
 
 __all__ = ["Component", "Updates", "update_faults"]
 
 _NAME = "{name}"
+_SIDES = (Choice.MINE.value, Choice.THEIRS.value)
 
 
 class Component(Struct, frozen=True):
@@ -50,6 +61,7 @@ class Updates:
         self.components = {
             name: _component(name, table, builds) for name, table in file.components.items()
         }
+        self.decisions = tuple(map(_rule, file.decisions))
 
     def component(self, text: str) -> Component:
         """Return the component of a code name or of a name players see.
@@ -106,6 +118,11 @@ def _component(name: str, table: ComponentTable, builds: Scheme) -> Component:
     )
 
 
+def _rule(row: DecisionTable) -> Rule:
+    fields = tuple(meant for field in row.fields for meant in named_fields(field))
+    return Rule(Choice(row.take), Patterns(tuple(row.files)), fields, said="the card says so")
+
+
 _KEY = tuple[str | int, ...]
 
 
@@ -128,6 +145,17 @@ def update_faults(card: CardFile, builds: Scheme | None) -> Iterator[tuple[_KEY,
     for at, start in enumerate(card.update.starts):
         yield from _version_faults(("update", "starts", at), builds, range=start.to)
         yield from _version_faults(("update", "starts", at), builds, range=start.source)
+    for at, row in enumerate(card.decisions):
+        if not row.files:
+            yield ("decisions", at, "files"), "expected at least one pattern"
+        yield from _pattern_faults(("decisions", at, "files"), row.files)
+        if not all(map(str.strip, row.fields)):
+            yield ("decisions", at, "fields"), "a field has no name"
+        if row.take not in _SIDES:
+            yield (
+                ("decisions", at, "take"),
+                f"expected one of {', '.join(_SIDES)}, found {row.take!r}{hint(row.take, _SIDES)}",
+            )
     for name in card.update.markers:
         if fault := _path_fault(name):
             yield ("update", "markers", name), fault

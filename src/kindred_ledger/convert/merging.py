@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from ..cards import Card, Format
 from ..errors import KindredError, UsageError
-from ..finding import Finding, Sides
+from ..finding import Finding, Severity, Sides
 from ..formats import FOLDER, Document, parse_path
 from ..merge import FileMerge, How, Policy, Question, Side, Three, frozen, merge_files
 from ..places import FILE, MemoryPlace, Node, Place, read_bytes
@@ -52,7 +52,8 @@ class NotMerged(KindredError):
 class MergedFile(Struct, frozen=True):
     """A file merged inside, and what is to be said of that: what of mine is lost, how records were known.
 
-    `source` holds it under its path. `same_as` is the side that has all of it already, if one has.
+    `source` holds it under its path. `same_as` is the side that has all of it already, if one has;
+    theirs only where nothing of mine gave way.
     """
 
     path: str
@@ -66,6 +67,12 @@ class MergedFile(Struct, frozen=True):
     def reason(self) -> str:
         """What is to be said of it in the books."""
         return f"merged: {self.merge.counts}"
+
+    def stays(self, who: str) -> str:
+        """Return what is to be said where mine stays, as `who` brings nothing that is taken."""
+        if self.merge.answered:
+            return "yours stays: decided field by field"
+        return f"yours stays: what {who} changed is in it, too"
 
 
 def merge_inside(
@@ -109,10 +116,13 @@ def merge_inside(
         )
         raise NotMerged(told, merge.conflicts, merge.answered)
     mine, theirs = contents[1:]
-    same_as = {mine: Side.MINE, theirs: Side.THEIRS}.get(merge.data, Side.BOTH)
+    findings = (*losses, *merge.losses(path), *merge.noticed(path))
+    gone = any(each.severity is Severity.LOSS for each in findings)
+    same_as = {mine: Side.MINE, theirs: Side.BOTH if gone else Side.THEIRS}.get(
+        merge.data, Side.BOTH
+    )
     source = MemoryPlace({path: merge.data})
     node = source.survey()[path]._replace(mode=mode.mode if (mode := sides[1][1]) else 0)
-    findings = (*losses, *merge.losses(path), *merge.noticed(path))
     return MergedFile(path, merge, findings, source, node, same_as)
 
 

@@ -5,7 +5,7 @@ from .files import merge_files
 from .keys import Keys, frozen
 from .lines import LineMerge, merge_lines
 from .outcome import Counts, FileMerge, How, Three
-from .policy import Choice, Policy, Rule
+from .policy import Choice, Policy, Rule, named_fields
 from .resolutions import (
     Resolution,
     read_resolutions,
@@ -45,6 +45,7 @@ __all__ = [
     "merge_lines",
     "merge_trees",
     "merge_values",
+    "named_fields",
     "read_resolutions",
     "rules_of",
     "with_conflicts",

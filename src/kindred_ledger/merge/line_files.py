@@ -53,10 +53,8 @@ def _books(found: LineMerge, three: Three, name: str) -> Statement:
     """Account for every line of mine, and of the result as it reads."""
     lines = []
     mine, theirs = _lines(three.mine), _lines(three.theirs)
-    for region, side in zip(found.regions, found.takes, strict=True):
-        said = "" if region.case is Case.UNCHANGED else region.case.said
-        if region.case.is_conflict:
-            said = "you decided so"
+    for region, side, reason in zip(found.regions, found.takes, found.reasons, strict=True):
+        said = "" if region.case is Case.UNCHANGED else reason
         if side is Side.THEIRS:
             lines += [_line(Outcome.REMOVED, mine[at], said) for at in region.mine]
             lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]

@@ -32,6 +32,7 @@ class LineMerge(Struct, frozen=True):
     conflicts: tuple[Question, ...]  # `where` is the number of the first line in mine, from 1
     regions: tuple[Region, ...]
     takes: tuple[Side, ...] = ()
+    reasons: tuple[str, ...] = ()
     overruled: tuple[Question, ...] = ()
 
 
@@ -56,6 +57,7 @@ def merge_lines(
     old, here, there = ([line for line, _ in side] for side in sides)
     regions = merged_regions(old, here, there)
     takes = [region.case.changed_by for region in regions]
+    reasons = [region.case.said for region in regions]
     conflicts, overruled = [], []
     for number, region in enumerate(regions):
         if not region.case.is_conflict:
@@ -65,7 +67,7 @@ def merge_lines(
         if rule is None or rule.choice not in (Choice.MINE, Choice.THEIRS):
             conflicts.append(question)
             continue
-        takes[number] = Side(rule.choice.value)
+        takes[number], reasons[number] = Side(rule.choice.value), rule.said
         if takes[number] is Side.THEIRS:
             overruled.append(question)
     if conflicts:
@@ -87,7 +89,7 @@ def merge_lines(
     if [line for line, _ in lines_of(text)] != [line for line, _ in merged]:
         raise FormatError("the merged lines do not read back")
     data = texts[2].encode(text)
-    return LineMerge(data, (), tuple(regions), tuple(takes), tuple(overruled))
+    return LineMerge(data, (), tuple(regions), tuple(takes), tuple(reasons), tuple(overruled))
 
 
 def _question(region: Region, sides: Sequence[list[str]]) -> Question:

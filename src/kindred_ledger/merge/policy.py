@@ -18,7 +18,7 @@ from ..formats import ANY, Path, parse_path
 from ..places import Patterns, check_patterns
 from .sides import Case, Question
 
-__all__ = ["Choice", "Policy", "Rule", "fits"]
+__all__ = ["Choice", "Policy", "Rule", "fits", "named_fields"]
 
 
 class Choice(StrEnum):
@@ -57,17 +57,17 @@ class Rule(Struct, frozen=True):
         pattern, colon, field = text.partition(":")
         files = Patterns((pattern,))
         files.check()
-        if not colon:
-            return Rule(choice, files, text=text)
-        with suppress(UsageError):
-            return Rule(choice, files, (parse_path(field), field), text=text)
-        return Rule(choice, files, (field,), text=text)
+        return Rule(choice, files, named_fields(field) if colon else (), text=text)
 
 
 class Policy(Struct, frozen=True):
     """Rules in order; later ones win."""
 
     rules: tuple[Rule, ...] = ()
+
+    def after(self, rules: tuple[Rule, ...]) -> Policy:
+        """Return this policy behind other rules: its own win."""
+        return Policy((*rules, *self.rules))
 
     def for_file(self, path: str, case: Case, sides: Callable[[], Sides]) -> Rule | None:
         """Return the rule for a whole file; None if none fits. `sides` gives the digests of it."""
@@ -97,6 +97,13 @@ class Policy(Struct, frozen=True):
             if is_meant and (rule.when is None or rule.when == sides()):
                 return rule
         return None
+
+
+def named_fields(text: str) -> tuple[Path | str, ...]:
+    """Return what a text may mean: a pattern of paths, if it is one, and the name a field has in findings."""
+    with suppress(UsageError):
+        return parse_path(text), text
+    return (text,)
 
 
 def _means(rule: Rule, path: Path, name: str) -> bool:

@@ -36,6 +36,11 @@ class PathDecision(Struct, frozen=True):
         """What the policy says; None if it says nothing."""
         return self.rule.choice if self.rule is not None else None
 
+    @property
+    def said(self) -> str:
+        """Who says so: the reason of the rule; empty without one."""
+        return self.rule.said if self.rule is not None else ""
+
 
 def merge_trees(
     base: Tree, mine: Tree, theirs: Tree, *, policy: Policy = _NO_RULES, known: bool = True

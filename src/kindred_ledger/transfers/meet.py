@@ -92,10 +92,11 @@ def meet(
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
     ways = choices or MeetChoices()
     ways.policy.check_patterns({*now.leaves, *theirs.leaves})
-    found = _MeetPlan(install, ledger, base_entry, other, now, ways.policy)
-    for path in merge_trees(base, now.select(wanted), theirs, policy=ways.policy):
+    policy = ways.policy.after(install.card.updates.decisions)
+    found = _MeetPlan(install, ledger, base_entry, other, now, policy)
+    for path in merge_trees(base, now.select(wanted), theirs, policy=policy):
         found.take(path)
-    refuse_undecided(ways.policy, found.answered)
+    refuse_undecided(policy, found.answered)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
     return fitted(
         Changeset(
@@ -200,11 +201,11 @@ class _MeetPlan:
         elif path.choice is Choice.BOTH and path.theirs and path.mine:
             self._beside(path.path, path.theirs)
         elif path.choice is Choice.MINE:
-            self._line(path, Outcome.LEFT_ALONE, "yours stays: you decided so")
+            self._line(path, Outcome.LEFT_ALONE, f"yours stays: {path.said}")
         elif path.choice is Choice.THEIRS:
             lost = f"what {self._who} has takes its place"
             self.findings.append(Finding.loss("overwritten", lost, where=path.path))
-            self._put(path, "you decided so")
+            self._put(path, path.said)
         else:
             why = f"both you and {self._who} {_verb(path)} it"
             try:
@@ -226,9 +227,7 @@ class _MeetPlan:
         merged = merge_inside(self._install.card, path.path, sides, policy=self._policy)
         self.answered |= merged.merge.answered
         if merged.same_as is Side.MINE:
-            self._line(
-                path, Outcome.LEFT_ALONE, f"yours stays: what {self._who} changed is in it, too"
-            )
+            self._line(path, Outcome.LEFT_ALONE, merged.stays(self._who))
             return
         self.actions.append(
             Action(path.path, path.mine, merged.node, merged.source, path.path, merged.reason)

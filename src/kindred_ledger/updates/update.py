@@ -137,12 +137,14 @@ def update(
         plan.partial = True
         plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
     plan.findings += origin.findings
-    over = _OverTheTop(plan, origin, choices, chosen)
+    known = origin.tree is not None  # else nobody knows what both sides changed
+    policy = choices.policy.after(install.card.updates.decisions if known else ())
+    over = _OverTheTop(plan, origin, choices, policy)
     base = origin.tree if origin.tree is not None else Tree()
-    for path in merge_trees(base, now, offer.tree, policy=choices.policy):
+    for path in merge_trees(base, now, offer.tree, policy=policy, known=known):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
-    refuse_undecided(choices.policy, over.answered)
+    refuse_undecided(policy, over.answered)
     over.tell_leftovers(ledger)
     over.relocate()
     plan.empty_folders(origin.tree if not chosen else None)
@@ -166,14 +168,13 @@ def _only(offer: OpenedRelease, chosen: list[Component]) -> OpenedRelease:
 class _OverTheTop:
     """Decides path by path."""
 
-    def __init__(
-        self, plan: Plan, origin: Origin, choices: UpdateChoices, chosen: list[Component]
-    ) -> None:
+    def __init__(self, plan: Plan, origin: Origin, choices: UpdateChoices, policy: Policy) -> None:
         self._plan = plan
         self._base = origin.place
         self._known = origin.tree is not None
         self._choices = choices
-        self._chosen = chosen
+        self._policy = policy
+        self._chosen = [plan.card.updates.component(name) for name in choices.components]
         self._card = plan.card
         self._unused = self._unused_parts()
         self._left_over: list[str] = []
@@ -231,6 +232,8 @@ class _OverTheTop:
         if protector:
             return Decision(Outcome.LEFT_ALONE, f"yours stays: {protector} are protected")
         if not self._known:
+            if path.choice is Choice.MINE:
+                return Decision(Outcome.LEFT_ALONE, f"yours stays: {path.said}")
             return Decision(Outcome.UNCHANGED, "replaced; the old release is not known", put=True)
         if path.changed_by is Side.THEIRS:
             return Decision(Outcome.UNCHANGED, "replaced; you had not changed it", put=True)
@@ -241,14 +244,14 @@ class _OverTheTop:
 
     def _both_changed(self, path: PathDecision) -> Decision | None:
         if path.choice is Choice.MINE:
-            return Decision(Outcome.LEFT_ALONE, "yours stays: you decided so")
+            return Decision(Outcome.LEFT_ALONE, f"yours stays: {path.said}")
         if path.choice is Choice.THEIRS:
             self._plan.findings.append(
                 Finding.loss(
                     "overwritten", "your changes to it give way to the release", where=path.path
                 )
             )
-            return Decision(Outcome.UNCHANGED, "replaced: you decided so", put=True)
+            return Decision(Outcome.UNCHANGED, f"replaced: {path.said}", put=True)
         why = "both you and the release changed it"
         try:
             return self._merged(path)
@@ -264,12 +267,10 @@ class _OverTheTop:
         assert mine is not None and theirs is not None and self._base is not None
         places = self._base, self._plan.install.place, self._plan.offer.place
         sides = list(zip(places, (path.base, mine, theirs), strict=True))
-        merged = merge_inside(self._card, path.path, sides, policy=self._choices.policy)
+        merged = merge_inside(self._card, path.path, sides, policy=self._policy)
         self.answered |= merged.merge.answered
         if merged.same_as is Side.MINE:
-            return Decision(
-                Outcome.LEFT_ALONE, "yours stays: what the release changed is in it, too"
-            )
+            return Decision(Outcome.LEFT_ALONE, merged.stays("the release"))
         if merged.same_as is Side.THEIRS:
             return Decision(Outcome.UNCHANGED, "replaced: what you changed is in it, too", put=True)
         self._plan.merge(path.path, mine, merged)
