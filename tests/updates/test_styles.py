@@ -408,7 +408,8 @@ class Rules(StyleCase):
     """What the card says of updates, and what is looked at before and after."""
 
     def over(self, **options: Any) -> Changeset:
-        options = {"ledger": self.kept, "choices": UpdateChoices(mine=lambda _: True), **options}
+        mine = UpdateChoices(mine=lambda _: True)
+        options = {"ledger": self.kept, "old": self.old(), "choices": mine, **options}
         return update(self.install, self.new(), **options)
 
     def test_what_lives_elsewhere(self) -> None:
@@ -418,7 +419,7 @@ class Rules(StyleCase):
             '{ since = "2.0", from = "/program/mods/*", to = "/program/packs/{name}" },'
             '{ since = "2.0", from = "/program/notes.txt", to = "/program/papers/old/notes.txt" }]'
         )
-        change = self.over(old=self.old())
+        change = self.over()
         expected = {
             **{f"quill/{p}": d for p, d in NEW.items() if not p.startswith("bells/")},
             **{f"quill/{p}": MINE[p] for p in _KEPT_OVER_THE_TOP},
@@ -433,7 +434,7 @@ class Rules(StyleCase):
         with self.assertRaisesRegex(
             DecisionNeeded, "it would move to program/packs/reeds/mod.json"
         ):
-            self.over(old=self.old()).apply(self.kept)
+            self.over().apply(self.kept)
 
     def test_where_one_may_start(self) -> None:
         """A build that takes over from some builds only is not reached from others in one go."""
@@ -471,7 +472,7 @@ class Rules(StyleCase):
         """A file that tells the version is kept back: the change is taken back, and says so."""
         write(self.path(GAMES, "quill"), {"version.txt": b"build 1.0 \n"})
         before = snapshot(self.path(GAMES))
-        change = self.over(old=self.old())
+        change = self.over()
         with self.assertRaisesRegex(
             PlaceChanged, "(?s)not what was meant: version.txt: 1.0.*taken back"
         ):
