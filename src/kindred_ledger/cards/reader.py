@@ -20,7 +20,6 @@ from ..suggestions import hint
 from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .models import CardFile, DetectTable, FormatTable
-from .steps import row_faults
 from .updates import update_faults
 
 __all__ = ["read_card"]
@@ -224,6 +223,8 @@ def _format_faults(
                 parse_path(group)
             except KindredError as error:
                 yield ("required", version), error.what
+    if table.steps:
+        from .steps import row_faults  # loaded by cards that have some
     for at, step in enumerate(table.steps):
         for number, action in enumerate(step.do):
             for fault in row_faults(action, tables):

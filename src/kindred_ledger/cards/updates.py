@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from functools import cached_property
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import KindredError, UsageError
-from ..merge import Choice, Rule, named_fields
 from ..places import Patterns, check_portable
 from ..suggestions import hint
 from ..versions import Scheme, Version, VersionRange, scheme
@@ -27,10 +27,14 @@ from .models import (
     UpdateTable,
 )
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from ..merge import Rule
+
 __all__ = ["Component", "Updates", "update_faults"]
 
 _NAME = "{name}"
-_SIDES = (Choice.MINE.value, Choice.THEIRS.value)
+_SIDES = ("mine", "theirs")
 
 
 class Component(Struct, frozen=True):
@@ -61,7 +65,12 @@ class Updates:
         self.components = {
             name: _component(name, table, builds) for name, table in file.components.items()
         }
-        self.decisions = tuple(map(_rule, file.decisions))
+        self._decisions = file.decisions
+
+    @cached_property
+    def decisions(self) -> tuple[Rule, ...]:
+        """The rules about files that two sides changed."""
+        return tuple(map(_rule, self._decisions))
 
     def component(self, text: str) -> Component:
         """Return the component of a code name or of a name players see.
@@ -119,6 +128,8 @@ def _component(name: str, table: ComponentTable, builds: Scheme) -> Component:
 
 
 def _rule(row: DecisionTable) -> Rule:
+    from ..merge import Choice, Rule, named_fields
+
     fields = tuple(meant for field in row.fields for meant in named_fields(field))
     return Rule(Choice(row.take), Patterns(tuple(row.files)), fields, said="the card says so")
 
