@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from ..cards import Install, axis_versions, out_of_step
-from ..changes import unfinished_in
 from ..finding import Finding
 from ..places import roots_of, running_in
 
@@ -12,6 +11,8 @@ __all__ = ["condition_of"]
 
 def condition_of(install: Install) -> tuple[Finding, ...]:
     """Return what is odd: evidence that disagrees, a change that was cut off, programs that run from it."""
+    from ..changes import unfinished_in  # what only compares needs nothing of it
+
     where = install.place.location
     found = []
     if not install.agreed:
