@@ -14,11 +14,10 @@ import csv
 import io
 import json
 import statistics
-import time
 import xml.etree.ElementTree as ElementTree
-from collections.abc import Callable
 from typing import Any
 
+from benchmarks.measure import timed
 from kindred_ledger.merge import How, Three, merge_files
 
 Rows = list[dict[str, str]]
@@ -80,12 +79,6 @@ def by_hand(three: Three, kind: str) -> bytes:
     return written(list(theirs.values()), kind)
 
 
-def timed(call: Callable[[], object]) -> float:
-    start = time.perf_counter()
-    call()
-    return time.perf_counter() - start
-
-
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--rounds", type=int, default=5)
@@ -96,7 +89,7 @@ def main() -> None:
         three = Three(*(written(rows, kind) for rows in sides(options.records)))
         how = How(f"crew.{kind}")
         ratios = [
-            timed(lambda: merge_files(three, how)) / timed(lambda: by_hand(three, kind))  # noqa: B023
+            timed(lambda: merge_files(three, how))[0] / timed(lambda: by_hand(three, kind))[0]  # noqa: B023
             for _ in range(options.rounds)
         ]
         mb = len(three.mine) / 1e6

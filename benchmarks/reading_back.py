@@ -12,10 +12,9 @@ import argparse
 import json
 import statistics
 import struct
-import time
-from collections.abc import Callable
 from typing import Any
 
+from benchmarks.measure import timed
 from kindred_ledger.formats import Layout, LayoutDocument, decode
 
 TABLE = "layout t\nlittle endian\nhead u8\nrows table u32 { a u32, b f64, c u16 }"
@@ -42,12 +41,6 @@ def made(mb: int) -> dict[str, tuple[bytes, Any, Any]]:
     }
 
 
-def timed(call: Callable[[], Any]) -> float:
-    start = time.perf_counter()
-    call()
-    return time.perf_counter() - start
-
-
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--rounds", type=int, default=5)
@@ -68,12 +61,12 @@ def main() -> None:
             return document
 
         for _ in range(options.rounds):
-            reading = timed(read)
+            reading = timed(read)[0]
             one, other = edited(), edited()
-            whole = timed(one.encode)
+            whole = timed(one.encode)[0]
             against_read.append(whole / reading)
             if hasattr(other, "encode_unread"):
-                against_unread.append(whole / timed(other.encode_unread))
+                against_unread.append(whole / timed(other.encode_unread)[0])
         unread = f"{statistics.median(against_unread):16.1f}" if against_unread else f"{'-':>16}"
         print(f"{name:16}{len(data) / 1e6:6.1f}{statistics.median(against_read):16.2f}{unread}")
 

@@ -315,6 +315,11 @@ class Decided(InstallCase):
         self.assertEqual(told["program/logo.bin"], "yours stays: you decided so")
         self.assertIn("the old release is not known", told["program/data/rules.json"])
 
+    def test_a_colon_without_a_field(self) -> None:
+        """It would mean every record of a list at the top, so it is refused."""
+        error = self.decided("--theirs", "rules.json:", status=2)["error"]
+        self.assertIn("'rules.json:' names no field", error["what"])
+
     def test_a_file_of_resolutions(self) -> None:
         """It is filled with what is open, decides once it is filled in, and no more if a side changed."""
         found = self.decided("--resolutions", "decided.toml")

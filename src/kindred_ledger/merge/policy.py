@@ -52,11 +52,16 @@ class Rule(Struct, frozen=True):
         """Make a rule of what was typed: a pattern of files, or `PATTERN:FIELD`.
 
         Raises:
-            UsageError: the pattern cannot be read.
+            UsageError: the pattern cannot be read, or a field is missing behind the colon.
         """
         pattern, colon, field = text.partition(":")
         files = Patterns((pattern,))
         files.check()
+        if colon and not field.strip():
+            raise UsageError(
+                f"{text!r} names no field",
+                remedy="Leave out the colon for the whole file, or write the field behind it.",
+            )
         return Rule(choice, files, named_fields(field) if colon else (), text=text)
 
 

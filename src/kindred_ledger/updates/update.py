@@ -137,14 +137,12 @@ def update(
         plan.partial = True
         plan.subject = f"only {' and '.join(c.name for c in chosen)} of {plan.card.name}"
     plan.findings += origin.findings
-    known = origin.tree is not None  # else nobody knows what both sides changed
-    policy = choices.policy.after(install.card.updates.decisions if known else ())
-    over = _OverTheTop(plan, origin, choices, policy)
+    over = _OverTheTop(plan, origin, choices, chosen)
     base = origin.tree if origin.tree is not None else Tree()
-    for path in merge_trees(base, now, offer.tree, policy=policy, known=known):
+    for path in merge_trees(base, now, offer.tree, policy=over.policy, known=over.known):
         if path.path.startswith(f"{PROGRAM}/") and over.is_meant(path.path):
             over.decide(path)
-    refuse_undecided(policy, over.answered)
+    refuse_undecided(over.policy, over.answered)
     over.tell_leftovers(ledger)
     over.relocate()
     plan.empty_folders(origin.tree if not chosen else None)
@@ -168,13 +166,15 @@ def _only(offer: OpenedRelease, chosen: list[Component]) -> OpenedRelease:
 class _OverTheTop:
     """Decides path by path."""
 
-    def __init__(self, plan: Plan, origin: Origin, choices: UpdateChoices, policy: Policy) -> None:
+    def __init__(
+        self, plan: Plan, origin: Origin, choices: UpdateChoices, chosen: list[Component]
+    ) -> None:
         self._plan = plan
         self._base = origin.place
-        self._known = origin.tree is not None
+        self.known = origin.tree is not None  # else nobody knows what both sides changed
+        self.policy = choices.policy.after(plan.card.updates.decisions if self.known else ())
         self._choices = choices
-        self._policy = policy
-        self._chosen = [plan.card.updates.component(name) for name in choices.components]
+        self._chosen = chosen
         self._card = plan.card
         self._unused = self._unused_parts()
         self._left_over: list[str] = []
@@ -218,7 +218,7 @@ class _OverTheTop:
                     return Decision(
                         Outcome.LEFT_ALONE, f"an optional part you do not use: {component}"
                     )
-            removed = self._known and path.base is not None
+            removed = self.known and path.base is not None
             reason = "you had removed it; the release needs it" if removed else "new in the release"
             return Decision(Outcome.UNCHANGED, reason, put=True)
         if path.changed_by is Side.NOBODY:
@@ -231,7 +231,7 @@ class _OverTheTop:
         protector = self._card.protected_by(path.path)
         if protector:
             return Decision(Outcome.LEFT_ALONE, f"yours stays: {protector} are protected")
-        if not self._known:
+        if not self.known:
             if path.choice is Choice.MINE:
                 return Decision(Outcome.LEFT_ALONE, f"yours stays: {path.said}")
             return Decision(Outcome.UNCHANGED, "replaced; the old release is not known", put=True)
@@ -267,7 +267,7 @@ class _OverTheTop:
         assert mine is not None and theirs is not None and self._base is not None
         places = self._base, self._plan.install.place, self._plan.offer.place
         sides = list(zip(places, (path.base, mine, theirs), strict=True))
-        merged = merge_inside(self._card, path.path, sides, policy=self._policy)
+        merged = merge_inside(self._card, path.path, sides, policy=self.policy)
         self.answered |= merged.merge.answered
         if merged.same_as is Side.MINE:
             return Decision(Outcome.LEFT_ALONE, merged.stays("the release"))
@@ -281,7 +281,7 @@ class _OverTheTop:
             return
         if self._card.category_of(path.path):
             self._belongings.append(path.path)
-        elif not self._known:
+        elif not self.known:
             self._left_over.append(path.path)
         elif path.base is None:
             self._own.append(path.path)
