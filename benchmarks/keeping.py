@@ -130,7 +130,7 @@ class _Work:
         packs = os.path.join(self.paths["ledger"], "packs")
         found += compare(
             "verify",
-            self.kindred("verify"),
+            self.kindred("ledger", "verify"),
             {"zstd -t": ["sh", "-c", f"zstd -tq {shlex.quote(packs)}/*.zst"]},
             rounds=max(5, self.rounds),
         )

@@ -166,7 +166,7 @@ class _Bench:
         self._install("idle", "1.0", portable=True)
         build_small(self._path("idle/userdata"), int(10_000 * self._scale))
         process = subprocess.Popen(
-            self._kindred("watch", self._path("idle")), stdout=subprocess.DEVNULL
+            self._kindred("sync", "watch", self._path("idle")), stdout=subprocess.DEVNULL
         )
         time.sleep(5)  # it begins by looking at everything
         before = _cpu_seconds(process.pid)

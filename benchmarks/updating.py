@@ -188,7 +188,7 @@ class _Bench:
 
         copies = "; ".join(f"cp -a {shlex.quote(part)}/. {target}" for part in parts)
         copy = _shell(f"mkdir {target}; {copies}; sync -f {target}")
-        command = self._kindred("assemble", *parts, "--into", target, "--yes")
+        command = self._kindred("shelf", "assemble", *parts, "--into", target, "--yes")
         return compare(
             "assemble four parts", command, {"cp -a of the parts": copy},
             rounds=self._rounds, prepare=again,

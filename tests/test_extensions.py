@@ -54,7 +54,7 @@ class Extensions(Case):
 
     def test_a_package_brings_a_card_a_codec_and_a_hook(self) -> None:
         """Found by its entry points; what the hook does stands in the books with its reasons."""
-        done = self.run_it("convert", "saves", "--version", "2", "--yes", "--lines", "--json")
+        done = self.run_it("convert", "saves", "--to-format", "2", "--yes", "--lines", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)
         books = json.loads(done.stdout)["change"]["books"][0]
         told = {line["item"]: (line["outcome"], line.get("reason", "")) for line in books["lines"]}
@@ -64,7 +64,7 @@ class Extensions(Case):
             self.assertEqual(file.read(), b'REED{"format": 2, "debt": 0, "coins": 1.10}')
         self.assertIn(
             "debts are settled, by settle",
-            self.run_it("route", "save", "--from", "1", "--to", "2").stdout,
+            self.run_it("card", "route", "save", "--from-format", "1", "--to-format", "2").stdout,
         )
 
     def test_hooks_are_held_by_the_books(self) -> None:
@@ -81,7 +81,7 @@ class Extensions(Case):
             )
             with open(path, "wb") as file:
                 file.write(card)
-            done = self.run_it("convert", "saves", "--version", "2", "--yes")
+            done = self.run_it("convert", "saves", "--to-format", "2", "--yes")
             self.assertEqual(done.returncode, status, done.stdout + done.stderr)
             self.assertIn(words, (done.stdout + done.stderr).replace("\n", " "))
         with open(self.path("play", "saves", "one.reed"), "rb") as file:

@@ -27,6 +27,7 @@ FLOORS = (
         "os_names",
         "small_files",
         "suggestions",
+        "wording",
     ),
     ("places", "formats"),
     ("merge",),
@@ -51,7 +52,13 @@ SIDEWAYS = {
     ("statement", "errors"): "the ground floor's own errors",
 }
 # Modules that `kindred --help` may load beyond what the bare interpreter has.
-AT_START = {"__future__", "kindred_ledger", "kindred_ledger.cli", "kindred_ledger.cli.main"}
+AT_START = {
+    "__future__",
+    "kindred_ledger",
+    "kindred_ledger.cli",
+    "kindred_ledger.cli.catalog",
+    "kindred_ledger.cli.main",
+}
 
 
 def sources() -> list[str]:

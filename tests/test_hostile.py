@@ -76,7 +76,7 @@ class Files(Case):
         """Versions, numbers and nesting without end; encodings that are none of text."""
         for name, text in LAYOUTS.items():
             write(self.folder, {"x.layout": text.encode(), "s.sav": b"\3abc"})
-            done = self.limited("layout", "check", "x.layout", "s.sav")
+            done = self.limited("card", "layout", "check", "x.layout", "s.sav")
             self.assertIn(done.returncode, (2, 4), (name, done.stdout))
             self.assertIn("x.layout", done.stderr, name)
 
@@ -87,9 +87,9 @@ class Files(Case):
         kindred("backup", "place", folder=self.folder)
         at = {
             "f.card.toml": ("card", "check", "f.card.toml"),
-            "f.layout": ("layout", "check", "f.layout", "s.sav"),
+            "f.layout": ("card", "layout", "check", "f.layout", "s.sav"),
             "ledger/ledger.toml": ("entries",),
-            "ledger/work/retiring.lock": ("retire", "--last", "1", "--yes"),
+            "ledger/work/retiring.lock": ("ledger", "retire", "--last", "1", "--yes"),
         }
         for kind in (os.mkfifo, lambda path: os.symlink("/dev/zero", path)):
             for name, command in at.items():
@@ -113,7 +113,7 @@ class Files(Case):
             os.rename(path, self.path("away"))
             for kind in (os.mkfifo, lambda path: open(path, "wb").close()):
                 kind(path)
-                done = self.limited("verify")
+                done = self.limited("ledger", "verify")
                 self.assertEqual(done.returncode, 5, done.stderr)
                 os.remove(path)
             os.rename(self.path("away"), path)
@@ -134,7 +134,7 @@ class Files(Case):
             write(
                 self.folder, {"x.card.toml": text.replace("DO", do).encode(), "saves/s.sav": data}
             )
-            done = self.limited("convert", "saves", "--version", "2", "--dry-run")
+            done = self.limited("convert", "saves", "--to-format", "2", "--dry-run")
             self.assertIn(done.returncode, (2, 3, 4), (name, done.stdout, done.stderr))
 
     def test_toml(self) -> None:
@@ -164,11 +164,11 @@ class Files(Case):
         write(self.folder, {"z.zip": bytes(data), "place/run": b"build 1.0"})
         self.assertEqual(scan(ZipPlace(self.path("z.zip")))["run"].mtime_ns, 0)
         for command in (
-            ("import", "z.zip"),
+            ("ledger", "import", "z.zip"),
             ("compare", "z.zip", "place"),
-            ("identify", "z.zip"),
-            ("shelf", "add", "z.zip", "--title", "x", "--version", "2.0"),
-            ("assemble", "z.zip", "--into", "new", "--yes"),
+            ("file", "identify", "z.zip"),
+            ("shelf", "add", "z.zip", "--title", "x", "--build", "2.0"),
+            ("shelf", "assemble", "z.zip", "--into", "new", "--yes"),
             ("restore", "latest", "--into", "back", "--yes"),
             ("card", "new", "place"),
         ):
@@ -180,12 +180,12 @@ class Files(Case):
         with zipfile.ZipFile(self.path("many.zip"), "w") as archive:
             for number in range(60_000):
                 archive.writestr(f"d{number % 300}/{number}.cfg", b"[a]\nx = %d\n" % number)
-        self.assertIn("zip", self.limited("identify", "many.zip").stdout)
+        self.assertIn("zip", self.limited("file", "identify", "many.zip").stdout)
         self.assertIn("[[detect]]", self.limited("card", "new", "many.zip").stdout)
 
     def test_a_new_relative_folder(self) -> None:
         """What is made on the way ends at the folder one is in."""
-        done = self.limited("shelf", "fetch", "2.0", "--from", "nowhere.toml", "--into", "parts")
+        done = self.limited("shelf", "fetch", "2.0", "--index", "nowhere.toml", "--into", "parts")
         self.assertEqual(done.returncode, 2)
         from kindred_ledger.places import make_folders
 

@@ -75,7 +75,7 @@ class Balance(unittest.TestCase):
 class Ground(unittest.TestCase):
     def test_errors_say_what_usually_helps(self) -> None:
         """Where no more is known; what is known comes instead."""
-        self.assertIn("kindred heal", str(LedgerDamaged("it is damaged")))
+        self.assertIn("kindred ledger heal", str(LedgerDamaged("it is damaged")))
         self.assertIn("moved or deleted", Vanished("gone").advice)
         self.assertIn("Close the game", PlaceChanged("changed").advice)
         told = str(FormatError("no JSON", where="a.json", remedy="Mend it."))

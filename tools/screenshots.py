@@ -35,18 +35,18 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "scan": ((), "scan"),
     "identify": (
         (),
-        "identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
+        "file identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
     ),
-    "layout-show": ((), "layout show server/voyages/low-water.mfsv"),
+    "file-dump": ((), "file dump server/voyages/low-water.mfsv"),
     "patch": (
         (),
-        "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output full --dry-run",
+        "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --result full --dry-run",
     ),
     "shelf": (
         ("shelf add downloads/mossferry-1.4.zip",),
-        "shelf fetch 2.1 --from downloads/releases.json;"
-        " kindred shelf fetch --from downloads/releases.json --digests;"
-        " kindred shelf list --from downloads/releases.json; echo; kindred shelf list",
+        "shelf fetch 2.1 --index downloads/releases.json;"
+        " kindred shelf fetch --index downloads/releases.json --digests;"
+        " kindred shelf list --index downloads/releases.json; echo; kindred shelf list",
     ),
     "update-clean": ((), "update mossferry downloads/mossferry-2.0.zip --clean --dry-run"),
     "update-beside": ((), "update mossferry downloads/mossferry-2.0.zip --beside --dry-run"),
@@ -56,10 +56,11 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "assemble": (
         (),
-        f"assemble {PARTS}-program.zip {PARTS}-data.zip --title mossferry --into mossferry-2.1 --dry-run",
+        f"shelf assemble {PARTS}-program.zip {PARTS}-data.zip --title mossferry"
+        " --into mossferry-2.1 --dry-run",
     ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
-    "route": ((), "route voyage --from 3 --to 6"),
+    "route": ((), "card route voyage --from-format 3 --to-format 6"),
     "convert": ((), "convert mossferry --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
@@ -68,19 +69,19 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         (),
         'carry mossferry second/mossferry --category settings --merge "*" --dry-run',
     ),
-    "verify": (("mirror second-disk/ledger",), "verify"),
+    "verify": (("ledger mirror second-disk/ledger",), "ledger verify"),
     "retire": (
         (
-            "heal --from second-disk/ledger",
-            "drill mossferry@1.4",
-            "drill",
-            "export mossferry@2.0 kept.zip",
-            'import kept.zip --title mossferry --version 2.0 --note "by hand"',
-            'confirm --note "loaded every save"',
+            "ledger heal --mirror second-disk/ledger",
+            "ledger drill mossferry@1.4",
+            "ledger drill",
+            "ledger export mossferry@2.0 kept.zip",
+            'ledger import kept.zip --title mossferry --build 2.0 --note "by hand"',
+            'ledger confirm --note "loaded every save"',
             "backup mossferry",
             "backup second/mossferry",
         ),
-        "retire --last 1 --monthly 12 --yes",
+        "ledger retire --last 1 --monthly 12 --yes",
     ),
 }
 

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
         confirm,
         drill,
         recover,
+        redo,
         restore,
         undo,
         undo_group,
@@ -107,7 +108,7 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "cards": "Card Format Identity Install find_installs identify",
-    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover restore undo"
+    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover redo restore undo"
     " undo_group",
     "convert": "Sample Work check_card convert_bytes convert_files convert_install prove_install",
     "errors": "KindredError",
@@ -223,6 +224,7 @@ __all__ = [
     "read_index",
     "read_operation",
     "recover",
+    "redo",
     "reinstall",
     "restore",
     "scan",

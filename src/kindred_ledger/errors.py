@@ -8,6 +8,8 @@ the error unwinds (`inside`).
 
 from __future__ import annotations
 
+from typing import Any
+
 from .finding import Finding, Severity
 
 __all__ = [
@@ -20,6 +22,7 @@ __all__ = [
     "LedgerDamaged",
     "LedgerError",
     "LossNotAllowed",
+    "NoLedger",
     "NoRoute",
     "PlaceBusy",
     "PlaceChanged",
@@ -59,6 +62,17 @@ class KindredError(Exception):
         """Return the error as something that was found, for what goes on all the same."""
         return Finding(code, severity, self.what, self.where, remedy=self.advice)
 
+    def to_json(self) -> dict[str, Any]:
+        """Return the error as JSON has it: what, where, the remedy, its kind and what was found."""
+        found = [each.to_json() for each in getattr(self, "findings", ())]
+        return {
+            "what": self.what,
+            "where": self.where,
+            "remedy": self.advice,
+            "kind": type(self).__name__,
+            "findings": found,
+        }
+
     @property
     def advice(self) -> str:
         """What to do next."""
@@ -95,6 +109,10 @@ class LedgerError(KindredError):
     """A folder is no ledger, or one of a format this program does not read."""
 
     exit_status = 2
+
+
+class NoLedger(LedgerError):
+    """There is no ledger where one was expected."""
 
 
 class WrongPassphrase(LedgerError):
@@ -146,7 +164,7 @@ class FormatError(KindredError):
     """A file cannot be read as the format it should be in."""
 
     usual_remedy = (
-        "To see what the file is: kindred identify FILE. If it is damaged, an earlier one may be stored:"
+        "To see what the file is: kindred file identify FILE. If it is damaged, an earlier one may be stored:"
         " kindred entries"
     )
 
@@ -206,6 +224,6 @@ class LedgerDamaged(KindredError):
 
     exit_status = 5
     usual_remedy = (
-        "To see what is damaged and what that costs: kindred verify. To mend it from a copy:"
-        " kindred heal --from LEDGER"
+        "To see what is damaged and what that costs: kindred ledger verify. To mend it from a copy:"
+        " kindred ledger heal --mirror LEDGER"
     )

@@ -16,7 +16,7 @@ from .errors import UsageError
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
-from .planning.reverting import Restore, Undo
+from .planning.reverting import Redo, Restore, Undo
 from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
 from .updates.operations import Assemble, InstallBeside, Reinstall, Update
@@ -32,6 +32,7 @@ __all__ = [
     "InstallBeside",
     "Meet",
     "Operation",
+    "Redo",
     "Reinstall",
     "Rescue",
     "Restore",
@@ -45,7 +46,7 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo,
+        Switch, Restore, Undo, Redo,
     )
 }  # fmt: skip
 

@@ -245,9 +245,18 @@ def _listed_key(text: str, scheme: Scheme) -> Any:
     return folded.index(text.casefold())
 
 
+_EXPECTED = {
+    "number": "a version number",
+    "date": "a date",
+    "integer": "a whole number",
+    "decimal": "a decimal number",
+    "listed": "one of the builds that the card lists",
+}
+
+
 def _unreadable(text: str, scheme: Scheme, remedy: str = "") -> VersionError:
     return VersionError(
-        f"{text!r} is no version of the scheme {scheme.name!r}",
+        f"{text!r} is not {_EXPECTED[scheme.name]}",
         remedy=remedy or "Builds whose names do not order themselves belong in a `listed` scheme.",
     )
 

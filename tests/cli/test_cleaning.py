@@ -17,14 +17,14 @@ _COMMANDS = (
     "backup mossferry",
     "convert mossferry --to 2.0 --yes --allow-loss",
     "undo --yes --allow-loss",
-    "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --output full --yes",
+    "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --result full --yes",
     "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
     " --yes --allow-loss --theirs program/data/harbours.json",
     "restore first --into new --yes",
-    "assemble downloads/mossferry-1.4.zip --into made --yes",
-    "shelf add downloads/mossferry-2.0.zip --title mossferry --version 2.0",
-    "mirror other",
-    "drill",
+    "shelf assemble downloads/mossferry-1.4.zip --into made --yes",
+    "shelf add downloads/mossferry-2.0.zip --title mossferry --build 2.0",
+    "ledger mirror other",
+    "ledger drill",
 )
 
 

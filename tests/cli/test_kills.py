@@ -26,23 +26,23 @@ _SCENES = (
         (
             f"{_UPDATE} --yes",
             "backup mossferry --note again",
-            "mirror fresh/ledger",
-            "drill",
-            "convert mossferry/userdata/saves/midwinter.voyage --version 6 --yes --allow-loss",
-            "patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
-            " --output full --yes",
+            "ledger mirror fresh/ledger",
+            "ledger drill",
+            "convert mossferry/userdata/saves/midwinter.voyage --to-format 6 --yes --allow-loss",
+            "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
+            " --result full --yes",
         ),
     ),
     (
-        ("backup mossferry", f"{_UPDATE} --yes", "mirror other", "confirm latest"),
+        ("backup mossferry", f"{_UPDATE} --yes", "ledger mirror other", "ledger confirm latest"),
         (
             "convert mossferry --yes --allow-loss",
             "carry mossferry second/mossferry --category saves --yes --allow-loss",
-            "import downloads/mossferry-2.0.zip",
-            "export mossferry@1.4 kept.zip",
+            "ledger import downloads/mossferry-2.0.zip",
+            "ledger export mossferry@1.4 kept.zip",
             "backup mossferry",
-            "mirror other --from",
-            "retire --last 1 --yes",
+            "ledger mirror other --bring",
+            "ledger retire --last 1 --yes",
         ),
     ),
     # The ledger knows where places are: these are set anew for each kill, not copied.
@@ -51,7 +51,7 @@ _SCENES = (
         (
             "undo --yes --allow-loss",
             "restore mossferry@1.4 --exact --yes --allow-loss",
-            "confirm latest",
+            "ledger confirm latest",
         ),
     ),
 )
@@ -91,7 +91,7 @@ class Kills(PlayCase):
 
     def test_a_single_file_at_every_point(self) -> None:
         """A place that is one file is gone for a moment, between old and new: it always comes back."""
-        scenes = [one for one in self.begin(0) if one[1].startswith("patch")]
+        scenes = [one for one in self.begin(0) if one[1].startswith("file patch")]
         ((scene, command, changes, before, after),) = scenes
 
         def fate(point: int) -> str:

@@ -9,7 +9,7 @@ import subprocess
 import sys
 
 from kindred_ledger.changes import restore
-from kindred_ledger.cli.main import COMMANDS
+from kindred_ledger.cli.catalog import COMMANDS, command_in, groups
 from kindred_ledger.convert import convert_install
 from kindred_ledger.errors import UsageError
 from kindred_ledger.places import Patterns, open_place
@@ -22,7 +22,7 @@ from tests.support import PlayCase, kindred, write
 NOWHERE = """
 scan zzz
 scan mossferry zzz
-identify zzz
+file identify zzz
 backup zzz
 backup mossferry --category zzz
 entries --title zzz
@@ -34,11 +34,11 @@ compare mossferry@1.4 mossferry --category zzz
 restore zzz@1.4
 restore mossferry@1.4 --only "zzz*"
 restore mossferry@1.4 --category zzz
-export zzz@1.4 out.zip
-import zzz.zip
-drill zzz@1.4
-heal --from zzz
-confirm zzz
+ledger export zzz@1.4 out.zip
+ledger import zzz.zip
+ledger drill zzz@1.4
+ledger heal --mirror zzz
+ledger confirm zzz
 shelf list zzz
 shelf remove zzz
 shelf add zzz.zip
@@ -49,8 +49,8 @@ update mossferry downloads/mossferry-2.0.zip --theirs "zzz*"
 update mossferry downloads/mossferry-2.0.zip --component zzz
 update mossferry downloads/mossferry-2.0.zip --with zzz
 update mossferry downloads/mossferry-2.0.zip --clean --keep "zzz*"
-assemble zzz --into new
-assemble downloads/mossferry-2.0.zip --into new --first "zzz*"
+shelf assemble zzz --into new
+shelf assemble downloads/mossferry-2.0.zip --into new --first "zzz*"
 switch zzz
 carry zzz second/mossferry --category saves
 carry mossferry zzz --category saves
@@ -61,29 +61,29 @@ carry mossferry second/mossferry --category saves --overwrite "zzz*"
 carry mossferry second/mossferry --category saves --both "zzz*"
 carry mossferry second/mossferry --category settings --merge "zzz*"
 carry mossferry new --only "zzz*"
-meet zzz
-watch zzz
+sync meet zzz
+sync watch zzz
 convert zzz --to 2.0
 convert mossferry --to 2.0 --only "zzz*"
 convert mossferry --to 2.0 --leave "zzz*"
 convert mossferry --to 2.0 --dry-run --field "zzz*"
-rescue zzz mossferry/userdata/saves/midwinter.voyage
-patch identify zzz mossferry/version.txt
-route zzz
-route voyage --from 3 --to 99
-route voyage --from 99 --to 3
-layout show zzz
-layout check zzz.layout mossferry/version.txt
+file rescue zzz mossferry/userdata/saves/midwinter.voyage
+file patch identify zzz mossferry/version.txt
+card route zzz
+card route voyage --from-format 3 --to-format 99
+card route voyage --from-format 99 --to-format 3
+file dump zzz
+card layout check zzz.layout mossferry/version.txt
 card check zzz.card.toml
 card check mossferry.card.toml zzz
 undo zzz
 """
 
 WITHOUT = {
-    "verify",
-    "mirror",
-    "retire",
-    "passphrase",
+    "ledger verify",
+    "ledger mirror",
+    "ledger retire",
+    "ledger passphrase",
     "history",
     "recover",
     "demo",
@@ -97,7 +97,8 @@ class Selectors(PlayCase):
         os.mkdir(self.path("new"))
         before = sorted(os.listdir(self.folder))
         lines = NOWHERE.strip().splitlines()
-        self.assertEqual({line.split()[0] for line in lines}, {*COMMANDS} - WITHOUT)
+        named = {command_in(line.split()) for line in lines}
+        self.assertEqual(named, {*COMMANDS} - groups() - WITHOUT)
         for line in lines:
             with self.subTest(line):
                 done = kindred(*shlex.split(line), folder=self.folder)
@@ -139,7 +140,7 @@ class Selectors(PlayCase):
 
     def test_restoring_elsewhere(self) -> None:
         """A dry run makes no folder; what was taken in from an archive is not restored into it."""
-        kindred("import", "downloads/mossferry-1.4.zip", folder=self.folder)
+        kindred("ledger", "import", "downloads/mossferry-1.4.zip", folder=self.folder)
         done = kindred("restore", "mossferry@1.4", "--yes", folder=self.folder)
         self.assertEqual(done.returncode, 2, done.stderr)
         self.assertIn("--into FOLDER", done.stderr)
@@ -149,7 +150,7 @@ class Selectors(PlayCase):
         kindred(
             "backup", "mossferry", folder=self.folder
         )  # older than the import or not, it is meant
-        kindred("import", "downloads/mossferry-1.4.zip", folder=self.folder)
+        kindred("ledger", "import", "downloads/mossferry-1.4.zip", folder=self.folder)
         self.kindred("restore", "mossferry@1.4", "--dry-run")
         self.kindred("restore", "mossferry@1.4", "--into", "a/b", "--yes")
         self.assertTrue(os.path.exists(self.path("a", "b")))
@@ -224,20 +225,20 @@ class Encodings(PlayCase):
 
 SHOWN = """
 scan
-identify mossferry/userdata
+file identify mossferry/userdata
 entries
 show mossferry@1.4
 history
-verify
-drill
+ledger verify
+ledger drill
 compare mossferry second/mossferry
 restore mossferry@1.4 --dry-run
-route voyage
+card route voyage
 convert mossferry --to 2.0 --dry-run --leave größe*
 shelf list
 card check mossferry.card.toml
 carry mossferry second/mossferry --category saves --dry-run
-retire --last 1 --dry-run
+ledger retire --last 1 --dry-run
 update mossferry downloads/mossferry-2.0.zip --dry-run
 undo zzz
 """

@@ -152,7 +152,7 @@ class Bulk(Saves):
             json.dump(voyage, file, indent=1)
         told = []
         for field in ("crew*", "crew[1199].*", "log[17]"):
-            command = ("convert", path, "--version", "6", "--dry-run", "--field", field)
+            command = ("convert", path, "--to-format", "6", "--dry-run", "--field", field)
             books = self.kindred(*command)["change"]["books"][0]
             told.append([(x["outcome"], x["item"], x.get("count", 1)) for x in books.pop("lines")])
             self.assertEqual(books["totals"], {**books["totals"], "changed": 2004, "added": 1201})
@@ -211,7 +211,7 @@ class Bulk(Saves):
     def test_fields_of_very_many_files(self) -> None:
         """Those asked for are shown, though what was kept is one line a file; a wrong name is told."""
         folder = self.voyages(201)
-        command = ("convert", folder, "--version", "6", "--dry-run", "--field")
+        command = ("convert", folder, "--to-format", "6", "--dry-run", "--field")
         books = self.kindred(*command, "ship.name")["change"]["books"]
         shown = [[(x["outcome"], x["item"]) for x in one["lines"]] for one in books]
         self.assertEqual(shown, [[("unchanged", "ship.name")]] * 201)
@@ -299,7 +299,7 @@ class Killed(Saves):
         self.assertEqual(_names(room.folder), ["0b", "0b.json"])
 
     def _run(self, name: str, environment: dict[str, str] | None = None) -> subprocess.Popen[bytes]:
-        command = ("convert", name, "--version", "6", "--workers", "2", "--yes", "--allow-loss")
+        command = ("convert", name, "--to-format", "6", "--workers", "2", "--yes", "--allow-loss")
         return subprocess.Popen(
             [sys.executable, "-m", "kindred_ledger.cli.main", *command],
             cwd=self.folder,

@@ -76,8 +76,8 @@ class Rescued(PlayCase):
         write(self.folder, {"new.voyage": self.emptied(), "old.voyage": self.old})
         with open(self.path("new.voyage"), "rb") as file:
             before = file.read()
-        self.kindred("rescue", "new.voyage", "old.voyage", "--dry-run")
-        done = self.kindred("rescue", "new.voyage", "old.voyage", "--yes")
+        self.kindred("file", "rescue", "new.voyage", "old.voyage", "--dry-run")
+        done = self.kindred("file", "rescue", "new.voyage", "old.voyage", "--yes")
         with open(self.path("new.voyage"), "rb") as file:
             self.assertEqual(len(json.loads(file.read())["crew"]), 4)
         self.kindred("undo", done["applied"]["id"], "--yes")

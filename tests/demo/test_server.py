@@ -120,7 +120,7 @@ class Server(PlayCase):
 
     def test_identify_and_the_layout_commands(self) -> None:
         """Kind, format, version and builds; a wrong name; a dump; a check; damage with its place."""
-        done = kindred("identify", "--json", "server", "handheld", folder=self.folder)
+        done = kindred("file", "identify", "--json", "server", "handheld", folder=self.folder)
         told = {f["name"]: f for f in json.loads(done.stdout)["files"]}
         voyage = told["server/voyages/reed-cutting.mfsv"]["matches"][0]
         self.assertEqual((voyage["format"], voyage["version"]), ("server-voyage", "5"))
@@ -130,29 +130,29 @@ class Server(PlayCase):
         self.assertEqual(told["handheld/evening.pocket"]["kind"], "cbor")
         with open(self.path("mossferry", "userdata", "controls.json"), "rb") as file:
             write(self.folder, {"odd.xml": file.read()})
-        done = kindred("identify", "odd.xml", folder=self.folder)
+        done = kindred("file", "identify", "odd.xml", folder=self.folder)
         self.assertEqual(done.returncode, 1)
         self.assertIn(
             "its name says xml (.xml), its content is json: such files are named .json", done.stdout
         )
-        done = kindred("layout", "show", "server/voyages/long-haul.mfsv", folder=self.folder)
+        done = kindred("file", "dump", "server/voyages/long-haul.mfsv", folder=self.folder)
         self.assertRegex(done.stdout, r"000000  4d 46 53 56 +magic +\"MFSV\"")
         voyages = [
             f"server/voyages/{n}" for n in sorted(os.listdir(self.path("server", "voyages")))
         ]
-        done = kindred("layout", "check", "voyage.layout", *voyages, folder=self.folder)
+        done = kindred("card", "layout", "check", "voyage.layout", *voyages, folder=self.folder)
         self.assertEqual((done.returncode, "Every field" in done.stdout), (0, True), done.stdout)
-        done = kindred("layout", "check", "voyage.layout", voyages[0], folder=self.folder)
+        done = kindred("card", "layout", "check", "voyage.layout", voyages[0], folder=self.folder)
         self.assertEqual((done.returncode, "no sample is of version 6" in done.stdout), (1, True))
         newer = "mossferry/userdata/saves/newer.voyage"
         write(self.folder, {newer: b'{"format": 5}'})
-        done = kindred("identify", newer, folder=self.folder)
+        done = kindred("file", "identify", newer, folder=self.folder)
         told = (
             "an install of 1.4, which writes format 4 and reads 3, 4: format 5 is of another build"
         )
         self.assertEqual((done.returncode, told in done.stdout), (1, True), done.stdout)
         write(self.path("server", "voyages"), {"bad.mfsv": b"MFSV\x05\x00\xffabc"})
-        done = kindred("identify", "server/voyages/bad.mfsv", folder=self.folder)
+        done = kindred("file", "identify", "server/voyages/bad.mfsv", folder=self.folder)
         self.assertEqual(
             (done.returncode, "byte 7 (header.build)" in done.stdout), (1, True), done.stdout
         )

@@ -30,18 +30,18 @@ _COMMANDS = (
     ("entries", "--json"),
     ("show", "latest", "--files", "--json"),
     ("history", "--json"),
-    ("verify", "--json"),
+    ("ledger", "verify", "--json"),
     ("compare", "first", "place", "--json"),
     ("restore", "latest", "--into", "back", "--dry-run", "--json"),
     ("shelf", "list", "--json"),
     ("backup", "place"),
     ("restore", "first", "--into", "there", "--yes"),
-    ("export", "latest", "out.zip"),
-    ("drill",),
-    ("mirror", "other"),
-    ("heal", "--from", "other"),
-    ("retire", "--last", "1", "--dry-run"),
-    ("confirm", "latest"),
+    ("ledger", "export", "latest", "out.zip"),
+    ("ledger", "drill"),
+    ("ledger", "mirror", "other"),
+    ("ledger", "heal", "--mirror", "other"),
+    ("ledger", "retire", "--last", "1", "--dry-run"),
+    ("ledger", "confirm", "latest"),
     ("recover",),
     ("undo", "--yes"),
 )
@@ -120,7 +120,7 @@ class Harmed(Case):
             args = [self.first if word == "first" else word for word in words]
             done = kindred(*args, folder=folder)
             self.assertNotIn("Traceback", done.stderr, args)
-            shown = done.stdout if "--json" in args and args[0] != "verify" else ""
+            shown = done.stdout if "--json" in args and "verify" not in args else ""
             told.append((done.returncode, shown.replace(folder, "")))
             if args[0] == "recover":
                 self.assertEqual(len(files_in(os.path.join(folder, "there"))), 200)
@@ -142,7 +142,7 @@ class Harmed(Case):
             harm(os.path.join(folder, "ledger", _INDEX))
             found = self.tell(folder)
             for args, (status, shown), expected in zip(_COMMANDS, found, told, strict=True):
-                if args[0] == "verify":  # it may say that the cache was made anew, once
+                if "verify" in args:  # it may say that the cache was made anew, once
                     self.assertIn(status, (0, 5), name)
                     continue
                 self.assertEqual((status, shown), expected, (name, args))

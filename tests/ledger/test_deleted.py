@@ -74,12 +74,12 @@ class Deleted(Case):
             "backup place",
             "restore latest --into back --yes",
             "undo --yes",
-            "shelf add place --title x --version 1.0",
-            "shelf add back --title x --version 1.0 --replace",
-            "confirm latest",
+            "shelf add place --title x --build 1.0",
+            "shelf add back --title x --build 1.0 --replace",
+            "ledger confirm latest",
             "backup back",
-            "drill",
-            "mirror other",
+            "ledger drill",
+            "ledger mirror other",
         ):
             done = kindred(*command.split(), folder=self.folder)
             self.assertIn(done.returncode, (0, 2), (command, done.stderr))

@@ -231,10 +231,12 @@ class Hidden(Case):
     def test_the_command_line(self) -> None:
         """Made, used, changed; the passphrase comes from the environment and goes nowhere."""
         home = {"XDG_DATA_HOME": self.path("home"), "KINDRED_LEDGER": "hidden"}
-        asked = kindred("passphrase", folder=self.folder, environment=home)
+        asked = kindred("ledger", "passphrase", folder=self.folder, environment=home)
         self.assertEqual(asked.returncode, 3)
         new = {**home, "KINDRED_NEW_PASSPHRASE": _SECRET}
-        self.assertEqual(kindred("passphrase", folder=self.folder, environment=new).returncode, 0)
+        self.assertEqual(
+            kindred("ledger", "passphrase", folder=self.folder, environment=new).returncode, 0
+        )
         known = {**home, "KINDRED_PASSPHRASE": _SECRET}
         done = kindred("backup", "place", folder=self.folder, environment=known)
         self.assertEqual(done.returncode, 0, done.stderr)

@@ -115,20 +115,20 @@ class Forged(Case):
     def test_each(self) -> None:
         for name, change in FORGED.items():
             self.forge(change)
-            self.assertEqual(self.run_it("verify"), 5, name)
+            self.assertEqual(self.run_it("ledger", "verify"), 5, name)
             commands = (
                 ("restore", self.entry, "--into", "new", "--yes"),
-                ("export", self.entry, "out.tar.zst"),
-                ("mirror", "other"),
+                ("ledger", "export", self.entry, "out.tar.zst"),
+                ("ledger", "mirror", "other"),
                 ("entries",),
                 ("show", self.entry, "--files"),
                 ("restore", self.entry, "--yes"),
                 ("compare", self.entry, "place"),
-                ("drill",),
+                ("ledger", "drill"),
             )
             for command in commands if LONG else commands[:3]:
                 status = self.run_it(*command)
-                if command[0] not in ("entries", "drill", "mirror"):
+                if command[-1] not in ("entries", "drill", "other"):
                     self.assertNotEqual(status, 0, (name, command))
             self.assertFalse(os.path.exists(self.path("a")), name)
             self.assertFalse(os.path.exists("/tmp/evil"), name)
@@ -149,7 +149,7 @@ class Forged(Case):
             for cache in ("index.sqlite", "index.sqlite.sum"):
                 if os.path.exists(self.path("ledger", cache)):
                     os.remove(self.path("ledger", cache))
-            self.assertEqual(self.run_it("verify"), 5, label)
+            self.assertEqual(self.run_it("ledger", "verify"), 5, label)
             for command in _COMMANDS if LONG else _COMMANDS[:2]:
                 self.run_it(*command.split())
             self.assertLessEqual(
@@ -171,7 +171,13 @@ class Forged(Case):
                 self.assertEqual(files_in(self.path(into)), {"a": b"a", "b": b"b"})
 
 
-_COMMANDS = ("restore latest --into new --yes", "heal", "entries", "drill", "retire --last 1 --yes")
+_COMMANDS = (
+    "restore latest --into new --yes",
+    "ledger heal",
+    "entries",
+    "ledger drill",
+    "ledger retire --last 1 --yes",
+)
 _MAGIC = struct.pack("<I", zstd.SKIPPABLE)
 
 

@@ -61,7 +61,7 @@ class Modes(Case):
             done = change_to(place, {"a.txt": b"new", "b/private.key": b"secret two"}).apply(ledger)
             undo(done.record.id, ledger=ledger).apply(ledger)
             recover(ledger)
-            kindred("mirror", "mirror", folder=self.folder)
+            kindred("ledger", "mirror", "mirror", folder=self.folder)
             ledger.finish()
         finally:
             watched.clear()

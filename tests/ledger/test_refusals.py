@@ -104,12 +104,12 @@ class Copies(Harmed):
         def judge(point: int) -> int:
             folder = self.two_ledgers(point)
             before = snapshot(os.path.join(folder, "ledger", "packs"))
-            status, out = self.run_failing(folder, point, "mirror", "other")
+            status, out = self.run_failing(folder, point, "ledger", "mirror", "other")
             self.assertNotIn("Traceback", out)
             self.assertEqual(snapshot(os.path.join(folder, "ledger", "packs")), before)
             if os.path.exists(os.path.join(folder, "other", "ledger.toml")):
                 self.assert_whole(os.path.join(folder, "other"))
-            self.assertEqual(self.run_failing(folder, 0, "mirror", "other")[0], 0, out)
+            self.assertEqual(self.run_failing(folder, 0, "ledger", "mirror", "other")[0], 0, out)
             self.assert_whole(os.path.join(folder, "other"), entries=2)
             return status
 
@@ -120,15 +120,15 @@ class Copies(Harmed):
 
         def judge(point: int) -> int:
             folder = self.two_ledgers(point)
-            self.assertEqual(self.run_failing(folder, 0, "mirror", "other")[0], 0)
+            self.assertEqual(self.run_failing(folder, 0, "ledger", "mirror", "other")[0], 0)
             packs = os.path.join(folder, "ledger", "packs")
             with open(os.path.join(packs, min(os.listdir(packs))), "r+b") as file:
                 file.seek(30)
                 file.write(b"damage")
             source = ["--from", "other"] if point % 2 else ["--look", "place"]
-            status, out = self.run_failing(folder, point, "heal", *source)
+            status, out = self.run_failing(folder, point, "ledger", "heal", *source)
             self.assertNotIn("Traceback", out)
-            again, out = self.run_failing(folder, 0, "heal", "--from", "other")
+            again, out = self.run_failing(folder, 0, "ledger", "heal", "--mirror", "other")
             self.assertEqual(again, 0, out)
             self.assert_whole(os.path.join(folder, "ledger"), entries=2)
             return status
@@ -147,9 +147,9 @@ class Copies(Harmed):
                 os.rename(last, first)
                 os.rename(os.path.join(folder, "between"), last)
             shutil.rmtree(os.path.join(folder, "place"))  # nothing can be kept again from there
-            status, out = self.run_failing(folder, point, "heal")
+            status, out = self.run_failing(folder, point, "ledger", "heal")
             self.assertNotIn("Traceback", out)
-            self.assertEqual(self.run_failing(folder, 0, "heal")[0], 0, out)
+            self.assertEqual(self.run_failing(folder, 0, "ledger", "heal")[0], 0, out)
             self.assert_whole(os.path.join(folder, "ledger"), entries=2)
             self.assertFalse(os.path.exists(os.path.join(folder, "ledger", "damaged")))
             return status
@@ -165,10 +165,12 @@ class Copies(Harmed):
                 os.path.join(folder, "place", "b1")
             )  # most of its pack is then needed no more
             self.assertEqual(self.run_failing(folder, 0, "backup", "place")[0], 0)
-            status, out = self.run_failing(folder, point, "retire", "--last", "1", "--yes")
+            status, out = self.run_failing(
+                folder, point, "ledger", "retire", "--last", "1", "--yes"
+            )
             self.assertNotIn("Traceback", out)
             self.assert_whole(os.path.join(folder, "ledger"))
-            again, out = self.run_failing(folder, 0, "retire", "--last", "1", "--yes")
+            again, out = self.run_failing(folder, 0, "ledger", "retire", "--last", "1", "--yes")
             self.assertEqual(again, 0, out)
             self.assert_whole(os.path.join(folder, "ledger"), entries=1)
             kept = sum(

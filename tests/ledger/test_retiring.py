@@ -229,7 +229,7 @@ class Retiring(KeptCase):
             there = os.listdir(ledger.folder("packs")), os.listdir(ledger.folder("entries"))
             with self.assertRaises(LedgerDamaged) as caught:
                 plan_retirement(ledger, RetentionPolicy(last=1)).carry_out(ledger)
-            self.assertIn("kindred heal", str(caught.exception))
+            self.assertIn("kindred ledger heal", str(caught.exception))
             now = os.listdir(ledger.folder("packs")), os.listdir(ledger.folder("entries"))
             self.assertEqual(now, there)
             ledger.index.close()

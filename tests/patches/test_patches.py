@@ -251,33 +251,33 @@ class Command(PlayCase):
         """Two bases, two flavours: identified, applied, loaded by the game, undone; wrong slots refused."""
         harbours = "mossferry/data/harbours.json"
         for file, name in ((harbours, "1.4"), ("second/" + harbours, "2.0")):
-            told = self.kindred("patch", "identify", self.SET, file)["verdict"]
+            told = self.kindred("file", "patch", "identify", self.SET, file)["verdict"]
             self.assertEqual(told["bases"], [f"harbours of {name}"])
-        refused = self.kindred("patch", "apply", self.SET, harbours, "--yes", status=2)
-        self.assertIn("--output short | full", refused["error"]["remedy"])
-        self.kindred("patch", "apply", self.SET, harbours, "--output", "full", "--yes")
+        refused = self.kindred("file", "patch", "apply", self.SET, harbours, "--yes", status=2)
+        self.assertIn("--result short | full", refused["error"]["remedy"])
+        self.kindred("file", "patch", "apply", self.SET, harbours, "--result", "full", "--yes")
         with open(self.path(*harbours.split("/")), "rb") as file:
             self.assertEqual(len(json.loads(file.read())), 11)
         self.assertEqual(self.judge()[0], 0)
         save = "mossferry/userdata/saves/midwinter.voyage"
-        told = self.kindred("patch", "identify", self.SET, save, status=1)
-        self.assertIn("kindred route voyage --from 4", told["is_rather"])
-        turned = self.kindred("patch", "apply", save, self.SET, "--yes", status=2)
+        told = self.kindred("file", "patch", "identify", self.SET, save, status=1)
+        self.assertIn("kindred card route voyage --from-format 4", told["is_rather"])
+        turned = self.kindred("file", "patch", "apply", save, self.SET, "--yes", status=2)
         self.assertIn("wrong way round", turned["error"]["what"])
 
     def test_make_and_plain_deltas(self) -> None:
         """A set of two releases makes the one of the other; a delta without a manifest tells its digests."""
         zips = ("downloads/mossferry-1.4.zip", "downloads/mossferry-2.0.zip")
-        made = self.kindred("patch", "make", *zips, "--out", "to.zip")
+        made = self.kindred("file", "patch", "make", *zips, "--out", "to.zip")
         self.assertLess(made["size_bytes"], os.path.getsize(self.path(*zips[1].split("/"))) / 2)
         with zipfile.ZipFile(self.path("to.zip")) as archive:
             self.assertIn("patches.toml", archive.namelist())
         write(self.folder, {"mossferry/version.txt": b"Mossferry build 1.4, mine"})
-        edited = self.kindred("patch", "apply", "to.zip", "mossferry", "--yes", status=2)
+        edited = self.kindred("file", "patch", "apply", "to.zip", "mossferry", "--yes", status=2)
         self.assertIn("version.txt", edited["error"]["remedy"])
         with zipfile.ZipFile(self.path(*zips[0].split("/"))) as archive:
             archive.extractall(self.folder)
-        self.kindred("patch", "apply", "to.zip", "mossferry-1.4", "--yes", "--allow-loss")
+        self.kindred("file", "patch", "apply", "to.zip", "mossferry-1.4", "--yes", "--allow-loss")
         with zipfile.ZipFile(self.path(*zips[1].split("/"))) as archive:
             for name in archive.namelist():
                 with open(self.path("mossferry-1.4", *name.split("/")[1:]), "rb") as file:
@@ -286,8 +286,8 @@ class Command(PlayCase):
         delta = io.BytesIO()
         encode(old, new, delta)
         write(self.folder, {"plain.vcdiff": delta.getvalue(), "x.bin": old})
-        done = self.kindred("patch", "apply", "plain.vcdiff", "x.bin", "--yes")
+        done = self.kindred("file", "patch", "apply", "plain.vcdiff", "x.bin", "--yes")
         self.assertIn(blake3(new).hexdigest(), str(done["change"]["findings"]))
         with open(self.path("x.bin"), "rb") as file:
             self.assertEqual(file.read(), new)
-        self.kindred("patch", "make", *zips, "--out", "to.zip", status=2)
+        self.kindred("file", "patch", "make", *zips, "--out", "to.zip", status=2)

@@ -12,7 +12,7 @@ from .card import PROGRAM, Card
 __all__ = ["PROGRAM_FILES", "UNLISTED", "Belonging", "belongings", "unlisted"]
 
 PROGRAM_FILES = "(program)"
-UNLISTED = "(in no category)"
+UNLISTED = "(uncategorised)"
 
 
 class Belonging(Struct, frozen=True):

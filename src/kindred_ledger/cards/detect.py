@@ -107,7 +107,7 @@ def _literal(text: str) -> str:
 def _from_folder(table: DetectTable, folder: str) -> str:
     match = compile_template(table.folder).fullmatch(folder)
     if match is None:
-        raise FormatError("it names no version")
+        raise FormatError("no version in the folder's name")
     return match[1]
 
 

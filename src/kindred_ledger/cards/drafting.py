@@ -216,7 +216,7 @@ def _format_lines(guess: _Guess) -> Iterator[str]:
     name = re.sub(r"[^a-z0-9]+", "-", f"{guess.purpose}{guess.extension}".lower()).strip("-")
     if guess.codec not in CODECS:
         yield f"# {guess.count} files {pattern} are {guess.codec}: describe them by a layout."
-        yield '# kindred layout draft SAMPLE SAMPLE proposes one; then [formats.NAME] with codec = "layout".'
+        yield '# kindred card layout draft SAMPLE… proposes one; then [formats.NAME] with codec = "layout".'
         yield ""
         return
     yield f"# {guess.count} files"

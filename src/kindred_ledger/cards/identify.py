@@ -79,7 +79,7 @@ def identify(
         codec = _codec_of(cards, sound[0])
         if codec in ("layout", found.kind):
             kind = found.kind if codec != "layout" else "binary"
-            told = "a layout describes it" if codec == "layout" else "it reads as that to its end"
+            told = "a layout describes it" if codec == "layout" else f"valid {kind}"
             found = FileKind(kind, told)
     else:
         found, fault = confirm(data, found)

@@ -9,8 +9,9 @@ from .engine import Applied
 from .fitting import fitted
 from .groups import undo_group
 from .recover import Recovered, recover
-from .restore import restore, undo
+from .restore import restore
 from .stage import unfinished_in
+from .undo import redo, undo
 
 __all__ = [
     "CHECKS",
@@ -27,6 +28,7 @@ __all__ = [
     "drill",
     "fitted",
     "recover",
+    "redo",
     "restore",
     "undo",
     "undo_group",

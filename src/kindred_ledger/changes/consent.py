@@ -8,6 +8,7 @@ from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
 from ..places import Patterns, Running, roots_of, running_in
 from ..suggestions import path_meant
+from ..wording import count
 from .plan import Plan
 
 __all__ = ["check_consent", "check_running", "not_allowed", "running_from"]
@@ -28,7 +29,7 @@ def check_consent(plan: Plan, *, allow_loss: bool | Sequence[str]) -> None:
     if conflicts:
         about = len({finding.where for finding in conflicts})
         raise DecisionNeeded(
-            "1 decision is needed" if about == 1 else f"{about} decisions are needed",
+            "1 file needs your decision" if about == 1 else f"{about} files need your decision",
             where=plan.place.location,
             choices=tuple(map(str, conflicts[:_MOST_LISTED])),
             remedy="\n".join(dict.fromkeys(finding.remedy for finding in conflicts)),
@@ -39,7 +40,7 @@ def check_consent(plan: Plan, *, allow_loss: bool | Sequence[str]) -> None:
         listed = "\n".join(f"  {finding}" for finding in lost[:_MOST_LISTED])
         codes = ", ".join(dict.fromkeys(finding.code for finding in lost))
         raise LossNotAllowed(
-            f"{plan.operation} would lose {len(lost)} item{'s' * (len(lost) > 1)}",
+            f"{plan.operation} would lose {count(len(lost), 'item')}",
             where=plan.place.location,
             remedy=f"{listed}\nAllow it with --allow-loss, or by kind with --allow: {codes}. What is there"
             " now is kept either way.",

@@ -8,7 +8,7 @@ from ..errors import KindredError, PlaceError, UsageError
 from ..ledger import Ledger, not_undone
 from ..progress import Progress
 from .engine import Applied
-from .restore import undo
+from .undo import undo
 
 __all__ = ["undo_group"]
 

@@ -85,7 +85,7 @@ class LocalStaging:
                 remote.write(target, iter(lambda: file.read(BLOCK), b""))
         if not gives_back(remote, target, self.digest(source)):
             raise PlaceError(
-                "it does not hold what was sent",
+                "the upload could not be verified",
                 where=f"{remote.location}/{target}",
                 remedy="Look at the room there is on that server, then run this again.",
             )

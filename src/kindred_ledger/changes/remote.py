@@ -230,7 +230,7 @@ class RemoteBackend:
                 task.tell("")
         else:
             raise PlaceError(
-                "it does not hold what was sent",
+                "the upload could not be verified",
                 where=f"{self._remote.location}/{op.path}",
                 remedy="Look at the room there is on that server, then run this again.",
             )

@@ -1,15 +1,15 @@
-"""Restoring and undoing: a place is brought back to a tree that was remembered."""
+"""Restoring: a place is brought back to the tree of an entry."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import UsageError
 from ..finding import Finding, Severity
-from ..ledger import BothHold, Entry, Ledger, Record, Tag, Undoes, not_undone
+from ..ledger import BothHold, Entry, Ledger, Tag
 from ..places import (
     DIR,
     FILE,
@@ -35,13 +35,12 @@ from ..places import second_names as names_again
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
-from .actions import Action, actions_between
+from .actions import actions_between
 from .changeset import Changeset
-from .engine import Applied
 from .fitting import fitted
-from .folder_times import times_as_before, times_as_in
+from .folder_times import times_as_in
 
-__all__ = ["restore", "undo"]
+__all__ = ["restore"]
 
 
 def restore(
@@ -145,7 +144,7 @@ def restore(
         Changeset(
             place=place,
             operation="restore",
-            summary=f"bring back {entry.name} from entry {entry.id}",
+            summary=f"restore {entry.name} from entry {entry.id}",
             before=now,
             actions=tuple(actions.values()),
             tag=tag or entry.tag,
@@ -161,111 +160,6 @@ def restore(
             else (),
         )
     )
-
-
-def undo(
-    change: Applied | str = "latest", *, ledger: Ledger, progress: Progress | None = None
-) -> Changeset:
-    """Compute the change that takes back one change of the history; undoing that does it again.
-
-    `change` is what applying it returned, or its id, the beginning of that, or `latest`.
-    A path that changed since is brought back too, which is a loss that needs consent; the newer
-    content is kept first, like everything a changeset touches.
-
-    Raises:
-        UsageError: the change was taken back already, or what was kept before it is retired.
-    """
-    record = ledger.record(change if isinstance(change, str) else change.record.id)
-    records = ledger.records()
-    taken_back_by = _standing_undo(records, record.id)
-    if taken_back_by:
-        raise UsageError(
-            f"change {record.id} was taken back already",
-            remedy=f"To do it again, undo that: kindred undo {taken_back_by}",
-        )
-    place = ledger.place_at(record.roots)
-    now = ledger.scan(place, progress=progress)
-    if ledger.is_retired(record.entry):
-        raise UsageError(
-            f"what was kept before change {record.id} is retired, so it cannot be taken back",
-            remedy="A whole state may still be there: kindred entries",
-        )
-    source = ledger.place(ledger.entry(record.entry))
-    reason = f"as before {record.id}"
-    actions, findings, stay = [], list(_converted_since(ledger, record)), []
-    going = {path for path in record.paths if path not in record.before}
-    for path in record.paths:
-        was, became, here = record.before.get(path), record.after.get(path), now.get(path)
-        if here == was or (same_content(here, was) and was is not None and was.kind == DIR):
-            continue
-        if was is None and here is not None and here.kind == DIR:
-            if any(inner.startswith(f"{path}/") and inner not in going for inner in now):
-                stay.append(path)
-                continue
-        elif not same_content(here, became) and not same_content(here, was):
-            why = f"it changed after {record.operation}; that would be taken back too"
-            findings.append(Finding.loss("changed-since", why, where=path))
-        actions.append(Action(path, here, was, source, path, reason))
-    done = {action.path for action in actions}
-    folders = times_as_before(
-        record.before, record.after, now, limits_by_part=limits_by_part_of(place)
-    )
-    actions += [action for action in folders if action.path not in done]
-    findings += (
-        Finding.note("folder-stays", "it stays: files made since lie in it", where=path)
-        for path in stay
-    )
-    version = record.version_after or record.tag.version
-    return fitted(
-        Changeset(
-            place=place,
-            operation="undo",
-            summary=_undo_summary(records, record),
-            before=now,
-            actions=tuple(actions),
-            tag=replace(record.tag, version=version),
-            version_after=record.tag.version,
-            findings=tuple(findings),
-            relations=(Undoes(record.id),),
-        )
-    )
-
-
-def _converted_since(ledger: Ledger, record: Record) -> Iterator[Finding]:
-    """Yield what is to be said of conversions that came after a change of the build, and still apply."""
-    if record.version_after == record.tag.version:
-        return
-    records = not_undone(ledger.records())
-    after = [each.id for each in records].index(record.id) + 1
-    for later in records[after:]:
-        if later.operation == "convert" and dict(later.roots) == dict(record.roots):
-            yield Finding.warning(
-                "converted-since",
-                f"files were converted since, by change {later.id}; {record.tag.version} may not read them",
-                remedy=f"Take that back first: kindred undo {later.id}",
-            )
-
-
-def _undo_summary(records: Sequence[Record], record: Record) -> str:
-    """Say what an undo does, in terms of the change that began a chain of undoing and redoing."""
-    again = False
-    known = {each.id: each for each in records} if record.undoes else {}
-    while record.undoes in known:
-        again = not again
-        record = known[record.undoes]
-    verb = "do again" if again else "take back"
-    return f"{verb} {record.operation} {record.id}: {record.summary}"
-
-
-def _standing_undo(records: Sequence[Record], id: str) -> str:
-    """Return the change that took `id` back and was not itself taken back; empty if none."""
-    taken_back: set[str] = set()
-    for record in reversed(records):  # an undo is younger than what it takes back
-        if record.undoes and record.id not in taken_back:
-            if record.undoes == id:
-                return record.id
-            taken_back.add(record.undoes)
-    return ""
 
 
 def _gone(path: str, only: Callable[[str], bool] | None, remembered: Tree) -> bool:

@@ -7,14 +7,13 @@ from collections.abc import Sequence
 
 import click
 
-from ..changes import Applied, Changeset
+from ..changes import Changeset
 from ..changes.consent import check_consent, check_running, not_allowed, running_from
-from ..changes.unkept import NOT_RECORDED
 from ..errors import DecisionNeeded, LossNotAllowed, UsageError
 from ..finding import Finding
 from ..statement import lines_named
 from ..suggestions import path_meant
-from . import drawing
+from .preview import draw_done, draw_preview
 from .session import Session
 
 __all__ = ["agreed", "carry_out"]
@@ -32,6 +31,7 @@ def carry_out(
     allow: tuple[str, ...],
     while_running: bool,
     lines: bool,
+    books: bool,
     field: tuple[str, ...] = (),
 ) -> int:
     """Show what a changeset would do, ask, apply it, and draw or print the books.
@@ -42,9 +42,12 @@ def carry_out(
     _check_fields(change, field)
     which = lines_named(field) if field else (lambda line: True) if lines else None
     if not session.json:
-        drawing.changeset(session.out, change, lines=which)
-        if dry_run or while_running:
-            drawing.running(session.out, running_from(change), "Close it first.")
+        running = running_from(change) if dry_run or while_running else ()
+        # Where nobody is asked, the books are drawn once: counted, after the change.
+        balance = dry_run or not yes
+        draw_preview(
+            session.out, change, running=running, lines=which, books=books, balance=balance
+        )
     if dry_run:
         status = _DECISION_NEEDED if change.conflicts else 0
         if session.json:
@@ -59,6 +62,13 @@ def carry_out(
             if session.json
             else 0
         )
+    if change.conflicts and not session.json:  # they stand above
+        about = len({finding.where for finding in change.conflicts})
+        told = "1 file needs" if about == 1 else f"{about} files need"
+        session.err.print(
+            f"✗ {told} your decision, see above; nothing was written", style="bold red"
+        )
+        return _DECISION_NEEDED
     if not while_running:
         check_running(change)  # before anybody is asked anything
     allowed = allow_loss or allow
@@ -67,9 +77,9 @@ def carry_out(
     if lost and not (consent or change.conflicts or session.json):
         codes = ", ".join(dict.fromkeys(finding.code for finding in lost))
         raise LossNotAllowed(
-            "nobody consented to the losses above, so nothing was written",
-            remedy=f"Consent with --allow-loss, or by kind with --allow: {codes}. What is there now is kept"
-            " either way.",
+            "these losses need --allow-loss; nothing was written",
+            remedy=f"Allow all with --allow-loss, or by kind with --allow: {codes}. What is there now is kept"
+            " in the ledger either way.",
             findings=tuple(lost),
         )
     check_consent(change, allow_loss=consent)
@@ -82,7 +92,7 @@ def carry_out(
     )
     if session.json:
         return session.emit(change=plan, applied=done.to_json(lines=which or False))
-    _draw_done(session, done, change.findings)
+    draw_done(session.out, done, change)
     return 0
 
 
@@ -108,24 +118,12 @@ def agreed(*, yes: bool, where: str, question: str = "Go ahead?") -> None:
         return
     if not sys.stdin.isatty():
         raise DecisionNeeded(
-            "nobody is here to ask, so nothing was written",
+            "there is no terminal to ask on; nothing was written",
             where=where,
-            remedy="Say --yes to go ahead, or --dry-run to look only.",
+            remedy="Use --yes to go ahead, or --dry-run to look only.",
         )
     if not click.confirm(f"\n{question}", default=False, err=True):
         raise click.Abort
-
-
-def _draw_done(session: Session, done: Applied, told: Sequence[Finding]) -> None:
-    drawing.balances(session.out, done.statements)
-    drawing.findings(session.out, [each for each in done.findings if each not in told])
-    if NOT_RECORDED in done.findings:
-        session.out.print("\nDone. Nothing was there before.")
-        return
-    session.out.print(
-        f"\nDone: change {done.record.id}. What was there before is in entry {done.record.entry}."
-    )
-    session.out.print(f"To take it back: kindred undo {done.record.id}", style="dim")
 
 
 def _check_fields(change: Changeset, patterns: tuple[str, ...]) -> None:

@@ -9,89 +9,130 @@ from typing import Any
 import click
 
 from ..errors import UsageError
+from .meanings import flag, many, value
 from .session import Session
 
-__all__ = ["placing", "session", "writing"]
+__all__ = [
+    "categorised",
+    "change_argument",
+    "entry_argument",
+    "offered",
+    "placing",
+    "selecting",
+    "session",
+    "storing",
+    "writing",
+]
 
 Command = Callable[..., Any]
 
 
-def session(name: str) -> Callable[[Command], Command]:
-    """Give a command --json and --ledger, and a `Session` as its first argument."""
+def session(command: Command) -> Command:
+    """Give a command --json and --ledger, and a `Session` as its first argument.
 
-    def wrap(command: Command) -> Command:
-        @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-        @click.option(
-            "--ledger", default="", metavar="WHERE", help="A folder or URL (or KINDRED_LEDGER)."
+    Both may stand in front of the command's name as well. A ledger that is named must be there.
+    """
+    return _with_session(command, makes_ledger=False)
+
+
+def storing(command: Command) -> Command:
+    """Do as `session` does, for a command that stores something: a ledger is made where there is none."""
+    return _with_session(command, makes_ledger=True)
+
+
+def _with_session(command: Command, *, makes_ledger: bool) -> Command:
+
+    @flag("--json", "as_json")
+    @value("--ledger")
+    @functools.wraps(command)
+    def run(
+        as_json: bool,
+        ledger: str,
+        card: str = "",
+        build: str = "",
+        folder: tuple[str, ...] = (),
+        user_id: tuple[str, ...] = (),
+        **rest: Any,
+    ) -> Any:
+        context = click.get_current_context()
+        in_front = context.find_root().params
+        made = Session(
+            context.command_path.partition(" ")[2],
+            as_json or in_front["as_json"],
+            ledger or in_front["ledger"],
+            card,
+            build,
+            _pairs(folder, "PATH"),
+            _pairs(user_id, "NUMBER"),
+            makes_ledger,
         )
-        @functools.wraps(command)
-        def run(
-            as_json: bool,
-            ledger: str,
-            card: str = "",
-            build: str = "",
-            folder: tuple[str, ...] = (),
-            user_id: tuple[str, ...] = (),
-            **rest: Any,
-        ) -> Any:
-            made = Session(
-                name,
-                as_json,
-                ledger,
-                card,
-                build,
-                _pairs(folder, "PATH"),
-                _pairs(user_id, "NUMBER"),
-            )
-            try:
-                return command(made, **rest)
-            finally:
-                made.finish()
+        try:
+            return command(made, **rest)
+        finally:
+            made.finish()
 
-        return run
-
-    return wrap
+    return run
 
 
 def placing(command: Command) -> Command:
     """Give a command the options that tell installs apart."""
     for option in (
-        click.option(
-            "--user-id", multiple=True, metavar="NAME=NUMBER", help="Which numbered user."
-        ),
-        click.option("--folder", multiple=True, metavar="NAME=PATH", help="Where a location is."),
-        click.option("--build", default="", metavar="VERSION", help="The install's build."),
-        click.option(
-            "--card", default="", metavar="FILE", help="The card that describes the title."
-        ),
+        many("--user-id"),
+        many("--folder"),
+        value("--build"),
+        value("--card"),
     ):
         command = option(command)
     return command
 
 
+def offered(what: str) -> Callable[..., Any]:
+    """Return what completes a name when a shell asks; see `completing`, which is loaded only then."""
+
+    def offer(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> Any:
+        from . import completing
+
+        return getattr(completing, what)(ctx, parameter, incomplete)
+
+    return offer
+
+
+def entry_argument(name: str, **more: Any) -> Callable[[Command], Command]:
+    """Give a command an argument that names an entry."""
+    return click.argument(name, shell_complete=offered("entries"), **more)
+
+
+def change_argument(command: Command) -> Command:
+    """Give a command an argument that names a change of the history."""
+    return click.argument("change", default="latest", shell_complete=offered("changes"))(command)
+
+
+def selecting(command: Command) -> Command:
+    """Give a command the options that choose paths."""
+    for option in (
+        many("--exclude"),
+        many("--only"),
+    ):
+        command = option(command)
+    return command
+
+
+def categorised(command: Command) -> Command:
+    """Give a command the option that chooses categories of the card."""
+    return many("--category", "categories", shell_complete=offered("categories"))(command)
+
+
 def writing(command: Command) -> Command:
     """Give a command that writes the options to look first, not to be asked, and to allow loss."""
     for option in (
-        click.option("--lines", is_flag=True, help="Show every line of the books."),
-        click.option(
-            "--field", multiple=True, metavar="PATTERN", help="Of the lines, those of such names."
-        ),
-        click.option(
-            "--allow-loss", is_flag=True, help="Consent to what the preview says is lost."
-        ),
-        click.option(
-            "--allow",
-            multiple=True,
-            metavar="KIND[:PATTERN]",
-            help="Consent to losses of one kind, everywhere or where paths fit (repeatable).",
-        ),
-        click.option(
-            "--while-running",
-            is_flag=True,
-            help="Go ahead though the game, or another program, runs.",
-        ),
-        click.option("--yes", is_flag=True, help="Do not ask."),
-        click.option("--dry-run", is_flag=True, help="Show what would be done and stop."),
+        flag("--books"),
+        flag("--lines"),
+        many("--field"),
+        flag("--allow-loss"),
+        many("--allow"),
+        flag("--while-running"),
+        flag("--yes"),
+        flag("--dry-run"),
     ):
         command = option(command)
     return command

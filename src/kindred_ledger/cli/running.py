@@ -6,23 +6,26 @@ import gc
 import io
 import signal
 import sys
-from importlib import import_module
 from types import FrameType
+from typing import Any
 
 import click
 
 from ..errors import KindredError
 from ..os_names import json_bytes
 from ..places import refusals
+from .catalog import command_in
+from .group import whole
 from .page import Page
 from .visible import escaped, one_line, visible
 
 __all__ = ["run"]
 
+_WRONG_USAGE, _DECISION_NEEDED = 2, 3
 
-def run(name: str, args: list[str]) -> int:
-    """Run the command `name`; return its exit status."""
-    module = import_module(f".commands.{name}", __package__)
+
+def run(args: list[str]) -> int:
+    """Run the command that `args` name; return its exit status."""
     as_json = "--json" in args
     # What is made here are long lists without cycles, which a collector would walk again and again.
     gc.disable()
@@ -30,37 +33,55 @@ def run(name: str, args: list[str]) -> int:
         signal.signal(signal.SIGINT, _interrupt)
     try:
         with refusals(""):
-            status = module.command.main(args, prog_name=f"kindred {name}", standalone_mode=False)
+            status = whole().main(args, prog_name="kindred", standalone_mode=False)
         return int(status or 0)
     except click.exceptions.Exit as done:
         return done.exit_code
+    except click.exceptions.NoArgsIsHelpError as error:
+        print(error.format_message())
+        return _WRONG_USAGE
     except click.UsageError as error:
+        if as_json:
+            return _emit(_path_of(error.ctx), _WRONG_USAGE, _plain(error))
         told = io.StringIO()
         error.show(told)
         sys.stderr.write(visible(told.getvalue()))
-        return 2
+        return _WRONG_USAGE
     except click.Abort as error:
         if isinstance(error.__cause__, KeyboardInterrupt):
             raise KeyboardInterrupt from None
         print("Nothing was changed.", file=sys.stderr)
-        return 3
+        return _DECISION_NEEDED
     except MemoryError:
-        print("✗ This takes more memory than there is.", file=sys.stderr)
-        return 4
+        full = KindredError("this takes more memory than there is", remedy="Close other programs.")
+        return _tell(args, full, as_json=as_json)
     except KindredError as error:
-        if as_json:
-            fault = {
-                "what": error.what,
-                "where": error.where,
-                "remedy": error.advice,
-                "kind": type(error).__name__,
-                "findings": [each.to_json() for each in getattr(error, "findings", ())],
-            }
-            whole = {"command": name, "status": error.exit_status, "error": fault}
-            sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")
-        else:
-            _show(error)
-        return error.exit_status
+        return _tell(args, error, as_json=as_json)
+
+
+def _tell(args: list[str], error: KindredError, *, as_json: bool) -> int:
+    """Show an error, or print it as JSON; return its status."""
+    if as_json:
+        return _emit(command_in(args), error.exit_status, error.to_json())
+    _show(error)
+    return error.exit_status
+
+
+def _path_of(context: click.Context | None) -> str:
+    return context.command_path.partition(" ")[2] if context else ""
+
+
+def _plain(error: click.UsageError) -> dict[str, Any]:
+    """Return wrong usage in the shape that all errors have."""
+    help_of = f"See: {error.ctx.command_path} --help" if error.ctx else ""
+    what = error.format_message()
+    return {"what": what, "where": "", "remedy": help_of, "kind": "UsageError", "findings": []}
+
+
+def _emit(command: str, status: int, error: dict[str, Any]) -> int:
+    whole = {"command": command, "status": status, "error": error}
+    sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")
+    return status
 
 
 def _interrupt(signal_number: int, frame: FrameType | None) -> None:

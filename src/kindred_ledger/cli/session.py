@@ -13,11 +13,10 @@ import click
 import msgspec
 
 from ..cards import Card, Surroundings, find_cards
-from ..errors import KindredError, LedgerError
+from ..errors import KindredError, LedgerError, NoLedger, UsageError
 from ..extensions import card_folders
 from ..ledger import Ledger
 from ..os_names import json_bytes
-from ..places import Patterns
 from ..progress import Progress
 from .page import Page
 from .visible import escaped
@@ -26,7 +25,7 @@ if TYPE_CHECKING:
     from ..places.remotes import Remote
     from ..planning.context import Context
 
-__all__ = ["Session", "patterns"]
+__all__ = ["Session", "file_bytes"]
 
 
 @dataclass
@@ -40,6 +39,7 @@ class Session:
     build: str = ""
     folders: Mapping[str, str] = field(default_factory=dict)
     user_ids: Mapping[str, str] = field(default_factory=dict)
+    makes_ledger: bool = False
     _opened: list[Ledger] = field(default_factory=list)
     _remotes: dict[str, Remote] = field(default_factory=dict)
 
@@ -64,8 +64,17 @@ class Session:
 
     @cached_property
     def ledger(self) -> Ledger:
-        """The ledger, open; one is made where there is none."""
-        return self.open_ledger(self.ledger_where)
+        """The ledger, open. Where there is none one is made: by commands that store something, or in
+        the folder that is used where nobody names one.
+        """
+        create = self.makes_ledger or not self._ledger_named
+        try:
+            return self.open_ledger(self.ledger_where, create=create)
+        except NoLedger as error:
+            error.remedy = (
+                f"Check the path. To make one: kindred backup FOLDER --ledger {self.ledger_where}"
+            )
+            raise
 
     def open_ledger(self, where: str, *, create: bool = True) -> Ledger:
         """Open the ledger in a folder or at a URL; a password that is still wanted is asked for."""
@@ -75,10 +84,12 @@ class Session:
         return ledger
 
     def known_ledger(self) -> Ledger | None:
-        """Return the ledger if there is one; none is made."""
+        """Return the ledger if there is one; none is made. One that --ledger names must be there."""
         try:
             return self.open_ledger(self.ledger_where, create=False)
         except LedgerError:
+            if self.ledger_path:
+                raise
             return None
 
     def finish(self) -> None:
@@ -117,9 +128,13 @@ class Session:
         return (lambda: _hidden("Passphrase of the ledger")) if sys.stdin.isatty() else None
 
     @property
+    def _ledger_named(self) -> str:
+        return self.ledger_path or os.environ.get("KINDRED_LEDGER", "")
+
+    @property
     def ledger_where(self) -> str:
         """Where the ledger is: --ledger, KINDRED_LEDGER, or the user's own."""
-        path = self.ledger_path or os.environ.get("KINDRED_LEDGER", "")
+        path = self._ledger_named
         if not path:
             from platformdirs import user_data_dir
 
@@ -166,7 +181,7 @@ class Session:
         for error in damaged:
             self.err.hang("✗ ", f"{error.where}: {error.what}", style="red")
         if damaged:
-            self.err.print("To see what that costs: kindred verify")
+            self.err.print("To see what that costs: kindred ledger verify")
         return damaged[0].exit_status if damaged else 0
 
     def emit(self, status: int = 0, **values: Any) -> int:
@@ -181,10 +196,10 @@ def _hidden(question: str) -> str:
     return str(click.prompt(question, hide_input=True, err=True))
 
 
-def patterns(texts: tuple[str, ...]) -> Callable[[str], bool] | None:
-    """Return what tells whether a path fits one of the patterns; None for no patterns."""
-    if not texts:
-        return None
-    found = Patterns(texts)
-    found.check()
-    return found
+def file_bytes(path: str) -> bytes:
+    """Return what a file that was named holds."""
+    try:
+        with open(path, "rb") as file:
+            return file.read()
+    except OSError as error:
+        raise UsageError(f"the file cannot be read: {error.strerror}", where=path) from error

@@ -32,6 +32,7 @@ from ..places import (
 from ..progress import Progress
 from ..statement import Line, Statement
 from ..versions import Version
+from ..wording import count
 from .bulk import Done, Failed, Job, ResultCache, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
 from .coverage import covered
@@ -114,7 +115,7 @@ def convert_install(
         path: format for path in _convertible(card, now, only) if (format := card.format_of(path))
     }
     targets = {path: format.written_by(build).text for path, format in formats.items()}
-    summary = f"into the formats of {card.name} {build}"
+    summary = f"to the formats of {card.name} {build}"
     work = work or Work()
     made = _Conversion(
         card, install.place, now, formats, targets, install.tag, leave,
@@ -146,9 +147,9 @@ def _unread_here(
     return [
         Finding.warning(
             "not-read-here",
-            f"{build}, which is installed here, does not read {name}: {count} file{'s' * (count > 1)}",
+            f"{build}, which is installed here, does not read {name}: {count(number, 'file')}",
         )
-        for name, count in unread.items()
+        for name, number in unread.items()
     ]
 
 
@@ -192,7 +193,7 @@ def convert_files(
         path: version or format.written_by(build).text  # type: ignore[arg-type]
         for path, format in formats.items()
     }
-    summary = f"into format {version}" if version else f"into the formats of {card.name} {build}"
+    summary = f"to format {version}" if version else f"to the formats of {card.name} {build}"
     made = _Conversion(
         card, place, now, formats, targets, Tag(title=card.title), leave,
         Evidence(ledger, card, place, build=None, said=source), beside=beside,
@@ -292,7 +293,7 @@ class _Conversion:
             Changeset(
                 place=self._place,
                 operation="convert",
-                summary=f"bring {len(self._actions)} files {summary}, {place}",
+                summary=f"convert {count(len(self._actions), 'file')} {summary}, {place}",
                 before=self._now,
                 actions=tuple(self._actions),
                 tag=self._tag,

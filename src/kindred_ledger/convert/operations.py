@@ -29,18 +29,19 @@ _WORTH_KEEPING = (
 class Convert(Operation, frozen=True, tag="convert"):
     """Bring files of an install, of a folder, or one file, into other formats; see `convert_install`.
 
-    `to` is a build, or `version` a format version of loose files; `source` is the version of files that do
+    `to` is a build, or `to_format` a format version of loose files; `from_format` is that of files that do
     not say theirs. Fields that fit `fields` have lines of their own in the books, whatever their number.
     """
 
     what: str
     to: str = ""
-    version: str = ""
+    to_format: str = ""
     only: tuple[str, ...] = ()
-    source: str = ""
+    from_format: str = ""
     leave: tuple[str, ...] = ()
     beside: bool = False
     fields: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
 
     def subject(self, context: Context) -> tuple[Install | Place, Callable[[str], bool] | None]:
         """Return what is meant, and which files of it; of a file, its folder only if it gets a neighbour."""
@@ -49,7 +50,7 @@ class Convert(Operation, frozen=True, tag="convert"):
             folder, name = os.path.split(os.path.abspath(self.what))
             place = FolderPlace(folder) if self.beside else FilePlace(self.what)
             return place, lambda path: path == name
-        return context.subject(self.what), wanted(self.only)
+        return context.subject(self.what), wanted(self.only, self.exclude)
 
     def compute(self, context: Context) -> Changeset:
         found, only = self.subject(context)
@@ -61,7 +62,7 @@ class Convert(Operation, frozen=True, tag="convert"):
                 ledger=context.ledger,
                 only=only,
                 leave=wanted(self.leave),
-                source=self.source,
+                source=self.from_format,
                 beside=self.beside,
                 work=work,
                 progress=context.progress,
@@ -73,10 +74,10 @@ class Convert(Operation, frozen=True, tag="convert"):
                 card,
                 card.build(self.to) if self.to else None,
                 ledger=context.ledger,
-                version=self.version,
+                version=self.to_format,
                 only=only,
                 leave=wanted(self.leave),
-                source=self.source,
+                source=self.from_format,
                 beside=self.beside,
                 work=work,
                 progress=context.progress,

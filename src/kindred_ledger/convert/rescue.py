@@ -24,6 +24,7 @@ from ..places import FilePlace, MemoryPlace, read_bytes
 from ..progress import Progress
 from ..statement import Statement
 from ..versions import Version
+from ..wording import count
 from .bookkeeper import Bookkeeper
 from .converter import Converter
 
@@ -85,7 +86,7 @@ def rescue_file(
         Changeset(
             place=place,
             operation="rescue",
-            summary=f"fill {len(filled)} group{'s' * (len(filled) != 1)} of {name}",
+            summary=f"fill {count(len(filled), 'group')} of {name}",
             before=now,
             actions=(action,) if filled else (),
             tag=Tag(title=title),

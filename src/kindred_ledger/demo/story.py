@@ -118,14 +118,12 @@ class _Story:
     def _back_and_forth(self) -> None:
         self._chapter("6. Back to 1.4.", "Two changes were made; they are taken back in turn.")
         self._kindred("history")
-        for change in self._last_changes(2):
-            self._kindred("undo", change, "--yes")
+        for _ in range(2):
+            self._kindred("undo", "--yes")
         self._game()
-        self._chapter(
-            "7. And forward again.", "An undo is a change like any other, and can be undone."
-        )
-        for change in self._last_changes(2):
-            self._kindred("undo", change, "--yes")
+        self._chapter("7. And forward again.", "What was undone can be made again, one by one.")
+        for _ in range(2):
+            self._kindred("redo", "--yes")
         self._game()
         self._kindred("entries")
 
@@ -136,12 +134,12 @@ class _Story:
             "the release on the shelf, it is known what of an install is an edit.",
         )
         with release_server() as url:
-            self._kindred("shelf", "list", "--from", url)
-            self._kindred("shelf", "fetch", "2.0", "--from", url)
+            self._kindred("shelf", "list", "--index", url)
+            self._kindred("shelf", "fetch", "2.0", "--index", url)
             self._kindred("scan", "mossferry")
             self._say("2.1 is a preview so far. That is said, and not taken unasked:")
-            self._kindred("shelf", "fetch", "2.1", "--from", url, status=3)
-            self._kindred("shelf", "fetch", "2.1", "--from", url, "--channel", "preview")
+            self._kindred("shelf", "fetch", "2.1", "--index", url, status=3)
+            self._kindred("shelf", "fetch", "2.1", "--index", url, "--channel", "preview")
         self._say("So it shall stand beside the other for an evening:")
         beside = ("update", "second/mossferry", "release:mossferry@2.1", "--beside", "--yes")
         self._kindred(*beside)

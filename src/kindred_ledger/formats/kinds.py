@@ -118,7 +118,7 @@ def confirm(data: bytes, found: FileKind) -> tuple[FileKind, str]:
     except FormatError as error:
         where = f"{error.where}: " if error.where else ""
         return found, f"{where}{error.what}"
-    return FileKind(found.kind, f"{found.evidence}; it reads as that to its end"), ""
+    return FileKind(found.kind, f"{found.evidence}; valid {found.kind}"), ""
 
 
 def misnamed(name: str, kind: str) -> str:

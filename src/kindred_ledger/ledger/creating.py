@@ -27,7 +27,9 @@ def create(root: str) -> None:
     strange = [name for name in names if name not in _FOLDERS and not begun.fullmatch(name)]
     if strange and not os.path.exists(path):
         raise LedgerError(
-            "this folder is not empty and no ledger", where=root, remedy="Choose an empty folder."
+            "this folder is neither empty nor a ledger",
+            where=root,
+            remedy="Choose an empty folder.",
         )
     with refusals(root):
         for name in _FOLDERS:

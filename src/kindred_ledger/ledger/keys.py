@@ -28,7 +28,7 @@ def create_encrypted(remote: Remote, passphrase: str, *, cost: int) -> None:
         raise LedgerError(
             "there is a ledger here already",
             where=remote.location,
-            remedy="Make one elsewhere, then: kindred mirror",
+            remedy="Make one elsewhere, then: kindred ledger mirror",
         )
     remote.make_folder("")
     remote.make_folder(_KEYS)
@@ -55,7 +55,7 @@ def _add_slot(remote: Remote, slot: bytes) -> None:
         path = f"{_KEYS}/{os.urandom(4).hex()}.toml"
         remote.create(path, slot)
         if b"".join(remote.read(path)) != slot:
-            raise PlaceError("it does not hold what was sent", where=f"{remote.location}/{path}")
+            raise PlaceError("the upload could not be verified", where=f"{remote.location}/{path}")
 
 
 def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Encryption:
@@ -70,7 +70,7 @@ def unlocked(remote: Remote, passphrase: Callable[[], str] | None) -> Encryption
         return PLAIN
     if passphrase is None:
         raise WrongPassphrase(
-            "this ledger is encrypted, and nobody is here to ask for its passphrase",
+            "this ledger is encrypted, and there is no terminal to ask for its passphrase on",
             where=remote.location,
             remedy="Give it in KINDRED_PASSPHRASE, or run this in a terminal.",
         )

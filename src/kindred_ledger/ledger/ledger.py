@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import time
 from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
@@ -16,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec.structs import replace
 
-from ..errors import LedgerDamaged, LedgerError, PlaceChanged, UsageError
+from ..errors import LedgerDamaged, NoLedger, PlaceChanged, UsageError
 from ..finding import Finding
 from ..places import (
     Place,
@@ -27,6 +28,7 @@ from ..places import (
     digested,
     look,
     make_folders,
+    open_place,
     place_at,
     roots_of,
     running_in,
@@ -121,7 +123,7 @@ class Ledger:
                     root, clock=clock, machine=machine, connect=connect
                 )
             if not create:
-                raise LedgerError(
+                raise NoLedger(
                     "there is no ledger here", where=root, remedy="Check the path."
                 ) from None
             create_in(root)
@@ -217,7 +219,7 @@ class Ledger:
 
     def backup(
         self,
-        subject: Tagged | Place,
+        subject: Tagged | Place | str | os.PathLike[str],
         *,
         only: Callable[[str], bool] | None = None,
         tag: Tag | None = None,
@@ -227,15 +229,18 @@ class Ledger:
     ) -> Entry:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
 
-        `tag` says what it is; None takes what the subject says of itself. A file that will not
+        A text is the path of a folder or archive. `tag` says what it is; None takes what the subject says of
+        itself. What has no title is called by the name of its folder or archive. A file that will not
         hold still is kept as it was read the last time, and named in the entry; a database in use
         is kept as SQLite hands it out, without the files beside it; programs that run from the
         place are named.
 
         Raises:
             PlaceError: something cannot be read; no entry is made.
+            UsageError: `subject` is nothing to keep, or `only` takes nothing of it.
         """
         place, own = _place_and_tag(subject)
+        known = tag or own
         watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         with self.storing.session() as again:
@@ -249,7 +254,7 @@ class Ledger:
                 self.index.remember_seen(key_of(place), seen)
             return self._enter(
                 place,
-                tag or own,
+                known if known.title else replace(known, title=_own_name(place.location)),
                 stored.tree,
                 complete=only is None,
                 note=note,
@@ -457,7 +462,7 @@ class Ledger:
         if not fitting:
             names = sorted({entry.name for entry in self.entries()})
             raise UsageError(
-                f"there is no entry of {text}",
+                f"no such entry: {text}",
                 remedy=path_meant(text, names)
                 or (f"The ledger has: {', '.join(names)}." if names else "The ledger is empty."),
             )
@@ -569,8 +574,20 @@ def iso(now: float) -> str:
     return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def _place_and_tag(subject: Tagged | Place) -> tuple[Place, Tag]:
-    place = getattr(subject, "place", None)
-    if place is not None:
-        return place, subject.tag  # type: ignore[union-attr]
-    return subject, getattr(subject, "tag", Tag())  # type: ignore[return-value]
+def _place_and_tag(subject: Tagged | Place | str | os.PathLike[str]) -> tuple[Place, Tag]:
+    """Return what is to be kept, and its tag; what has none is known by its own name."""
+    opened = open_place(subject) if isinstance(subject, (str, os.PathLike)) else subject
+    place: Any = getattr(opened, "place", opened)
+    if not hasattr(place, "survey"):
+        what = (
+            f"a backup is made of a folder, a place or an install, not of {type(subject).__name__}"
+        )
+        raise UsageError(what, remedy="Give its path, or open_place(path).")
+    own = getattr(opened, "tag", None)
+    return place, own if isinstance(own, Tag) else Tag()
+
+
+def _own_name(location: str) -> str:
+    """Return the last part of a path or URL, without the ending of an archive."""
+    name = location.replace(os.sep, "/").rstrip("/").rpartition("/")[2]
+    return re.sub(r"(?i)\.(zip|tar|tgz|tar\.(gz|bz2|xz|zst))$", "", name)

@@ -317,7 +317,7 @@ class _Gathered(Struct):
     pieces: list[Piece] = field(default_factory=list)
 
 
-_HEAL = "Mend it first: kindred heal. Nothing was deleted."
+_HEAL = "Mend it first: kindred ledger heal. Nothing was deleted."
 
 
 def _lost(missing: set[bytes]) -> LedgerDamaged:

@@ -18,7 +18,7 @@ from functools import cached_property
 
 from blake3 import blake3
 
-from ..errors import LedgerDamaged, LedgerError, PlaceBusy, PlaceError, Vanished
+from ..errors import LedgerDamaged, LedgerError, NoLedger, PlaceBusy, PlaceError, Vanished
 from ..places import discard, hold, make_folders, refusals, write_atomic
 from ..places.remotes import Remote, digest_of, fetch, send
 from . import keys, settings
@@ -222,7 +222,7 @@ class RemoteStorage(Storage):
             if digest_of(self._remote, f"{folder}/{name}") != blake3(data).digest():
                 self._remote.delete(f"{folder}/{name}")
                 raise PlaceError(
-                    "it does not hold what was sent",
+                    "the upload could not be verified",
                     where=f"{self.location}/{folder}/{name}",
                     remedy="Run this again; if it goes on, look at the room there is on that server.",
                 )
@@ -333,7 +333,7 @@ def open_remote_storage(
     copy = os.path.join(root, settings.SETTINGS)
     if text is None and not remote.list("packs"):  # else only that file is lost: `verify` tells it
         if not create:
-            raise LedgerError(
+            raise NoLedger(
                 "there is no ledger here", where=remote.location, remedy="Check the URL."
             )
         text = settings.new()

@@ -15,20 +15,23 @@ from msgspec import Struct
 from ..errors import UsageError
 from ..statement import Line, Outcome
 from .entries import BEFORE, CONFIRMED, Entry, Mark
-from .records import Record
+from .records import Record, not_undone
 
 __all__ = ["RetentionPolicy", "awaiting", "outcomes"]
 
 
 class RetentionPolicy(Struct, frozen=True):
     """What to keep of each place: the `last` entries, the last of each version, and the last of each day,
-    week and month, for so many of those in which there are any."""
+    week and month, for so many of those in which there are any.
+
+    A change that nobody confirmed counts as confirmed once it is `confirmed_after_days` old; 0 is never."""
 
     last: int = 0
     per_version: bool = False
     daily: int = 0
     weekly: int = 0
     monthly: int = 0
+    confirmed_after_days: int = 0
 
     def __str__(self) -> str:
         parts = [
@@ -40,7 +43,7 @@ class RetentionPolicy(Struct, frozen=True):
 
     def check(self) -> None:
         """Raise `UsageError` if the policy keeps nothing, or says a number that is none."""
-        if min(self.last, self.daily, self.weekly, self.monthly) < 0:
+        if min(self.last, self.daily, self.weekly, self.monthly, self.confirmed_after_days) < 0:
             raise UsageError("a policy cannot keep fewer than no entries")
         if not str(self):
             raise UsageError(
@@ -107,16 +110,22 @@ def outcomes(
     ]
 
 
-def awaiting(records: Sequence[Record], marks: Iterable[Mark]) -> dict[str, Record]:
-    """Return, by the entry that was kept before it, each change that is not confirmed.
+def awaiting(
+    records: Sequence[Record], marks: Iterable[Mark], *, since: str = ""
+) -> dict[str, Record]:
+    """Return, by the entry that was kept before it, each change about which nobody has decided.
 
-    A change that was taken back is settled when that is confirmed.
+    A change is decided about when it is confirmed, or was taken back and still is: its place is as it was
+    before it. What an undo replaced waits like anything else. Changes before `since` (UTC, ISO 8601) count as
+    confirmed.
     """
     confirmed = {mark.subject for mark in marks if mark.kind == CONFIRMED}
-    for record in sorted(records, key=lambda record: record.id, reverse=True):
-        if record.id in confirmed and record.undoes:
-            confirmed.add(record.undoes)
-    return {record.entry: record for record in records if record.id not in confirmed}
+    applying = {record.id for record in not_undone(records)}
+    return {
+        record.entry: record
+        for record in records
+        if record.id in applying and record.id not in confirmed and record.when >= since
+    }
 
 
 def _last(number: int) -> str:

@@ -15,7 +15,7 @@ from ..errors import LedgerDamaged
 from ..progress import Progress
 from ..statement import Outcome, Statement
 from .entries import BEFORE, CONFIRMED, RETIRED, Entry
-from .ledger import Ledger
+from .ledger import Ledger, iso
 from .reclaiming import Reclaimable, Reclaimed, reclaim, reclaimable
 from .records import Record
 from .retention import RetentionPolicy, awaiting, outcomes
@@ -81,10 +81,10 @@ def plan_retirement(ledger: Ledger, policy: RetentionPolicy) -> Retirement:
         raise LedgerDamaged(
             fault.what,
             where=fault.where,
-            remedy="Mend it first: kindred heal. Nothing was retired.",
+            remedy="Mend it first: kindred ledger heal. Nothing was retired.",
         )
     entries, records = ledger.entries(), ledger.records()
-    lines = outcomes(entries, policy, protected=_protected(ledger, entries, records))
+    lines = outcomes(entries, policy, protected=_protected(ledger, entries, records, policy))
     books = Statement("the ledger", "entries", tuple(lines))
     going = [line.item for line in books.of(Outcome.REMOVED)]
     return Retirement(policy, books, tuple(entries), reclaimable(ledger, without=going))
@@ -97,9 +97,13 @@ def confirmable(ledger: Ledger) -> list[Record]:
     )
 
 
-def _protected(ledger: Ledger, entries: list[Entry], records: list[Record]) -> dict[str, str]:
-    """Return why some entries stay whatever the policy: a change may have to be taken back to them."""
-    waiting = awaiting(records, ledger.marks(CONFIRMED))
+def _protected(
+    ledger: Ledger, entries: list[Entry], records: list[Record], policy: RetentionPolicy
+) -> dict[str, str]:
+    """Return why some entries stay: a change may have to be taken back to them."""
+    days = policy.confirmed_after_days
+    since = iso(ledger.clock() - days * 86_400) if days else ""
+    waiting = awaiting(records, ledger.marks(CONFIRMED), since=since)
     reasons = {id: f"change {record.id} is not confirmed" for id, record in waiting.items()}
     recorded = {record.entry for record in records}
     unfinished = any(name.startswith("change-") for name in os.listdir(ledger.folder("work")))

@@ -60,7 +60,7 @@ def read(root: str) -> Settings:
         raise LedgerDamaged(
             f"the settings cannot be read: {error.strerror}",
             where=path,
-            remedy="Remove that, then run: kindred heal",
+            remedy="Remove that, then run: kindred ledger heal",
         ) from error
 
 

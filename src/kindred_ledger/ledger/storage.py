@@ -30,8 +30,8 @@ def missing(path: str) -> LedgerDamaged:
     return LedgerDamaged(
         f"the ledger's folder {os.path.basename(path)} is missing",
         where=path,
-        remedy="Bring back what was in it from a mirror: kindred heal --from LEDGER\n"
-        "Without a mirror, `kindred heal` makes an empty one.",
+        remedy="Bring back what was in it from a mirror: kindred ledger heal --mirror LEDGER\n"
+        "Without a mirror, `kindred ledger heal` makes an empty one.",
     )
 
 
@@ -48,7 +48,7 @@ def refuse_links(root: str) -> None:
                 f"the ledger's folder {name} is a link, which nothing is read from or written through",
                 where=path,
                 remedy="Look at where it leads. To go on: remove the link, put the folder itself in its"
-                " place, or bring back what was in it with: kindred heal --from LEDGER",
+                " place, or bring back what was in it with: kindred ledger heal --mirror LEDGER",
             )
 
 

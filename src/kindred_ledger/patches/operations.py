@@ -19,29 +19,29 @@ __all__ = ["ApplyPatch", "opened_for", "patched_place"]
 class ApplyPatch(Operation, frozen=True, tag="patch"):
     """Apply a patch set, or a plain VCDIFF file, to a file or folder; see `apply_patch`.
 
-    `to` is a name for the result beside the file.
+    `result` names one of the results of the set; `out` is a name for it beside the file.
     """
 
     patches: str
     what: str
-    output: str = ""
-    to: str = ""
+    result: str = ""
+    out: str = ""
 
     def compute(self, context: Context) -> Changeset:
         if _is_delta(self.patches):
             if not os.path.isfile(self.what):
                 raise UsageError("there is no such file", where=self.what, remedy="Check the path.")
-            file, name = _file(self.what, self.to)
+            file, name = _file(self.what, self.out)
             return apply_delta(
                 self.patches,
                 file,
                 name,
                 ledger=context.ledger,
-                to=self.to,
+                to=self.out,
                 progress=context.progress,
             )
         found = opened_for(self.patches, self.what)
-        place, name = patched_place(found, self.what, self.to)
+        place, name = patched_place(found, self.what, self.out)
         if not isinstance(place, FolderPlace):
             raise UsageError(
                 "a patch is applied to a file or a folder",
@@ -52,9 +52,9 @@ class ApplyPatch(Operation, frozen=True, tag="patch"):
             found,
             place,
             ledger=context.ledger,
-            output=self.output,
+            output=self.result,
             name=name,
-            to=self.to,
+            to=self.out,
             scratch=context.scratch("patched"),
             progress=context.progress,
         )
@@ -78,7 +78,7 @@ def opened_for(patches: str, what: str) -> PatchSet:
         raise UsageError(
             "this is no patch set, nor a .vcdiff file",
             where=patches,
-            remedy="Check the path; to see what it is: kindred identify FILE.",
+            remedy="Check the path; to see what it is: kindred file identify FILE.",
         )
     return PatchSet.open(patches)
 

@@ -34,8 +34,8 @@ _NO_LINK = getattr(os, "O_NOFOLLOW", 0)
 
 _GONE = "The disk does not answer. Is it still in its slot? Put it back, then run: kindred recover"
 _REMEDIES = {
-    errno.EACCES: "You may not write or read here. Check the permissions of the folder.",
-    errno.EPERM: "You may not write or read here. Check the permissions of the folder.",
+    errno.EACCES: "You have no access to this folder. Check its permissions.",
+    errno.EPERM: "You have no access to this folder. Check its permissions.",
     errno.EROFS: "This disk can only be read. Choose another place.",
     errno.ENOSPC: "The disk is full. Free some space and run the command again.",
     errno.EDQUOT: "Your share of the disk is used up. Free some space and run the command again.",
@@ -70,7 +70,7 @@ def refusals(where: str) -> Iterator[None]:
 def refused(error: OSError, where: str) -> PlaceError:
     """Return what to raise from an error of the system's."""
     return PlaceError(
-        f"the system refused: {os.strerror(error.errno) if error.errno else error}",
+        os.strerror(error.errno) if error.errno else str(error),
         where=where if not error.filename else str(error.filename),
         remedy=_REMEDIES.get(error.errno or 0, "Nothing was left half done."),
     )

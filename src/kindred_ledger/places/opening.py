@@ -47,7 +47,7 @@ def open_place(where: str | os.PathLike[str]) -> Place:
             where=path,
             remedy="Give the folder of an install, or unpack the archive first.",
         )
-    raise UsageError("there is nothing here", where=path, remedy="Check the path.")
+    raise UsageError("no such file or folder", where=path, remedy="Check the path.")
 
 
 def _ends_as_zip(path: str) -> bool:

@@ -50,6 +50,12 @@ class Patterns(Struct, frozen=True):
                 raise UsageError(
                     f"no file here fits {pattern!r}", remedy=path_meant(pattern, paths)
                 )
+        for pattern in self.exclude:
+            if not any(map(_matcher((pattern.removeprefix("!"),)), paths)):
+                raise UsageError(
+                    f"no file here fits {pattern!r}, which was to be left out",
+                    remedy=path_meant(pattern, paths),
+                )
 
     def check(self) -> None:
         """Raise `UsageError` for a pattern that cannot be read."""

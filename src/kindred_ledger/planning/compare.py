@@ -13,7 +13,7 @@ from ..cards import Card, Install
 from ..errors import KindredError
 from ..formats import FieldDifference, field_differences
 from ..ledger import EntryPlace, Ledger, Tag
-from ..places import DIR, Difference, Place, Tree, check_selected, read_bytes
+from ..places import DIR, Difference, Place, Tree, check_selected, read_bytes, scan
 from ..progress import Progress
 
 __all__ = ["Comparison", "compare"]
@@ -40,14 +40,14 @@ def compare(
     before: Install | Place,
     after: Install | Place,
     *,
-    ledger: Ledger,
+    ledger: Ledger | None = None,
     card: Card | None = None,
     only: Callable[[str], bool] | None = None,
     progress: Progress | None = None,
 ) -> Comparison:
     """Compare two places, installs or entries; `card` says what is inside their files.
 
-    `only` selects by path.
+    `only` selects by path. A `ledger` remembers what it read, so that the next time is faster.
 
     Raises:
         PlaceError, PlaceChanged: something cannot be read.
@@ -85,10 +85,12 @@ def compare(
     )
 
 
-def _tree(place: Place, ledger: Ledger, progress: Progress) -> Tree:
+def _tree(place: Place, ledger: Ledger | None, progress: Progress) -> Tree:
     if isinstance(place, EntryPlace):
         return place.survey()
-    return ledger.scan(place, progress=progress)
+    return (
+        scan(place, progress=progress) if ledger is None else ledger.scan(place, progress=progress)
+    )
 
 
 def _too_large(difference: Difference) -> bool:

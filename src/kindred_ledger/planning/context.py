@@ -126,7 +126,7 @@ class Context:
         """
         folder = os.path.abspath(os.path.expanduser(path))
         if not os.path.isdir(folder):
-            raise UsageError("there is no such folder", where=path, remedy="Check the path.")
+            raise UsageError("no such folder", where=path, remedy="Check the path.")
         known = [card for card in self.cards if card.title == title]
         if title and not known:
             card = Card.plain(title)
@@ -168,7 +168,7 @@ class Context:
         if not os.path.exists(os.path.expanduser(text)):
             if "/" not in text and os.sep not in text:
                 return self.ledger.place(self.ledger.entry(text))
-            raise UsageError("there is nothing here", where=text, remedy="Check the path.")
+            raise UsageError("no such file or folder", where=text, remedy="Check the path.")
         place = open_place(text)
         if isinstance(place, FolderPlace):
             return self.install(text) if self.is_install(text) else place

@@ -41,15 +41,17 @@ class Operation(
         return plain
 
 
-def wanted(patterns: tuple[str, ...]) -> Callable[[str], bool] | None:
-    """Return what tells whether a path fits one of the patterns; None for no patterns.
+def wanted(
+    patterns: tuple[str, ...], exclude: tuple[str, ...] = ()
+) -> Callable[[str], bool] | None:
+    """Return what tells whether a path fits a pattern and none of `exclude`; None for no patterns at all.
 
     Raises:
         UsageError: one of them cannot be read.
     """
-    if not patterns:
+    if not (patterns or exclude):
         return None
-    found = Patterns(patterns)
+    found = Patterns(patterns, exclude)
     found.check()
     return found
 

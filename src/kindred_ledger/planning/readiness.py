@@ -132,7 +132,7 @@ def _writable(place: Place, actions: list[Action]) -> Iterator[Finding]:
             if os.path.isdir(path) and not _may_write(path):
                 yield Finding.conflict(
                     "not-writable",
-                    "you may not write in this folder",
+                    "you have no permission to write in this folder",
                     where=path,
                     remedy="Change who may write there, or move the install to a folder of your own.",
                 )

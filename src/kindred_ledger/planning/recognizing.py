@@ -15,6 +15,7 @@ from ..cards import PROGRAM, Card, Evidence, Install
 from ..ledger import Ledger, Release
 from ..places import FILE
 from ..progress import Progress
+from ..wording import count
 
 __all__ = ["ReleaseMatch", "known_by_content", "match_releases"]
 
@@ -51,7 +52,7 @@ class ReleaseMatch(Struct, frozen=True):
             if paths
         ]
         if self.edited:
-            parts.insert(0, f"{len(self.edited)} file{'s' * (len(self.edited) > 1)} edited")
+            parts.insert(0, f"{count(len(self.edited), 'file')} edited")
         return (
             f"{self.release.name} with {', '.join(parts)}"
             if parts

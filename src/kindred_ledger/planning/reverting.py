@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 
 from ..cards import Install, select_categories
-from ..changes import Changeset, restore, undo
+from ..changes import Changeset, redo, restore, undo
 from ..errors import UsageError
 from ..ledger.tidying import making_folders
 from ..places import Every, FolderPlace, MemoryPlace, Place
 from .context import Context
 from .operation import Operation, wanted
 
-__all__ = ["Restore", "Undo"]
+__all__ = ["Redo", "Restore", "Undo"]
 
 
 class Restore(Operation, frozen=True, tag="restore"):
@@ -24,11 +24,13 @@ class Restore(Operation, frozen=True, tag="restore"):
     only: tuple[str, ...] = ()
     exact: bool = False
     second_names: bool = False
+    exclude: tuple[str, ...] = ()
 
     def compute(self, context: Context) -> Changeset:
         found = context.ledger.entry(self.entry)
-        chosen = [fits for fits in (wanted(self.only),) if fits]
+        chosen = [fits for fits in (wanted(self.only, self.exclude),) if fits]
         asked = [f"paths that fit {' or '.join(self.only)}"] if self.only else []
+        asked += [f"paths that do not fit {' or '.join(self.exclude)}"] if self.exclude else []
         if self.categories:
             chosen.append(select_categories(found.tag.categories, self.categories))
             kind = "category" if len(self.categories) == 1 else "categories"
@@ -74,9 +76,18 @@ class Restore(Operation, frozen=True, tag="restore"):
 
 
 class Undo(Operation, frozen=True, tag="undo"):
-    """Take one change of the history back; undoing that does it again."""
+    """Take one change of the history back; see `undo`."""
 
     change: str = "latest"
 
     def compute(self, context: Context) -> Changeset:
         return undo(self.change, ledger=context.ledger, progress=context.progress)
+
+
+class Redo(Operation, frozen=True, tag="redo"):
+    """Make a change again that was taken back; see `redo`."""
+
+    change: str = "latest"
+
+    def compute(self, context: Context) -> Changeset:
+        return redo(self.change, ledger=context.ledger, progress=context.progress)

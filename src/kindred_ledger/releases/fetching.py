@@ -46,7 +46,9 @@ class HttpSource:
         try:
             urlsplit(url)
         except ValueError as error:
-            raise UsageError(f"{url!r} is no URL: {error}", remedy="Check the address.") from error
+            raise UsageError(
+                f"{url!r} is no URL: {error}", remedy="Check the address, and the connection."
+            ) from error
         self.name = posixpath.basename(urlsplit(url).path)
         self._base = urljoin(url, ".")
         self._opener = urllib.request.OpenerDirector()
@@ -281,5 +283,7 @@ def _refused(error: Exception, url: str) -> PlaceError:
         return PlaceError(f"the server says {error.code} {error.reason}", where=url, remedy=ASK)
     reason = getattr(error, "reason", "") or getattr(error, "strerror", "") or error
     return PlaceError(
-        f"nothing is to be had here: {reason}", where=url, remedy="Check the address."
+        f"the server cannot be reached: {reason}",
+        where=url,
+        remedy="Check the address, and the connection.",
     )

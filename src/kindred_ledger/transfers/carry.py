@@ -171,7 +171,7 @@ class _CarryPlan:
         if node.kind == LINK:
             self._hold(path, "links are not carried between installs")
             return
-        if self._decide(path, node).choice is Choice.MINE:
+        if path in self._now and self._decide(path, node).choice is Choice.MINE:
             self._hold(path, "the target's own stays: you decided so")
             return
         try:
@@ -233,11 +233,12 @@ class _CarryPlan:
         return fit_file(self._source.card, path, data, self._build, written_by=self._source.version)
 
     def _put(self, path: str, node: Node, outcome: Outcome, reason: str) -> None:
+        if path not in self._now:  # there is nothing to decide
+            self._arrive(path, node, outcome, reason)
+            return
         decision = self._decide(path, node)
         if decision.case is Case.UNCHANGED:
             self.lines.append(Line(outcome, path, reason))
-        elif decision.mine is None:
-            self._arrive(path, node, outcome, reason)
         elif decision.choice is Choice.MERGE:
             self._merge(path, node)
         elif decision.choice is Choice.BOTH:

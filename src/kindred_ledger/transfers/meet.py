@@ -102,7 +102,7 @@ def meet(
         Changeset(
             place=install.place,
             operation=OPERATION,
-            summary=f"take in what {_who(other)} did, from entry {other.id}",
+            summary=f"merge what {_who(other)} did, from entry {other.id}",
             before=now,
             actions=tuple(found.actions),
             tag=install.tag,
@@ -143,7 +143,7 @@ class _SyncHistory:
                 f"no other machine kept {self._title} in this ledger",
                 where=self._ledger.location,
                 remedy="Run kindred backup there, into the same ledger; or bring its mirror here:"
-                " kindred mirror OTHER --from",
+                " kindred ledger mirror OTHER --bring",
             )
         return fitting[-1]
 

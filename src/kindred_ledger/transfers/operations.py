@@ -31,6 +31,7 @@ class Carry(Operation, frozen=True, tag="carry"):
     keep: tuple[str, ...] = ()
     both: tuple[str, ...] = ()
     merge: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
 
     def compute(self, context: Context) -> Changeset:
         source = context.install(self.source, build="")
@@ -50,7 +51,7 @@ class Carry(Operation, frozen=True, tag="carry"):
             context.install(self.target),
             self.categories,
             ledger=context.ledger,
-            only=wanted(self.only),
+            only=wanted(self.only, self.exclude),
             choices=choices,
             progress=context.progress,
         )
@@ -66,12 +67,13 @@ class CarryFiles(Operation, frozen=True, tag="carry files"):
     keep: tuple[str, ...] = ()
     both: tuple[str, ...] = ()
     exact: bool = False
+    exclude: tuple[str, ...] = ()
 
     def compute(self, context: Context) -> Changeset:
         place = context.place(self.target)
         tag = known_as(place, ledger=context.ledger)
         if context.build:
-            tag = replace(tag, version=context.build, read_from="what you said")
+            tag = replace(tag, version=context.build, read_from="--build")
         choices = CarryChoices(
             replace=wanted(self.overwrite) or never,
             keep=wanted(self.keep) or never,
@@ -81,7 +83,7 @@ class CarryFiles(Operation, frozen=True, tag="carry files"):
             context.place(self.source),
             place,
             ledger=context.ledger,
-            only=wanted(self.only),
+            only=wanted(self.only, self.exclude),
             choices=choices,
             exact=self.exact,
             tag=tag,

@@ -25,6 +25,7 @@ from ..planning.readiness import readiness
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
+from ..wording import count
 
 __all__ = ["Assembly", "assemble"]
 
@@ -91,7 +92,7 @@ def assemble(
         Changeset(
             place=target,
             operation="assemble",
-            summary=f"assemble {len(parts)} part{'s' * (len(parts) > 1)} into {target.location}",
+            summary=f"assemble {count(len(parts), 'part')} into {target.location}",
             before=now,
             actions=tuple(lay.actions),
             tag=Tag(

@@ -14,13 +14,14 @@ from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
 from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
-from ..finding import Finding
+from ..finding import Finding, Severity
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
 from ..planning.opened_release import OpenedRelease
 from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
 from ..versions import Version
+from ..wording import count
 
 __all__ = ["Decision", "Plan", "listed"]
 
@@ -163,7 +164,7 @@ class Plan:
             Changeset(
                 place=install.place,
                 operation=operation,
-                summary=f"bring {self.subject} from {here} to {offer.name}, {self.style}",
+                summary=f"update {self.subject} from {here} to {offer.name}, {self.style}",
                 before=self.now,
                 actions=tuple(self.actions),
                 tag=install.tag,
@@ -254,11 +255,15 @@ class Plan:
         if not unread:
             return []
         kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
-        what = (
-            f"{build} does not read {sum(map(len, unread.values()))} files as they are ({kinds}); "
-            "when this is done, run: kindred convert"
-        )
-        return [Finding.note("not-read-yet", what)]
+        what = f"{build} does not read {count(sum(map(len, unread.values())), 'file')} as they are ({kinds})"
+        return [
+            Finding(
+                "not-read-yet",
+                Severity.NOTE,
+                what,
+                remedy=f"kindred convert {self.install.place.location}",
+            )
+        ]
 
 
 _START_THERE = "Start the game there once, then run this again."

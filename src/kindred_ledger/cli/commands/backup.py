@@ -7,24 +7,30 @@ import click
 from ...cards import Install, unlisted
 from ...errors import UsageError
 from ...ledger import Tag
+from ...places import Every
+from ...planning.operation import wanted
 from .. import drawing
-from ..options import placing, session
+from ..meanings import flag, value
+from ..options import categorised, placing, selecting, storing
 from ..session import Session
 
 
 @click.command()
 @click.argument("place")
-@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
-@click.option("--note", default="", help="Why; shown in the list of entries.")
-@click.option("--title", default="", help="What it is, where no card says (and --build, of which).")
-@click.option("--pin", is_flag=True, help="Never to be retired.")
+@categorised
+@selecting
+@value("--note")
+@value("--title")
+@flag("--pin")
 @placing
-@session("backup")
+@storing
 def command(
     session: Session,
     *,
     place: str,
     categories: tuple[str, ...],
+    only: tuple[str, ...],
+    exclude: tuple[str, ...],
     note: str,
     title: str,
     pin: bool,
@@ -36,18 +42,23 @@ def command(
       kindred backup mossferry --note "before 2.0"
     """
     subject = session.context.subject(place)
-    only = None
+    chosen = [asked for asked in (wanted(only, exclude),) if asked]
     if categories:
         if not isinstance(subject, Install):
             raise UsageError("categories need an install that a card describes", where=place)
-        only = subject.select(categories)
+        chosen.append(subject.select(categories))
     tag = None
     if title or (session.build and not isinstance(subject, Install)):
         if isinstance(subject, Install):
             raise UsageError("a card says what this is", where=place, remedy="Leave --title out.")
-        tag = Tag(title, session.build, "what you said")
+        tag = Tag(title, session.build, "--build")
     entry = session.ledger.backup(
-        subject, only=only, tag=tag, note=note, pinned=pin, progress=session.progress
+        subject,
+        only=Every(tuple(chosen)) if chosen else None,
+        tag=tag,
+        note=note,
+        pinned=pin,
+        progress=session.progress,
     )
     missed = []
     if isinstance(subject, Install):
@@ -61,7 +72,7 @@ def command(
     )
     if entry.tag.version and entry.tag.read_from:
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
-    fate = "kept all the same" if entry.complete else "this entry does not hold them"
+    fate = "backed up anyway" if entry.complete else "not in this entry"
     drawing.uncovered(session.out, missed, fate)
     drawing.findings(session.out, entry.findings)
     return 0

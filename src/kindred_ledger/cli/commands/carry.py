@@ -10,31 +10,24 @@ from ...errors import UsageError
 from ...planning.operation import Operation
 from ...transfers.operations import Carry, CarryFiles
 from ..applying import carry_out
-from ..options import placing, session, writing
+from ..meanings import flag, many
+from ..options import categorised, placing, selecting, storing, writing
 from ..session import Session
 
 
 @click.command()
 @click.argument("source")
 @click.argument("target")
-@click.option(
-    "--category", "categories", multiple=True, help="What to carry between installs (repeatable)."
-)
-@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
-@click.option(
-    "--overwrite", multiple=True, metavar="PATTERN", help="These of the target may give way."
-)
-@click.option("--keep", multiple=True, metavar="PATTERN", help="These of the target stay.")
-@click.option("--both", multiple=True, metavar="PATTERN", help="What arrives stands beside these.")
-@click.option(
-    "--merge", multiple=True, metavar="PATTERN", help="Of these settings, my values by key."
-)
-@click.option(
-    "--exact", is_flag=True, help="Of files as they are: remove what the source has no more."
-)
+@categorised
+@selecting
+@many("--overwrite")
+@many("--keep")
+@many("--both")
+@many("--merge")
+@flag("--exact")
 @writing
 @placing
-@session("carry")
+@storing
 def command(
     session: Session,
     *,
@@ -42,6 +35,7 @@ def command(
     target: str,
     categories: tuple[str, ...],
     only: tuple[str, ...],
+    exclude: tuple[str, ...],
     exact: bool,
     **options: Any,
 ) -> int:
@@ -64,10 +58,10 @@ def command(
     made: Operation
     if categories or (context.is_install(source) and context.is_install(target)):
         _refuse(exact, "--exact")
-        made = Carry(source, target, categories, only, merge=merge, **said)
+        made = Carry(source, target, categories, only, merge=merge, exclude=exclude, **said)
     else:
         _refuse(bool(merge), "--merge")
-        made = CarryFiles(source, target, only, exact=exact, **said)
+        made = CarryFiles(source, target, only, exact=exact, exclude=exclude, **said)
     return carry_out(session, made.compute(context), **options)
 
 

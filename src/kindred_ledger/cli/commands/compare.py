@@ -11,9 +11,11 @@ from ...cards import select_categories
 from ...ledger import Tag
 from ...places import Every
 from ...planning import Comparison, compare
+from ...planning.operation import wanted
 from .. import drawing
-from ..options import placing, session
-from ..session import Session, patterns
+from ..meanings import flag
+from ..options import categorised, entry_argument, placing, selecting, session
+from ..session import Session
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
@@ -21,13 +23,13 @@ _FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked f
 
 
 @click.command()
-@click.argument("before")
-@click.argument("after")
-@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
-@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
-@click.option("--all", "show_all", is_flag=True, help="List every difference and every field.")
+@entry_argument("before")
+@entry_argument("after")
+@categorised
+@selecting
+@flag("--lines", "show_all")
 @placing
-@session("compare")
+@session
 def command(
     session: Session,
     *,
@@ -35,6 +37,7 @@ def command(
     after: str,
     categories: tuple[str, ...],
     only: tuple[str, ...],
+    exclude: tuple[str, ...],
     show_all: bool,
 ) -> int:
     """Tell what differs in content between two places, entries or releases.
@@ -49,13 +52,13 @@ def command(
     sides = [session.context.subject(text) for text in (before, after)]
     tags = [tag for side in sides if isinstance(tag := getattr(side, "tag", None), Tag)]
     card = next((card for card in session.cards if card.title in {t.title for t in tags}), None)
-    chosen = [wanted for wanted in (patterns(only),) if wanted]
+    chosen = [asked for asked in (wanted(only, exclude),) if asked]
     if categories:
         known = next((tag.categories for tag in tags if tag.categories), {})
         chosen.append(select_categories(known, categories))
     found = compare(
         *sides,
-        ledger=session.ledger,
+        ledger=session.known_ledger(),
         card=card,
         only=Every(tuple(chosen)) if chosen else None,
         progress=session.progress,

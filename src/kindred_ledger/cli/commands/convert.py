@@ -13,43 +13,33 @@ from ...convert.operations import Convert
 from ...errors import KindredError, UsageError
 from .. import drawing
 from ..applying import carry_out
-from ..options import placing, session, writing
+from ..meanings import flag, many, value
+from ..options import placing, selecting, storing, writing
 from ..session import Session
 
 
 @click.command()
 @click.argument("what", metavar="INSTALL|FOLDER|FILE")
-@click.option(
-    "--to", default="", metavar="BUILD", help="Formats of this build (default: the install's)."
-)
-@click.option("--version", default="", metavar="N", help="Of loose files: this format version.")
-@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
-@click.option(
-    "--from",
-    "source",
-    default="",
-    metavar="VERSION",
-    help="The format version of files that do not say theirs.",
-)
-@click.option(
-    "--leave", multiple=True, metavar="PATTERN", help="These may stay if they cannot convert."
-)
-@click.option("--beside", is_flag=True, help="Put the results beside the files, under new names.")
-@click.option("--workers", default=0, metavar="N", help="Processes (default: as many files need).")
-@click.option(
-    "--prove", is_flag=True, help="Convert there and back, list what is not recovered, stop."
-)
+@value("--to")
+@value("--to-format")
+@selecting
+@value("--from-format")
+@many("--leave")
+@flag("--beside")
+@value("--workers", default=0)
+@flag("--prove")
 @writing
 @placing
-@session("convert")
+@storing
 def command(
     session: Session,
     *,
     what: str,
     to: str,
-    version: str,
+    to_format: str,
     only: tuple[str, ...],
-    source: str,
+    exclude: tuple[str, ...],
+    from_format: str,
     leave: tuple[str, ...],
     beside: bool,
     workers: int,
@@ -66,7 +56,7 @@ def command(
       kindred convert mossferry --to 2.0 --dry-run
     """
     context = session.context
-    made = Convert(what, to, version, only, source, leave, beside, options["field"])
+    made = Convert(what, to, to_format, only, from_format, leave, beside, options["field"], exclude)
     if prove:
         found, wanted = made.subject(context)
         if not isinstance(found, Install):

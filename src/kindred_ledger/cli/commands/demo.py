@@ -11,15 +11,16 @@ import click
 from ...demo.release_server import release_server
 from ...demo.story import tell
 from ...errors import UsageError
+from ..meanings import flag, value
 
 _RELEASES, _RENTED = 8531, 8532  # ports: the same each time, so that commands can be typed again
 
 
 @click.command()
-@click.option("--dir", "folder", default="kindred-demo", metavar="DIR", help="Where to play.")
-@click.option("--quick", is_flag=True, help="Do not pause between the chapters.")
-@click.option("--only-build", is_flag=True, help="Make the play area and stop.")
-@click.option("--serve", is_flag=True, help="Run the play area's servers until you stop them.")
+@value("--dir", "folder", default="kindred-demo")
+@flag("--quick")
+@flag("--only-build")
+@flag("--serve")
 def command(folder: str, quick: bool, only_build: bool, serve: bool) -> int:
     """Build a play area with a made-up game and tell the whole story by running the real commands.
 

@@ -8,16 +8,17 @@ from ...errors import UsageError
 from ...ledger import Entry
 from ...suggestions import path_meant
 from .. import drawing
-from ..options import session
+from ..meanings import flag, value
+from ..options import offered, session
 from ..session import Session
 
 _EMPTY = "The ledger keeps nothing yet. Begin with: kindred backup PLACE"
 
 
 @click.command()
-@click.option("--retired", is_flag=True, help="Those that were retired, instead.")
-@click.option("--title", default="", help="Only entries of this title.")
-@session("entries")
+@flag("--retired")
+@value("--title", shell_complete=offered("titles"))
+@session
 def command(session: Session, *, title: str, retired: bool) -> int:
     """List what the ledger keeps, the oldest first.
 
@@ -30,7 +31,7 @@ def command(session: Session, *, title: str, retired: bool) -> int:
     found = [e for e in entries if not title or e.tag.title == title]
     if title and not found:
         titles = {e.tag.title for e in entries}
-        raise UsageError(f"there is no entry of {title!r}", remedy=path_meant(title, titles))
+        raise UsageError(f"no entry of the title {title}", remedy=path_meant(title, titles))
     damaged = session.ledger.unreadable()
     status = session.tell_damage(damaged)
     if session.json:
@@ -43,7 +44,7 @@ def command(session: Session, *, title: str, retired: bool) -> int:
     lines = [
         (
             e.id,
-            e.when.replace("T", " ").rstrip("Z"),
+            drawing.moment(e.when),
             e.name,
             f"{e.files:,}",
             drawing.size(e.size_bytes),
@@ -51,14 +52,12 @@ def command(session: Session, *, title: str, retired: bool) -> int:
         )
         for e in found
     ]
-    drawing.rows(
-        session.out, ("entry", "when (UTC)", "what", "files", "size", "why"), lines, "   rr"
-    )
+    drawing.rows(session.out, ("entry", "when", "what", "files", "size", "why"), lines, "   rr")
     return status
 
 
 def _why(entry: Entry) -> str:
     parts = [entry.note or ("" if entry.reason == "asked" else entry.reason)]
     parts += ["pinned"] if entry.pinned else []
-    parts += [] if entry.complete else ["part of the place"]
+    parts += [] if entry.complete else ["partial"]
     return "; ".join(filter(None, parts))

@@ -11,7 +11,7 @@ from ..session import Session
 
 
 @click.command()
-@session("history")
+@session
 def command(session: Session) -> int:
     """List the changes that were made, the oldest first.
 
@@ -40,6 +40,6 @@ def command(session: Session) -> int:
         )
         for r in records
     ]
-    heads = ("change", "when (UTC)", "what", "summary", "before it", "confirmed")
+    heads = ("change", "when", "what", "summary", "before it", "confirmed")
     drawing.rows(session.out, heads, lines)
     return status

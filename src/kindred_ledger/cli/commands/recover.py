@@ -11,13 +11,14 @@ from ...changes import recover
 from ...convert.bulk import conversions, results_of
 from ...ledger.tidying import tidy
 from .. import drawing
+from ..meanings import flag
 from ..options import session
 from ..session import Session
 
 
 @click.command()
-@click.option("--back", is_flag=True, help="Take everything back rather than finish it.")
-@session("recover")
+@flag("--back")
+@session
 def command(session: Session, *, back: bool) -> int:
     """Finish or unwind changes that were cut off by a crash or a power cut.
 

@@ -8,26 +8,21 @@ import click
 
 from ...planning.reverting import Restore
 from ..applying import carry_out
-from ..options import placing, session, writing
+from ..meanings import flag, value
+from ..options import categorised, entry_argument, placing, selecting, session, writing
 from ..session import Session
 
 
 @click.command()
-@click.argument("entry")
-@click.option(
-    "--into", default="", metavar="PLACE", help="Another place than the one it came from."
-)
-@click.option("--category", "categories", multiple=True, help="Only this category (repeatable).")
-@click.option("--only", multiple=True, metavar="PATTERN", help="Only paths that fit (repeatable).")
-@click.option("--exact", is_flag=True, help="Also remove what the entry does not hold.")
-@click.option(
-    "--second-names",
-    is_flag=True,
-    help="Files whose names differ only in case: restore all, under other names where needed.",
-)
+@entry_argument("entry")
+@value("--into")
+@categorised
+@selecting
+@flag("--exact")
+@flag("--second-names")
 @writing
 @placing
-@session("restore")
+@session
 def command(
     session: Session,
     *,
@@ -35,6 +30,7 @@ def command(
     into: str,
     categories: tuple[str, ...],
     only: tuple[str, ...],
+    exclude: tuple[str, ...],
     exact: bool,
     second_names: bool,
     **options: Any,
@@ -46,5 +42,5 @@ def command(
       kindred restore mossferry@1.4 --category saves --dry-run
     """
     session.context.dry_run = bool(options["dry_run"])
-    made = Restore(entry, into, categories, only, exact, second_names)
+    made = Restore(entry, into, categories, only, exact, second_names, exclude)
     return carry_out(session, made.compute(session.context), **options)

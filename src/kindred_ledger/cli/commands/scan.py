@@ -30,7 +30,7 @@ from ..session import Session
 @click.command()
 @click.argument("folders", nargs=-1)
 @placing
-@session("scan")
+@session
 def command(session: Session, *, folders: tuple[str, ...]) -> int:
     """Find installs of the titles that cards describe, with their versions and belongings.
 
@@ -62,8 +62,10 @@ def command(session: Session, *, folders: tuple[str, ...]) -> int:
     for each in zip(found, trees, odd, known, strict=True):
         _draw(session, *each)
     if not found:
-        titles = ", ".join(card.name for card in session.cards) or "none"
-        session.out.print(f"No installs here of the titles the cards describe ({titles}).")
+        titles = ", ".join(card.name for card in session.cards)
+        none = "No cards found. Start with: kindred card new FOLDER"
+        told = f"No install found here. The cards describe: {titles}." if titles else none
+        session.out.print(told)
     return status
 
 
@@ -108,7 +110,7 @@ def _draw(
         for one in belongings(install.card, tree)
     ]
     drawing.rows(session.out, ("    belongings", "files", "size"), lines, " rr")
-    fate = "a backup of the whole install keeps them"
+    fate = "a backup of the whole install holds them"
     drawing.uncovered(session.out, unlisted(install.card, tree), fate)
     drawing.findings(session.out, [replace(each, where="") for each in odd])
 

@@ -7,14 +7,15 @@ import click
 from ...ledger import PROVEN
 from ...places import FILE
 from .. import drawing
-from ..options import session
+from ..meanings import flag
+from ..options import entry_argument, session
 from ..session import Session
 
 
 @click.command()
-@click.argument("entry")
-@click.option("--files", "list_files", is_flag=True, help="List every file.")
-@session("show")
+@entry_argument("entry")
+@flag("--files", "list_files")
+@session
 def command(session: Session, *, entry: str, list_files: bool) -> int:
     """Look into one ENTRY: an id, its beginning, title@version, or latest.
 
@@ -43,14 +44,14 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
         ]
         sums_plain = {name: {"files": n, "size_bytes": size} for name, (n, size) in sums.items()}
         return session.emit(entry=found.to_json(), proven=proofs, categories=sums_plain, tree=nodes)
-    drawing.heading(session.out, found.name, f"entry {found.id}, {found.when}")
+    drawing.heading(session.out, found.name, f"entry {found.id}, {drawing.moment(found.when)}")
     for name, root in found.roots.items():
         session.out.print(f"    {name or 'place'}: {root}", soft_wrap=True)
     for label, text in (
         ("note", found.note),
         ("why", found.reason),
         ("version from", found.tag.read_from),
-        ("proven to come back", ", ".join(proofs)),
+        ("tested by a restore", ", ".join(map(drawing.moment, proofs))),
     ):
         if text:
             session.out.print(f"    {label}: {text}", style="dim")

@@ -9,24 +9,18 @@ import click
 from ...transfers import Begin
 from ...transfers.operations import Switch
 from ..applying import carry_out
-from ..options import placing, session, writing
+from ..meanings import value
+from ..options import placing, storing, writing
 from ..session import Session
 
 
 @click.command()
 @click.argument("install")
-@click.option(
-    "--written-by", default="", metavar="BUILD", help="Who wrote what is live: the first time."
-)
-@click.option(
-    "--begin",
-    type=click.Choice([Begin.ALONG.value, Begin.EMPTY.value]),
-    default=None,
-    help="What a build finds that never had a turn here.",
-)
+@value("--written-by")
+@value("--begin", type=click.Choice([Begin.ALONG.value, Begin.EMPTY.value]), default=None)
 @writing
 @placing
-@session("switch")
+@storing
 def command(
     session: Session, *, install: str, written_by: str, begin: str | None, **options: Any
 ) -> int:

@@ -8,19 +8,21 @@ import click
 
 from ...planning.reverting import Undo
 from ..applying import carry_out
-from ..options import session, writing
+from ..options import change_argument, session, writing
 from ..session import Session
 
 
 @click.command()
-@click.argument("change", default="latest")
+@change_argument
 @writing
-@session("undo")
+@session
 def command(session: Session, *, change: str, **options: Any) -> int:
-    """Take back one CHANGE of the history (default: the latest); undo that to do it again.
+    """Take back one CHANGE of the history (default: the last one that still applies).
+
+    Undoing twice goes back two changes; redo goes forward again.
 
     \b
     Example, in the demo's folder:
-      kindred undo latest --dry-run
+      kindred undo --dry-run
     """
     return carry_out(session, Undo(change).compute(session.context), **options)

@@ -11,38 +11,27 @@ from ...planning.deciding import note_conflicts
 from ...planning.operation import Operation
 from ...updates.operations import InstallBeside, Reinstall, Update
 from ..applying import carry_out
-from ..options import placing, session, writing
+from ..meanings import flag, many, value
+from ..options import placing, storing, writing
 from ..session import Session
 
 
 @click.command()
 @click.argument("install")
 @click.argument("release")
-@click.option("--old", default="", metavar="RELEASE", help="The release the install was made from.")
-@click.option(
-    "--mine",
-    multiple=True,
-    metavar="PATTERN",
-    help="Keep yours where both changed a file, or a field (PATTERN:FIELD).",
-)
-@click.option(
-    "--theirs", multiple=True, metavar="PATTERN[:FIELD]", help="Take the release's there."
-)
-@click.option("--component", "components", multiple=True, help="Only this part (repeatable).")
-@click.option("--with", "also", multiple=True, metavar="PART", help="An optional part, too.")
-@click.option("--clean", is_flag=True, help="The release and your keep-list, nothing else.")
-@click.option("--keep", multiple=True, metavar="PATTERN", help="With --clean: keep this, too.")
-@click.option("--beside", is_flag=True, help="A new install, the old one untouched.")
-@click.option("--into", default="", metavar="FOLDER", help="With --beside: where.")
-@click.option(
-    "--resolutions",
-    default="",
-    metavar="FILE",
-    help="Decide by this file; conflicts that are open are put into it.",
-)
+@value("--old")
+@many("--mine")
+@many("--theirs")
+@many("--component", "components")
+@many("--with", "also")
+@flag("--clean")
+@many("--keep")
+@flag("--beside")
+@value("--into")
+@value("--resolutions")
 @writing
 @placing
-@session("update")
+@storing
 def command(
     session: Session,
     *,

@@ -147,7 +147,7 @@ def send(remote: Remote, local: str, path: str, *, sender: str = "") -> None:
         with contextlib.suppress(PlaceError):
             remote.delete(aside)
         raise PlaceError(
-            "it does not hold what was sent",
+            "the upload could not be verified",
             where=f"{remote.location}/{path}",
             remedy="Run this again; if it goes on, look at the room there is on that server.",
         )

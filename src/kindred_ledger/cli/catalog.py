@@ -1,0 +1,114 @@
+"""Which commands there are, in the order people work, with one line each; read before any is loaded.
+
+`ledger verify` is the module `commands.ledger.verify`, and so on; a name with others below it is a group.
+"""
+
+from __future__ import annotations
+
+__all__ = ["COMMANDS", "command_in", "groups", "help_text", "meant"]
+
+COMMANDS: dict[str, str] = {
+    "scan": "find what is installed: version, saves, settings, mods",
+    "backup": "keep a copy of a folder under its version",
+    "entries": "list the backups in the ledger",
+    "show": "show what one backup holds",
+    "compare": "list what differs between two folders, backups or releases",
+    "restore": "bring a backup back, all or part of it",
+    "update": "bring an install to a new release and keep what is yours",
+    "convert": "convert saves and settings to the formats of another build",
+    "carry": "copy saves, settings or files to another install or server",
+    "switch": "play two builds in turn with one save folder",
+    "history": "list the changes that were made",
+    "undo": "take the last change back",
+    "redo": "make the change again that was undone last",
+    "recover": "finish or take back a change that a crash cut off",
+    "ledger": "check, copy, repair, export and clean up the ledger",
+    "ledger verify": "check the ledger for corruption",
+    "ledger drill": "test that an entry can be restored",
+    "ledger mirror": "copy entries to a second ledger, or from it",
+    "ledger heal": "repair damage from a mirror or from files still on disk",
+    "ledger confirm": "say that a change turned out well",
+    "ledger retire": "delete old entries and free space",
+    "ledger passphrase": "make an encrypted ledger, or change its passphrase",
+    "ledger export": "write an entry to a zip or tar that anybody can open",
+    "ledger import": "make an entry of a folder or archive that was kept by hand",
+    "shelf": "keep unmodified releases to update from and compare with",
+    "shelf add": "put a release on the shelf",
+    "shelf list": "list the releases on the shelf, or in a release index",
+    "shelf fetch": "download a release, check it and put it on the shelf",
+    "shelf remove": "take a release off the shelf",
+    "shelf assemble": "combine the parts of a download into one install or archive",
+    "file": "identify, dump, patch and rescue single files",
+    "file identify": "say what a file is, and which format version it has",
+    "file dump": "print every field of a binary file with its offset",
+    "file patch": "make and apply binary patches",
+    "file patch make": "make a patch set from old and new files",
+    "file patch apply": "apply a patch set to the file it was made for",
+    "file patch identify": "say whether a patch set fits a file",
+    "file rescue": "restore fields that another converter lost",
+    "card": "describe a title: draft its card and check it",
+    "card new": "draft a card from an install",
+    "card check": "try all conversions of a card on sample files",
+    "card route": "show how a format converts between versions, and what is lost",
+    "card layout": "describe a binary format",
+    "card layout check": "test a layout on sample files",
+    "card layout draft": "propose a layout from sample files",
+    "sync": "keep two machines in step; watch an install",
+    "sync meet": "merge another machine's changes",
+    "sync watch": "back up whenever files change, and say what changed",
+    "demo": "try everything on a made-up game",
+}
+_SECTIONS = (
+    ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
+    ("move", ("update", "convert", "carry", "switch")),
+    ("go back", ("history", "undo", "redo", "recover")),
+    ("more", ("ledger", "shelf", "file", "card", "sync", "demo")),
+)
+
+
+def help_text() -> str:
+    """Return the help of the whole: one screen."""
+    lines = [
+        "Usage: kindred COMMAND [ARGUMENTS]",
+        "",
+        "Move saves, settings and installs between versions; every change can be undone.",
+        "",
+    ]
+    for section, names in _SECTIONS:
+        heads = (section, *("" for _ in names[1:]))
+        lines += [
+            f"  {head:<8}{name:<9} {COMMANDS[name]}"
+            for head, name in zip(heads, names, strict=True)
+        ]
+    lines += [
+        "",
+        "Start with: kindred backup FOLDER. To try it on a made-up game: kindred demo",
+        "More about a command: kindred help COMMAND. Alone, kindred says what to do next.",
+    ]
+    return "\n".join(lines)
+
+
+def groups() -> set[str]:
+    """Return the names that have commands below them."""
+    return {name.rpartition(" ")[0] for name in COMMANDS} - {""}
+
+
+def command_in(words: list[str]) -> str:
+    """Return the command that arguments name; "" if they name none."""
+    name = ""
+    for word in words:
+        longer = f"{name} {word}".strip()
+        if longer in COMMANDS:
+            name = longer
+        elif name:
+            break
+    return name
+
+
+def meant(words: str) -> str:
+    """Return the command that somebody may have meant: one of that last word, or one written alike."""
+    from ..suggestions import nearest
+
+    last = words.rpartition(" ")[2]
+    by_last = [name for name in COMMANDS if name.rpartition(" ")[2] == last]
+    return by_last[0] if by_last else nearest(words, COMMANDS)

@@ -1,0 +1,74 @@
+"""kindred card check"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+import click
+import msgspec
+
+from ....cards import Card
+from ....convert import Sample, check_card
+from ....errors import UsageError
+from ....places import FolderPlace, read_bytes
+from ... import drawing
+from ...options import session
+from ...session import Session
+
+_LARGEST = 64 << 20  # bytes of a sample
+
+
+@click.command()
+@click.argument("file", metavar="CARD")
+@click.argument("samples", nargs=-1, metavar="[FILE|FOLDER]...")
+@session
+def command(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
+    """Try all steps of CARD on sample files and on files made up from its layouts, there and back.
+
+    Where a sample lies in a folder named by its format version (samples/3/first.voyage), and the same
+    name in another's (samples/4/first.voyage), the one must become the other. Status 1 if there are
+    faults.
+
+    \b
+    Example, in the demo's folder:
+      kindred card check mossferry.card.toml mossferry server
+    """
+    found = Card.load(file)
+    report = check_card(found, _samples(found, samples))
+    status = int(not report.is_sound)
+    if session.json:
+        return session.emit(status, card=found.title, report=msgspec.to_builtins(report))
+    tried = f"{drawing.count(report.samples, 'sample')}, {drawing.count(report.conversions, 'conversion')}"
+    drawing.heading(session.out, f"{found.name}: {drawing.count(report.formats, 'format')}", tried)
+    drawing.findings(session.out, report.findings)
+    if report.is_sound:
+        session.out.print("  ✓ all steps passed, and every field was accounted for", style="green")
+    return status
+
+
+def _packs(card: Card, top: str) -> Iterator[Sample]:
+    """Yield the folders that are packs of the card."""
+    for folder, _, names in os.walk(top):
+        if not any(format.is_pack(names) for format in card.formats.values()):
+            continue
+        place = FolderPlace(folder)
+        tree = place.survey()
+        if sum(node.size for node in tree.values()) <= _LARGEST:
+            yield Sample(folder, {name: read_bytes(place, name) for name in tree.files})
+
+
+def _samples(card: Card, named: tuple[str, ...]) -> Iterator[Sample]:
+    for path in named:
+        if not os.path.exists(path):
+            raise UsageError(
+                "there is no such file or folder", where=path, remedy="Check the path."
+            )
+        yield from _packs(card, path)
+        files = [path] if os.path.isfile(path) else sorted(
+            os.path.join(folder, name) for folder, _, names in os.walk(path) for name in names)  # fmt: skip
+        for file in files:
+            fits = any(format.fits_name(file) for format in card.formats.values())
+            if fits and os.path.getsize(file) <= _LARGEST:
+                with open(file, "rb") as opened:
+                    yield Sample(file, opened.read())

@@ -1,0 +1,75 @@
+"""kindred file dump"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+import msgspec
+
+from ....errors import UsageError
+from ....formats import Layout, LayoutDocument
+from ....formats.layouts import DumpLine, dump
+from ... import drawing
+from ...meanings import value
+from ...options import session
+from ...session import Session, file_bytes
+
+_MOST_BYTES = 8  # of a field that are shown
+_WIDEST = 60  # characters of a value
+
+
+@click.command()
+@click.argument("file")
+@value("--layout", "layout_path")
+@value("--rows", default=3)
+@value("--card")
+@session
+def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
+    """Print an annotated dump of FILE: offset, bytes, field and value of everything in it.
+
+    The layout that describes its format comes from a card, or from --layout.
+
+    \b
+    Example, in the demo's folder:
+      kindred file dump mossferry/data/tuning.bin
+    """
+    layout = _layout_for(session, file, layout_path)
+    document = LayoutDocument(file_bytes(file), layout)
+    lines = list(dump(document, rows=rows))
+    if session.json:
+        plain: list[dict[str, Any]] = [
+            {**msgspec.structs.asdict(line), "raw": line.raw.hex()} for line in lines
+        ]
+        return session.emit(layout=layout.name, version=document.version, fields=plain)
+    told = f"{layout.name}, format {document.version}, {document.size:,} bytes"
+    drawing.heading(session.out, file, told)
+    table = [_cells(line) for line in lines]
+    drawing.rows(session.out, ("    offset", "bytes", "field", "value"), table, " ")
+    return 0
+
+
+def _layout_for(session: Session, path: str, named: str) -> Layout:
+    if named:
+        return Layout.load(named)
+    fitting = [
+        format.layout
+        for card in session.cards
+        for format in card.formats.values()
+        if format.layout is not None and format.fits_name(path)
+    ]
+    if len(fitting) != 1:
+        what = "more than one layout" if fitting else "no layout"
+        raise UsageError(
+            f"the cards have {what} for files of this name",
+            where=path,
+            remedy="Name it with --layout FILE.",
+        )
+    return fitting[0]
+
+
+def _cells(line: DumpLine) -> tuple[str, str, str, str]:
+    offset = "" if line.offset < 0 else f"{'+' if line.inner else ' '}{line.offset:06x}"
+    raw = line.raw[:_MOST_BYTES].hex(" ") + (" …" if len(line.raw) > _MOST_BYTES else "")
+    value = line.value if len(line.value) <= _WIDEST else line.value[: _WIDEST - 1] + "…"
+    return f"    {offset}", raw, "  " * line.depth + line.name, value or line.remark

@@ -1,0 +1,53 @@
+"""kindred sync meet"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from ....planning.deciding import note_conflicts
+from ....transfers.operations import Meet
+from ...applying import carry_out
+from ...meanings import many, value
+from ...options import categorised, entry_argument, placing, storing, writing
+from ...session import Session
+
+
+@click.command()
+@click.argument("install")
+@entry_argument("entry", default="")
+@categorised
+@many("--mine")
+@many("--theirs")
+@many("--both")
+@value("--resolutions")
+@writing
+@placing
+@storing
+def command(
+    session: Session,
+    *,
+    install: str,
+    entry: str,
+    categories: tuple[str, ...],
+    mine: tuple[str, ...],
+    theirs: tuple[str, ...],
+    both: tuple[str, ...],
+    resolutions: str,
+    **options: Any,
+) -> int:
+    """Take in what another machine did to the data of INSTALL, from the ENTRY it kept in this ledger.
+
+    Without ENTRY it is the newest that another machine, or place, kept. What only one side changed
+    since they last met is taken over; what both changed is a question.
+
+    \b
+    Example, in the demo's folder:
+      kindred sync meet mossferry --dry-run
+    """
+    made = Meet(install, entry, categories, mine, theirs, both, resolutions)
+    change = made.compute(session.context)
+    if resolutions:
+        note_conflicts(resolutions, change)
+    return carry_out(session, change, **options)

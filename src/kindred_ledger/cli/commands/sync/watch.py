@@ -1,0 +1,62 @@
+"""kindred sync watch"""
+
+from __future__ import annotations
+
+import signal
+from types import FrameType
+
+import click
+
+from ....transfers import Event, Watcher, notified
+from ...meanings import flag, value
+from ...options import placing, storing
+from ...session import Session
+
+
+@click.command()
+@click.argument("install")
+@flag("--guard")
+@value("--quiet", default=10.0)
+@value("--times", default=0)
+@placing
+@storing
+def command(session: Session, *, install: str, guard: bool, quiet: float, times: int) -> int:
+    """Keep an entry whenever INSTALL changed and settled, and say what happened, until you stop it.
+
+    An update by a launcher is told by its versions and what it touched. With --guard the program's
+    files are brought back to what they were; needs a backup of them.
+
+    \b
+    Example, in the demo's folder:
+      kindred sync watch mossferry --quiet 5
+    """
+    found = session.context.install(install)
+    watcher = Watcher(
+        found, session.ledger, guard=guard, quiet_seconds=quiet, progress=session.progress
+    )
+    if guard:
+        watcher.check_guard()
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        watcher.end()
+
+    signal.signal(signal.SIGINT, stop)
+    signal.signal(signal.SIGTERM, stop)
+    told = []
+    with notified(found, watcher.note_change):
+        if not session.json:
+            session.out.print(f"Watching {found.card.name}. Stop it with Ctrl-C.")
+        for event in watcher.events():
+            told.append(event)
+            if not session.json:
+                session.out.print(_line(event), soft_wrap=True)
+            if len(told) == times:
+                break
+    return session.emit(events=[_line(event) for event in told]) if session.json else 0
+
+
+def _line(event: Event) -> str:
+    kept = f"kept as entry {event.entry.id}" if event.entry else ""
+    if event.change is not None:
+        kept = f"taken back by change {event.change.record.id}"
+    return f"{event}; {kept}"

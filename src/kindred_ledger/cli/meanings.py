@@ -1,0 +1,123 @@
+"""What each option means: one meaning a name, the same words in every command that has it.
+
+docs/options.md shows this table; a test holds the two against each other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+__all__ = ["MEANINGS", "flag", "many", "value"]
+
+Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
+
+# The option: what its value is, "" for none; what it does.
+MEANINGS: dict[str, tuple[str, str]] = {
+    "--allow": ("CODE[:PATTERN]", "Allow losses of one kind, everywhere or in matching files."),
+    "--allow-loss": ("", "Allow the losses that are shown."),
+    "--at": ("FOLDER", "The folder inside the target the parts go to."),
+    "--back": ("", "Take back what was cut off, instead of finishing it."),
+    "--begin": ("empty|along", "What a build starts with that was never used here."),
+    "--beside": ("", "Leave the old untouched and put the result beside it."),
+    "--books": ("", "Show the books in two columns."),
+    "--both": ("PATTERN", "Where both sides differ keep both: what arrives gets another name."),
+    "--bring": ("", "The other way: bring from OTHER what is missing here."),
+    "--build": ("VERSION", "Its build, if its files do not say."),
+    "--by-hand": ("FOLDER", "List what to download, and check what is in this folder already."),
+    "--card": ("FILE", "The card that describes the title."),
+    "--category": ("NAME", "Only this category of the card, such as saves."),
+    "--channel": ("NAME", "The release channel: stable, preview, or what the index calls it."),
+    "--checked": ("", "Only if its result is still in place and the state before can be restored."),
+    "--clean": ("", "Only the release and your keep-list; everything else goes."),
+    "--component": ("PART", "Only this part of the title."),
+    "--confirmed-after": ("DAYS", "Changes this old count as confirmed."),
+    "--daily": ("N", "Keep the last entry of each of N days."),
+    "--date": ("DATE", "When it came out: 2026-05-28."),
+    "--digests": ("", "Store digests, and contents only where merging needs them."),
+    "--dir": ("FOLDER", "Where to play."),
+    "--drop": ("PATTERN", "Delete matching files of the archive."),
+    "--dry-run": ("", "Show what would be done and stop."),
+    "--exact": ("", "Delete files of the target that the source does not have."),
+    "--exclude": ("PATTERN", "Leave out paths that match."),
+    "--field": ("PATTERN", "Show only the fields that match."),
+    "--files": ("", "List every file."),
+    "--first": ("PATTERN", "Where parts differ take the file of the first part."),
+    "--folder": ("NAME=PATH", "Where a location of the card is."),
+    "--from-format": ("N", "The format version to convert from, if the files do not say."),
+    "--group": ("FIELD", "Look at these fields instead of those the card requires."),
+    "--guard": ("", "Take changes of the program back; saves stay."),
+    "--holding": ("PATH", "Only the parts that hold this file (with --into or --by-hand)."),
+    "--index": ("INDEX", "A release index: its URL or file."),
+    "--into": ("PLACE", "Where the result goes: a folder, new or not, or an archive."),
+    "--json": ("", "Print one JSON object."),
+    "--keep": ("PATTERN", "Keep matching files of the target as they are."),
+    "--last": ("N", "Keep the last N entries of each place."),
+    "--layout": ("FILE", "The layout that describes the format."),
+    "--leave": ("PATTERN", "Leave matching files as they are if they cannot be converted."),
+    "--ledger": ("WHERE", "The ledger: a folder or URL (or set KINDRED_LEDGER)."),
+    "--lines": ("", "List every file and field."),
+    "--look": ("PLACE", "Look for lost contents here, instead of where entries came from."),
+    "--merge": ("PATTERN", "Merge matching settings key by key; your values count."),
+    "--mine": ("PATTERN[:FIELD]", "Keep yours where both sides changed it."),
+    "--mirror": ("LEDGER", "A mirror to take files from."),
+    "--monthly": ("N", "Keep the last entry of each of N months."),
+    "--name": ("NAME", "What the result is called."),
+    "--note": ("TEXT", "A note to remember it by."),
+    "--old": ("RELEASE", "The unmodified release the install was made from."),
+    "--only": ("PATTERN", "Only paths that match."),
+    "--only-build": ("", "Make the play area and stop."),
+    "--out": ("FILE", "The file to write; one that is there already is not replaced."),
+    "--overwrite": ("PATTERN", "Overwrite matching files of the target."),
+    "--per-version": ("", "Keep the last entry of each version of each place."),
+    "--pin": ("", "Never delete this entry."),
+    "--platform": ("NAME", "The platform the release is for."),
+    "--prove": ("", "Convert there and back, list what does not come back, and stop."),
+    "--quick": ("", "Do not pause between the chapters."),
+    "--quiet": ("SECONDS", "How long files must stay unchanged before they are backed up."),
+    "--renamed": ("NEW=OLD", "What a field is called in the older file."),
+    "--resolutions": ("FILE", "Decide by this file; open conflicts are written into it."),
+    "--result": ("NAME[=PATH]", "A result of the patch set, by its name."),
+    "--retired": ("", "List deleted entries instead."),
+    "--rows": ("N", "How many rows of a table to show; 0 shows all."),
+    "--scratch": ("FOLDER", "A folder with room to restore to."),
+    "--second-names": ("", "Restore files whose names differ only in case under other names."),
+    "--serve": ("", "Run the servers of the play area until you stop them."),
+    "--share": ("PERCENT", "Check only this share of the packs: those not checked for longest."),
+    "--theirs": ("PATTERN[:FIELD]", "Take theirs where both sides changed it."),
+    "--timeout": ("SECONDS", "How long a server may send nothing."),
+    "--times": ("N", "Stop after this many events."),
+    "--title": ("TITLE", "The title (game or tool) it belongs to."),
+    "--to": ("BUILD", "Convert to the formats of this build."),
+    "--to-format": ("N", "The format version to convert to."),
+    "--user-id": ("NAME=ID", "User ID, if there are several."),
+    "--variant": ("NAME", "The variant of the title."),
+    "--weekly": ("N", "Keep the last entry of each of N weeks."),
+    "--while-running": ("", "Go ahead although the game, or another program, runs."),
+    "--with": ("PART", "An optional part of the title, too."),
+    "--workers": ("N", "How many processes convert (default: as many as needed)."),
+    "--written-by": ("BUILD", "The build that wrote what is in the folder now (first time only)."),
+    "--yes": ("", "Do not ask."),
+}
+
+
+def flag(name: str, parameter: str = "") -> Decorator:
+    """Return an option that is said or not."""
+    return click.option(name, *filter(None, (parameter,)), is_flag=True, help=MEANINGS[name][1])
+
+
+def value(name: str, parameter: str = "", *, default: Any = "", **more: Any) -> Decorator:
+    """Return an option with a value."""
+    metavar, told = MEANINGS[name]
+    names = (name, *filter(None, (parameter,)))
+    return click.option(*names, default=default, metavar=metavar, help=told, **more)
+
+
+def many(name: str, parameter: str = "", **more: Any) -> Decorator:
+    """Return an option that may be said several times, each time with a value."""
+    metavar, told = MEANINGS[name]
+    names = (name, *filter(None, (parameter,)))
+    told = f"{told.removesuffix('.')} (repeatable)."
+    return click.option(*names, multiple=True, metavar=metavar, help=told, **more)

@@ -1,0 +1,208 @@
+"""Previews: what a change would do, read from the top, and what one did.
+
+First one sentence and the numbers; then what needs the person (decisions, losses, programs that run); what
+stays theirs; the rest by reason; notes; and last the books.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+
+from ..changes import Applied, Changeset
+from ..changes.unkept import NOT_RECORDED
+from ..finding import Severity, of_severity
+from ..statement import Line, Outcome, Statement
+from ..wording import count
+from . import drawing
+from .page import Page
+
+__all__ = ["Which", "draw_done", "draw_preview"]
+
+Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one by one
+
+_INSIDE = ("fields", "lines")  # units of what is inside files
+_BEFORE = ("unchanged", "changed", "removed", "left alone", "conflict")
+_AFTER = ("unchanged", "changed", "added")
+_STYLES = {
+    "unchanged": "default",
+    "changed": "cyan",
+    "added": "green",
+    "removed": "bright_red",
+    "left alone": "yellow",
+    "conflict": "bold red",
+}
+_URGENCY = {name: at for at, name in enumerate(reversed(_STYLES))}  # the urgent first
+_SAME = (Outcome.UNCHANGED,)  # told only if there is a reason to tell
+_MOST_GROUPS, _MOST_SHOWN = 24, 3
+_URGENT = (Severity.CONFLICT, Severity.LOSS, Severity.ERROR, Severity.WARNING)
+
+
+def draw_preview(
+    page: Page,
+    change: Changeset,
+    *,
+    running: Sequence[object] = (),
+    lines: Which = None,
+    books: bool = False,
+    balance: bool = True,
+) -> None:
+    """Draw what a change would do.
+
+    `running` are programs that are in its way. `lines` tells which lines of the books are drawn one by one;
+    None draws what happens for one reason as one. `books` draws both sides of them in columns, `balance` as
+    sums.
+    """
+    every = lines is not None
+    place = change.preview(every=every)
+    inside = _summed(change.statements[change.offered is not None :], singly=every)
+    _draw_head(page, change, place)
+    drawing.findings(page, of_severity(change.findings, *_URGENT))
+    if running:
+        more = " …" if len(running) > _MOST_SHOWN else ""
+        shown = "; ".join(map(str, running[:_MOST_SHOWN])) + more
+        drawing.remark(page, f"in use by {shown}. Close it first.", severity=Severity.WARNING)
+    offered = change.statements[:1] if change.offered is not None else ()
+    apart = [line for one in (*offered, place) for line in one.of(Outcome.LEFT_ALONE)]
+    rest = [line for line in place.lines if line.outcome is not Outcome.LEFT_ALONE]
+    told = [line for line in (*apart, *rest) if every or line.reason or line.outcome not in _SAME]
+    if told:
+        page.print()
+    if every:
+        _draw_lines(page, filter(lines, told))
+    else:
+        _draw_groups(page, told)
+    for one in inside:
+        drawing.heading(page, f"Inside: {one.subject}" if every else one.subject.capitalize())
+        if every:
+            _draw_lines(page, filter(lines, one.lines))
+        else:
+            _draw_groups(page, one.lines)
+    drawing.findings(page, of_severity(change.findings, Severity.NOTE))
+    if books or balance:
+        page.print()
+        for one in (place, *inside):
+            (_draw_account if books else _draw_balance)(page, one)
+
+
+def draw_done(page: Page, done: Applied, change: Changeset) -> None:
+    """Draw what a change did: where the old state is, what takes it back, what to do next, the books."""
+    page.print()
+    drawing.findings(page, [each for each in done.findings if each not in change.findings])
+    if NOT_RECORDED in done.findings:
+        page.print("Done. Nothing was there before.", style="bold")
+    else:
+        page.print(f"Done: change {done.record.id}.", style="bold")
+        page.print(f"    What was there before is stored as entry {done.record.entry}.")
+        back = "make it again: kindred redo" if done.record.operation == "undo" else (
+            f"take it back: kindred undo {done.record.id}"
+        )  # fmt: skip
+        page.print(f"    To {back}")
+    for step in dict.fromkeys(
+        each.remedy for each in of_severity(change.findings, Severity.NOTE) if each.remedy
+    ):
+        where = change.place.location
+        page.print(f"    Next: {step.replace(where, drawing.short(where))}")
+    page.print()
+    for one in _summed(done.statements, singly=False):
+        _draw_balance(page, one)
+
+
+def _draw_head(page: Page, change: Changeset, place: Statement) -> None:
+    """Draw one sentence with what would happen, and the numbers."""
+    where = drawing.short(change.place.location)
+    summary = change.summary[:1].upper() + change.summary[1:]
+    drawing.heading(page, summary, "" if where in summary else where)
+    totals = place.totals()
+    said = [
+        text
+        for number, text in (
+            (totals["changed"], f"{count(totals['changed'], 'file')} changed"),
+            (totals["added"], f"{totals['added']:,} added"),
+            (totals["removed"], f"{totals['removed']:,} removed"),
+            (totals["conflict"], f"{totals['conflict']:,} in conflict"),
+            (totals["unchanged"], f"{totals['unchanged']:,} unchanged"),
+        )
+        if number
+    ]
+    page.print(", ".join(said) + "." if change.actions and said else "Nothing would change.")
+
+
+def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
+    """Draw lines that happened for one reason as one, the most urgent first."""
+    groups: dict[tuple[Outcome, str], list[Line]] = {}
+    for line in lines:
+        if line.reason or line.outcome not in _SAME:
+            groups.setdefault((line.outcome, line.reason), []).append(line)
+    ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
+    for (outcome, reason), of_one in ordered[:_MOST_GROUPS]:
+        number = sum(line.count for line in of_one)
+        names = drawing.examples([line.item for line in of_one])
+        start = f"  {outcome.value:<10}{number:>6,}  "
+        told = f"{reason}  {names}" if reason else names
+        if reason.startswith("moved to "):  # a sentence
+            told = f"{names} {reason}"
+        if page.width and len(start) + len(told) > page.width:
+            told = f"{reason}\n{names}" if reason else names
+        page.hang(start, told, style=_STYLES[outcome.value])
+    if len(groups) > _MOST_GROUPS:
+        page.print(f"  … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim")
+
+
+def _draw_lines(page: Page, lines: Iterable[Line]) -> None:
+    for line in lines:
+        became = f" → {line.became}" if line.became else ""
+        reason = f"   {line.reason}" if line.reason else ""
+        many = f"  ({line.count:,} values)" if line.count > 1 else ""
+        page.print(
+            f"  {line.outcome.value:<11} {line.item}{became}{many}{reason}",
+            style=_STYLES[line.outcome.value],
+            soft_wrap=True,
+        )
+
+
+def _draw_balance(page: Page, books: Statement) -> None:
+    """Draw both sides of an account as sums, a line each."""
+    totals = books.totals()
+    sides = []
+    for name, outcomes in (("before", _BEFORE), ("after", _AFTER)):
+        parts = [f"{totals[each]:,} {each}" for each in outcomes if totals[each]]
+        number = f"{sum(totals[each] for each in outcomes):,} {books.unit}"
+        sides.append(f"{name} {number} = {' + '.join(parts) or 0}")
+    style = "green" if _is_counted(books) else "dim"
+    told = "counted, they balance" if _is_counted(books) else "preview"
+    page.hang("  ", f"{drawing.short(books.subject)}: {sides[0]};", style=style)
+    page.hang("      ", f"{sides[1]} ({told})", style=style)
+
+
+def _draw_account(page: Page, books: Statement) -> None:
+    """Draw both sides of an account in two columns."""
+    totals = books.totals()
+    drawing.heading(page, drawing.short(books.subject), books.unit)
+    for left, right in zip(_BEFORE, (*_AFTER, "", ""), strict=True):
+        if totals[left] or (right and totals[right]):
+            page.print(_side(left, totals[left]), end="")
+            page.print(_side(right, totals[right]) if right else "")
+    page.print(f"    {'─' * 20}    {'─' * 20}", style="dim")
+    sums = (("before", _BEFORE), ("after", _AFTER))
+    sides = [_side(name, sum(totals[each] for each in outcomes)) for name, outcomes in sums]
+    told = "counted: the books balance" if _is_counted(books) else "preview"
+    page.print("".join(sides) + f"    {told}", style="green" if _is_counted(books) else "dim")
+
+
+def _is_counted(books: Statement) -> bool:
+    return books.counted_before is not None and books.counted_after is not None
+
+
+def _side(name: str, number: int) -> str:
+    return f"    {name:<11}{number:>9,}"
+
+
+def _summed(books: Sequence[Statement], *, singly: bool) -> list[Statement]:
+    """Return accounts of what is inside files as one a unit, unless they are wanted singly."""
+    shown = [one for one in books if singly or one.unit not in _INSIDE]
+    for unit in () if singly else _INSIDE:
+        inside = [one for one in books if one.unit == unit]
+        if len(inside) > 1:
+            inside = [Statement.together(f"inside {len(inside)} files", inside)]
+        shown += inside
+    return shown
