@@ -50,6 +50,7 @@ SIDEWAYS = {
     ("versions", "errors"): "the ground floor's own errors",
     ("extensions", "errors"): "the ground floor's own errors",
     ("statement", "errors"): "the ground floor's own errors",
+    ("wording", "versions"): "ranges of versions in words",
 }
 # Modules that `kindred --help` may load beyond what the bare interpreter has.
 AT_START = {

@@ -74,7 +74,8 @@ class Values(unittest.TestCase):
             needs, _, allows = fields.partition("·")
             told[name] = [re.findall(r"`(\w+)`", part) for part in (needs, allows)]
         del told["operation"]  # the head
-        told["undo"] = [[], [*told["undo"][0], *told["undo"][1]]]  # it needs nothing
+        for name in ("undo", "redo"):  # they need nothing
+            told[name] = [[], [*told[name][0], *told[name][1]]]
         real = {}
         for name, kind in KINDS.items():
             fields_of = msgspec.structs.fields(kind)
@@ -127,7 +128,7 @@ class Computed(PlayCase):
               "mine": ["*.ini"]}),
             (("update", "mossferry", _NEW, "--beside"),
              {"operation": "install beside", "install": "mossferry", "release": _NEW}),
-            (("assemble", "mossferry/mods", "--into", _OLD, "--at", "mods"),
+            (("shelf", "assemble", "mossferry/mods", "--into", _OLD, "--at", "mods"),
              {"operation": "assemble", "parts": ["mossferry/mods"], "into": _OLD, "at": "mods"}),
             (("carry", "handheld", "server", "--only", "*.pocket"),
              {"operation": "carry files", "source": "handheld", "target": "server", "only": ["*.pocket"]}),

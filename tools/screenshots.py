@@ -40,7 +40,8 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "file-dump": ((), "file dump server/voyages/low-water.mfsv"),
     "patch": (
         (),
-        "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json --result full --dry-run",
+        "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
+        " --result full --dry-run",
     ),
     "shelf": (
         ("shelf add downloads/mossferry-1.4.zip",),

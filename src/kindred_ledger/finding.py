@@ -54,9 +54,11 @@ class Finding(Struct, frozen=True, omit_defaults=True):
     sides: Sides | None = None
 
     @classmethod
-    def note(cls, code: str, what: str, *, where: str = "", field: str = "") -> Finding:
-        """Return something worth knowing."""
-        return cls(code, Severity.NOTE, what, where, field)
+    def note(
+        cls, code: str, what: str, *, where: str = "", field: str = "", remedy: str = ""
+    ) -> Finding:
+        """Return something worth knowing; `remedy` is what may be done next."""
+        return cls(code, Severity.NOTE, what, where, field, remedy)
 
     @classmethod
     def warning(

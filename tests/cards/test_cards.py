@@ -86,7 +86,7 @@ class Faults(CardCase):
             (LEAST + '[[decisions]]\nfiles = ["a"]\nfields = [" "]\ntake = "mine"\n', "no name"),
             (LEAST + FORMAT.replace('"json"', '"jason"') + "do = []\n", "did you mean 'json'"),
             (LEAST + FORMAT.replace('["1", "2"]', '["1"]') + "do = []\n", "read what they write"),
-            (LEAST + FORMAT.replace('"*"', '">=x"') + "do = []\n", "no version"),
+            (LEAST + FORMAT.replace('"*"', '">=x"') + "do = []\n", "is not a version"),
             (LEAST + FORMAT + 'do = [{ renam = "a", to = "b" }]\n', "did you mean 'rename'"),
             (LEAST + FORMAT + 'do = [{ rename = "a" }]\n', "rename needs 'to'"),
             (LEAST + FORMAT + 'do = [{ drop = "a", reson = "x" }]\n', "did you mean 'reason'"),
@@ -153,12 +153,12 @@ class Detecting(CardCase):
             (
                 'file = "v.txt"\npattern = "build {version}"',
                 {"v.txt": b"build heron"},
-                "no version",
+                "is not a version",
             ),
             ('file = "v.txt"\npattern = "a {version}"', {"v.txt": bytes(5 << 20)}, "too large"),
             ('file = "v.exe"\noffset = 9\nlength = 8', {"v.exe": b"MZ"}, "ends before byte 17"),
             ('file = "v.exe"\ndigests = { abc = "1" }', {"v.exe": b"x"}, "not in the card"),
-            ('folder = "peatbog-{version}"', {}, "names no version"),
+            ('folder = "peatbog-{version}"', {}, "no version in the folder"),
         ):
             install = self.found(f"[[detect]]\n{detect}\n", files)
             self.assertIsNone(install.version)

@@ -13,6 +13,7 @@ from kindred_ledger.changes import (
     Action,
     Changeset,
     recover,
+    redo,
     restore,
     undo,
     unfinished_in,
@@ -408,12 +409,13 @@ class GoingBack(ChangeCase):
         self.assertEqual(read_bytes(kept, "a.txt"), b"edited since")
 
     def test_a_change_is_taken_back_once(self) -> None:
-        """A second undo says how to do it again; that works, and can be undone again."""
+        """A second undo says how to make it again; that works, and can be undone again."""
         done = change_to(self.where, NEW).apply(self.kept)
-        back = undo(ledger=self.kept).apply(self.kept)
-        with self.assertRaisesRegex(UsageError, f"kindred undo {back.record.id}"):
+        undo(ledger=self.kept).apply(self.kept)
+        with self.assertRaisesRegex(UsageError, f"kindred redo {done.record.id}"):
             undo(done.record.id, ledger=self.kept)
-        undo(back.record.id, ledger=self.kept).apply(self.kept)
+        redo(done.record.id, ledger=self.kept).apply(self.kept)
+        self.assertNotEqual(snapshot(self.where.root), self.before)
         undo(done.record.id, ledger=self.kept).apply(self.kept)
         self.assertEqual(snapshot(self.where.root), self.before)
 

@@ -11,7 +11,7 @@ import zipfile
 from typing import Any
 from unittest import mock
 
-from kindred_ledger.changes import drill, recover, restore, undo, unfinished_in
+from kindred_ledger.changes import drill, recover, redo, restore, undo, unfinished_in
 from kindred_ledger.demo.handheld import simulated_card
 from kindred_ledger.errors import DecisionNeeded, LedgerDamaged, UnsafeName
 from kindred_ledger.ledger import Ledger, export, verify
@@ -97,7 +97,7 @@ class Bytes(Case):
         self.assertEqual(snapshot(self.at.root), before)
         undo(done.record.id, ledger=again).apply(again)
         self.assertEqual(len(os.listdir(self.at.root)), len(before) - 4)
-        undo(ledger=again).apply(again)
+        redo(ledger=again).apply(again)
         self.assertEqual(snapshot(self.at.root), before)
         self.assertEqual(drill(entry, ledger=self.kept).findings, ())
         export(entry, self.path("out.tar.zst"), ledger=self.kept)

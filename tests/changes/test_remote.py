@@ -306,7 +306,7 @@ class Faults(RemoteCase):
     def test_it_keeps_less_than_it_took(self) -> None:
         """A server that says all is well and stores half: noticed before anything is replaced."""
         Manner.halves = True
-        with self.assertRaisesRegex(PlaceError, "does not hold what was sent"):
+        with self.assertRaisesRegex(PlaceError, "could not be verified"):
             self.change().apply(self.kept)
         Manner.reset()
         recover(self.kept)

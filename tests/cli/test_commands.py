@@ -20,7 +20,12 @@ UPDATE = ("update", "mossferry", "downloads/mossferry-2.0.zip")
 OLD = ("--old", "downloads/mossferry-1.4.zip")
 
 
-_ELSEWHERE = {"file patch make", "card layout check", "card layout draft"}  # in pages of their own
+_ELSEWHERE = {  # in pages of their own
+    "file patch make",
+    "card new",
+    "card layout check",
+    "card layout draft",
+}
 _STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
 
 
@@ -66,7 +71,7 @@ class Guide(PlayCase):
     def test_every_command_has_help_with_an_example(self) -> None:
         """And stands in the list of commands, the guide and the README."""
         docs = ""
-        pages = ("guide.md", "releases.md", "transfers.md", "updating/README.md")
+        pages = ("guide.md", "releases.md", "transfers.md", "layouts.md", "updating/README.md")
         for name in ("README.md", *(f"docs/{page}" for page in pages)):
             with open(os.path.join(ROOT, *name.split("/")), encoding="utf-8") as file:
                 docs += file.read()
@@ -112,7 +117,7 @@ class Json(PlayCase):
         scanned = self.kindred("scan")
         self.assertEqual([i["version"] for i in scanned["installs"]], ["1.1", "1.4", "2.0"])
         belongings = {b["category"]: b["files"] for b in scanned["installs"][1]["belongings"]}
-        self.assertEqual((belongings["saves"], belongings["(in no category)"]), (4, 3))
+        self.assertEqual((belongings["saves"], belongings["(uncategorised)"]), (4, 3))
         entry = self.kindred("backup", "mossferry", "--note", "n")["entry"]
         self.assertEqual((entry["tag"]["version"], entry["note"]), ("1.4", "n"))
         some = self.kindred("backup", "mossferry", "--category", "saves")
@@ -160,7 +165,7 @@ class Json(PlayCase):
     def test_errors_in_json(self) -> None:
         """What, where, the remedy and the kind, with the exit status within."""
         error = self.kindred("show", "nothing", status=2)["error"]
-        self.assertEqual((error["kind"], bool(error["remedy"])), ("UsageError", True))
+        self.assertEqual((error["kind"], bool(error["remedy"])), ("NoLedger", True))
         write(self.path("mossferry"), {"version.txt": b"Mossferry build 2.0\n"})
         odd = self.kindred("scan", status=1)["installs"][1]["findings"]
         self.assertEqual([each["code"] for each in odd], ["version-disputed"])
@@ -195,19 +200,24 @@ class Statuses(PlayCase):
         """Status 2, with the near miss."""
         self.assertEqual(self.status("bakcup", words="Did you mean: kindred backup"), 2)
         self.assertEqual(self.status("backup", words="Missing argument"), 2)
-        self.assertEqual(self.status("backup", "gone/away", words="nothing here"), 2)
+        self.assertEqual(self.status("backup", "gone/away", words="no such file or folder"), 2)
         self.assertEqual(self.status("backup", "downloads", "--category", "saves", words="card"), 2)
+        self.assertEqual(self.status("undo", "zz", words="no ledger here"), 2)
+        self.assertEqual(self.status("backup", "mossferry"), 0)
         self.assertEqual(self.status("undo", "zz", words="no change"), 2)
         self.assertEqual(self.status("scan", "--folder", "x", words="not NAME=PATH"), 2)
-        self.assertEqual(self.status(words="COMMAND --help"), 2)
+        self.assertEqual(self.status("ledger", words="check the ledger for corruption"), 2)
         self.assertEqual(self.status("--version", words="kindred 0"), 0)
         write(self.folder, {"wrong.card.toml": b"card = 1\ntitel = 'x'\n"})
-        self.assertEqual(self.status("scan", words="did you mean 'title'"), 2)
+        self.assertEqual(self.status("scan", words="did you mean 'title'"), 0)  # others go on
+        self.assertEqual(self.status("backup", "mossferry", words="not used"), 0)
+        self.assertEqual(self.status("backup", "downloads", words="may describe it"), 2)
+        self.assertEqual(self.status("scan", "--card", "wrong.card.toml", words="'title'"), 2)
 
     def test_nobody_to_ask(self) -> None:
         """Without a terminal and without --yes nothing is written: status 3."""
         before = snapshot(self.path("mossferry"))
-        self.assertEqual(self.status(*UPDATE, words="nobody is here to ask"), 3)
+        self.assertEqual(self.status(*UPDATE, words="there is no terminal to ask on"), 3)
         self.assertEqual(snapshot(self.path("mossferry")), before)
 
     def test_damage(self) -> None:

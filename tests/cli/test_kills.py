@@ -12,6 +12,7 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+from kindred_ledger.cli.catalog import command_in
 from kindred_ledger.ledger import Ledger, verify
 from kindred_ledger.places import WORK_FOLDER
 from tests.support import LONG, ROOT, PlayCase, kindred, snapshot
@@ -86,7 +87,7 @@ class Kills(PlayCase):
         self.assertEqual([fate for fate in fates if fate[1] not in ("before", "after")], [])
         # A command may make a change less than the one that was counted, such as one more try for a lock.
         self.assertGreater(self.killed, 0.95 * _KILLS)
-        commands = {name.partition(" ")[0] for name, _ in fates}
+        commands = {command_in(name.partition(",")[0].split()) for name, _ in fates}
         self.assertGreater(len(commands), 7)
 
     def test_a_single_file_at_every_point(self) -> None:

@@ -40,6 +40,8 @@ ledger drill zzz@1.4
 ledger heal --mirror zzz
 ledger confirm zzz
 shelf list zzz
+shelf fetch 9.9 --index zzz.json
+shelf fetch zzz --index downloads/releases.json
 shelf remove zzz
 shelf add zzz.zip
 update zzz downloads/mossferry-2.0.zip
@@ -69,6 +71,11 @@ convert mossferry --to 2.0 --leave "zzz*"
 convert mossferry --to 2.0 --dry-run --field "zzz*"
 file rescue zzz mossferry/userdata/saves/midwinter.voyage
 file patch identify zzz mossferry/version.txt
+file patch apply zzz.zip mossferry/version.txt
+file patch apply downloads/wet-lantern.patches.zip zzz
+file patch make zzz mossferry/version.txt --out new.zip
+card new zzz
+card layout draft zzz
 card route zzz
 card route voyage --from-format 3 --to-format 99
 card route voyage --from-format 99 --to-format 3
@@ -77,6 +84,7 @@ card layout check zzz.layout mossferry/version.txt
 card check zzz.card.toml
 card check mossferry.card.toml zzz
 undo zzz
+redo zzz
 """
 
 WITHOUT = {

@@ -389,7 +389,7 @@ class Untold(PlayCase):
             self.assertEqual((len(change.actions), change.conflicts), (changed, ()))
         args = ("convert", "second/mossferry", "--dry-run")
         self.assertIn("settings.ini", str(self.kindred(*args, status=3)))
-        self.kindred(*args, "--from", "2")
+        self.kindred(*args, "--from-format", "2")
 
     def test_the_build_it_was_first_kept_under_tells_it(self) -> None:
         """After an update the install's build is another one; the entry from before it knows better."""

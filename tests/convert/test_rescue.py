@@ -84,6 +84,6 @@ class Rescued(PlayCase):
         with open(self.path("new.voyage"), "rb") as file:
             self.assertEqual(file.read(), before)
         self.kindred(
-            "rescue", "new.voyage", "old.voyage", "--group", "ship.sails", "--yes", status=1
+            "file", "rescue", "new.voyage", "old.voyage", "--group", "ship.sails", "--yes", status=1
         )
         self.assertTrue(os.path.exists(self.path("new.voyage")))

@@ -196,7 +196,7 @@ class Harmed(Case):
             while file.write(bytes(4096)):
                 pass
         self.assertNotEqual(kindred("backup", "place", folder=self.folder).returncode, 0)
-        for command in (("entries",), ("show", self.first, "--files"), ("verify",)):
+        for command in (("entries",), ("show", self.first, "--files"), ("ledger", "verify")):
             done = kindred(*command, folder=self.folder)
             self.assertIn(
                 done.returncode, (0, 5), (command, done.stderr)

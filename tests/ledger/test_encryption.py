@@ -86,7 +86,7 @@ class Hidden(Case):
         for wrong in ("", "Peat-and-moss-71", _SECRET + " "):
             with self.assertRaisesRegex(WrongPassphrase, "does not open"):
                 self.opened(wrong)
-        with self.assertRaisesRegex(WrongPassphrase, "nobody is here"):
+        with self.assertRaisesRegex(WrongPassphrase, "no terminal"):
             Ledger.open(self.path("ledger"), local_cache=self.path("near"))
         with self.assertRaises(LedgerError):
             Ledger.create_encrypted(self.path("ledger"), "another")

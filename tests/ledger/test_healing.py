@@ -30,8 +30,8 @@ class DemoLedger(PlayCase):
             "convert mossferry --yes --allow-loss",
             "undo --yes",
             "backup mossferry",
-            "confirm latest",
-            "mirror mirror",
+            "ledger confirm latest",
+            "ledger mirror mirror",
         ):
             self.kindred(*command.split())
 

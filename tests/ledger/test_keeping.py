@@ -343,7 +343,7 @@ class Entries(Case):
     def test_a_folder_that_is_no_ledger(self) -> None:
         """Neither a stranger's folder nor a newer format is touched."""
         write(self.path("photos"), {"a.png": b"1"})
-        with self.assertRaisesRegex(LedgerError, "no ledger"):
+        with self.assertRaisesRegex(LedgerError, "neither empty nor a ledger"):
             Ledger.open(self.path("photos"))
         with self.assertRaisesRegex(LedgerError, "no ledger here"):
             Ledger.open(self.path("new"), create=False)

@@ -87,7 +87,8 @@ class Refused(Harmed):
 
     def test_an_export(self) -> None:
         """The archive is there whole, or not at all."""
-        for args in (("export", "latest", "out.zip"), ("export", "latest", "out.tar.zst")):
+        for name in ("out.zip", "out.tar.zst"):
+            args = ("ledger", "export", "latest", name)
             outcomes = self.judge_all(*args)
             self.assertLessEqual(set(outcomes), {"0 1", "4 1"})
             self.assertIn("4 1", outcomes)
@@ -125,7 +126,7 @@ class Copies(Harmed):
             with open(os.path.join(packs, min(os.listdir(packs))), "r+b") as file:
                 file.seek(30)
                 file.write(b"damage")
-            source = ["--from", "other"] if point % 2 else ["--look", "place"]
+            source = ["--mirror", "other"] if point % 2 else ["--look", "place"]
             status, out = self.run_failing(folder, point, "ledger", "heal", *source)
             self.assertNotIn("Traceback", out)
             again, out = self.run_failing(folder, 0, "ledger", "heal", "--mirror", "other")

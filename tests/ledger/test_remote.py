@@ -316,7 +316,7 @@ class BadServers(RemoteCase):
             try:
                 self.machine(f"near{number}", forgetful).backup(place)
             except PlaceError as error:
-                self.assertIn("does not hold what was sent", str(error))
+                self.assertIn("could not be verified", str(error))
                 forgotten += 1
             self.assert_whole(self.machine(f"other{number}"))
         self.assertGreater(forgotten, 1)

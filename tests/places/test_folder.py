@@ -141,7 +141,7 @@ class Looking(Case):
     def test_opening_what_is_no_place(self) -> None:
         """Nothing there, and a file that is no archive, are told apart."""
         write(self.folder, {"notes.txt": b"hello"})
-        with self.assertRaisesRegex(UsageError, "nothing here"):
+        with self.assertRaisesRegex(UsageError, "no such file or folder"):
             open_place(self.path("missing"))
         with self.assertRaisesRegex(UsageError, "neither a folder nor a zip or tar"):
             open_place(self.path("notes.txt"))

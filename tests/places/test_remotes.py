@@ -213,7 +213,7 @@ class Contract:
             file.write(b"peat" * 1000)
         for spoil in (lambda blocks: [], lambda blocks: [b"PEAT" * 1000]):
             forgetful = _Watched(self.remote, spoil)
-            with self.assertRaisesRegex(PlaceError, "does not hold what was sent"):
+            with self.assertRaisesRegex(PlaceError, "could not be verified"):
                 send(forgetful, self.path("here"), "packs/lost")
             self.assertEqual(self.remote.list("packs"), [])
 

@@ -222,7 +222,7 @@ class Servers(Case):
 
     def test_what_is_no_server(self) -> None:
         """Nobody listens; another protocol; a page for people."""
-        with self.assertRaisesRegex(PlaceError, "nothing is to be had here"):
+        with self.assertRaisesRegex(PlaceError, "the server cannot be reached"):
             source_at("http://127.0.0.1:9/releases.json").read("releases.json")
         with self.assertRaisesRegex(UsageError, r"at an http\(s\) address or in a file"):
             source_at("gopher://127.0.0.1/releases.json")

@@ -180,7 +180,7 @@ class Meet(SmallCase):
         with self.assertRaisesRegex(UsageError, "of a part only"):
             self.meet("marsh", other=kept)
         strange = self.ledgers["hill"].backup(self.place({"a": b""}))
-        with self.assertRaisesRegex(UsageError, "of no title"):
+        with self.assertRaisesRegex(UsageError, "is of place"):
             self.meet("marsh", other=strange)
         write(self.path("hill"), {"version.txt": b"build 2.0\n"})
         self.ledgers["hill"].backup(self.card.open(self.path("hill")))

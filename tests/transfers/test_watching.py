@@ -110,7 +110,7 @@ class Watching(PlayCase):
     def test_the_command(self) -> None:
         """It says what happened and ends after so many events; idle it takes next to nothing."""
         self.kept.index.close()
-        command = [sys.executable, "-m", "kindred_ledger.cli.main", "watch", "mossferry"]
+        command = [sys.executable, "-m", "kindred_ledger.cli.main", "sync", "watch", "mossferry"]
         with subprocess.Popen(
             [*command, "--quiet", "0.5", "--times", "1", "--json"],
             cwd=self.folder,

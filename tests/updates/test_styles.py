@@ -534,7 +534,7 @@ class Rules(StyleCase):
             os.chmod(self.path(GAMES, "quill", "data"), 0o555)
             try:
                 with self.assertRaisesRegex(
-                    DecisionNeeded, "data: you may not write in this folder"
+                    DecisionNeeded, "data: you have no permission to write in this folder"
                 ):
                     self.over().apply(self.kept)
             finally:
@@ -552,10 +552,10 @@ class Rules(StyleCase):
             )
         faults = "\n".join(texts(caught.exception.findings))
         for words in (
-            "update.moves[1]: 'x' is no version",
+            "update.moves[1]: 'x' is not a version",
             "'/nowhere/*' begins with no part of an install",
             "`to` needs {name}",
-            "update.starts[1]: 'two' is no version",
+            "update.starts[1]: 'two' is not a version",
             "'the airs' is a name of 'tunes' already",
             "expected either `same`",
             "there is no axis 'sound'",

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
-from ..errors import UsageError
+from ..errors import KindredError, UsageError
 from ..places import Place
 from .card import Card
 from .roots import find_root
@@ -16,15 +16,29 @@ _SUFFIX = ".card.toml"
 _DEEPEST = 3  # folders below the one given: libraries keep titles one or two levels down
 
 
-def find_cards(folders: Iterable[str]) -> list[Card]:
-    """Load every `*.card.toml` in these folders; the first of a title wins."""
+def find_cards(
+    folders: Iterable[str], *, broken: Callable[[KindredError], object] | None = None
+) -> list[Card]:
+    """Load every `*.card.toml` in these folders; the first of a title wins.
+
+    `broken` is told of a card that cannot be read, which is left out then; None raises.
+
+    Raises:
+        CardError, PlaceError: a card cannot be read, and nobody is told.
+    """
     found: dict[str, Card] = {}
     for folder in folders:
         if not os.path.isdir(folder):
             continue
         for name in sorted(os.listdir(folder)):
             if name.endswith(_SUFFIX):
-                card = Card.load(os.path.join(folder, name))
+                try:
+                    card = Card.load(os.path.join(folder, name))
+                except KindredError as error:
+                    if broken is None:
+                        raise
+                    broken(error)
+                    continue
                 found.setdefault(card.title, card)
     return list(found.values())
 

@@ -52,7 +52,11 @@ def _draw_ledger(session: Session, found: Overview) -> None:
     rows = [("    stored", stored + (f" ({why})" if why else ""), drawing.moment(newest.when))]
     if last is not None:
         rows.append(("    last change", last.summary, drawing.moment(last.when)))
-    drawing.rows(session.out, ("ledger", drawing.short(session.ledger_where), ""), rows)
+    session.out.print(
+        f"Ledger: {drawing.short(session.ledger_where)}", style="bold", soft_wrap=True
+    )
+    for label, told, when in rows:
+        session.out.hang(f"{label}: ", f"{told}, {when}", style="default")
 
 
 def _draw_installs(session: Session, found: Overview) -> None:
@@ -85,7 +89,9 @@ def _draw_steps(session: Session, found: Overview) -> None:
     else:
         rows = []
     if rows:
-        drawing.rows(session.out, ("", ""), rows)
+        for command, why in rows:
+            session.out.print(command, style="cyan", soft_wrap=True)
+            session.out.hang("        ", why, style="dim")
         session.out.print()
     session.out.print("All commands: kindred --help. On a made-up game: kindred demo", style="dim")
 

@@ -23,6 +23,7 @@ __all__ = [
     "findings",
     "heading",
     "listed",
+    "local",
     "moment",
     "remark",
     "rows",
@@ -39,6 +40,7 @@ _SIGNS = {
 }
 _EXAMPLES = 3
 _MOST_LISTED = 12
+_NARROWEST = 16  # columns a folded cell needs
 
 
 def files(number: int, size_bytes: int) -> str:
@@ -59,9 +61,20 @@ def short(path: str) -> str:
     return path if inner.startswith("..") else inner
 
 
+def local(text: str) -> str:
+    """Return a text in which the paths below the working folder are relative."""
+    here = os.path.join(os.getcwd(), "")
+    return text.replace(here, "") if len(here) > 1 else text
+
+
 def heading(console: Page, text: str, aside: str = "") -> None:
-    """Draw the head of a page."""
+    """Draw the head of a page; where both do not fit, what stands aside comes below it."""
     console.print()
+    if console.width and len(text) + len(aside) + 3 > console.width:
+        console.hang("", one_line(text), style="bold")
+        if aside:
+            console.hang("    ", one_line(aside), style="dim")
+        return
     console.assemble((text, "bold"), ("   " + aside if aside else "", "dim"))
 
 
@@ -73,7 +86,7 @@ def rows(
     columns = zip(heads, *lines, strict=True)
     widths = [max(map(_cell_width, column)) for column in columns]
     if console.width and sum(widths) + 2 * len(widths) > console.width:
-        _folded(console, heads, lines, right)
+        _folded(console, heads, lines, widths, right)
         return
     for at, line in enumerate((heads, *lines)):
         cells = []
@@ -93,19 +106,43 @@ def _cell_width(text: str) -> int:
 
 
 def _folded(
-    console: Page, heads: Sequence[str], lines: Iterable[Sequence[str]], right: str
+    console: Page,
+    heads: Sequence[str],
+    lines: Sequence[Sequence[str]],
+    widths: Sequence[int],
+    right: str,
 ) -> None:
+    """Draw a table that is wider than the terminal: its widest column is folded, if that is enough; else each
+    line becomes a block. Ids, dates and numbers are never broken."""
+    widest = max(range(len(widths)), key=widths.__getitem__)
+    room = console.width - sum(widths) + widths[widest] - 2 * (len(widths) - 1)
+    if room < _NARROWEST:
+        _as_blocks(console, heads, lines)
+        return
     from rich.table import Table
     from rich.text import Text
 
     table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for at, head in enumerate(heads):
         table.add_column(
-            head, justify="right" if right[at : at + 1] == "r" else "left", overflow="fold"
+            head,
+            justify="right" if right[at : at + 1] == "r" else "left",
+            overflow="fold",
+            no_wrap=at != widest,
+            max_width=room if at == widest else None,
         )
     for line in lines:
         table.add_row(*(Text(cell) for cell in line))
     console.print(table)
+
+
+def _as_blocks(console: Page, heads: Sequence[str], lines: Sequence[Sequence[str]]) -> None:
+    """Draw each line of a table as a block: its first cell, and below it what each other cell is."""
+    for line in lines:
+        console.hang("", line[0].strip(), style="bold")
+        for head, cell in zip(heads[1:], line[1:], strict=True):
+            if cell:
+                console.hang("    ", f"{head}: {cell}" if head else cell, style="default")
 
 
 def findings(console: Page, found: Iterable[Finding]) -> None:
@@ -116,7 +153,7 @@ def findings(console: Page, found: Iterable[Finding]) -> None:
         head = f"{count(len(conflicts), 'decision')} needed"
         listed(console, head, list(map(str, conflicts)), "yellow")
         for remedy in dict.fromkeys(conflict.remedy for conflict in conflicts):
-            console.print(f"    {remedy}", soft_wrap=True)
+            console.hang("    ", local(remedy), style="default")
     if losses:
         kinds = ", ".join(dict.fromkeys(loss.code for loss in losses))
         head = f"{count(len(losses), 'loss')} ({kinds}), kept in the ledger all the same"
@@ -128,13 +165,13 @@ def findings(console: Page, found: Iterable[Finding]) -> None:
         for (_, remedy), some in alike.items():
             remark(console, _in_a_line(some), severity=severity)
             for line in remedy.splitlines():
-                console.print(f"      {line}", style="dim", soft_wrap=True)
+                console.hang("      ", local(line), style="dim")
 
 
 def remark(console: Page, text: str, *, severity: Severity = Severity.NOTE) -> None:
     """Draw what a person should know, by how much it matters."""
     sign, style = _SIGNS[severity]
-    console.hang(f"  {sign} ", text, style=style)
+    console.hang(f"  {sign} ", local(text), style=style)
 
 
 def _in_a_line(alike: Sequence[Finding]) -> str:
@@ -149,7 +186,7 @@ def listed(console: Page, head: str, items: Sequence[str], style: str) -> None:
     console.print()
     console.print(f"  {head}", style=f"bold {style}")
     for item in items[:_MOST_LISTED]:
-        console.print(f"    - {one_line(item)}", style=style, soft_wrap=True)
+        console.hang("    - ", one_line(local(item)), style=style)
     if len(items) > _MOST_LISTED:
         console.print(f"    … and {len(items) - _MOST_LISTED} more", style=style)
 

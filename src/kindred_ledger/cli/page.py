@@ -65,6 +65,9 @@ class Page:
         from rich.table import Table
         from rich.text import Text
 
+        if not start:
+            self.console.print(Text(text, overflow="fold"), style=style)
+            return
         grid = Table.grid()
         grid.add_row(start, Text(text, overflow="fold"), style=style)
         self.console.print(grid)

@@ -100,8 +100,7 @@ def draw_done(page: Page, done: Applied, change: Changeset) -> None:
     for step in dict.fromkeys(
         each.remedy for each in of_severity(change.findings, Severity.NOTE) if each.remedy
     ):
-        where = change.place.location
-        page.print(f"    Next: {step.replace(where, drawing.short(where))}")
+        page.print(f"    Next: {drawing.local(step)}")
     page.print()
     for one in _summed(done.statements, singly=False):
         _draw_balance(page, one)
@@ -110,7 +109,7 @@ def draw_done(page: Page, done: Applied, change: Changeset) -> None:
 def _draw_head(page: Page, change: Changeset, place: Statement) -> None:
     """Draw one sentence with what would happen, and the numbers."""
     where = drawing.short(change.place.location)
-    summary = change.summary[:1].upper() + change.summary[1:]
+    summary = drawing.local(change.summary[:1].upper() + change.summary[1:])
     drawing.heading(page, summary, "" if where in summary else where)
     totals = place.totals()
     said = [

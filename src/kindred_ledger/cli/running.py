@@ -15,6 +15,7 @@ from ..errors import KindredError
 from ..os_names import json_bytes
 from ..places import refusals
 from .catalog import command_in
+from .drawing import local
 from .group import whole
 from .page import Page
 from .visible import escaped, one_line, visible
@@ -93,6 +94,6 @@ def _interrupt(signal_number: int, frame: FrameType | None) -> None:
 def _show(error: KindredError) -> None:
     page = Page(sys.stderr)
     where = f"{error.where}: " if error.where else ""
-    page.print(f"✗ {one_line(where + error.what)}", style="bold red", soft_wrap=True)
-    if error.advice:
-        page.print(error.advice, soft_wrap=True)
+    page.hang("✗ ", one_line(local(where + error.what)), style="bold red")
+    for line in error.advice.splitlines():
+        page.hang("  " if line.startswith(" ") else "", local(line.strip()), style="default")

@@ -42,6 +42,7 @@ class Session:
     makes_ledger: bool = False
     _opened: list[Ledger] = field(default_factory=list)
     _remotes: dict[str, Remote] = field(default_factory=dict)
+    _broken: list[KindredError] = field(default_factory=list)
 
     @cached_property
     def out(self) -> Page:
@@ -153,8 +154,15 @@ class Session:
 
         kept = os.path.join(user_config_dir("kindred-ledger", appauthor=False), "cards")
         named = os.environ.get("KINDRED_CARDS", "").split(os.pathsep)
-        found = find_cards([os.getcwd(), *filter(None, named), kept, *card_folders()])
+        folders = [os.getcwd(), *filter(None, named), kept, *card_folders()]
+        found = find_cards(folders, broken=self._tell_broken)
         return sorted(found, key=lambda card: card.file.variant is not None)
+
+    def _tell_broken(self, error: KindredError) -> None:
+        self._broken.append(error)
+        self.err.print(f"! {error.where}: {error.what}; this card is not used", style="bold yellow")
+        if error.advice:
+            self.err.print(error.advice, soft_wrap=True)
 
     @cached_property
     def around(self) -> Surroundings:
@@ -173,6 +181,7 @@ class Session:
             build=self.build,
             folders=self.folders,
             connect=self.remote,
+            broken_cards=lambda: self._broken,
             progress=self.progress,
         )
 

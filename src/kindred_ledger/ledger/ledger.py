@@ -240,7 +240,6 @@ class Ledger:
             UsageError: `subject` is nothing to keep, or `only` takes nothing of it.
         """
         place, own = _place_and_tag(subject)
-        known = tag or own
         watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         with self.storing.session() as again:
@@ -254,7 +253,7 @@ class Ledger:
                 self.index.remember_seen(key_of(place), seen)
             return self._enter(
                 place,
-                known if known.title else replace(known, title=_own_name(place.location)),
+                tag or own,
                 stored.tree,
                 complete=only is None,
                 note=note,
@@ -403,7 +402,7 @@ class Ledger:
         return Entry(
             id="",
             when=iso(now),
-            tag=tag,
+            tag=tag if tag.title else replace(tag, title=_own_name(place.location)),
             roots=roots_of(place),
             files=len(tree.files),
             size_bytes=tree.size_bytes,

@@ -14,7 +14,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self, TypeVar
 
 from ..cards import Card, Install, Surroundings, card_for
-from ..errors import UsageError
+from ..errors import KindredError, UsageError
 from ..ledger import Ledger
 from ..places import FolderPlace, Place, discard, open_place
 from ..progress import Progress
@@ -35,7 +35,8 @@ class Context:
     `ledger`, `cards` and `around` may be given as what gives them, asked when they are needed first. `build`
     and `folders` are what is said of the installs that are named, where neither evidence nor card tells it.
     `executor` is what large conversions run in, with so many `workers`; None is this process. With `dry_run`
-    nothing will be applied, and not even an empty folder is made.
+    nothing will be applied, and not even an empty folder is made. `broken_cards` are cards that could not be
+    read: what no other card fits may be of such a title, and is then refused.
     """
 
     def __init__(
@@ -50,6 +51,7 @@ class Context:
         executor: Executor | None = None,
         workers: int = 1,
         dry_run: bool = False,
+        broken_cards: Callable[[], Sequence[KindredError]] = tuple,
         progress: Progress | None = None,
     ) -> None:
         self._ledger, self._cards, self._connect = ledger, cards, connect
@@ -58,6 +60,7 @@ class Context:
         self.build, self.folders = build, dict(folders or {})
         self.executor, self.workers = executor, workers
         self.dry_run = dry_run
+        self._broken = broken_cards
         self.progress = progress or Progress()
 
     def __enter__(self) -> Self:
@@ -175,12 +178,27 @@ class Context:
         for card in self.cards:
             with contextlib.suppress(UsageError):
                 return card.open_release(place)
+        self._refuse_doubt(text)
         return place
 
     def is_install(self, text: str) -> bool:
         """Tell whether what is named is the folder of an install of a known title."""
         folder = os.path.abspath(os.path.expanduser(text))
-        return os.path.isdir(folder) and any(card.is_install(folder) for card in self.cards)
+        if not os.path.isdir(folder):
+            return False
+        if any(card.is_install(folder) for card in self.cards):
+            return True
+        self._refuse_doubt(text)
+        return False
+
+    def _refuse_doubt(self, text: str) -> None:
+        """Raise if a card that cannot be read may describe what no other card does."""
+        for error in self._broken():
+            raise UsageError(
+                f"no card fits this, and {error.where}, which may describe it, cannot be read",
+                where=text,
+                remedy="Put that card right, or name the one that describes it: --card FILE.",
+            )
 
     def card_of(self, title: str) -> Card:
         """Return the card of a title, or one that knows no more than that."""

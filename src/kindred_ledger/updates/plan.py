@@ -14,7 +14,7 @@ from ..cards import PROGRAM, Card, Install, axis_versions, out_of_step
 from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
-from ..finding import Finding, Severity
+from ..finding import Finding
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
 from ..planning.opened_release import OpenedRelease
@@ -256,14 +256,8 @@ class Plan:
             return []
         kinds = ", ".join(f"{len(paths)} × {kind}" for kind, paths in unread.items())
         what = f"{build} does not read {count(sum(map(len, unread.values())), 'file')} as they are ({kinds})"
-        return [
-            Finding(
-                "not-read-yet",
-                Severity.NOTE,
-                what,
-                remedy=f"kindred convert {self.install.place.location}",
-            )
-        ]
+        remedy = f"kindred convert {self.install.place.location}"
+        return [Finding.note("not-read-yet", what, remedy=remedy)]
 
 
 _START_THERE = "Start the game there once, then run this again."
