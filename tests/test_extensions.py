@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
+import tomllib
 
-from tests.support import Case, kindred, write
+from tests.support import ROOT, Case, kindred, write
 
 PACKAGE = {
     "reedworks-1.0.dist-info/entry_points.txt": (
@@ -86,3 +88,67 @@ class Extensions(Case):
             self.assertIn(words, (done.stdout + done.stderr).replace("\n", " "))
         with open(self.path("play", "saves", "one.reed"), "rb") as file:
             self.assertEqual(file.read(), SAVE)
+
+
+class Documented(Case):
+    """The package that docs/extending.md shows, made from the page."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        with open(os.path.join(ROOT, "docs", "extending.md"), encoding="utf-8") as file:
+            text = file.read()
+        files, name = {}, ""
+        for part in re.split(r"\n(?=```|`[\w./]+\.\w+`[:.])", text):
+            if part.startswith("```") and name:
+                files[name], name = part.partition("\n")[2], ""
+            elif named := re.match(r"`([\w./]+\.\w+)`[:.]", part):
+                name = named[1]
+        self.assertEqual(
+            {*files},
+            {"pyproject.toml", "reedworks/codec.py", "reedworks/hooks.py",
+             "reedworks/cards/reed.card.toml", "tests/test_codec.py"},
+        )  # fmt: skip
+        points = tomllib.loads(files.pop("pyproject.toml"))["project"]["entry-points"]
+        lines = [
+            f"[{group}]\n" + "".join(f"{name} = {value}\n" for name, value in points[group].items())
+            for group in points
+        ]
+        files["reedworks-1.0.dist-info/entry_points.txt"] = "\n".join(lines)
+        files["reedworks/__init__.py"] = ""
+        write(self.path("site"), {name: text.encode() for name, text in files.items()})
+        write(self.path("play", "saves"), {"one.reed": SAVE})
+        self.environment = {
+            "PYTHONPATH": os.pathsep.join((self.path("site"), *filter(None, sys.path)))
+        }
+
+    def test_it_converts(self) -> None:
+        done = kindred(
+            "convert", "saves", "--to-format", "2", "--yes",
+            folder=self.path("play"), environment=self.environment,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        with open(self.path("play", "saves", "one.reed"), "rb") as file:
+            self.assertEqual(file.read(), b'REED{"format": 2, "debt": 0, "coins": 1.10}')
+
+    def test_its_codec_fulfils_the_contract(self) -> None:
+        """And a codec that loses a comment, or reads anything, does not."""
+        self.assertEqual(self.contract(), 0)
+        path = self.path("site", "reedworks", "codec.py")
+        with open(path, encoding="utf-8") as file:
+            good = file.read()
+        for bad in (
+            good.replace("return MARK + super().encode()", 'return MARK + super().encode() + b" "'),
+            good.replace("if not data.startswith(MARK):", "if False:"),
+        ):
+            self.assertNotEqual(bad, good)
+            with open(path, "w", encoding="utf-8") as file:
+                file.write(bad)
+            self.assertEqual(self.contract(), 1)
+
+    def contract(self) -> int:
+        environment = {**os.environ, **self.environment, "PYTHONDONTWRITEBYTECODE": "1"}
+        command = [sys.executable, os.path.join("tests", "test_codec.py")]
+        done = subprocess.run(
+            command, cwd=self.path("site"), env=environment, capture_output=True, check=False
+        )
+        return done.returncode

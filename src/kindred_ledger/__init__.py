@@ -14,13 +14,24 @@ __version__ = "0.1.0"
 TYPE_CHECKING = False  # what type checkers take for true; typing itself costs 10 ms to import
 
 if TYPE_CHECKING:
-    from .cards import Card, Format, Identity, Install, find_installs, identify
+    from .cards import (
+        Card,
+        Format,
+        Identity,
+        Install,
+        Surroundings,
+        find_cards,
+        find_installs,
+        identify,
+    )
     from .changes import (
         Action,
         Applied,
         Changeset,
+        Check,
         Confirmed,
         Drilled,
+        Recovered,
         confirm,
         drill,
         recover,
@@ -30,6 +41,9 @@ if TYPE_CHECKING:
         undo_group,
     )
     from .convert import (
+        CardReport,
+        Converted,
+        Proof,
         Sample,
         Work,
         check_card,
@@ -38,19 +52,58 @@ if TYPE_CHECKING:
         convert_install,
         prove_install,
     )
-    from .errors import KindredError
-    from .finding import Finding, Severity
-    from .formats import Layout, LayoutDocument, decode
+    from .errors import (
+        BooksUnbalanced,
+        Cancelled,
+        CardError,
+        DecisionNeeded,
+        FormatError,
+        KindredError,
+        LedgerDamaged,
+        LedgerError,
+        LossNotAllowed,
+        NoLedger,
+        NoRoute,
+        PlaceBusy,
+        PlaceChanged,
+        PlaceError,
+        PreconditionUnmet,
+        UnsafeArchive,
+        UnsafeName,
+        UsageError,
+        Vanished,
+        VersionError,
+        VersionUntold,
+        WrongPassphrase,
+    )
+    from .finding import (
+        Finding,
+        Severity,
+    )
+    from .formats import (
+        Document,
+        Layout,
+        LayoutDocument,
+        LayoutError,
+        Leaf,
+        decode,
+    )
     from .ledger import (
         Entry,
+        EntryPlace,
         Healed,
         Ledger,
+        Mark,
         Mirrored,
+        Record,
         Release,
+        ReleasePlace,
         ReleaseTag,
         RetentionPolicy,
+        Retired,
         Retirement,
         Tag,
+        Tagged,
         Verified,
         export,
         heal,
@@ -58,33 +111,72 @@ if TYPE_CHECKING:
         plan_retirement,
         verify,
     )
-    from .merge import Choice, FileMerge, How, Policy, Rule, Three, merge_files
-    from .operations import Context, Operation, read_operation
+    from .merge import (
+        Case,
+        Choice,
+        FileMerge,
+        How,
+        Policy,
+        Rule,
+        Three,
+        merge_files,
+    )
+    from .operations import (
+        Context,
+        Operation,
+        read_operation,
+    )
     from .patches import (
         Base,
+        Manifest,
         Output,
         PatchSet,
+        Verdict,
         apply_patch,
         identify_base,
         make_patch_set,
         write_patch_set,
     )
     from .places import (
+        AnyPlace,
+        AnySelection,
+        Difference,
         FolderPlace,
         ItemPlace,
         MemoryPlace,
+        Node,
         Patterns,
+        Place,
+        Seen,
+        StorageLimits,
         TarPlace,
         Tree,
         ZipPlace,
         open_place,
         scan,
     )
-    from .places.remotes import Login, RemotePlace, connect
-    from .planning import Comparison, compare, match_releases
-    from .progress import Progress
+    from .places.remotes import (
+        Login,
+        Remote,
+        RemotePlace,
+        connect,
+    )
+    from .planning import (
+        Comparison,
+        ReleaseMatch,
+        compare,
+        match_releases,
+        to_frame,
+    )
+    from .progress import (
+        Progress,
+        Task,
+    )
     from .releases import (
         IndexedRelease,
+        ReleaseIndex,
+        RetryPolicy,
+        Shelved,
         Source,
         choose_release,
         read_index,
@@ -92,10 +184,15 @@ if TYPE_CHECKING:
         shelve_from,
         source_at,
     )
-    from .statement import Line, Outcome, Statement
+    from .statement import (
+        Line,
+        Outcome,
+        Statement,
+    )
     from .transfers import (
         Begin,
         CarryChoices,
+        Event,
         MeetChoices,
         Watcher,
         carry,
@@ -103,53 +200,88 @@ if TYPE_CHECKING:
         meet,
         switch,
     )
-    from .updates import Assembly, UpdateChoices, assemble, install_beside, reinstall, update
-    from .versions import Version, VersionRange, scheme
+    from .updates import (
+        Assembly,
+        UpdateChoices,
+        assemble,
+        install_beside,
+        reinstall,
+        update,
+    )
+    from .versions import (
+        Scheme,
+        Version,
+        VersionRange,
+        scheme,
+    )
 
 _HOMES = {
-    "cards": "Card Format Identity Install find_installs identify",
-    "changes": "Action Applied Changeset Confirmed Drilled confirm drill recover redo restore undo"
-    " undo_group",
-    "convert": "Sample Work check_card convert_bytes convert_files convert_install prove_install",
-    "errors": "KindredError",
+    "cards": "Card Format Identity Install Surroundings find_cards find_installs identify",
+    "changes": "Action Applied Changeset Check Confirmed Drilled Recovered confirm drill"
+    " recover redo restore undo undo_group",
+    "convert": "CardReport Converted Proof Sample Work check_card convert_bytes convert_files"
+    " convert_install prove_install",
+    "errors": "BooksUnbalanced Cancelled CardError DecisionNeeded FormatError KindredError"
+    " LedgerDamaged LedgerError LossNotAllowed NoLedger NoRoute PlaceBusy"
+    " PlaceChanged PlaceError PreconditionUnmet UnsafeArchive UnsafeName UsageError"
+    " Vanished VersionError VersionUntold WrongPassphrase",
     "finding": "Finding Severity",
-    "formats": "Layout LayoutDocument decode",
-    "ledger": "Entry Healed Ledger Mirrored RetentionPolicy Release ReleaseTag"
-    " Retirement Tag Verified export heal mirror plan_retirement verify",
-    "merge": "Choice FileMerge How Policy Rule Three merge_files",
+    "formats": "Document Layout LayoutDocument LayoutError Leaf decode",
+    "ledger": "Entry EntryPlace Healed Ledger Mark Mirrored Record Release ReleasePlace"
+    " ReleaseTag RetentionPolicy Retired Retirement Tag Tagged Verified export heal"
+    " mirror plan_retirement verify",
+    "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
     "operations": "Context Operation read_operation",
-    "patches": "Base Output PatchSet apply_patch identify_base make_patch_set write_patch_set",
-    "places": "FolderPlace ItemPlace MemoryPlace Patterns Tree TarPlace ZipPlace open_place scan",
-    "places.remotes": "Login RemotePlace connect",
-    "planning": "Comparison compare match_releases",
-    "progress": "Progress",
-    "releases": "IndexedRelease Source choose_release read_index shelve shelve_from source_at",
+    "patches": "Base Manifest Output PatchSet Verdict apply_patch identify_base make_patch_set"
+    " write_patch_set",
+    "places": "AnyPlace AnySelection Difference FolderPlace ItemPlace MemoryPlace Node"
+    " Patterns Place Seen StorageLimits TarPlace Tree ZipPlace open_place scan",
+    "places.remotes": "Login Remote RemotePlace connect",
+    "planning": "Comparison ReleaseMatch compare match_releases to_frame",
+    "progress": "Progress Task",
+    "releases": "IndexedRelease ReleaseIndex RetryPolicy Shelved Source choose_release"
+    " read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
-    "transfers": "Begin CarryChoices MeetChoices Watcher carry carry_files meet switch",
+    "transfers": "Begin CarryChoices Event MeetChoices Watcher carry carry_files meet switch",
     "updates": "Assembly UpdateChoices assemble install_beside reinstall update",
-    "versions": "Version VersionRange scheme",
+    "versions": "Scheme Version VersionRange scheme",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
 __all__ = [
     "Action",
+    "AnyPlace",
+    "AnySelection",
     "Applied",
     "Assembly",
     "Base",
     "Begin",
+    "BooksUnbalanced",
+    "Cancelled",
     "Card",
+    "CardError",
+    "CardReport",
     "CarryChoices",
+    "Case",
     "Changeset",
+    "Check",
     "Choice",
     "Comparison",
     "Confirmed",
     "Context",
+    "Converted",
+    "DecisionNeeded",
+    "Difference",
+    "Document",
     "Drilled",
     "Entry",
+    "EntryPlace",
+    "Event",
     "FileMerge",
     "Finding",
     "FolderPlace",
     "Format",
+    "FormatError",
     "Healed",
     "How",
     "Identity",
@@ -159,39 +291,78 @@ __all__ = [
     "KindredError",
     "Layout",
     "LayoutDocument",
+    "LayoutError",
+    "Leaf",
     "Ledger",
+    "LedgerDamaged",
+    "LedgerError",
     "Line",
     "Login",
+    "LossNotAllowed",
+    "Manifest",
+    "Mark",
     "MeetChoices",
     "MemoryPlace",
     "Mirrored",
+    "NoLedger",
+    "NoRoute",
+    "Node",
     "Operation",
     "Outcome",
     "Output",
     "PatchSet",
     "Patterns",
+    "Place",
+    "PlaceBusy",
+    "PlaceChanged",
+    "PlaceError",
     "Policy",
+    "PreconditionUnmet",
     "Progress",
+    "Proof",
+    "Record",
+    "Recovered",
     "Release",
+    "ReleaseIndex",
+    "ReleaseMatch",
+    "ReleasePlace",
     "ReleaseTag",
+    "Remote",
     "RemotePlace",
     "RetentionPolicy",
+    "Retired",
     "Retirement",
+    "RetryPolicy",
     "Rule",
     "Sample",
+    "Scheme",
+    "Seen",
     "Severity",
+    "Shelved",
     "Source",
     "Statement",
+    "StorageLimits",
+    "Surroundings",
     "Tag",
+    "Tagged",
     "TarPlace",
+    "Task",
     "Three",
     "Tree",
+    "UnsafeArchive",
+    "UnsafeName",
     "UpdateChoices",
+    "UsageError",
+    "Vanished",
+    "Verdict",
     "Verified",
     "Version",
+    "VersionError",
     "VersionRange",
+    "VersionUntold",
     "Watcher",
     "Work",
+    "WrongPassphrase",
     "ZipPlace",
     "apply_patch",
     "assemble",
@@ -208,6 +379,7 @@ __all__ = [
     "decode",
     "drill",
     "export",
+    "find_cards",
     "find_installs",
     "heal",
     "identify",
@@ -233,6 +405,7 @@ __all__ = [
     "shelve_from",
     "source_at",
     "switch",
+    "to_frame",
     "undo",
     "undo_group",
     "update",
@@ -248,3 +421,7 @@ def __getattr__(name: str) -> object:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     found: object = getattr(import_module(f".{_HOME_OF[name]}", __name__), name)
     return found
+
+
+def __dir__() -> list[str]:
+    return [*__all__, "__version__"]

@@ -15,6 +15,7 @@ import os
 import sys
 from functools import cache
 from importlib import import_module
+from importlib.util import find_spec
 from typing import Any
 
 from .errors import UsageError
@@ -59,12 +60,14 @@ def card_folders() -> list[str]:
     """Return the folders of cards that installed packages bring; nothing of theirs is run."""
     out = []
     for package in installed(CARDS).values():
-        inside = package.partition(":")[0].replace(".", os.sep)
-        out += [
-            folder
-            for folder in (os.path.join(root or ".", inside) for root in sys.path)
-            if os.path.isdir(folder)
-        ][:1]
+        top, *inside = package.partition(":")[0].split(".")
+        try:
+            spec = find_spec(top)  # of the package itself: finding what is inside it would run it
+        except (ImportError, ValueError):
+            continue
+        folders = spec.submodule_search_locations if spec is not None else None
+        found = (os.path.join(folder, *inside) for folder in folders or ())
+        out += [folder for folder in found if os.path.isdir(folder)][:1]
     return out
 
 

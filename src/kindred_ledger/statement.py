@@ -16,12 +16,16 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from enum import StrEnum
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, to_builtins
 from msgspec.structs import replace
 
 from .errors import BooksUnbalanced
+from .notebook import frame_of, html_table
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 __all__ = ["ALL_OTHERS", "MANY", "Line", "Outcome", "Statement", "lines_named"]
 
@@ -96,6 +100,29 @@ class Statement(Struct, frozen=True):
                 f"{self.counted_before:,} before, {self.counted_after:,} after: the books balance"
             )
         return f"{self.subject}: {parts or 'nothing'} ({self.unit}, {sides})"
+
+    def __repr__(self) -> str:
+        return f"<Statement {self}>"
+
+    def _repr_html_(self) -> str:
+        rows = [(line.outcome.value, line.item, line.became, line.reason) for line in self.lines]
+        return html_table(("outcome", self.unit, "became", "reason"), rows, caption=str(self))
+
+    def to_frame(self) -> DataFrame:
+        """Return the lines as a data frame: `outcome`, `item`, `became`, `reason`, `count`.
+
+        Raises:
+            UsageError: pandas is not installed.
+        """
+        return frame_of(
+            {
+                "outcome": [line.outcome.value for line in self.lines],
+                "item": [line.item for line in self.lines],
+                "became": [line.became for line in self.lines],
+                "reason": [line.reason for line in self.lines],
+                "count": [line.count for line in self.lines],
+            }
+        )
 
     @staticmethod
     def together(subject: str, parts: Sequence[Statement]) -> Statement:

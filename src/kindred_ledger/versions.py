@@ -108,6 +108,9 @@ class Version:
     def __str__(self) -> str:
         return self.text
 
+    def __repr__(self) -> str:
+        return f"<Version {self.text}>"
+
     def __hash__(self) -> int:
         return hash((self.scheme, self.key))
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-import time
 import threading
+import time
 from datetime import UTC, datetime
 
 from hypothesis import given

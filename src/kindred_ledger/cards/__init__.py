@@ -1,7 +1,7 @@
 """Cards: what is known about a title, where its installs are and which version each is."""
 
 from .axes import axis_versions, out_of_step
-from .card import PROGRAM, Card, Format, Install, select_categories
+from .card import PROGRAM, Card, Format, Install, as_install, select_categories
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
 from .drafting import draft_card
@@ -24,6 +24,7 @@ __all__ = [
     "Root",
     "Surroundings",
     "Updates",
+    "as_install",
     "axis_versions",
     "belongings",
     "card_for",

@@ -71,6 +71,9 @@ class Format(Struct, frozen=True, dict=True):
     folder: str = ""  # of the card, where its layouts are
     tables: dict[str, dict[str, Any]] = {}  # of the card, by name: for steps and expressions
 
+    def __repr__(self) -> str:
+        return f"<Format {self.name}>"
+
     @cached_property
     def layout(self) -> Layout | None:
         """What describes files of this format, if they are binary."""
@@ -258,6 +261,9 @@ class Card:
         self.title = file.title
         self.name = file.name or file.title
 
+    def __repr__(self) -> str:
+        return f"<Card {self.title}>"
+
     @staticmethod
     def load(path: str | os.PathLike[str]) -> Card:
         """Read a card file; raise `CardError` with every fault it has."""
@@ -273,8 +279,14 @@ class Card:
         """Return a card that knows no more than a title: for installs that none describes."""
         return Card(CardFile(card=1, title=title, program=ProgramTable(markers=[])), "")
 
-    def build(self, text: str) -> Version:
-        """Read a build: its version, or a name that players call it by."""
+    def build(self, text: str | Version) -> Version:
+        """Read a build: its version, or a name that players call it by; a `Version` stays itself.
+
+        Raises:
+            VersionError: it is no version of this title.
+        """
+        if isinstance(text, Version):
+            return text
         names = self.file.versions.names
         named = {name.casefold(): version for name, version in names.items()}
         try:
@@ -450,6 +462,9 @@ class Install(Struct, frozen=True, dict=True):
     chosen: Version | None = None
     extras: tuple[str, ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<Install {self.card.title} {self.version or '(version unknown)'}, {self.place.location}>"
+
     @cached_property
     def axes(self) -> dict[str, tuple[Evidence, ...]]:
         """The evidence of the versions it has beside the program's, by axis."""
@@ -522,21 +537,39 @@ class Install(Struct, frozen=True, dict=True):
             self.card.categories,
         )
 
-    def select(self, categories: Iterable[str]) -> Callable[[str], bool]:
-        """Return what tells whether a path is in one of some categories; see below."""
+    def select(self, categories: str | Iterable[str]) -> Callable[[str], bool]:
+        """Return what tells whether a path is in a category, or in one of several.
+
+        Raises:
+            UsageError: there is no such category.
+        """
         return select_categories(self.card.categories, categories)
 
 
+def as_install(value: Install) -> Install:
+    """Return an install as it is; anything else is refused with how to open one.
+
+    Raises:
+        UsageError: it is no install.
+    """
+    if isinstance(value, Install):
+        return value
+    raise UsageError(
+        f"an install is needed here, not {type(value).__name__}",
+        remedy="Open it with its card: Card.load(FILE).open(FOLDER).",
+    )
+
+
 def select_categories(
-    known: Mapping[str, Patterns], wanted: Iterable[str]
+    known: Mapping[str, Patterns], wanted: str | Iterable[str]
 ) -> Callable[[str], bool]:
-    """Return what tells whether a path is in one of the wanted categories.
+    """Return what tells whether a path is in the wanted category, or in one of several.
 
     Raises:
         UsageError: there is no such category.
     """
     chosen = {}
-    for name in wanted:
+    for name in (wanted,) if isinstance(wanted, str) else wanted:
         if name not in known:
             raise UsageError(
                 f"there is no category {name!r}",

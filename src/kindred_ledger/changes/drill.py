@@ -37,7 +37,7 @@ class Drilled(Struct, frozen=True):
 
 
 def drill(
-    entry: Entry | None = None,
+    entry: Entry | str | None = None,
     *,
     ledger: Ledger,
     scratch: str | None = None,
@@ -52,7 +52,7 @@ def drill(
         UsageError: the ledger is empty.
         PlaceError: the scratch folder has no room.
     """
-    entry = entry or _next(ledger)
+    entry = ledger.entry(entry) if entry else _next(ledger)
     with tempfile.TemporaryDirectory(
         prefix="drill-", dir=scratch, ignore_cleanup_errors=True
     ) as folder:

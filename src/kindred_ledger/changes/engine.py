@@ -56,6 +56,9 @@ class Applied(Struct, frozen=True):
     statements: tuple[Statement, ...]
     findings: tuple[Finding, ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<Applied {self.record.id}: {self.record.summary}>"
+
     def to_json(self, *, lines: bool | Callable[[Line], bool] = False) -> dict[str, Any]:
         """Return what was done as plain values; `lines` says which lines of the books."""
         return {

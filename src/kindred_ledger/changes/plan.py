@@ -18,6 +18,7 @@ from msgspec.structs import force_setattr
 from ..errors import UnsafeName
 from ..finding import Finding, Severity, of_severity
 from ..ledger import Relation, Tag
+from ..notebook import html_table
 from ..places import DIR, Node, Place, Tree, is_ours, parents
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .actions import Action
@@ -60,6 +61,14 @@ class Plan(Struct, frozen=True, dict=True):
         complete = [*_missing_folders(self.before, self.actions), *self.actions]
         force_setattr(self, "actions", tuple(sorted(complete, key=attrgetter("path"))))
         _check_structure(self.after, self.actions)
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.summary}: {len(self.actions)} actions>"
+
+    def _repr_html_(self) -> str:
+        told = [(each.severity.value, each.place, each.what) for each in self.findings]
+        found = html_table(("", "where", "what"), told, caption=self.summary)
+        return found + self.preview()._repr_html_()
 
     @property
     def conflicts(self) -> tuple[Finding, ...]:

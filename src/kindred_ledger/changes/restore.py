@@ -17,9 +17,13 @@ from ..places import (
     OTHER,
     PERMISSIONS,
     WORK_FOLDER,
+    AnyPlace,
+    AnySelection,
     Place,
     Tree,
     archive_of,
+    as_place,
+    as_selection,
     check_selected,
     collisions,
     is_ours,
@@ -44,11 +48,11 @@ __all__ = ["restore"]
 
 
 def restore(
-    entry: Entry,
-    place: Place | None = None,
+    entry: Entry | str,
+    place: AnyPlace | None = None,
     *,
     ledger: Ledger,
-    only: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
     why: str = "not asked for",
     exact: bool = False,
     second_names: bool = False,
@@ -57,7 +61,8 @@ def restore(
 ) -> Changeset:
     """Compute the change that brings `place` (default: where it was) back to an entry.
 
-    `only` selects by path; what it leaves out stays as it is, and `why` says so in the books. What
+    `entry` may be what names one: an id, `title@version`, `latest`. `only` selects by path (a pattern,
+    several, or a function); what it leaves out stays as it is, and `why` says so in the books. What
     lies beside a database that is brought back (`-wal` and its like) goes unless the entry holds it:
     it belongs to the database that is there now. `exact` also removes what the entry
     does not hold; without it such files stay and are listed. Names that differ in case or Unicode form
@@ -67,6 +72,7 @@ def restore(
     Raises:
         UsageError: the place has other parts than the entry.
     """
+    entry, chosen = ledger.entry(entry), as_selection(only)
     archive = "" if place is not None else archive_of(entry.roots)
     if archive:
         raise UsageError(
@@ -74,7 +80,7 @@ def restore(
             where=archive,
             remedy="Say which folder: --into FOLDER, or `place=` in Python.",
         )
-    place = place or ledger.place_at(entry.roots)
+    place = ledger.place_at(entry.roots) if place is None else as_place(place)
     _check_fits(entry, place)
     now = ledger.scan(place, progress=progress)
     source = ledger.place(entry, like=now)
@@ -83,9 +89,9 @@ def restore(
     wanted = remembered
     if refused or any(node.kind == OTHER for node in remembered.values()):
         wanted = remembered.select(lambda p: remembered[p].kind != OTHER and p not in refused)
-    if only is not None:
-        check_selected(only, wanted.leaves)
-        wanted = wanted.select(only)
+    if chosen is not None:
+        check_selected(chosen, wanted.leaves)
+        wanted = wanted.select(chosen)
     spelled = _Spelled.of(wanted, remembered, place, now, again=second_names)
     wanted, remembered = spelled.wanted, spelled.remembered
     refused |= spelled.refused
@@ -99,12 +105,12 @@ def restore(
         path
         for path in sorted(now.keys() - remembered.keys())
         if now[path].kind != DIR and path not in stale
-        if (only is None or only(path)) and entry.complete and path not in spelled.originals
+        if (chosen is None or chosen(path)) and entry.complete and path not in spelled.originals
     )
     findings = list(spelled.conflicts)
     if exact and entry.complete:
         target = Tree(
-            {p: n for p, n in target.items() if p in wanted or not _gone(p, only, remembered)}
+            {p: n for p, n in target.items() if p in wanted or not _gone(p, chosen, remembered)}
         )
         findings += (
             Finding.loss("not-in-entry", "the entry does not hold it", where=path) for path in extra
@@ -148,7 +154,7 @@ def restore(
             before=now,
             actions=tuple(actions.values()),
             tag=tag or entry.tag,
-            version_after=entry.tag.version if only is None and entry.complete else "",
+            version_after=entry.tag.version if chosen is None and entry.complete else "",
             offered=remembered,
             as_kept=True,
             statements=(

@@ -123,7 +123,12 @@ def _told(format: Format, hop: Hop) -> Hop:
 
 
 def convert_bytes(
-    data: Data, format: Format, target: Version, *, name: str, source: Version | None = None
+    data: Data,
+    format: Format,
+    target: Version | str,
+    *,
+    name: str,
+    source: Version | str | None = None,
 ) -> Converted:
     """Convert the content of one file to another version of its format.
 
@@ -139,6 +144,9 @@ def convert_bytes(
         PreconditionUnmet: a step requires what the file does not have.
         BooksUnbalanced: a field went without a reason, or the result does not read back.
     """
+    read = format.scheme.parse
+    target = read(target) if isinstance(target, str) else target
+    source = read(source) if isinstance(source, str) else source
     return Converter(format)(data, target, name=name, source=source)
 
 

@@ -10,7 +10,7 @@ from functools import partial
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..cards import Card, Format, Install
+from ..cards import Card, Format, Install, as_install
 from ..changes import Action, Changeset, fitted
 from ..errors import FormatError, KindredError, NoRoute, UsageError, VersionUntold
 from ..finding import Finding
@@ -18,11 +18,15 @@ from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Tag
 from ..places import (
     FILE,
+    AnyPlace,
+    AnySelection,
     FolderPlace,
     MemoryPlace,
     Node,
     Place,
     Tree,
+    as_place,
+    as_selection,
     check_patterns,
     check_selected,
     parents,
@@ -83,11 +87,11 @@ class Fitted(Struct, frozen=True):
 
 def convert_install(
     install: Install,
-    build: Version | None = None,
+    build: Version | str | None = None,
     *,
     ledger: Ledger,
-    only: Callable[[str], bool] | None = None,
-    leave: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
+    leave: AnySelection = None,
     source: str = "",
     beside: bool = False,
     work: Work | None = None,
@@ -106,25 +110,28 @@ def convert_install(
         DecisionNeeded: the version of the install is not certain.
         UsageError: the card says nothing about the build.
     """
+    install, wanted, stays = as_install(install), as_selection(only), as_selection(leave)
     card = install.card
-    build = build or install.sure_version
+    build = card.build(build) if build else install.sure_version
     now = ledger.scan(install.place, progress=progress)
-    check_selected(only, now.files)
-    check_patterns(leave, paths=now.files)
+    check_selected(wanted, now.files)
+    check_patterns(stays, paths=now.files)
     formats = {
-        path: format for path in _convertible(card, now, only) if (format := card.format_of(path))
+        path: format for path in _convertible(card, now, wanted) if (format := card.format_of(path))
     }
     targets = {path: format.written_by(build).text for path, format in formats.items()}
     summary = f"to the formats of {card.name} {build}"
     work = work or Work()
     made = _Conversion(
-        card, install.place, now, formats, targets, install.tag, leave,
+        card, install.place, now, formats, targets, install.tag, stays,
         Evidence(ledger, card, install.place, build=install.version, said=source), beside=beside,
     )  # fmt: skip
     for format in card.formats.values() if not beside else ():
         if format.is_folder:
             converter = Converter(format, column_threshold=work.column_threshold)
-            made.convert_folders(converter, format.written_by(build), only, progress or Progress())
+            made.convert_folders(
+                converter, format.written_by(build), wanted, progress or Progress()
+            )
     change = made.changeset(summary, work, progress or Progress())
     return replace(change, findings=(*change.findings, *_unread_here(install, formats, targets)))
 
@@ -154,14 +161,14 @@ def _unread_here(
 
 
 def convert_files(
-    place: Place,
+    place: AnyPlace,
     card: Card,
-    build: Version | None = None,
+    build: Version | str | None = None,
     *,
     ledger: Ledger,
     version: str = "",
-    only: Callable[[str], bool] | None = None,
-    leave: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
+    leave: AnySelection = None,
     source: str = "",
     beside: bool = False,
     work: Work | None = None,
@@ -175,11 +182,13 @@ def convert_files(
     Raises:
         UsageError: neither or both are told, or the card says nothing about the build.
     """
+    place, wanted, stays = as_place(place), as_selection(only), as_selection(leave)
+    build = card.build(build) if build else None
     if (build is None) == (not version):
         raise UsageError("either a build or a format version is needed")
     now = ledger.scan(place, progress=progress)
-    check_selected(only, now.files)
-    check_patterns(leave, paths=now.files)
+    check_selected(wanted, now.files)
+    check_patterns(stays, paths=now.files)
     formats: dict[str, Format] = {}
     for path in now.files:
         fits = [
@@ -187,7 +196,7 @@ def convert_files(
             for format in card.formats.values()
             if format.fits_name(path) and (not version or knows(format, version))
         ]
-        if fits and (only is None or only(path)):
+        if fits and (wanted is None or wanted(path)):
             formats[path] = fits[0]
     targets = {
         path: version or format.written_by(build).text  # type: ignore[arg-type]
@@ -195,7 +204,7 @@ def convert_files(
     }
     summary = f"to format {version}" if version else f"to the formats of {card.name} {build}"
     made = _Conversion(
-        card, place, now, formats, targets, Tag(title=card.title), leave,
+        card, place, now, formats, targets, Tag(title=card.title), stays,
         Evidence(ledger, card, place, build=None, said=source), beside=beside,
     )  # fmt: skip
     return made.changeset(summary, work or Work(), progress or Progress())
@@ -203,21 +212,22 @@ def convert_files(
 
 def prove_install(
     install: Install,
-    build: Version | None = None,
+    build: Version | str | None = None,
     *,
-    only: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
     progress: Progress | None = None,
 ) -> Iterator[tuple[str, Proof | KindredError]]:
     """Yield for each file of an install what its conversion is worth; nothing is written.
 
     A file that is in the wanted version is left out; one that cannot be converted gives the error.
     """
+    install, wanted = as_install(install), as_selection(only)
     card = install.card
-    build = build or install.sure_version
+    build = card.build(build) if build else install.sure_version
     converters: dict[str, Converter] = {}
     there = install.place.survey()
-    check_selected(only, there.files)
-    paths = _convertible(card, there, only)
+    check_selected(wanted, there.files)
+    paths = _convertible(card, there, wanted)
     with (progress or Progress()).task("proving", total=len(paths)) as task:
         for path in paths:
             format = card.format_of(path)

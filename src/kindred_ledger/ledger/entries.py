@@ -10,6 +10,7 @@ from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, LedgerError
 from ..finding import Finding
+from ..notebook import html_table
 from ..os_names import as_name
 from ..places import Patterns, Place
 
@@ -103,6 +104,16 @@ class Entry(Struct, frozen=True):
     running: tuple[str, ...] = ()
     release: ReleaseTag | None = None
     machine: str = ""
+
+    def __repr__(self) -> str:
+        return f"<Entry {self.id} {self.name}, {self.files:,} files>"
+
+    def _repr_html_(self) -> str:
+        shown = {
+            "entry": self.id, "what": self.name, "when": self.when, "files": f"{self.files:,}",
+            "bytes": f"{self.size_bytes:,}", "note": self.note, "why": self.reason,
+        }  # fmt: skip
+        return html_table(tuple(shown), [tuple(shown.values())])
 
     @property
     def name(self) -> str:

@@ -38,7 +38,7 @@ _ENDINGS = (".zip", ".tar.zst")
 
 
 def export(
-    entry: Entry,
+    entry: Entry | str,
     out: str | os.PathLike[str],
     *,
     ledger: Ledger,
@@ -53,6 +53,7 @@ def export(
         UsageError: `out` is there already, or names no such archive.
         BooksUnbalanced: what was written does not read back; nothing is left behind.
     """
+    entry = ledger.entry(entry)
     path = os.path.abspath(os.path.expanduser(os.fspath(out)))
     if not path.endswith(_ENDINGS):
         raise UsageError(

@@ -13,17 +13,20 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Self
 
 from msgspec.structs import replace
 
 from ..errors import LedgerDamaged, NoLedger, PlaceChanged, UsageError
 from ..finding import Finding
 from ..places import (
+    AnySelection,
     Place,
     Seen,
     Tree,
     archive_of,
+    as_selection,
     check_selected,
     digested,
     look,
@@ -183,6 +186,27 @@ class Ledger:
         if "index" in self.__dict__:
             self.index.note_sum()
 
+    def close(self) -> None:
+        """Close what is open of it, as at the end of a `with` block; it opens again when it is used."""
+        self.finish()
+        if "index" in self.__dict__:
+            self.index.close()
+            del self.__dict__["index"]
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        at: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"<Ledger {self.location}>"
+
     @cached_property
     def _entries(self) -> ManifestStore:
         return ManifestStore("entries", self.storage, self.index, noun="entry")
@@ -221,13 +245,15 @@ class Ledger:
         self,
         subject: Tagged | Place | str | os.PathLike[str],
         *,
-        only: Callable[[str], bool] | None = None,
+        only: AnySelection = None,
         tag: Tag | None = None,
         note: str = "",
         pinned: bool = False,
         progress: Progress | None = None,
     ) -> Entry:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
+
+        `only` is a pattern, several, or a function of a path.
 
         A text is the path of a folder or archive. `tag` says what it is; None takes what the subject says of
         itself. What has no title is called by the name of its folder or archive. A file that will not
@@ -240,14 +266,15 @@ class Ledger:
             UsageError: `subject` is nothing to keep, or `only` takes nothing of it.
         """
         place, own = _place_and_tag(subject)
+        chosen = as_selection(only)
         watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         with self.storing.session() as again:
             while again():
                 seen = self.seen(place)
                 tree = place.survey(seen=seen)
-                check_selected(only, tree.leaves)
-                wanted = tree if only is None else tree.select(only)
+                check_selected(chosen, tree.leaves)
+                wanted = tree if chosen is None else tree.select(chosen)
                 stored = self.storing.store_live(place, wanted, seen, tree, watch)
                 seen.keep(stored.tree.files)
                 self.index.remember_seen(key_of(place), seen)
@@ -255,7 +282,7 @@ class Ledger:
                 place,
                 tag or own,
                 stored.tree,
-                complete=only is None,
+                complete=chosen is None,
                 note=note,
                 pinned=pinned,
                 unsettled=stored.unsettled,
@@ -434,8 +461,10 @@ class Ledger:
             for fault in manifest_store.unreadable()
         ]
 
-    def entry(self, text: str) -> Entry:
+    def entry(self, text: str | Entry) -> Entry:
         """Return the entry that `text` names: an id, its beginning, `latest`, or `title@version`.
+
+        An entry stays itself.
 
         Of several, the newest that holds a whole place is meant: what operations kept of the
         paths they touched is found by id.
@@ -443,6 +472,8 @@ class Ledger:
         Raises:
             UsageError: none fits, or an id's beginning fits several.
         """
+        if isinstance(text, Entry):
+            return text
         text = text.removeprefix("entry:")
         if "@" not in text and (text != "latest" or not self._entries.ids()):
             try:

@@ -92,6 +92,9 @@ class Record(Struct, frozen=True):
     after: Tree = field(default_factory=_no_tree)
     statements: tuple[Mapping[str, Any], ...] = ()
 
+    def __repr__(self) -> str:
+        return f"<Change {self.id}: {self.summary}>"
+
     @property
     def undoes(self) -> str:
         """The change it took back; "" if it did not."""

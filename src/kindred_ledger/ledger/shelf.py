@@ -36,6 +36,9 @@ class Release(Struct, frozen=True):
 
     entry: Entry
 
+    def __repr__(self) -> str:
+        return f"<Release {self.name}>"
+
     @property
     def title(self) -> str:
         """What it is a release of."""

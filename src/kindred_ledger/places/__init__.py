@@ -36,11 +36,19 @@ from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
 from .open_folder import OpenFolder, PathAt
-from .opening import archive_of, join_folders, open_place, place_at
+from .opening import AnyPlace, archive_of, as_place, join_folders, open_place, place_at
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
-from .select import Categories, Every, Patterns, check_patterns, check_selected
+from .select import (
+    AnySelection,
+    Categories,
+    Every,
+    Patterns,
+    as_selection,
+    check_patterns,
+    check_selected,
+)
 from .storage_limits import NO_LIMITS, StorageLimits, limits_at
 from .tarball import TarPlace
 from .tree import (
@@ -67,6 +75,8 @@ __all__ = [
     "PERMISSIONS",
     "STAGE_MARK",
     "WORK_FOLDER",
+    "AnyPlace",
+    "AnySelection",
     "Capable",
     "Categories",
     "Difference",
@@ -91,6 +101,8 @@ __all__ = [
     "ZipPlace",
     "add_member",
     "archive_of",
+    "as_place",
+    "as_selection",
     "capabilities_of",
     "check_patterns",
     "check_portable",

@@ -33,6 +33,9 @@ class Capable:
     item = ""  # the name under which all it holds stands, if it is one item of a folder
     remote: Any = None  # the remote it is on
 
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {getattr(self, 'location', '')}>"
+
     @property
     def location(self) -> str:
         """Where the place is, as shown to people."""

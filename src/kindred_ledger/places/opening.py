@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 
 _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
-__all__ = ["archive_of", "join_folders", "open_place", "place_at"]
+__all__ = ["AnyPlace", "archive_of", "as_place", "join_folders", "open_place", "place_at"]
 
+AnyPlace = Place | str | os.PathLike[str]  # what stands for a place in public calls
 _ARCHIVES = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.xz", ".tar.bz2")
 
 
@@ -48,6 +49,22 @@ def open_place(where: str | os.PathLike[str]) -> Place:
             remedy="Give the folder of an install, or unpack the archive first.",
         )
     raise UsageError("no such file or folder", where=path, remedy="Check the path.")
+
+
+def as_place(value: AnyPlace) -> Place:
+    """Return a place: itself, or the folder or archive that a path names.
+
+    Raises:
+        UsageError: it is neither, or there is nothing at the path.
+    """
+    if isinstance(value, (str, os.PathLike)):
+        return open_place(value)
+    if hasattr(value, "survey"):
+        return value
+    raise UsageError(
+        f"a path or a place is needed here, not {type(value).__name__}",
+        remedy="Give the path of a folder or archive, or open_place(path).",
+    )
 
 
 def _ends_as_zip(path: str) -> bool:

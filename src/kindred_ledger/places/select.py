@@ -23,7 +23,19 @@ _FIXED_BETWEEN = re.compile(
     r"\[\^/\]\*((?:\\.|[^\\\[\](){}*+?|^$.]|\[\^/\](?!\*)|\[(?!\^/\])[^\]]+\](?!\*))+)(?=\[\^/\]\*)"
 )
 
-__all__ = ["Categories", "Every", "Patterns", "check_patterns", "check_selected"]
+__all__ = [
+    "AnySelection",
+    "Categories",
+    "Every",
+    "Patterns",
+    "as_selection",
+    "check_patterns",
+    "check_selected",
+]
+
+
+# What chooses paths in public calls: a function of a path, a pattern, several; None is all.
+AnySelection = Callable[[str], bool] | str | Iterable[str] | None
 
 
 class Patterns(Struct, frozen=True):
@@ -92,6 +104,27 @@ class Every(Struct, frozen=True):
             check_selected(part, paths)
         if not any(map(self, paths)):
             raise UsageError("no file here is all that was asked for")
+
+
+def as_selection(value: AnySelection) -> Callable[[str], bool] | None:
+    """Return what tells whether a path is meant: a function itself, or one for one or several patterns.
+
+    >>> as_selection("saves/")("saves/a.voyage")
+    True
+
+    Raises:
+        UsageError: a pattern cannot be read, or it is none.
+    """
+    if value is None or callable(value):
+        return value
+    patterns = (value,) if isinstance(value, str) else tuple(value)
+    if not all(isinstance(each, str) for each in patterns):
+        raise UsageError(
+            "patterns are texts such as 'saves/'", remedy="Or give a function of a path."
+        )
+    found = Patterns(patterns)
+    found.check()
+    return found
 
 
 def check_selected(selection: Callable[[str], bool] | None, paths: Iterable[str]) -> None:

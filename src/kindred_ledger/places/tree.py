@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from functools import partial
 from typing import NamedTuple, NoReturn
 
+from ..notebook import html_table
 from .names import parents
 
 __all__ = ["Difference", "Node", "Tree", "node_of", "same_content"]
@@ -95,6 +96,10 @@ class Tree(dict[str, Node]):
 
     def __reduce__(self) -> tuple[type[Tree], tuple[dict[str, Node]]]:
         return Tree, (dict(self),)
+
+    def _repr_html_(self) -> str:
+        rows = [(path, node.kind, f"{node.size:,}") for path, node in self.items()]
+        return html_table(("path", "kind", "bytes"), rows, caption=repr(self))
 
     def __repr__(self) -> str:
         return f"Tree({len(self.files)} files, {self.size_bytes} bytes)"

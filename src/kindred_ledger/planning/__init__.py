@@ -3,6 +3,7 @@
 from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .condition import condition_of
+from .frames import to_frame
 from .recognizing import ReleaseMatch, known_by_content, match_releases
 
 __all__ = [
@@ -15,4 +16,5 @@ __all__ = [
     "condition_of",
     "known_by_content",
     "match_releases",
+    "to_frame",
 ]

@@ -5,7 +5,8 @@ Contents are compared by digest, never by size or time.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
 
@@ -13,8 +14,24 @@ from ..cards import Card, Install
 from ..errors import KindredError
 from ..formats import FieldDifference, field_differences
 from ..ledger import EntryPlace, Ledger, Tag
-from ..places import DIR, Difference, Place, Tree, check_selected, read_bytes, scan
+from ..notebook import frame_of, html_table
+from ..places import (
+    DIR,
+    AnyPlace,
+    AnySelection,
+    Difference,
+    Place,
+    Tree,
+    as_place,
+    as_selection,
+    check_selected,
+    read_bytes,
+    scan,
+)
 from ..progress import Progress
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 __all__ = ["Comparison", "compare"]
 
@@ -35,29 +52,61 @@ class Comparison(Struct, frozen=True):
     fields: Mapping[str, tuple[FieldDifference, ...]] = field(default_factory=dict)
     unread: Mapping[str, str] = field(default_factory=dict)
 
+    def __repr__(self) -> str:
+        return f"<Comparison {len(self.differences):,} differ, {self.same:,} are the same>"
+
+    def _repr_html_(self) -> str:
+        rows = [(each.status, each.path) for each in self.differences]
+        return html_table(("status", "path"), rows, caption=repr(self)[1:-1])
+
+    def to_frame(self) -> DataFrame:
+        """Return what differs as a data frame: a row a field where fields were compared, else a row a file.
+
+        Columns: `status`, `path`, `category`, `field`, `before`, `after`; those of no field are None.
+
+        Raises:
+            UsageError: pandas is not installed.
+        """
+        rows = [
+            (each.status, each.path, self.categories.get(each.path), *inside)
+            for each in self.differences
+            for inside in self._inside(each.path)
+        ]
+        names = ("status", "path", "category", "field", "before", "after")
+        return frame_of({name: [row[at] for row in rows] for at, name in enumerate(names)})
+
+    def _inside(self, path: str) -> list[tuple[str | None, str | None, str | None]]:
+        fields = self.fields.get(path)
+        if not fields:
+            return [(None, None, None)]
+        return [(each.name, each.before, each.after) for each in fields]
+
 
 def compare(
-    before: Install | Place,
-    after: Install | Place,
+    before: Install | AnyPlace,
+    after: Install | AnyPlace,
     *,
     ledger: Ledger | None = None,
     card: Card | None = None,
-    only: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
     progress: Progress | None = None,
 ) -> Comparison:
     """Compare two places, installs or entries; `card` says what is inside their files.
 
-    `only` selects by path. A `ledger` remembers what it read, so that the next time is faster.
+    `before` and `after` may be paths; `only` is a pattern, several, or a function of a path.
+    A `ledger` remembers what it read, so that the next time is faster.
 
     Raises:
         PlaceError, PlaceChanged: something cannot be read.
     """
+    sides = [side if isinstance(side, Install) else as_place(side) for side in (before, after)]
+    wanted = as_selection(only)
     watch = progress or Progress()
-    places = [side.place if isinstance(side, Install) else side for side in (before, after)]
+    places = [side.place if isinstance(side, Install) else side for side in sides]
     trees = [_tree(place, ledger, watch) for place in places]
-    if only is not None:
-        check_selected(only, {*trees[0].leaves, *trees[1].leaves})
-        trees = [tree.select(only) for tree in trees]
+    if wanted is not None:
+        check_selected(wanted, {*trees[0].leaves, *trees[1].leaves})
+        trees = [tree.select(wanted) for tree in trees]
     found = tuple(
         difference
         for difference in trees[0].diff(trees[1])
@@ -79,7 +128,7 @@ def compare(
     return Comparison(
         found,
         len(both) - sum(difference.status == "changed" for difference in found),
-        _categories(found, after, before),
+        _categories(found, *reversed(sides)),
         fields,
         unread,
     )

@@ -10,7 +10,7 @@ from ..cards import PROGRAM, Card, Install
 from ..errors import UsageError
 from ..finding import Finding
 from ..ledger import Ledger, ReleasePlace
-from ..places import DIR, FILE, LINK, Place, Tree, check_portable
+from ..places import DIR, FILE, LINK, AnyPlace, Place, Tree, as_place, check_portable
 from ..progress import Progress
 from ..versions import Version
 
@@ -59,7 +59,7 @@ class OpenedRelease(Struct, frozen=True):
             )
 
 
-def open_release(release: Install | Place, card: Card) -> Install:
+def open_release(release: Install | AnyPlace, card: Card) -> Install:
     """Open a release of a title; one from the shelf is what the shelf says it is.
 
     Raises:
@@ -69,14 +69,14 @@ def open_release(release: Install | Place, card: Card) -> Install:
         if release.release.title != card.title:
             raise _other_title(release.release.title, card, release.location)
         return card.open_release(release, version=release.release.version)
-    opened = release if isinstance(release, Install) else card.open_release(release)
+    opened = release if isinstance(release, Install) else card.open_release(as_place(release))
     if opened.card.title != card.title:
         raise _other_title(opened.card.name, card, opened.place.location)
     return opened
 
 
 def opened_release(
-    release: Install | Place, card: Card, *, ledger: Ledger, progress: Progress | None = None
+    release: Install | AnyPlace, card: Card, *, ledger: Ledger, progress: Progress | None = None
 ) -> OpenedRelease:
     """Open a release and look at everything in it.
 

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..cards import PROGRAM, Card, Evidence, Install
+from ..cards import PROGRAM, Card, Evidence, Install, as_install
 from ..ledger import Ledger, Release
 from ..places import FILE
 from ..progress import Progress
@@ -72,6 +72,7 @@ def match_releases(
     `releases` None takes all the shelf has of its title. An install that was read before is not
     read again.
     """
+    install = as_install(install)
     tree = ledger.scan(install.place, progress=progress).under(PROGRAM)
     if releases is None:
         releases = ledger.shelf.releases(install.card.title)

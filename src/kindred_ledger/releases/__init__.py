@@ -2,7 +2,15 @@
 
 from .arrivals import Arrival, State, check_arrivals
 from .opening import source_at
-from .release_index import Choice, IndexedRelease, Part, choose_release, parts_with, read_index
+from .release_index import (
+    Choice,
+    IndexedRelease,
+    Part,
+    ReleaseIndex,
+    choose_release,
+    parts_with,
+    read_index,
+)
 from .shelving import Shelved, shelve, shelve_from
 from .sources import RetryPolicy, Source
 
@@ -11,6 +19,7 @@ __all__ = [
     "Choice",
     "IndexedRelease",
     "Part",
+    "ReleaseIndex",
     "RetryPolicy",
     "Shelved",
     "Source",

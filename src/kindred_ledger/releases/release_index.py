@@ -19,7 +19,15 @@ from ..ledger import STABLE
 from ..places import Patterns, check_portable
 from ..versions import Version
 
-__all__ = ["Choice", "IndexedRelease", "Part", "choose_release", "parts_with", "read_index"]
+__all__ = [
+    "Choice",
+    "IndexedRelease",
+    "Part",
+    "ReleaseIndex",
+    "choose_release",
+    "parts_with",
+    "read_index",
+]
 
 _FORMAT = 1
 _LARGEST = 16 << 20  # bytes of an index
@@ -75,7 +83,7 @@ class _Page(Struct, frozen=True, forbid_unknown_fields=True):
     pages: tuple[str, ...] = ()
 
 
-class Index(Struct, frozen=True):
+class ReleaseIndex(Struct, frozen=True):
     """All pages of an index: a title and its releases."""
 
     title: str
@@ -89,7 +97,7 @@ class Choice(Struct, frozen=True):
     reasons: tuple[str, ...] = ()
 
 
-def read_index(name: str, read: Callable[[str], bytes]) -> Index:
+def read_index(name: str, read: Callable[[str], bytes]) -> ReleaseIndex:
     """Read an index and its further pages; `read` gives the bytes under a name below its folder.
 
     Raises:
@@ -114,7 +122,7 @@ def read_index(name: str, read: Callable[[str], bytes]) -> Index:
         title = page.title
         releases += page.releases
         waiting += [(_below(current, other), (*trail, current)) for other in page.pages]
-    return Index(title, tuple(releases))
+    return ReleaseIndex(title, tuple(releases))
 
 
 def _page(data: bytes, name: str) -> _Page:
@@ -192,7 +200,7 @@ def parts_with(release: IndexedRelease, wanted: Sequence[str]) -> tuple[Part, ..
 
 
 def choose_release(
-    index: Index,
+    index: ReleaseIndex,
     wanted: str,
     *,
     parse: Callable[[str], Version] = Version.parse,
@@ -258,7 +266,9 @@ def _narrowed(
     return after
 
 
-def _named(index: Index, wanted: str, parse: Callable[[str], Version]) -> list[IndexedRelease]:
+def _named(
+    index: ReleaseIndex, wanted: str, parse: Callable[[str], Version]
+) -> list[IndexedRelease]:
     older, between, newer = wanted.partition("..")
     if between:
         bounds = [_date_of(index, text, parse) for text in (older, newer)]
@@ -275,7 +285,7 @@ def _named(index: Index, wanted: str, parse: Callable[[str], Version]) -> list[I
     return [one for one in index.releases if one.version and parse(one.version) == version]
 
 
-def _date_of(index: Index, text: str, parse: Callable[[str], Version]) -> str:
+def _date_of(index: ReleaseIndex, text: str, parse: Callable[[str], Version]) -> str:
     """Return the day of a version, or of a date as it is."""
     if _DATE.match(text):
         return text[:10]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from typing import Any
 
 from msgspec import Struct
 
@@ -12,7 +13,7 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..formats.kinds import claimed_kind
 from ..ledger import Ledger, Release, ReleaseTag, Tag
-from ..places import Place, Tree, discard, open_place
+from ..places import AnyPlace, Place, Tree, as_place, discard, open_place
 from ..planning.combining import Combined, combine
 from ..progress import Progress
 from .release_index import IndexedRelease, parts_with
@@ -33,7 +34,7 @@ class Shelved(Struct, frozen=True):
 
 
 def shelve(
-    parts: Sequence[Place],
+    parts: AnyPlace | Sequence[AnyPlace],
     card: Card,
     *,
     ledger: Ledger,
@@ -53,7 +54,10 @@ def shelve(
         UsageError: the label is wrong, or another release has it.
         DecisionNeeded: parts collide, or nothing tells what it is.
     """
-    combined = combine(parts, ledger=ledger, card=card, progress=progress)
+    one = isinstance(parts, (str, os.PathLike)) or hasattr(parts, "survey")
+    several: Any = [parts] if one else parts
+    opened = [as_place(part) for part in several]
+    combined = combine(opened, ledger=ledger, card=card, progress=progress)
     if combined.collisions:
         raise DecisionNeeded(
             f"the parts disagree about {len(combined.collisions)} files",
@@ -72,7 +76,7 @@ def shelve(
         note=note,
         progress=progress,
     )
-    return Shelved(release, tuple(_noticed(combined, parts)))
+    return Shelved(release, tuple(_noticed(combined, opened)))
 
 
 def _version(found: Install, version: str, label: ReleaseTag) -> str:

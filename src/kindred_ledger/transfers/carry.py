@@ -8,11 +8,11 @@ stays, stands beside what arrives, or is merged with it key by key, as a person 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec import Struct
 
-from ..cards import Install
+from ..cards import Install, as_install
 from ..changes import Action, Changeset, fitted
 from ..convert import Fitted, fit_among, fit_file
 from ..errors import KindredError, UsageError
@@ -23,9 +23,11 @@ from ..places import (
     DIR,
     FILE,
     LINK,
+    AnySelection,
     MemoryPlace,
     Node,
     Tree,
+    as_selection,
     check_selected,
     parents,
     read_bytes,
@@ -57,10 +59,10 @@ class CarryChoices(Struct, frozen=True):
     gets a name with its build; `merge`: settings, key by key.
     """
 
-    replace: Callable[[str], bool] = _never
-    keep: Callable[[str], bool] = _never
-    both: Callable[[str], bool] = _never
-    merge: Callable[[str], bool] = _never
+    replace: AnySelection = _never
+    keep: AnySelection = _never
+    both: AnySelection = _never
+    merge: AnySelection = _never
 
     @property
     def policy(self) -> Policy:
@@ -71,16 +73,16 @@ class CarryChoices(Struct, frozen=True):
             (Choice.MERGE, self.merge),
             (Choice.MINE, self.keep),
         )
-        return Policy(tuple(Rule(choice, files) for choice, files in ways))
+        return Policy(tuple(Rule(choice, as_selection(files) or _never) for choice, files in ways))
 
 
 def carry(
     source: Install,
     target: Install,
-    categories: Sequence[str],
+    categories: str | Sequence[str],
     *,
     ledger: Ledger,
-    only: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
     choices: CarryChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
@@ -92,6 +94,8 @@ def carry(
         UsageError: the installs are of different titles, or a category or part is not there.
         DecisionNeeded: a version is not certain.
     """
+    source, target, chosen_by = as_install(source), as_install(target), as_selection(only)
+    categories = (categories,) if isinstance(categories, str) else tuple(categories)
     adopted = target.card.reads_of(source.card)
     if adopted is None and source.card.title != target.card.title:
         raise UsageError(
@@ -102,8 +106,8 @@ def carry(
     wanted = source.select(categories)
     theirs = ledger.scan(source.place, progress=progress)
     now = ledger.scan(target.place, progress=progress)
-    chosen = theirs.select(lambda path: wanted(path) and (only is None or only(path)))
-    check_selected(only, theirs.select(wanted).leaves)
+    chosen = theirs.select(lambda path: wanted(path) and (chosen_by is None or chosen_by(path)))
+    check_selected(chosen_by, theirs.select(wanted).leaves)
     ways = choices or CarryChoices()
     there = {*chosen.leaves, *now.leaves}
     ways.policy.check_patterns(there)

@@ -8,8 +8,6 @@ unasked. Nothing is converted: for that there are installs, cards and categories
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from ..cards import Card
 from ..changes import Action, Changeset, fitted
 from ..convert import unread_by
@@ -20,9 +18,13 @@ from ..places import (
     DIR,
     FILE,
     LINK,
+    AnyPlace,
+    AnySelection,
     Node,
     Place,
     Tree,
+    as_place,
+    as_selection,
     check_selected,
     folded,
     limits_at,
@@ -44,11 +46,11 @@ _REMEDY = (
 
 
 def carry_files(
-    source: Place,
-    target: Place,
+    source: AnyPlace,
+    target: AnyPlace,
     *,
     ledger: Ledger,
-    only: Callable[[str], bool] | None = None,
+    only: AnySelection = None,
     choices: CarryChoices | None = None,
     exact: bool = False,
     tag: Tag | None = None,
@@ -64,11 +66,12 @@ def carry_files(
     Raises:
         PlaceError: one of them cannot be read.
     """
-    chosen = only or (lambda path: True)
+    source, target, wanted = as_place(source), as_place(target), as_selection(only)
+    chosen = wanted or (lambda path: True)
     theirs = ledger.scan(source, progress=progress)
     now = ledger.scan(target, progress=progress)
     there = {*theirs.leaves, *now.leaves}
-    check_selected(only, there)
+    check_selected(wanted, there)
     ways = choices or CarryChoices()
     ways.policy.check_patterns(there)
     plan = _CarryPlan(source, target, now, exact=exact)

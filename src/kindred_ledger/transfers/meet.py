@@ -8,19 +8,19 @@ entry, stands there.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from functools import cached_property
 
 from msgspec import Struct
 
-from ..cards import Install
+from ..cards import Install, as_install
 from ..changes import Action, Changeset, fitted
 from ..convert import NotMerged, merge_inside
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
-from ..places import FILE, Node, Tree, roots_of
+from ..places import FILE, AnySelection, Node, Tree, as_selection, roots_of
 from ..planning.deciding import refuse_undecided
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -42,24 +42,26 @@ def _never(path: str) -> bool:
 class MeetChoices(Struct, frozen=True):
     """What becomes of files that both sides changed: patterns for each way, or rules; later ones win."""
 
-    mine: Callable[[str], bool] = _never
-    theirs: Callable[[str], bool] = _never
-    both: Callable[[str], bool] = _never
+    mine: AnySelection = _never
+    theirs: AnySelection = _never
+    both: AnySelection = _never
     rules: tuple[Rule, ...] = ()
 
     @property
     def policy(self) -> Policy:
         """The rules they amount to."""
         ways = (Choice.THEIRS, self.theirs), (Choice.MINE, self.mine), (Choice.BOTH, self.both)
-        return Policy((*(Rule(choice, files) for choice, files in ways), *self.rules))
+        return Policy(
+            (*(Rule(choice, as_selection(files) or _never) for choice, files in ways), *self.rules)
+        )
 
 
 def meet(
     install: Install,
     *,
     ledger: Ledger,
-    other: Entry | None = None,
-    categories: Iterable[str] = (),
+    other: Entry | str | None = None,
+    categories: str | Iterable[str] = (),
     choices: MeetChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
@@ -72,8 +74,10 @@ def meet(
         UsageError: there is no entry of another machine, or it is of another title.
         DecisionNeeded: it is of another build.
     """
+    install = as_install(install)
+    categories = (categories,) if isinstance(categories, str) else tuple(categories)
     history = _SyncHistory(install, ledger)
-    other = other or history.newest()
+    other = ledger.entry(other) if other else history.newest()
     if other.tag.title != install.card.title:
         raise UsageError(f"entry {other.id} is of {other.tag.title or 'no title'}")
     if not other.complete:

@@ -13,7 +13,7 @@ from enum import StrEnum
 
 from msgspec import Struct
 
-from ..cards import PROGRAM, Install
+from ..cards import PROGRAM, Install, as_install
 from ..changes import Changeset, actions_between, fitted
 from ..convert import unread_by
 from ..errors import DecisionNeeded, UsageError
@@ -61,6 +61,7 @@ def switch(
         UsageError: the install shares no folder, as its user's data lies in its own.
         DecisionNeeded: nobody knows who wrote what is live, or what the build shall begin with.
     """
+    install = as_install(install)
     place = _shared(install, ledger)
     build = install.sure_version
     now = ledger.scan(place, progress=progress)

@@ -19,7 +19,17 @@ from ..finding import Finding
 from ..formats.kinds import misnamed
 from ..ledger import Ledger, Tag
 from ..merge import Case, Choice, PathDecision, Policy, Rule, merge_trees
-from ..places import DIR, FILE, Node, Place, Tree, capabilities_of, check_patterns
+from ..places import (
+    DIR,
+    FILE,
+    AnyPlace,
+    Node,
+    Place,
+    Tree,
+    as_place,
+    capabilities_of,
+    check_patterns,
+)
 from ..planning.combining import Combined, combine
 from ..planning.readiness import readiness
 from ..progress import Progress
@@ -53,8 +63,8 @@ class Assembly(Struct, frozen=True):
 
 
 def assemble(
-    parts: Sequence[Place],
-    target: Place,
+    parts: Sequence[AnyPlace],
+    target: AnyPlace,
     *,
     ledger: Ledger,
     how: Assembly | None = None,
@@ -67,10 +77,11 @@ def assemble(
         UnsafeName, UnsafeArchive: a part is hostile or damaged.
         DecisionNeeded: in one of them two folders could be the title's.
     """
+    opened, target = [as_place(part) for part in parts], as_place(target)
     how = how or Assembly()
     into_archive = capabilities_of(target).is_archive
     combined = combine(
-        parts, ledger=ledger, card=None if into_archive else how.card, progress=progress
+        opened, ledger=ledger, card=None if into_archive else how.card, progress=progress
     )
     now = ledger.scan(target, progress=progress)
     there = {*now.leaves, *combined.tree.leaves}

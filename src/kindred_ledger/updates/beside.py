@@ -6,12 +6,21 @@ import os
 
 from blake3 import blake3
 
-from ..cards import PROGRAM, Install
+from ..cards import PROGRAM, Install, as_install
 from ..changes import Action, Changeset, fitted
 from ..errors import PlaceChanged, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Tag
-from ..places import FILE, FolderPlace, ItemPlace, MemoryPlace, Node, Place, Tree, roots_of
+from ..places import (
+    FILE,
+    AnyPlace,
+    FolderPlace,
+    ItemPlace,
+    MemoryPlace,
+    Node,
+    Tree,
+    roots_of,
+)
 from ..planning.opened_release import OpenedRelease, opened_release
 from ..planning.readiness import readiness
 from ..progress import Progress
@@ -27,10 +36,10 @@ _RISK = (
 
 def install_beside(
     install: Install,
-    release: Install | Place,
+    release: Install | AnyPlace,
     *,
     ledger: Ledger,
-    target: str = "",
+    target: str | os.PathLike[str] = "",
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that makes a new install of a release, and leaves the other as it is.
@@ -43,8 +52,9 @@ def install_beside(
         DecisionNeeded: its version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
+    install = as_install(install)
     offer = opened_release(release, install.card, ledger=ledger, progress=progress)
-    folder = _folder(install, offer, target)
+    folder = _folder(install, offer, os.fspath(target))
     place = ItemPlace(folder)
     now = place.survey()
     if now.leaves or any("/" in path for path in now):

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ..cards import PROGRAM, Install
+from ..cards import PROGRAM, Install, as_install
 from ..changes import Changeset
 from ..finding import Finding
 from ..ledger import Ledger
 from ..merge import Choice, PathDecision, Policy, Rule, Side, merge_trees
-from ..places import DIR, Place, Tree, check_patterns, parents
+from ..places import DIR, AnyPlace, AnySelection, Tree, as_selection, check_patterns, parents
 from ..planning.opened_release import opened_release
 from ..progress import Progress
 from ..statement import Outcome
@@ -27,11 +27,11 @@ _RISK = "whatever of yours is not on the keep-list"
 
 def reinstall(
     install: Install,
-    release: Install | Place,
+    release: Install | AnyPlace,
     *,
     ledger: Ledger,
-    old: Install | Place | None = None,
-    keep: Callable[[str], bool] | None = None,
+    old: Install | AnyPlace | None = None,
+    keep: AnySelection = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that leaves a release and what is on the keep-list, and nothing else.
@@ -44,14 +44,15 @@ def reinstall(
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
+    install, keeps = as_install(install), as_selection(keep)
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)
     install.check_version()
     offer = opened_release(release, install.card, ledger=ledger, progress=progress)
     now = ledger.scan(install.place, progress=progress)
     plan = Plan(install, offer, now, style="clean", risk=_RISK)
     plan.findings += origin.findings
-    check_patterns(keep, paths={*now.leaves, *offer.tree.leaves})
-    kept = _Kept(install, keep)
+    check_patterns(keeps, paths={*now.leaves, *offer.tree.leaves})
+    kept = _Kept(install, keeps)
     rules = (
         Rule(Choice.THEIRS, lambda path: True, always=True),
         Rule(Choice.MINE, kept, always=True),

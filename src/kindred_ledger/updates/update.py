@@ -7,19 +7,17 @@ files are never among what goes.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..cards import PROGRAM, Component, Install
+from ..cards import PROGRAM, Component, Install, as_install
 from ..changes import Changeset
 from ..convert import NotMerged, merge_inside
 from ..errors import UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Release
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
-from ..places import DIR, FILE, Place, Tree
+from ..places import DIR, FILE, AnyPlace, AnySelection, Place, Tree, as_selection
 from ..planning.deciding import refuse_undecided
 from ..planning.opened_release import OpenedRelease, open_release, opened_release
 from ..planning.recognizing import known_by_content
@@ -49,8 +47,8 @@ class UpdateChoices(Struct, frozen=True):
     name or by what players see.
     """
 
-    mine: Callable[[str], bool] = _nothing
-    theirs: Callable[[str], bool] = _nothing
+    mine: AnySelection = _nothing
+    theirs: AnySelection = _nothing
     components: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
     rules: tuple[Rule, ...] = ()
@@ -58,7 +56,13 @@ class UpdateChoices(Struct, frozen=True):
     @property
     def policy(self) -> Policy:
         """The rules they amount to."""
-        return Policy((Rule(Choice.THEIRS, self.theirs), Rule(Choice.MINE, self.mine), *self.rules))
+        return Policy(
+            (
+                Rule(Choice.THEIRS, as_selection(self.theirs) or _nothing),
+                Rule(Choice.MINE, as_selection(self.mine) or _nothing),
+                *self.rules,
+            )
+        )
 
 
 class Origin(Struct, frozen=True):
@@ -71,7 +75,7 @@ class Origin(Struct, frozen=True):
 
 def find_origin(
     install: Install,
-    old: Install | Place | None,
+    old: Install | AnyPlace | None,
     *,
     ledger: Ledger,
     progress: Progress | None = None,
@@ -106,10 +110,10 @@ def find_origin(
 
 def update(
     install: Install,
-    release: Install | Place,
+    release: Install | AnyPlace,
     *,
     ledger: Ledger,
-    old: Install | Place | None = None,
+    old: Install | AnyPlace | None = None,
     choices: UpdateChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
@@ -123,6 +127,7 @@ def update(
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
     """
+    install = as_install(install)
     choices = choices or UpdateChoices()
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)
     install.check_version()
