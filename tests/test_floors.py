@@ -26,6 +26,7 @@ FLOORS = (
         "extensions",
         "os_names",
         "small_files",
+        "notebook",
         "suggestions",
         "wording",
     ),
@@ -36,7 +37,7 @@ FLOORS = (
     ("cards",),
     ("planning",),
     ("convert", "patches", "releases", "updates", "transfers", "edits", "worlds"),
-    ("migrate", "operations"),
+    ("migrate", "operations", "testing"),
     ("report", "demo"),
     ("cli",),
     ("__main__",),
@@ -51,6 +52,8 @@ SIDEWAYS = {
     ("extensions", "errors"): "the ground floor's own errors",
     ("statement", "errors"): "the ground floor's own errors",
     ("wording", "versions"): "ranges of versions in words",
+    ("statement", "notebook"): "a statement is shown as a table",
+    ("notebook", "errors"): "the ground floor's own errors",
 }
 # Modules that `kindred --help` may load beyond what the bare interpreter has.
 AT_START = {
@@ -234,7 +237,7 @@ class StartUp(unittest.TestCase):
     def test_all_public_names_are_there(self) -> None:
         """Every name of __all__ can be fetched, and no room hides one."""
         for name in kindred_ledger.__all__:
-            self.assertTrue(callable(getattr(kindred_ledger, name)), name)
+            self.assertIsNotNone(getattr(kindred_ledger, name), name)
         with self.assertRaises(AttributeError):
             kindred_ledger.nothing  # noqa: B018
 

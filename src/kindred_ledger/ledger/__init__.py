@@ -10,11 +10,12 @@ from .entries import (
     ReleaseTag,
     Tag,
     Tagged,
+    iso,
 )
 from .entry_place import EntryPlace
 from .exporting import export
 from .healing import Healed, heal
-from .ledger import Ledger, iso
+from .ledger import Ledger
 from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
 from .records import BothHold, Record, Relation, TookIn, Undoes, not_undone, relation_of

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct, ValidationError, convert, field, to_builtins
@@ -24,6 +25,7 @@ __all__ = [
     "ReleaseTag",
     "Tag",
     "Tagged",
+    "iso",
     "read_header",
     "with_roots",
 ]
@@ -203,3 +205,8 @@ def read_header(header: dict[str, Any], model: type[_Model], *, format: int = _F
         return convert(header, model)
     except ValidationError as error:
         raise LedgerDamaged(f"a header cannot be read: {error}") from error
+
+
+def iso(now: float) -> str:
+    """Return a time as UTC in ISO 8601, to the second."""
+    return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

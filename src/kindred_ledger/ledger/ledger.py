@@ -8,10 +8,8 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import time
 from collections.abc import Callable, Iterable, Mapping
-from datetime import UTC, datetime
 from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
@@ -31,7 +29,6 @@ from ..places import (
     digested,
     look,
     make_folders,
-    open_place,
     place_at,
     roots_of,
     running_in,
@@ -44,7 +41,7 @@ from . import settings
 from .creating import create as create_in
 from .creating import holds_something
 from .encryption import COST
-from .entries import BEFORE, RETIRED, Entry, Mark, ReleaseTag, Tag, Tagged
+from .entries import BEFORE, RETIRED, Entry, Mark, ReleaseTag, Tag, Tagged, iso
 from .entry_place import EntryPlace
 from .index import Index
 from .locating import folder_at, is_encrypted, remote_at, this_machine
@@ -55,6 +52,7 @@ from .sessions import Sessions
 from .shelf import Shelf
 from .storage import Storage, refuse_links
 from .storing import Storing, key_of
+from .subjects import own_name, place_and_tag
 
 if TYPE_CHECKING:
     from ..places.remotes import Remote
@@ -265,7 +263,7 @@ class Ledger:
             PlaceError: something cannot be read; no entry is made.
             UsageError: `subject` is nothing to keep, or `only` takes nothing of it.
         """
-        place, own = _place_and_tag(subject)
+        place, own = place_and_tag(subject)
         chosen = as_selection(only)
         watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
@@ -429,7 +427,7 @@ class Ledger:
         return Entry(
             id="",
             when=iso(now),
-            tag=tag if tag.title else replace(tag, title=_own_name(place.location)),
+            tag=tag if tag.title else replace(tag, title=own_name(place.location)),
             roots=roots_of(place),
             files=len(tree.files),
             size_bytes=tree.size_bytes,
@@ -597,27 +595,3 @@ class Ledger:
     def release_record(self, id: str) -> None:
         """Let go of an id that was reserved: its record was written, or never will be."""
         self._history.release(id)
-
-
-def iso(now: float) -> str:
-    """Return a time as UTC in ISO 8601, to the second."""
-    return datetime.fromtimestamp(now, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-
-
-def _place_and_tag(subject: Tagged | Place | str | os.PathLike[str]) -> tuple[Place, Tag]:
-    """Return what is to be kept, and its tag; what has none is known by its own name."""
-    opened = open_place(subject) if isinstance(subject, (str, os.PathLike)) else subject
-    place: Any = getattr(opened, "place", opened)
-    if not hasattr(place, "survey"):
-        what = (
-            f"a backup is made of a folder, a place or an install, not of {type(subject).__name__}"
-        )
-        raise UsageError(what, remedy="Give its path, or open_place(path).")
-    own = getattr(opened, "tag", None)
-    return place, own if isinstance(own, Tag) else Tag()
-
-
-def _own_name(location: str) -> str:
-    """Return the last part of a path or URL, without the ending of an archive."""
-    name = location.replace(os.sep, "/").rstrip("/").rpartition("/")[2]
-    return re.sub(r"(?i)\.(zip|tar|tgz|tar\.(gz|bz2|xz|zst))$", "", name)

@@ -14,8 +14,8 @@ from msgspec import Struct
 from ..errors import LedgerDamaged
 from ..progress import Progress
 from ..statement import Outcome, Statement
-from .entries import BEFORE, CONFIRMED, RETIRED, Entry
-from .ledger import Ledger, iso
+from .entries import BEFORE, CONFIRMED, RETIRED, Entry, iso
+from .ledger import Ledger
 from .reclaiming import Reclaimable, Reclaimed, reclaim, reclaimable
 from .records import Record
 from .retention import RetentionPolicy, awaiting, outcomes
