@@ -122,8 +122,8 @@ class Json(PlayCase):
         self.assertEqual((entry["tag"]["version"], entry["note"]), ("1.4", "n"))
         some = self.kindred("backup", "mossferry", "--category", "saves")
         missed = [{"folder": "user/pictures/", "files": 3, "size_bytes": 10839}]
-        self.assertEqual(some["in_no_category"], missed)
-        self.assertEqual(scanned["installs"][1]["in_no_category"], missed)
+        self.assertEqual(some["uncategorised"], missed)
+        self.assertEqual(scanned["installs"][1]["uncategorised"], missed)
         before = snapshot(self.path("mossferry"))
 
         looked = self.kindred(*UPDATE, *OLD, "--dry-run")

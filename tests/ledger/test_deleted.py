@@ -195,7 +195,7 @@ class Deleted(Case):
         ledger = self.ledger()
         ledger.backup(MemoryPlace({"d": b"d"}))
         target = self.ledger("third")
-        self.assertTrue(mirror(ledger, target).held)
+        self.assertTrue(mirror(ledger, target).not_copied)
         self.assertEqual(verify(target).findings, ())
 
     def stored(self, name: str = "ledger") -> dict[str, bytes]:

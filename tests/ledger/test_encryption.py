@@ -174,7 +174,7 @@ class Hidden(Case):
     def test_any_flipped_byte_is_found_and_mended(self) -> None:
         """From a mirror that is not encrypted, and by the copies of the key."""
         plain = self.ledger("plain")
-        self.assertEqual(mirror(self.sealed, plain).held, ())
+        self.assertEqual(mirror(self.sealed, plain).not_copied, ())
         chance = random.Random(7)
         for turn in range(_FLIPS):
             path = chance.choice(self.files())
@@ -221,7 +221,7 @@ class Hidden(Case):
         self.addCleanup(other.index.close)
         plain = self.ledger("plain")
         for source, target in ((self.sealed, plain), (plain, other), (other, self.sealed)):
-            self.assertEqual(mirror(source, target).held, ())
+            self.assertEqual(mirror(source, target).not_copied, ())
             self.assertEqual((verify(target).findings, verify(target).costs), ((), ()))
             self.assertEqual(target.check(target.entry(second.id)), [])
             self.assertEqual(len(target.records()), 1)

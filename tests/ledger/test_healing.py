@@ -111,7 +111,9 @@ class TwoCopies(KeptCase):
         found = verify(self.opened(self.path("mirror")))
         self.assertEqual((found.findings, found.costs, found.entries), ((), (), 3))
         again = mirror(self.opened(self.path("ledger")), self.opened(self.path("mirror")))
-        self.assertEqual((again.packs, again.entries, again.changes, again.held), (0, 0, 0, ()))
+        self.assertEqual(
+            (again.packs, again.entries, again.changes, again.not_copied), (0, 0, 0, ())
+        )
         with self.assertRaisesRegex(UsageError, "no mirror of itself"):
             mirror(self.opened(self.path("mirror")), self.opened(self.path("mirror")))
 
@@ -126,10 +128,10 @@ class TwoCopies(KeptCase):
                 ledger.backup(self.place({"a": name.encode()}, f"place of {name}"))
                 ledgers.append(ledger)
         both = self.ledger("both")
-        self.assertEqual(mirror(ledgers[0], both).held, ())
-        (told,) = mirror(ledgers[1], both).held
+        self.assertEqual(mirror(ledgers[0], both).not_copied, ())
+        (told,) = mirror(ledgers[1], both).not_copied
         self.assertRegex(told, "^entries/.*: another one has this id in the target")
-        self.assertEqual(mirror(ledgers[0], both).held, ())
+        self.assertEqual(mirror(ledgers[0], both).not_copied, ())
         self.assertEqual(read_bytes(both.place(both.entry("latest")), "a"), b"one")
 
     def test_a_mirror_takes_nothing_that_is_damaged(self) -> None:
@@ -142,12 +144,14 @@ class TwoCopies(KeptCase):
             file.write(b"damage")
         target = self.ledger("target")
         done = mirror(self.opened(root), target)
-        self.assertTrue(any(line.startswith(f"packs/{largest}") for line in done.held), done.held)
-        self.assertEqual(done.entries + sum(x.startswith("entries") for x in done.held), 3)
+        self.assertTrue(
+            any(line.startswith(f"packs/{largest}") for line in done.not_copied), done.not_copied
+        )
+        self.assertEqual(done.entries + sum(x.startswith("entries") for x in done.not_copied), 3)
         found = verify(target)
         self.assertEqual((found.findings, found.costs), ((), ()))
         heal(self.opened(root), mirrors=[self.opened(self.path("mirror"))])
-        self.assertEqual(mirror(self.opened(root), target).held, ())
+        self.assertEqual(mirror(self.opened(root), target).not_copied, ())
         self.assertEqual(len(target.entries()), 3)
 
     def test_missing_and_swapped_files_are_mended(self) -> None:

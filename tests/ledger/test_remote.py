@@ -89,7 +89,7 @@ class Shared:
         self.assert_whole(two, entries=5)
         here = self.ledger("here")
         copied = mirror(two, here)
-        self.assertEqual((copied.entries, copied.changes, copied.held), (5, 3, ()))
+        self.assertEqual((copied.entries, copied.changes, copied.not_copied), (5, 3, ()))
         self.assert_whole(here, entries=5)
         third = here.backup(self.place({"new": b"from here"}, "third"))
         self.assertEqual(mirror(here, one).entries, 1)

@@ -217,7 +217,7 @@ class Retiring(KeptCase):
         before = [entry.id for entry in self.kept.entries()]
         self.assertGreater(len(plan.going), 0)
         back = mirror(other, self.kept)
-        self.assertEqual((back.entries, back.held), (0, ()))
+        self.assertEqual((back.entries, back.not_copied), (0, ()))
         self.assertEqual([entry.id for entry in self.kept.entries()], before)
         self.assertEqual(len(other.entries()), len(before) + len(plan.going))
 

@@ -121,7 +121,7 @@ class Sharing(Case):
         ledger, copy = Ledger.open(self.root), Ledger.open(self.path("mirror"))
         found = verify(ledger)
         self.assertEqual((found.findings, found.costs), ((), ()))
-        self.assertEqual(mirror(ledger, copy).held, ())
+        self.assertEqual(mirror(ledger, copy).not_copied, ())
         ledger.index.close()
         copy.index.close()
         self.looked += 1
@@ -170,7 +170,7 @@ class AMirror(Case):
             return true(path, part)
 
         with mock.patch.object(mirroring, "_copied", copied):
-            self.assertEqual(mirror(ledger, other).held, ())
+            self.assertEqual(mirror(ledger, other).not_copied, ())
         self.assertEqual(len(looked), 4, looked)
         self.assertEqual(other.check(other.entry(entry.id)), [])
         self.assertEqual(verify(other).findings, ())

@@ -53,7 +53,7 @@ class Verifying(KeptCase):
         for root in (self.path("ledger"), self.copied()):
             found = self.verified(root)
             self.assertEqual((found.findings, found.costs), ((), ()))
-            self.assertEqual((found.packs, found.changes), (found.packs_in_all, 1))
+            self.assertEqual((found.packs, found.changes), (found.packs_total, 1))
 
     def test_any_flipped_byte_is_found(self) -> None:
         """Wherever it is, its file is named, and all that is not said to be lost can be read."""

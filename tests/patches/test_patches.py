@@ -261,7 +261,7 @@ class Command(PlayCase):
         self.assertEqual(self.judge()[0], 0)
         save = "mossferry/userdata/saves/midwinter.voyage"
         told = self.kindred("file", "patch", "identify", self.SET, save, status=1)
-        self.assertIn("kindred card route voyage --from-format 4", told["is_rather"])
+        self.assertIn("kindred card route voyage --from-format 4", told["looks_like"])
         turned = self.kindred("file", "patch", "apply", save, self.SET, "--yes", status=2)
         self.assertIn("wrong way round", turned["error"]["what"])
 

@@ -25,8 +25,8 @@ def status_of(found: Verified) -> int:
 def verified(page: Page, found: Verified, *, lines: bool) -> None:
     """Draw what was verified, what is damaged, and what that costs."""
     packs = count(found.packs, "pack")
-    if found.packs < found.packs_in_all:
-        packs = f"{found.packs} of {count(found.packs_in_all, 'pack')}"
+    if found.packs < found.packs_total:
+        packs = f"{found.packs} of {count(found.packs_total, 'pack')}"
     page.print(
         f"Verified {packs} ({size(found.size_bytes)}), "
         f"{count(found.entries, 'entry')}, {count(found.changes, 'change')}."

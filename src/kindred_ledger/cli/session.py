@@ -193,6 +193,12 @@ class Session:
             self.err.print("To see what that costs: kindred ledger verify")
         return damaged[0].exit_status if damaged else 0
 
+    def emit_line(self, **values: Any) -> None:
+        """Print a JSON object on a line of its own, at once: for what goes on until somebody stops it."""
+        whole = {"command": self.name, "status": 0, **values}
+        sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")
+        sys.stdout.flush()
+
     def emit(self, status: int = 0, **values: Any) -> int:
         """Print the one JSON object of this call; return the status."""
         whole = {"command": self.name, "status": status, **values}

@@ -7,13 +7,13 @@ from typing import Any
 import msgspec
 
 from ..ledger import Release
-from ..releases import Choice
+from ..releases import Choice, Part
 from ..releases.shelving import Shelved
 from . import drawing
 from .meanings import value
 from .session import Session
 
-__all__ = ["chosen", "draw_choice", "labelled", "plain", "tell"]
+__all__ = ["chosen", "draw_choice", "labelled", "plain", "plain_part", "tell"]
 
 
 def labelled(command: Any) -> Any:
@@ -64,3 +64,9 @@ def plain(release: Release) -> dict[str, Any]:
         "size_bytes": release.entry.size_bytes,
         **msgspec.to_builtins(release.label),
     }
+
+
+def plain_part(part: Part) -> dict[str, Any]:
+    """Return a part of a release as JSON has it."""
+    values: dict[str, Any] = msgspec.to_builtins(part)
+    return {("size_bytes" if key == "size" else key): value for key, value in values.items()}

@@ -43,7 +43,7 @@ class Mirrored(Struct, frozen=True):
     changes: int
     marks: int
     size_bytes: int
-    held: tuple[str, ...] = ()
+    not_copied: tuple[str, ...] = ()
 
 
 def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) -> Mirrored:
@@ -73,7 +73,7 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
             changes=copied["history"],
             marks=copied["marks"],
             size_bytes=copying.size_bytes,
-            held=tuple(copying.held),
+            not_copied=tuple(copying.held),
         )
 
 

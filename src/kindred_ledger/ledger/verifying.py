@@ -60,7 +60,7 @@ class Verified(Struct, frozen=True):
     """
 
     packs: int
-    packs_in_all: int
+    packs_total: int
     size_bytes: int
     entries: int
     changes: int
@@ -127,7 +127,7 @@ class _Verification:
         self._ledger.index.note_sum()
         return Verified(
             packs=len(chosen),
-            packs_in_all=len(sizes),
+            packs_total=len(sizes),
             size_bytes=sum(sizes[name] for name in chosen),
             entries=len(ids["entries"]),
             changes=len(ids["history"]),

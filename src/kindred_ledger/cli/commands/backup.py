@@ -66,7 +66,7 @@ def command(
         missed = unlisted(subject.card, tree)
     if session.json:
         plain = [{"folder": m.name, "files": m.files, "size_bytes": m.size_bytes} for m in missed]
-        return session.emit(entry=entry.to_json(), in_no_category=plain)
+        return session.emit(entry=entry.to_json(), uncategorised=plain)
     session.out.print(
         f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
     )

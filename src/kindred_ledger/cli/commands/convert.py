@@ -81,7 +81,7 @@ def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]])
             "file": path, "converts": True, "from": there.source.text, "to": there.target.text,
             "comes_back": proof.back is not None, "same_bytes": proof.same_bytes, "why": proof.why,
             "unrecovered": [
-                {"field": d.name, "was": d.before, "comes_back_as": d.after} for d in proof.unrecovered
+                {"field": d.name, "before": d.before, "after": d.after} for d in proof.unrecovered
             ],
         })  # fmt: skip
     status = int(any(not one.get("same_bytes") for one in told))
@@ -113,7 +113,7 @@ def _draw_proof(session: Session, one: dict[str, Any]) -> None:
             "    ✓ every field comes back; its place or spacing differs", style="green"
         )
     for field in one["unrecovered"]:
-        was, now = field["was"], field["comes_back_as"]
+        was, now = field["before"], field["after"]
         text = (
             "is gone"
             if now is None

@@ -132,7 +132,7 @@ def _plain(install: Install, tree: Tree, odd: Sequence[Finding], known: str) -> 
             {"category": one.name, "files": one.files, "size_bytes": one.size_bytes}
             for one in belongings(install.card, tree)
         ],
-        "in_no_category": [
+        "uncategorised": [
             {"folder": one.name, "files": one.files, "size_bytes": one.size_bytes}
             for one in unlisted(install.card, tree)
         ],

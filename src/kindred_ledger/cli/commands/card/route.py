@@ -57,7 +57,7 @@ def command(session: Session, *, what: str, source: str, target: str, wanted: st
         hops = route_for(format, begin, end)
     except KindredError as error:
         if session.json:
-            return session.emit(1, **_plain(card, format, ()), fault=error.what)
+            return session.emit(1, **_plain(card, format, ()), no_route=error.what)
         _draw_versions(session, card, format, every)
         drawing.remark(session.out, f"{error.what}. {error.advice}", severity=Severity.WARNING)
         return 1

@@ -28,7 +28,7 @@ def command(session: Session, *, other: str, bring: bool) -> int:
     here, there = session.ledger, session.open_ledger(other, create=not bring)
     source, target = (there, here) if bring else (here, there)
     done = mirror(source, target, progress=session.progress)
-    status = health.DAMAGED if done.held else 0
+    status = health.DAMAGED if done.not_copied else 0
     if session.json:
         return session.emit(status, **msgspec.to_builtins(done))
     if done.size_bytes:
@@ -37,10 +37,10 @@ def command(session: Session, *, other: str, bring: bool) -> int:
             f"{drawing.count(done.entries, 'entry')}, {drawing.count(done.changes, 'change')} "
             f"({drawing.size(done.size_bytes)})."
         )
-    elif not done.held:
+    elif not done.not_copied:
         session.out.print(f"{target.location} has everything already.")
-    for line in done.held:
+    for line in done.not_copied:
         session.out.hang("  ✗ not copied: ", line, style="red")
-    if done.held:
+    if done.not_copied:
         session.out.print("\nTo see what is damaged: kindred ledger verify")
     return status

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 
 import click
-import msgspec
 
 from ....errors import UsageError
 from ....releases import (
@@ -25,7 +24,7 @@ from ... import drawing
 from ...meanings import flag, many, value
 from ...options import storing
 from ...session import Session
-from ...shelved import chosen, draw_choice, labelled, tell
+from ...shelved import chosen, draw_choice, labelled, plain_part, tell
 
 
 @click.command()
@@ -117,7 +116,16 @@ def _tell_arrivals(
 ) -> int:
     status = int(any(each.state is not State.COMPLETE for each in arrivals))
     if session.json:
-        return session.emit(status, arrivals=msgspec.to_builtins(arrivals), **chosen(choice))
+        told = [
+            {
+                "part": plain_part(each.part),
+                "state": each.state.value,
+                "path": each.path,
+                "have_bytes": each.have,
+            }
+            for each in arrivals
+        ]
+        return session.emit(status, arrivals=told, **chosen(choice))
     draw_choice(session, choice)
     rows = [
         (

@@ -12,7 +12,7 @@ from ... import drawing
 from ...meanings import value
 from ...options import session
 from ...session import Session
-from ...shelved import plain
+from ...shelved import plain, plain_part
 
 
 @click.command()
@@ -58,7 +58,11 @@ def _list_index(session: Session, where: str) -> int:
     source = source_at(where)
     found = read_index(source.name, source.read)
     if session.json:
-        return session.emit(title=found.title, releases=msgspec.to_builtins(found.releases))
+        indexed = [
+            {**msgspec.to_builtins(each), "parts": [plain_part(part) for part in each.parts]}
+            for each in found.releases
+        ]
+        return session.emit(title=found.title, indexed=indexed)
     drawing.heading(session.out, found.title, source.location)
     rows = [
         (

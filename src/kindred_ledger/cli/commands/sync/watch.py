@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 from types import FrameType
+from typing import Any
 
 import click
 
@@ -42,17 +43,27 @@ def command(session: Session, *, install: str, guard: bool, quiet: float, times:
 
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
-    told = []
+    told = 0
     with notified(found, watcher.note_change):
         if not session.json:
             session.out.print(f"Watching {found.card.name}. Stop it with Ctrl-C.")
         for event in watcher.events():
-            told.append(event)
-            if not session.json:
+            told += 1
+            if session.json:
+                session.emit_line(**_plain(event))
+            else:
                 session.out.print(_line(event), soft_wrap=True)
-            if len(told) == times:
+            if told == times:
                 break
-    return session.emit(events=[_line(event) for event in told]) if session.json else 0
+    return 0
+
+
+def _plain(event: Event) -> dict[str, Any]:
+    return {
+        "event": str(event),
+        "entry": event.entry.id if event.entry else None,
+        "taken_back_by": event.change.record.id if event.change is not None else None,
+    }
 
 
 def _line(event: Event) -> str:

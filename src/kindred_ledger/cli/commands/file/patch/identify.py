@@ -37,7 +37,7 @@ def command(session: Session, *, patches: str, what: str) -> int:
     status = int(not verdict.bases)
     told = "" if verdict.bases or verdict.outputs or verdict.near else _stranger(session, what)
     if session.json:
-        return session.emit(status, verdict=msgspec.to_builtins(verdict), is_rather=told)
+        return session.emit(status, verdict=msgspec.to_builtins(verdict), looks_like=told)
     drawing.heading(session.out, what, found.manifest.title)
     for line, style in _lines(found, verdict):
         session.out.print(f"    {line}", style=style, soft_wrap=True)
