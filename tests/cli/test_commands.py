@@ -13,6 +13,7 @@ import unittest
 
 from kindred_ledger.cli.catalog import COMMANDS, command_in, groups
 from kindred_ledger.demo.play_area import build_play_area
+from kindred_ledger.demo.practice import project
 from tests.cli.screen import OnScreen, pty
 from tests.support import ROOT, Case, PlayCase, kindred, snapshot, write
 
@@ -67,6 +68,49 @@ class Guide(PlayCase):
             self.assertEqual(done.returncode, expected, f"{line}\n{done.stdout}{done.stderr}")
             self.assertNotIn("Traceback", done.stderr)
         return used
+
+    def test_the_first_hour_can_be_followed(self) -> None:
+        """From top to bottom: each command, and each text to be saved in a file; the result is right."""
+        with open(os.path.join(ROOT, "docs", "first-hour.md"), encoding="utf-8") as file:
+            lines = file.read().splitlines()
+        block: list[str] = []
+        said, ran = "", 0
+        for line in [*lines, ""]:
+            if line.startswith("    "):
+                block.append(line[4:])
+            elif line or not block:
+                if block:
+                    self.save(said, "\n".join(block) + "\n")
+                    block = []
+                if line.startswith("$ kindred "):
+                    command, _, comment = line[10:].partition("#")
+                    done = kindred(*shlex.split(command), folder=self.folder)
+                    expected = int(comment.split()[-1]) if comment else 0
+                    self.assertEqual(
+                        done.returncode, expected, f"{line}\n{done.stdout}{done.stderr}"
+                    )
+                    ran += 1
+                said = line or said
+            elif block and block[-1]:
+                block.append("")
+        self.assertGreater(ran, 15)
+        told = self.kindred("convert", "practice/quaywright-1.0", "--to", "1.1", "--yes")
+        self.assertTrue(told["applied"])
+        moorings = (("Lantern Sound", 22, 0.5), ("Otter Pool", 11, 0.5))
+        with open(
+            self.path("practice", "quaywright-1.0", "projects", "night-run.qwp"), "rb"
+        ) as got:
+            self.assertEqual(got.read(), project("Night run", moorings, format_version=2))
+
+    def save(self, said: str, text: str) -> None:
+        """Write a text to the file that the sentence before it names, if it says so."""
+        if named := re.search(r"Save this as$|Save this as `([\w.]+)`|^`([\w.]+)`:$", said):
+            write(self.folder, {named[1] or named[2]: text.encode()})
+        elif named := re.search(r"Add this to `([\w.]+)`|^about `.qwp`:$", said):
+            path = self.path("quaywright.card.toml")
+            with open(path, encoding="utf-8") as file:
+                before = file.read().partition("# 3 files")[0]
+            write(self.folder, {"quaywright.card.toml": (before + text).encode()})
 
     def test_every_command_has_help_with_an_example(self) -> None:
         """And stands in the list of commands, the guide and the README."""

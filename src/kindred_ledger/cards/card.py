@@ -29,6 +29,7 @@ from ..formats import (
     Path,
     decode,
     decode_folder,
+    format_path,
     load_layout,
     parse_path,
 )
@@ -43,6 +44,7 @@ from ..places import (
     Tree,
     join_folders,
     open_place,
+    roots_of,
 )
 from ..suggestions import did_you_mean
 from ..versions import Scheme, Version, VersionRange, scheme
@@ -137,7 +139,13 @@ class Format(Struct, frozen=True, dict=True):
     @cached_property
     def version_path(self) -> Path:
         """Where a file says which version it is in; () if files of this format do not."""
-        return parse_path(self.table.version.key) if self.table.version.key else ()
+        return parse_path(self.version_key) if self.version_key else ()
+
+    @property
+    def version_key(self) -> str:
+        """The path of that as text: the card's, or that of the layout."""
+        own = self.layout.version_path if self.layout is not None else None
+        return self.table.version.key or (format_path(own) if own else "")
 
     @cached_property
     def versions(self) -> frozenset[Version]:
@@ -158,7 +166,7 @@ class Format(Struct, frozen=True, dict=True):
         if told is None and self.table.version.default:
             return self.scheme.parse(self.table.version.default)
         if told is None:
-            key = self.table.version.key
+            key = self.version_key
             missing = f": there is no {key}" if key else ""
             raise VersionUntold(
                 f"it does not say which format it is in{missing}",
@@ -188,7 +196,7 @@ class Format(Struct, frozen=True, dict=True):
             because += f"; the card takes such files for {default}"
         raise VersionUntold(
             f"it does not say which format version it is in{because}",
-            remedy="Say it with --from VERSION (in Python `source=`).",
+            remedy="Say it with --from-format N (in Python `source=`).",
         )
 
     def _said(self, document: Document) -> Version | None:
@@ -199,18 +207,20 @@ class Format(Struct, frozen=True, dict=True):
             if len(signs) > 1:
                 raise VersionUntold(
                     f"by the card's signs it is in format {' and '.join(signs)} at once",
-                    remedy="Put the signs of the card right, or say it with --from VERSION.",
+                    remedy="Put the signs of the card right, or say it with --from-format N.",
                 )
             return self.scheme.parse(signs[0]) if signs else None
         text = str(document.get(self.version_path)).strip()
         try:
             version = self.scheme.parse(text)
         except KindredError as error:
-            raise FormatError(f"{key.key} is {text!r}, which is no format version") from error
+            raise FormatError(
+                f"{self.version_key} is {text!r}, which is no format version"
+            ) from error
         if version not in self.versions:
             told = ", ".join(sorted(each.text for each in self.versions))
             raise FormatError(
-                f"{key.key} is {text}, a format version the card does not know",
+                f"{self.version_key} is {text}, a format version the card does not know",
                 remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
             )
         return version
@@ -536,6 +546,20 @@ class Install(Struct, frozen=True, dict=True):
             "given by the caller" if self.chosen else ", ".join(said_so),
             self.card.categories,
         )
+
+    def names_of(self, file: str | os.PathLike[str]) -> list[str]:
+        """Return what a file on disk is called in this install, `user/saves/a.voyage`; the shortest first."""
+        full = os.path.abspath(os.path.expanduser(os.fspath(file)))
+        try:
+            roots = roots_of(self.place)
+        except KindredError:
+            return []
+        inside = [
+            f"{name}/{os.path.relpath(full, root)}".lstrip("/").replace(os.sep, "/")
+            for name, root in roots.items()
+            if full.startswith(os.path.abspath(root) + os.sep)
+        ]
+        return sorted(inside, key=len)
 
     def select(self, categories: str | Iterable[str]) -> Callable[[str], bool]:
         """Return what tells whether a path is in a category, or in one of several.

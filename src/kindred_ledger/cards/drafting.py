@@ -1,7 +1,8 @@
 """Drafting: a first card of a title, from a folder it is installed in.
 
-What is proposed was found: files that tell a version, folders whose names say what is in them, kinds
-of files by their content, keys that look like format versions. A person goes on from there.
+What is proposed was found: files that tell a version, folders whose names say what is in them, folders in
+which files changed since the install, kinds of files by their content, keys that look like format versions.
+Texts for people to read, and files that people edit, tell no version. A person goes on from there.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ from msgspec import Struct
 from ..errors import KindredError
 from ..formats import CODECS, HEAD, Document, confirm, decode, format_path, kind_of
 from ..places import Place, Tree
+from ..wording import count
 
 __all__ = ["draft_card"]
 
@@ -35,12 +37,20 @@ _FORMAT_KEYS = ("format", "format_version", "formatversion", "settingsformat", "
 _PURPOSES = {
     "saves": ("save", "saves", "savegames", "saved", "profiles"),
     "worlds": ("world", "worlds", "maps"),
+    "projects": ("project", "projects"),
     "mods": ("mods", "addons", "plugins"),
     "settings": ("config", "settings", "prefs", "options"),
     "pictures": ("screenshots", "pictures", "photos"),
 }
-_PROTECTED = ("saves", "worlds", "mods", "settings")
-_LOOKED_INTO = ("saves", "worlds", "settings")
+_NOT_PROTECTED = ("pictures",)
+_NOT_LOOKED_INTO = ("mods", "pictures")
+_CHANGED = "changed since it was installed: somebody's own, most likely"
+_LATER_NS = 86_400 * 10**9  # after the first quarter of its files, to have changed since
+_READ_BY_PEOPLE = re.compile(
+    r"(read.?me|changes|change.?log|licen[cs]e|copying|credits|manual|news|history|what.?s.?new|todo)",
+    re.I,
+)
+_PROGRAMS = (".exe", ".x86_64", ".appimage", ".bin", ".sh", ".py", ".jar", ".app")
 
 
 class _Guess(Struct, frozen=True):
@@ -69,7 +79,7 @@ def draft_card(place: Place, name: str) -> str:
         f"# A first draft, made from the folder {name!r}. docs/cards.md explains every key.",
         "card = 1",
         f'title = "{title}"',
-        f'name = "{_text(name)}"',
+        f'name = "{_text(_TOLD.sub("", name).strip(" -_") or name)}"',
         "",
         "# Files that tell that a folder is an install of this title: name some that only it has.",
         "[program]",
@@ -86,17 +96,34 @@ def draft_card(place: Place, name: str) -> str:
 
 
 def _markers(tree: Tree) -> list[str]:
-    """Return files at the top that are likely there in every build: programs first."""
-    top = [path for path in tree.files if "/" not in path]
-    programs = [
-        path for path in top if path.lower().endswith((".exe", ".x86_64", ".sh", ".py", ".jar"))
-    ]
-    return (programs or top or list(tree.files))[:2] or ["NAME.exe"]
+    """Return files that are likely there in every build: programs first, nothing that people read or edit."""
+    own = _belongings(tree)
+    files = [path for path in tree.files if not own(path) and not _is_read_by_people(path)]
+    top = [path for path in files if "/" not in path]
+    programs = [path for path in top if path.lower().endswith(_PROGRAMS)]
+    others = [path for path in top if path not in programs]
+    return [*programs, *others, *files][:2] or ["NAME.exe"]
+
+
+def _is_read_by_people(path: str) -> bool:
+    """Tell whether a file is there to be read: its text may name any version."""
+    return bool(_READ_BY_PEOPLE.match(path.rpartition("/")[2]))
+
+
+def _belongings(tree: Tree) -> Callable[[str], bool]:
+    """Return what tells whether a path is somebody's own, as far as it can be told."""
+    folders = tuple(each for some in _purposes(tree).values() for each in some)
+    return lambda path: path.startswith(folders)
 
 
 def _detected(place: Place, tree: Tree, name: str) -> Iterator[str]:
     found = False
-    for path, data in _small(place, tree, lambda path: path.count("/") < 2):
+    own = _belongings(tree)
+
+    def may_tell(path: str) -> bool:
+        return path.count("/") < 2 and not own(path) and not _is_read_by_people(path)
+
+    for path, data in _small(place, tree, may_tell):
         finding = kind_of(data[:HEAD], whole=len(data) <= HEAD)
         if finding.kind in ("json", "ini", "toml", "xml"):
             key, value = _key_of(data, finding.kind, _VERSION_KEYS, _TOLD)
@@ -132,16 +159,32 @@ def _detected(place: Place, tree: Tree, name: str) -> Iterator[str]:
 
 
 def _categories(tree: Tree) -> Iterator[str]:
+    changed = _changed_since(tree)
     for purpose, folders in _purposes(tree).items():
+        since = sorted({changed[folder] for folder in folders if folder in changed})
+        if since:
+            yield f"# {_CHANGED} ({', '.join(since)})"
         yield f"[categories.{purpose}]"
         yield f"include = [{', '.join(_quoted(f'/program/{folder}') for folder in folders)}]"
-        if purpose in _PROTECTED:
+        if purpose not in _NOT_PROTECTED:
             yield "protect = true"
         yield ""
 
 
+def _changed_since(tree: Tree) -> dict[str, str]:
+    """Return the folders in which files are a day or more younger than the install, with one of them."""
+    times = sorted(tree[path].mtime_ns for path in tree.files)
+    limit = times[len(times) // 4] + _LATER_NS if times and times[0] else 0
+    found: dict[str, str] = {}
+    for path in tree.files if limit else ():
+        folder = path.rpartition("/")[0]
+        if folder and tree[path].mtime_ns > limit:
+            found.setdefault(f"{folder}/", path.rpartition("/")[2])
+    return found
+
+
 def _purposes(tree: Tree) -> dict[str, list[str]]:
-    """Return the folders and files whose names say what they are for, by purpose."""
+    """Return the folders and files whose names say what they are for, and those that changed, by purpose."""
     out: dict[str, list[str]] = {}
     seen: set[str] = set()
     for path in tree.files:
@@ -155,6 +198,13 @@ def _purposes(tree: Tree) -> dict[str, list[str]]:
         stem = parts[-1].lower().partition(".")[0]
         if stem in _PURPOSES["settings"] and not any(path.startswith(s) for s in seen):
             out.setdefault("settings", []).append(path)
+    for folder in _changed_since(tree):
+        if not any(folder.startswith(known) for known in seen):
+            seen.add(folder)
+            name = re.sub(r"[^a-z0-9]+", "-", folder.rstrip("/").rpartition("/")[2].lower()).strip(
+                "-"
+            )
+            out.setdefault(name or "own", []).append(folder)
     return out
 
 
@@ -162,7 +212,7 @@ def _formats(place: Place, tree: Tree) -> Iterator[_Guess]:
     """Yield the kinds of files in saves, worlds and settings, by folder and extension."""
     groups: dict[tuple[str, str, str], list[str]] = {}
     for purpose, folders in _purposes(tree).items():
-        for folder in folders if purpose in _LOOKED_INTO else ():
+        for folder in folders if purpose not in _NOT_LOOKED_INTO else ():
             for path in tree.files:
                 if path.startswith(folder):
                     extension = os.path.splitext(path)[1].lower()
@@ -215,11 +265,11 @@ def _format_lines(guess: _Guess) -> Iterator[str]:
     )
     name = re.sub(r"[^a-z0-9]+", "-", f"{guess.purpose}{guess.extension}".lower()).strip("-")
     if guess.codec not in CODECS:
-        yield f"# {guess.count} files {pattern} are {guess.codec}: describe them by a layout."
+        yield f"# {count(guess.count, 'file')} {pattern}, {guess.codec}: describe them by a layout."
         yield '# kindred card layout draft SAMPLE… proposes one; then [formats.NAME] with codec = "layout".'
         yield ""
         return
-    yield f"# {guess.count} files"
+    yield f"# {count(guess.count, 'file')}"
     yield f"[formats.{name}]"
     yield f"files = [{_quoted(pattern)}]"
     yield f'codec = "{guess.codec}"'

@@ -143,7 +143,7 @@ def _match(
         what = f"{card.title} {format.name}: {where}{error.what}"
         finding = Finding.error("damaged", what)
         return Match(card.title, format.name, "", (), (), tuple(evidence), finding)
-    key = format.table.version.key
+    key = format.version_key
     if document.find(format.version_path):
         evidence.append(f"{key} = {version}")
     elif evidence:

@@ -142,7 +142,7 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
 
     files: list[str]
     codec: str
-    version: VersionKey
+    version: VersionKey = VersionKey()  # of a layout that names its own field, nothing is needed
     layout: str = ""
     scheme: str = "integer"
     builds: list[BuildFormat]

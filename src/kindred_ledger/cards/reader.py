@@ -175,11 +175,13 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
 def _format_faults(
     table: FormatTable, builds: Any, folder: str, tables: dict[str, Any]
 ) -> Iterator[tuple[_KEY, str]]:
+    told_by_layout = False
     if bool(table.layout) != (table.codec == LAYOUT):
         yield ("layout",), f"`layout` names the file of a layout, for the codec {LAYOUT!r}"
     elif table.layout:
         try:
-            load_layout(os.path.join(folder, table.layout))
+            layout = load_layout(os.path.join(folder, table.layout))
+            told_by_layout = layout.version_path is not None
         except KindredError as error:
             yield ("layout",), f"{error.where}: {error.what}"
     elif table.codec not in (*codec_names(), FOLDER):
@@ -191,7 +193,7 @@ def _format_faults(
     versions = scheme("integer")
     try:
         versions = scheme(table.scheme)
-        if not (table.version.key or table.version.signs):
+        if not (table.version.key or table.version.signs or told_by_layout):
             raise UsageError("a version needs a key, or signs")
         for path in (
             table.version.key,

@@ -165,7 +165,7 @@ def _draw_balance(page: Page, books: Statement) -> None:
     sides = []
     for name, outcomes in (("before", _BEFORE), ("after", _AFTER)):
         parts = [f"{totals[each]:,} {each}" for each in outcomes if totals[each]]
-        number = f"{sum(totals[each] for each in outcomes):,} {books.unit}"
+        number = count(sum(totals[each] for each in outcomes), books.unit.removesuffix("s"))
         sides.append(f"{name} {number} = {' + '.join(parts) or 0}")
     style = "green" if _is_counted(books) else "dim"
     told = "counted, they balance" if _is_counted(books) else "preview"

@@ -291,7 +291,7 @@ def _fit_field(fields: Fields, each: Coming, source: int, target: int) -> None:
         fields.fill(each.path, 0, "made of what is written")
     elif each.default is not None:
         fields.fill(each.path, each.default, f"new in format {target}")
-    elif not fields.is_there(each.path):
+    elif not fields.is_there(each.path) and fields.is_there(each.path[:-1]):
         raise KindredError(
             "the layout has no default for it, and no step fills it",
             where=format_path(each.path),

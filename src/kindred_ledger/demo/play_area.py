@@ -7,6 +7,7 @@
     runtimes/             two versions of a runtime that a later build needs
     server/               the dedicated server: binary voyages and worlds, tuning, tables
     handheld/             what the handheld edition keeps
+    practice/             a title that no card describes, for those who write their first one
     mossferry.card.toml   the card, and the layouts it names
     longnight.card.toml   the variant's card
     ledger/               an empty ledger, made by the first command
@@ -22,12 +23,14 @@ import random
 from importlib import resources
 
 from ..patches import Base, MemoryFile, Output, make_patch_set, write_patch_set
+from .practice import practice_files
 from .releases import BUILDS, NEW_QUAYS, QUAYS, build_release, downloads, harbours, json, noise
 from .server_files import LAYOUTS, server_files
 
 __all__ = ["build_play_area"]
 
 _TIME = 1_780_000_000  # seconds; one moment for all, so that archives are the same everywhere
+_A_MONTH = 30 * 86_400
 
 
 def build_play_area(folder: str) -> None:
@@ -43,6 +46,9 @@ def build_play_area(folder: str) -> None:
         _write(folder, name, resources.files(__package__).joinpath(name).read_bytes())
     for name, data in server_files().items():
         _write(folder, name, data)
+    for name, data in practice_files().items():
+        own = "/projects/" in name or (b"my eyes" in data and b"15" in data)
+        _write(folder, name, data, later=_A_MONTH if own else 0)
     for name, data in downloads().items():
         _write(folder, f"downloads/{name}", data)
     for version in ("2.9", "3.2"):
@@ -209,9 +215,9 @@ def _old_voyage() -> bytes:
 """
 
 
-def _write(folder: str, name: str, data: bytes) -> None:
+def _write(folder: str, name: str, data: bytes, *, later: int = 0) -> None:
     path = os.path.join(folder, *name.split("/"))
     os.makedirs(os.path.dirname(path), exist_ok=True)
     with open(path, "wb") as file:
         file.write(data)
-    os.utime(path, (_TIME, _TIME))
+    os.utime(path, (_TIME + later, _TIME + later))

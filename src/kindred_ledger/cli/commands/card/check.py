@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import click
 import msgspec
 
-from ....cards import Card
+from ....cards import Card, Install, find_installs
 from ....convert import Sample, check_card
 from ....errors import UsageError
 from ....places import FolderPlace, read_bytes
@@ -67,8 +67,16 @@ def _samples(card: Card, named: tuple[str, ...]) -> Iterator[Sample]:
         yield from _packs(card, path)
         files = [path] if os.path.isfile(path) else sorted(
             os.path.join(folder, name) for folder, _, names in os.walk(path) for name in names)  # fmt: skip
+        installs = [card.open(root) for root, _ in find_installs(path, [card])]
         for file in files:
-            fits = any(format.fits_name(file) for format in card.formats.values())
-            if fits and os.path.getsize(file) <= _LARGEST:
+            if _is_sample(card, installs, file) and os.path.getsize(file) <= _LARGEST:
                 with open(file, "rb") as opened:
                     yield Sample(file, opened.read())
+
+
+def _is_sample(card: Card, installs: list[Install], file: str) -> bool:
+    """Tell whether a format is meant: in an install by where a file lies, elsewhere by its name."""
+    names = [name for install in installs for name in install.names_of(file)]
+    if names:
+        return any(card.format_of(name) for name in names)
+    return any(format.fits_name(file) for format in card.formats.values())

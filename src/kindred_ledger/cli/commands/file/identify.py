@@ -10,8 +10,7 @@ import msgspec
 from msgspec.structs import replace
 
 from ....cards import Identity, Install, identify
-from ....errors import KindredError, UsageError
-from ....places import roots_of
+from ....errors import UsageError
 from ....versions import VersionRange
 from ....wording import builds_in_words
 from ... import drawing
@@ -61,7 +60,7 @@ def _identity(session: Session, path: str) -> Identity:
     with open(path, "rb") as file:
         data = file.read()
     install = _install_of(session, path)
-    paths = _names_in(install, os.path.abspath(path)) if install is not None else []
+    paths = install.names_of(path) if install is not None else []
     return identify(path, data, session.cards, paths=paths, install=install)
 
 
@@ -75,19 +74,6 @@ def _install_of(session: Session, path: str) -> Install | None:
                 return session.context.install(folder)
         folder = os.path.dirname(folder)
     return None
-
-
-def _names_in(install: Install, full: str) -> list[str]:
-    try:
-        roots = roots_of(install.place)
-    except KindredError:
-        return []
-    inside = [
-        f"{name}/{os.path.relpath(full, root)}".lstrip("/").replace(os.sep, "/")
-        for name, root in roots.items()
-        if full.startswith(os.path.abspath(root) + os.sep)
-    ]
-    return sorted(inside, key=len)
 
 
 def _draw(session: Session, identity: Identity) -> None:
