@@ -32,12 +32,13 @@ UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry
 PARTS = "downloads/parts/mossferry-2.1"
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
+    "alone": (("backup mossferry",), ""),
     "scan": ((), "scan"),
     "identify": (
         (),
         "file identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
     ),
-    "file-dump": ((), "file dump server/voyages/low-water.mfsv"),
+    "dump": ((), "file dump server/voyages/low-water.mfsv"),
     "patch": (
         (),
         "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
@@ -51,10 +52,6 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "update-clean": ((), "update mossferry downloads/mossferry-2.0.zip --clean --dry-run"),
     "update-beside": ((), "update mossferry downloads/mossferry-2.0.zip --beside --dry-run"),
-    "update-component": (
-        (),
-        "update second/mossferry downloads/mossferry-1.4.zip --component charts --dry-run",
-    ),
     "assemble": (
         (),
         f"shelf assemble {PARTS}-program.zip {PARTS}-data.zip --title mossferry"
@@ -62,7 +59,7 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "route": ((), "card route voyage --from-format 3 --to-format 6"),
-    "convert": ((), "convert mossferry --dry-run"),
+    "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
     "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),

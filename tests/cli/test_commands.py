@@ -115,7 +115,14 @@ class Guide(PlayCase):
     def test_every_command_has_help_with_an_example(self) -> None:
         """And stands in the list of commands, the guide and the README."""
         docs = ""
-        pages = ("guide.md", "releases.md", "transfers.md", "layouts.md", "updating/README.md")
+        pages = (
+            "guide.md",
+            "releases.md",
+            "transfers.md",
+            "layouts.md",
+            "patches.md",
+            "updating/README.md",
+        )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):
             with open(os.path.join(ROOT, *name.split("/")), encoding="utf-8") as file:
                 docs += file.read()

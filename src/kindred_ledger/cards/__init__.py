@@ -1,7 +1,7 @@
 """Cards: what is known about a title, where its installs are and which version each is."""
 
 from .axes import axis_versions, out_of_step
-from .card import PROGRAM, Card, Format, Install, as_install, select_categories
+from .card import PROGRAM, Card, Format, Install, as_install
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
 from .drafting import draft_card
@@ -9,6 +9,7 @@ from .identify import Identity, Match, identify
 from .locate import Surroundings, expand_folder
 from .roots import Root, find_root
 from .searching import card_for, card_of_release, find_cards, find_installs
+from .selecting import select_categories
 from .updates import Component, Updates
 
 __all__ = [

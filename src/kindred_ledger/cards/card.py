@@ -35,7 +35,6 @@ from ..formats import (
 )
 from ..ledger import EntryPlace, Tag
 from ..places import (
-    Categories,
     FolderPlace,
     JoinedPlace,
     Patterns,
@@ -46,13 +45,13 @@ from ..places import (
     open_place,
     roots_of,
 )
-from ..suggestions import did_you_mean
 from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .locate import Surroundings, locate
 from .models import PROGRAM, BuildFormat, CardFile, FormatTable, ProgramTable, VersionSign
 from .reader import read_card
 from .roots import Root, find_root
+from .selecting import select_categories
 from .updates import Updates
 
 TYPE_CHECKING = False
@@ -582,22 +581,3 @@ def as_install(value: Install) -> Install:
         f"an install is needed here, not {type(value).__name__}",
         remedy="Open it with its card: Card.load(FILE).open(FOLDER).",
     )
-
-
-def select_categories(
-    known: Mapping[str, Patterns], wanted: str | Iterable[str]
-) -> Callable[[str], bool]:
-    """Return what tells whether a path is in the wanted category, or in one of several.
-
-    Raises:
-        UsageError: there is no such category.
-    """
-    chosen = {}
-    for name in (wanted,) if isinstance(wanted, str) else wanted:
-        if name not in known:
-            raise UsageError(
-                f"there is no category {name!r}",
-                remedy=did_you_mean(name, known),
-            )
-        chosen[name] = known[name]
-    return Categories(chosen)

@@ -65,7 +65,7 @@ def _draw_installs(session: Session, found: Overview) -> None:
     session.out.print()
     rows = [
         (
-            f"{each.title} {each.version or '(version unknown)'}",
+            f"{each.name} {each.version or '(version unknown)'}",
             drawing.short(each.place),
             drawing.moment(each.entry.when) if each.entry else "never",
         )

@@ -57,10 +57,13 @@ class Page:
 
         self.console.print(Text.assemble(*shown), overflow="ellipsis", no_wrap=True)
 
-    def hang(self, start: str, text: str, *, style: str) -> None:
-        """Draw a text behind a start; what a terminal wraps stands below the text."""
+    def hang(self, start: str, text: str, *, style: str, aside: str | None = None) -> None:
+        """Draw a text behind a start; what a terminal wraps stands below the text.
+
+        With `aside` only the start has the style; the aside is drawn dim, behind the text or below it.
+        """
         if not self._styled:
-            self._stream.write(f"{start}{visible(text)}\n")
+            self._stream.write(f"{start}{visible('  '.join(filter(None, (text, aside or ''))))}\n")
             return
         from rich.table import Table
         from rich.text import Text
@@ -69,5 +72,11 @@ class Page:
             self.console.print(Text(text, overflow="fold"), style=style)
             return
         grid = Table.grid()
-        grid.add_row(start, Text(text, overflow="fold"), style=style)
+        if aside is not None:
+            fits = len(start) + len(text) + 2 + len(aside) <= self.console.width
+            between = "" if not (text and aside) else "  " if fits else "\n"
+            told = Text.assemble(visible(text), (between + visible(aside), "dim"), overflow="fold")
+            grid.add_row(Text(start, style=style), told)
+        else:
+            grid.add_row(start, Text(text, overflow="fold"), style=style)
         self.console.print(grid)

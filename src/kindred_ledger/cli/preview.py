@@ -77,7 +77,10 @@ def draw_preview(
             _draw_lines(page, filter(lines, one.lines))
         else:
             _draw_groups(page, one.lines)
-    drawing.findings(page, of_severity(change.findings, Severity.NOTE))
+    notes = of_severity(change.findings, Severity.NOTE)
+    if notes:
+        page.print()
+        drawing.findings(page, notes)
     if books or balance:
         page.print()
         for one in (place, *inside):
@@ -136,13 +139,11 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
     for (outcome, reason), of_one in ordered[:_MOST_GROUPS]:
         number = sum(line.count for line in of_one)
         names = drawing.examples([line.item for line in of_one])
-        start = f"  {outcome.value:<10}{number:>6,}  "
-        told = f"{reason}  {names}" if reason else names
+        start, style = f"  {outcome.value:<10}{number:>6,}  ", _STYLES[outcome.value]
         if reason.startswith("moved to "):  # a sentence
-            told = f"{names} {reason}"
-        if page.width and len(start) + len(told) > page.width:
-            told = f"{reason}\n{names}" if reason else names
-        page.hang(start, told, style=_STYLES[outcome.value])
+            page.hang(start, f"{names} {reason}", style=style, aside="")
+        else:
+            page.hang(start, reason, style=style, aside=names)
     if len(groups) > _MOST_GROUPS:
         page.print(f"  … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim")
 

@@ -24,9 +24,10 @@ class NextStep(Struct, frozen=True):
 
 
 class Installed(Struct, frozen=True):
-    """An install: its title and version, where it is, its last entry, and what is odd about it."""
+    """An install: its title, what that is called, its version, where it is, its last entry, what is odd."""
 
     title: str
+    name: str
     version: str
     place: str
     entry: Entry | None
@@ -72,6 +73,7 @@ def _installed(install: Install, entries: Sequence[Entry]) -> Installed:
     of_it = [each for each in entries if each.complete and roots & set(each.roots.values())]
     return Installed(
         install.card.title,
+        install.card.name,
         install.version.text if install.version else "",
         install.place.location,
         of_it[-1] if of_it else None,

@@ -49,7 +49,7 @@ def command(session: Session, *, title: str, index: str) -> int:
         )
         for one in found
     ]
-    heads = ("release", "what", "date", "channel", "files", "size", "kept")
+    heads = ("release", "what", "date", "channel", "files", "size", "stored")
     drawing.rows(session.out, heads, rows, "    rr")
     return 0
 
@@ -63,7 +63,7 @@ def _list_index(session: Session, where: str) -> int:
             for each in found.releases
         ]
         return session.emit(title=found.title, indexed=indexed)
-    drawing.heading(session.out, found.title, source.location)
+    drawing.heading(session.out, found.title, drawing.short(source.location))
     rows = [
         (
             f"    {one.version or '(untitled)'}",
