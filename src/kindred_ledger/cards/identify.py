@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from ..errors import KindredError
 from ..finding import Finding
-from ..formats import HEAD, FileKind, confirm, kind_of, misnamed
+from ..formats import HEAD, FileKind, confirm, kind_of, misnamed, valid
 from .card import Card, Format, Install
 
 __all__ = ["Identity", "Match", "identify"]
@@ -79,7 +79,7 @@ def identify(
         codec = _codec_of(cards, sound[0])
         if codec in ("layout", found.kind):
             kind = found.kind if codec != "layout" else "binary"
-            told = "a layout describes it" if codec == "layout" else f"valid {kind}"
+            told = "a layout describes it" if codec == "layout" else valid(kind)
             found = FileKind(kind, told)
     else:
         found, fault = confirm(data, found)

@@ -77,7 +77,7 @@ def help_text() -> str:
     for section, names in _SECTIONS:
         heads = (section, *("" for _ in names[1:]))
         lines += [
-            f"  {head:<8}{name:<9} {COMMANDS[name]}"
+            f"  {head:<9}{name:<9} {COMMANDS[name]}"
             for head, name in zip(heads, names, strict=True)
         ]
     lines += [

@@ -24,7 +24,7 @@ from .document import (
     paths_as_text,
     same_value,
 )
-from .kinds import HEAD, FileKind, confirm, kind_of, misnamed
+from .kinds import HEAD, FileKind, confirm, kind_of, misnamed, valid
 from .lookup import look_up
 from .stretches import Stretch, as_stretched
 from .text import Text
@@ -74,6 +74,7 @@ __all__ = [
     "runs_together",
     "same_value",
     "single_kind",
+    "valid",
     "words_of",
 ]
 

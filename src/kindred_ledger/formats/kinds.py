@@ -15,7 +15,7 @@ from ..errors import FormatError
 from .codecs import CODECS, decode
 from .text import Text
 
-__all__ = ["HEAD", "FileKind", "claimed_kind", "confirm", "kind_of", "misnamed"]
+__all__ = ["HEAD", "FileKind", "claimed_kind", "confirm", "kind_of", "misnamed", "valid"]
 
 HEAD = 4096  # bytes that are looked at
 
@@ -118,7 +118,7 @@ def confirm(data: bytes, found: FileKind) -> tuple[FileKind, str]:
     except FormatError as error:
         where = f"{error.where}: " if error.where else ""
         return found, f"{where}{error.what}"
-    return FileKind(found.kind, f"{found.evidence}; valid {found.kind}"), ""
+    return FileKind(found.kind, f"{found.evidence}; {valid(found.kind)}"), ""
 
 
 def misnamed(name: str, kind: str) -> str:
@@ -223,3 +223,11 @@ def _packed(data: bytes) -> FileKind:
             continue
         return FileKind(kind, f"it reads as one {kind} value, from its first byte to its last")
     return FileKind("binary", "it holds bytes that no text has")
+
+
+def valid(kind: str) -> str:
+    """Say that a file is whole, as what it is: "valid JSON"."""
+    return f"valid {_WRITTEN.get(kind, kind.upper())}"
+
+
+_WRITTEN = {"messagepack": "MessagePack", "sqlite": "SQLite", "text": "text", "zip": "zip"}

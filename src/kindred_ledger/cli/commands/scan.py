@@ -96,7 +96,8 @@ def _draw(
     session: Session, install: Install, tree: Tree, odd: Sequence[Finding], known: str
 ) -> None:
     version = install.version.text if install.version else "of unknown version"
-    drawing.heading(session.out, f"{install.card.name} {version}", install.place.location)
+    where = drawing.short(install.place.location)
+    drawing.heading(session.out, f"{install.card.name} {version}", where)
     for piece in install.evidence:
         mark = "✓" if piece.version and piece.version == install.version else "·"
         session.out.print(f"    {mark} {piece}", style="dim" if mark == "·" else "default")
