@@ -133,7 +133,7 @@ class Guide(PlayCase):
                 self.assertRegex(text, rf"(?s)Example.*kindred {name}", name)
                 self.assertIn(f"kindred {name}", docs)
             listed = kindred(*above.split(), "-h", folder=self.folder).stdout
-            self.assertRegex(listed, rf"(?m)^ .{{1,9}}{last} ")
+            self.assertRegex(listed, rf"(?m)^ .{{1,10}}{last} ")
         self.assertLessEqual(len(kindred("--help", folder=self.folder).stdout.splitlines()), 32)
 
 
