@@ -3,7 +3,7 @@
 
     python3 bootstrap.py demo  [--quick] [--dir DIR]    install and tell the story
     python3 bootstrap.py test  [-k WORD]                install with the test extras, run the suite
-    python3 bootstrap.py check                          install with the check extras, lint and types
+    python3 bootstrap.py check                          the same: lint, types, the API reference
 
 Standard library only. Each makes the environment it needs in .venv beside this file, and is quick
 the second time. Further arguments are passed on. Works on Linux, macOS and Windows.
@@ -42,6 +42,7 @@ def main(argv: list[str]) -> int:
             ["-m", "ruff", "check", "."],
             ["-m", "ruff", "format", "--check", "."],
             ["-m", "mypy", *rest],
+            [os.path.join("tools", "api_reference.py")],
         ],
     }
     statuses = [

@@ -9,6 +9,8 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 import kindred_ledger as kl
 from tests.support import PlayCase
 
@@ -134,6 +136,45 @@ class Shown(PlayCase):
             shown = value._repr_html_()
             self.assertTrue(shown.startswith("<table>"), shown[:80])
             self.assertNotIn("<b>", shown)
+
+    @unittest.skipIf(pandas is None, "needs pandas")
+    def test_tables_to_and_from_data_frames(self) -> None:
+        """Untouched, the file's bytes are the same; texts are `str`; what is changed reads back."""
+        path = self.path("practice", "quaywright-1.0", "projects", "mill-loop.qwp")
+        layout = kl.Layout.parse(
+            "layout q\nlittle endian\nhead bytes 6\ntitle text u8\n"
+            "moorings table u16 { name text 16, feet u16 }"
+        )
+        with open(path, "rb") as file:
+            data = file.read()
+        frame = kl.LayoutDocument(data, layout).to_frame("moorings")
+        self.assertEqual(list(frame["name"]), ["Eelgate", "Heron Stairs", "Mill"])
+        document = kl.LayoutDocument(data, layout)
+        document.set_table("moorings", frame)
+        self.assertEqual(document.encode(), data)
+        frame.loc[1, "feet"], frame.loc[2, "name"] = 15, "Old Mill"
+        document.set_table("moorings", frame)
+        again = kl.LayoutDocument(document.encode(), layout)
+        self.assertEqual(again.get("moorings[1].feet"), 15)
+        self.assertEqual(again.get("moorings[2].name"), "Old Mill")
+        with self.assertRaisesRegex(kl.FormatError, "not list"):
+            document.set_table("moorings", [1])
+
+    def test_numbers_of_numpy_are_values(self) -> None:
+        """In every format that has values, alone and in lists."""
+        for codec, data, path in (
+            ("json", b'{"a": 1}', "a"), ("yaml", b"a: 1\n", "a"), ("toml", b"a = 1\n", "a"),
+            ("ini", b"[A]\na = 1\n", "A.a"), ("xml", b'<r a="1"/>', "@a"), ("csv", b"a,b\n1,2\n", "[0].a"),
+            ("msgpack", b"\x81\xa1a\x01", "a"), ("cbor", b"\xa1aa\x01", "a"),
+        ):  # fmt: skip
+            for value in (np.int64(7), np.float64(1.5), np.str_("z"), np.bool_(True)):
+                document = kl.decode(data, codec)
+                document.set(path, value)
+                got = kl.decode(document.encode(), codec).get(path)
+                self.assertIn(str(got).lower(), (str(value).lower(), "1"), (codec, value))
+        document = kl.decode(b'{"a": []}', "json")
+        document.set("a", np.arange(3))
+        self.assertEqual(document.get("a"), [0, 1, 2])
 
     @unittest.skipIf(pandas is None, "needs pandas")
     def test_as_data_frames(self) -> None:

@@ -195,7 +195,7 @@ class Format(Struct, frozen=True, dict=True):
             because += f"; the card takes such files for {default}"
         raise VersionUntold(
             f"it does not say which format version it is in{because}",
-            remedy="Say it with --from-format N (in Python `source=`).",
+            remedy="Say it with `source=N`.",
         )
 
     def _said(self, document: Document) -> Version | None:
@@ -206,7 +206,7 @@ class Format(Struct, frozen=True, dict=True):
             if len(signs) > 1:
                 raise VersionUntold(
                     f"by the card's signs it is in format {' and '.join(signs)} at once",
-                    remedy="Put the signs of the card right, or say it with --from-format N.",
+                    remedy="Put the signs of the card right, or say it with `source=N`.",
                 )
             return self.scheme.parse(signs[0]) if signs else None
         text = str(document.get(self.version_path)).strip()
@@ -530,7 +530,7 @@ class Install(Struct, frozen=True, dict=True):
                 f"{what} of this {self.card.name}",
                 where=self.place.location,
                 choices=tuple(map(str, self.evidence)),
-                remedy="Say which it is with --build VERSION.",
+                remedy="Say which it is with `build=VERSION`.",
             )
         return version
 

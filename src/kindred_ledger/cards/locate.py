@@ -64,8 +64,8 @@ def locate(name: str, table: LocationTable, program: str, *, around: Surrounding
         raise DecisionNeeded(
             f"the {name} folder could be any of {len(found)}",
             choices=tuple(found),
-            remedy=f"Say which with --folder {name}=PATH"
-            + (f" or --user-id {name}=NUMBER" if any(_USER_ID in t for t in candidates) else "")
+            remedy=f"Say which with `folder={name}=PATH`"
+            + (f" or `user_id={name}=NUMBER`" if any(_USER_ID in t for t in candidates) else "")
             + ".",
         )
     return next(iter(found), None)

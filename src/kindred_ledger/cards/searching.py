@@ -56,7 +56,7 @@ def card_for(folder: str, cards: list[Card]) -> Card:
         raise UsageError(
             f"{len(fitting)} cards fit: {', '.join(card.title for card in fitting)}",
             where=folder,
-            remedy="Say which with --card FILE.",
+            remedy="Say which with `card=FILE`.",
         )
     known = ", ".join(card.title for card in cards)
     raise UsageError(
@@ -64,7 +64,7 @@ def card_for(folder: str, cards: list[Card]) -> Card:
         where=folder,
         remedy=f"Cards known here: {known}."
         if known
-        else "No cards were found. Give one with --card FILE, or keep it beside you as NAME.card.toml.",
+        else "No cards were found. Give one with `card=FILE`, or keep it beside you as NAME.card.toml.",
     )
 
 
@@ -86,7 +86,7 @@ def card_of_release(parts: Iterable[Place], cards: list[Card]) -> Card:
     raise UsageError(
         f"{len(fitting)} cards fit" if fitting else "no card tells what this is",
         where=trees[0][0],
-        remedy=f"Cards known here: {names}. Say what it is with --title TITLE.",
+        remedy=f"Cards known here: {names}. Say what it is with `title=TITLE`.",
     )
 
 

@@ -42,8 +42,8 @@ def check_consent(plan: Plan, *, allow_loss: bool | Sequence[str]) -> None:
         raise LossNotAllowed(
             f"{plan.operation} would lose {count(len(lost), 'item')}",
             where=plan.place.location,
-            remedy=f"{listed}\nAllow it with --allow-loss, or by kind with --allow: {codes}. What is there"
-            " now is kept either way.",
+            remedy=f"{listed}\nAllow it with `allow_loss=True`, or by kind with `allow=CODE`: {codes}."
+            " What is there now is kept either way.",
             findings=tuple(lost),
         )
 
@@ -61,7 +61,7 @@ def check_running(plan: Plan) -> None:
             "this is in use",
             where=plan.place.location,
             choices=tuple(str(program) for program in running),
-            remedy="Close it, then run this again, or go ahead with --while-running.",
+            remedy="Close it, then run this again, or go ahead with `while_running=True`.",
         )
 
 

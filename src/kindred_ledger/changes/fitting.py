@@ -98,7 +98,7 @@ def _held(
             raise UnsafeName(
                 f"{action.path} is {why}",
                 where=where,
-                remedy="Leave it out (--only picks what to bring), or choose another place.",
+                remedy="Leave it out (`only=PATTERN` picks what to bring), or choose another place.",
             )
         is_folder = after is not None and after.kind == DIR
         if is_folder and not limits.empty_folders and action.path not in filled:

@@ -78,7 +78,7 @@ def restore(
         raise UsageError(
             f"entry {entry.id} was taken in from an archive, so there is no folder to restore it to",
             where=archive,
-            remedy="Say which folder: --into FOLDER, or `place=` in Python.",
+            remedy="Say which folder: `place=FOLDER`.",
         )
     place = ledger.place_at(entry.roots) if place is None else as_place(place)
     _check_fits(entry, place)
@@ -116,7 +116,7 @@ def restore(
             Finding.loss("not-in-entry", "the entry does not hold it", where=path) for path in extra
         )
     elif extra:
-        stay = f"{len(extra)} files that the entry does not hold stay (--exact removes them)"
+        stay = f"{len(extra)} files that the entry does not hold stay (`exact=True` removes them)"
         findings.append(Finding.note("files-stay", stay))
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         other = f"the entry is of {entry.tag.version}, the install is now {tag.version}"
@@ -180,7 +180,7 @@ def _check_fits(entry: Entry, place: Place) -> None:
             f"entry {entry.id} has the parts {', '.join(sorted(entry.roots)) or 'of one folder'}, "
             f"this place {', '.join(sorted(parts))}",
             where=place.location,
-            remedy="Restore it into a plain folder first: --into FOLDER",
+            remedy="Restore it into a plain folder first: `place=FOLDER`.",
         )
 
 
@@ -253,7 +253,7 @@ class _Spelled(Struct, frozen=True):
             for at in (*parents(path), path)
             if at in firsts
         }
-        remedy = "Restore them under other names (--second-names), or only one of them (--only)."
+        remedy = "Restore them under other names (`second_names=True`), or only one of them (`only=PATTERN`)."
         inner = {folder for path in refused for folder in parents(path)}
         conflicts = (
             Finding.conflict("names-alike", why, where=path, remedy=remedy)

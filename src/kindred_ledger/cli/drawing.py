@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from ..finding import Finding, Severity
 from ..wording import count, size
+from .speaking import as_options
 from .visible import one_line
 
 if TYPE_CHECKING:
@@ -62,9 +63,9 @@ def short(path: str) -> str:
 
 
 def local(text: str) -> str:
-    """Return a text in which the paths below the working folder are relative."""
+    """Return a text in the words of the command line: its options, and paths as seen from here."""
     here = os.path.join(os.getcwd(), "")
-    return text.replace(here, "") if len(here) > 1 else text
+    return as_options(text.replace(here, "") if len(here) > 1 else text)
 
 
 def heading(console: Page, text: str, aside: str = "") -> None:

@@ -18,6 +18,7 @@ from .catalog import command_in
 from .drawing import local
 from .group import whole
 from .page import Page
+from .speaking import speaking
 from .visible import escaped, one_line, visible
 
 __all__ = ["run"]
@@ -80,7 +81,7 @@ def _plain(error: click.UsageError) -> dict[str, Any]:
 
 
 def _emit(command: str, status: int, error: dict[str, Any]) -> int:
-    whole = {"command": command, "status": status, "error": error}
+    whole = {"command": command, "status": status, "error": speaking(error)}
     sys.stdout.write(escaped(json_bytes(whole).decode()) + "\n")
     return status
 

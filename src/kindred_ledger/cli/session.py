@@ -19,6 +19,7 @@ from ..ledger import Ledger
 from ..os_names import json_bytes
 from ..progress import Progress
 from .page import Page
+from .speaking import speaking
 from .visible import escaped
 
 if TYPE_CHECKING:
@@ -201,7 +202,7 @@ class Session:
 
     def emit(self, status: int = 0, **values: Any) -> int:
         """Print the one JSON object of this call; return the status."""
-        whole = {"command": self.name, "status": status, **values}
+        whole = {"command": self.name, "status": status, **speaking(values)}
         data = msgspec.json.format(json_bytes(whole), indent=2)
         sys.stdout.write(escaped(data.decode()) + "\n")
         return status

@@ -467,7 +467,7 @@ class _Conversion:
             f"{failed.what}. {failed.remedy}".strip(),
             where=failed.path,
             field=where,
-            remedy="Put it right, or let such files stay as they are with --leave PATTERN.",
+            remedy="Put it right, or let such files stay as they are with `leave=PATTERN`.",
         )
         self._findings[conflict] = None
 

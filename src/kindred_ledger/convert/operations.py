@@ -117,7 +117,7 @@ def _card_of_files(cards: list[Card], place: Place, only: Callable[[str], bool] 
             if fitting
             else "no card matches these files"
         )
-        raise UsageError(what, where=place.location, remedy="Name one with --card FILE.")
+        raise UsageError(what, where=place.location, remedy="Name one: `card=FILE`.")
     return fitting[0]
 
 
@@ -152,5 +152,5 @@ def _format_of_file(cards: list[Card], path: str) -> tuple[Card, Format]:
             if format.fits_name(path):
                 return card, format
     raise UsageError(
-        "no card has a format for this file", where=path, remedy="Name a card: --card FILE."
+        "no card has a format for this file", where=path, remedy="Name a card: `card=FILE`."
     )

@@ -171,16 +171,41 @@ def as_path(path: Path | str) -> Path:
 
 
 def paths_as_text(*names: str) -> Callable[[type[T]], type[T]]:
-    """Let methods of a class take their first value, and `move` its first two, as text, too."""
+    """Let methods of a class take their first value, and `move` its first two, as text, too.
+
+    `set` also takes NumPy's scalars and arrays as values.
+    """
 
     def decorate(cls: type[T]) -> type[T]:
         for name in names:
             if name in cls.__dict__:
                 method = cls.__dict__[name]
-                setattr(cls, name, (_with_two if name == "move" else _with_one)(method))
+                wrap = {"move": _with_two, "set": _with_value}.get(name, _with_one)
+                setattr(cls, name, wrap(method))
         return cls
 
     return decorate
+
+
+def _with_value(method: Callable[..., Any]) -> Callable[..., Any]:
+    @wraps(method)
+    def call(self: Any, path: Any, value: Any, *rest: Any, **options: Any) -> Any:
+        at = path if type(path) is tuple else as_path(path)
+        return method(self, at, _plain(value), *rest, **options)
+
+    return call
+
+
+def _plain(value: Any) -> Any:
+    """Return a value as Python has it: what NumPy calls a number, truth or text, and what is inside lists."""
+    kind = type(value)
+    if kind.__module__ == "numpy":
+        return value.tolist()
+    if kind is list:
+        return [_plain(each) for each in value]
+    if kind is dict:
+        return {key: _plain(each) for key, each in value.items()}
+    return value
 
 
 def _with_one(method: Callable[..., Any]) -> Callable[..., Any]:

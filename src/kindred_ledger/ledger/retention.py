@@ -48,7 +48,7 @@ class RetentionPolicy(Struct, frozen=True):
         if not str(self):
             raise UsageError(
                 "nothing says what to keep",
-                remedy="For example: --last 3 --per-version --monthly 12",
+                remedy="For example: `last=3` `per_version=True` `monthly=12`",
             )
 
     def _periods(self) -> tuple[tuple[str, int], ...]:

@@ -293,7 +293,7 @@ def _chosen(patches: PatchSet, output: str) -> str:
     if output in names or (not output and len(names) == 1):
         return output or names[0]
     asked = f"there is no output {output!r}" if output else "it makes several things"
-    raise UsageError(asked, where=patches.path, remedy=f"Choose one: --result {' | '.join(names)}")
+    raise UsageError(asked, where=patches.path, remedy=f"Choose one: `result={' | '.join(names)}`")
 
 
 def _no_base(patches: PatchSet, verdict: Verdict, output: str, where: str) -> UsageError:

@@ -117,7 +117,7 @@ def place_at(roots: Mapping[str, str], connect: Callable[[str], Remote]) -> Plac
         if "\0" in root or not ("://" in root or os.path.isabs(root)):
             raise UsageError(
                 f"{root!r} is no folder of this machine",
-                remedy="Say which folder: --into FOLDER, or `place=` in Python.",
+                remedy="Say which folder: `place=FOLDER`.",
             )
     if "." in roots:
         return ItemPlace(roots["."])

@@ -197,7 +197,7 @@ class Context:
             raise UsageError(
                 f"no card fits this, and {error.where}, which may describe it, cannot be read",
                 where=text,
-                remedy="Put that card right, or name the one that describes it: --card FILE.",
+                remedy="Put that card right, or name the one that describes it: `card=FILE`.",
             )
 
     def card_of(self, title: str) -> Card:

@@ -238,7 +238,7 @@ def choose_release(
             raise DecisionNeeded(
                 f"{wanted or 'any release'} is there only as {' and '.join(channels)}",
                 choices=tuple(map(str, found)),
-                remedy=f"If that will do: --channel {channels[0]}",
+                remedy=f"If that will do: `channel={channels[0]}`",
             )
         found = _narrowed(found, stable, f"{STABLE} comes before other channels", reasons)
     if found and not wanted:
@@ -253,7 +253,7 @@ def choose_release(
         raise DecisionNeeded(
             f"{wanted} could be {len(found)} builds",
             choices=tuple(map(str, found)),
-            remedy="Say which by its date, or with --platform, --channel or --variant.",
+            remedy="Say which by its date, or with `platform`, `channel` or `variant`.",
         )
     return Choice(found[0], tuple(reasons))
 

@@ -99,7 +99,7 @@ def _version(found: Install, version: str, label: ReleaseTag) -> str:
             "nothing tells which build this is",
             where=found.place.location,
             choices=tuple(map(str, found.evidence)),
-            remedy="Say --version VERSION, or --date DATE for a build that has none.",
+            remedy="Say `build=VERSION`, or `date=DATE` for a build that has none.",
         )
     return found.sure_version.text
 

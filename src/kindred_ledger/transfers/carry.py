@@ -42,10 +42,10 @@ from .merging import merge_settings
 __all__ = ["CarryChoices", "carry"]
 
 _REMEDY = (
-    "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, have both with --both"
-    " PATTERN"
+    "Let it give way with `overwrite=PATTERN`, keep it with `keep=PATTERN`, have both with"
+    " `both=PATTERN`"
 )
-_OR_MERGE = "or merge settings key by key with --merge PATTERN."
+_OR_MERGE = "or merge settings key by key with `merge=PATTERN`."
 
 
 def _never(path: str) -> bool:

@@ -40,8 +40,8 @@ from .carry import CarryChoices
 __all__ = ["carry_files", "known_as"]
 
 _REMEDY = (
-    "Let it give way with --overwrite PATTERN, keep it with --keep PATTERN, or have both with --both"
-    " PATTERN."
+    "Let it give way with `overwrite=PATTERN`, keep it with `keep=PATTERN`, or have both with"
+    " `both=PATTERN`."
 )
 
 
@@ -87,7 +87,7 @@ def carry_files(
     findings += _unread(card, source, plan.actions, tag)
     if plan.stay:
         some = ", ".join(plan.stay[:3]) + (f" +{len(plan.stay) - 3}" if plan.stay[3:] else "")
-        what = f"the source has these no more, and there they stay (or --exact): {some}"
+        what = f"the source has these no more, and there they stay (or `exact=True`): {some}"
         findings.append(Finding.note("files-stay", what))
     return fitted(
         Changeset(

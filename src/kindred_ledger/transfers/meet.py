@@ -30,7 +30,7 @@ __all__ = ["MeetChoices", "meet"]
 
 OPERATION = "meet"
 _REMEDY = (
-    "Decide with --mine PATTERN (yours stays), --theirs PATTERN (theirs comes), or --both PATTERN"
+    "Decide with `mine=PATTERN` (yours stays), `theirs=PATTERN` (theirs comes), or `both=PATTERN`"
     " (theirs stands beside yours); of one field with PATTERN:FIELD."
 )
 

@@ -38,7 +38,7 @@ class Carry(Operation, frozen=True, tag="carry"):
         if not self.categories:
             raise UsageError(
                 "between installs it must be said what to carry",
-                remedy=f"Name it: --category {' --category '.join(source.card.categories)}",
+                remedy=f"Name it: `category={'` `category='.join(source.card.categories)}`",
             )
         choices = CarryChoices(
             replace=wanted(self.overwrite) or never,

@@ -144,7 +144,7 @@ def _live(install: Install, place: Place, now: Tree, ledger: Ledger, written_by:
             raise UsageError(
                 f"the ledger has given the turn to {turn.build}, not to {said}",
                 where=place.location,
-                remedy=f"See kindred history {turn.change}. Without --written-by it is {turn.build}.",
+                remedy=f"See kindred history {turn.change}. Without `written_by` it is {turn.build}.",
             )
         return said
     if turn is not None:
@@ -154,7 +154,7 @@ def _live(install: Install, place: Place, now: Tree, ledger: Ledger, written_by:
     raise DecisionNeeded(
         "nobody knows which build wrote what is live here",
         where=place.location,
-        remedy="Say it once with --written-by BUILD; from then on the ledger knows.",
+        remedy="Say it once with `written_by=BUILD`; from then on the ledger knows.",
     )
 
 
@@ -196,8 +196,8 @@ def _target(
             f"{build} never had a turn here",
             where=place.location,
             choices=(
-                f"--begin along: with what {live} left, as it is",
-                "--begin empty: with nothing",
+                f"`begin=along`: with what {live} left, as it is",
+                "`begin=empty`: with nothing",
             ),
             remedy="Say which. What is live is kept either way.",
         )

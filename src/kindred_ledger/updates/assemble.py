@@ -168,7 +168,7 @@ class _AssemblyPlan:
         elif here is not None and decision.choice is not Choice.THEIRS:
             why = "another one is there"
             self.lines.append(Line(Outcome.CONFLICT, to, why))
-            remedy = "Let it give way with --overwrite PATTERN, or use another --into."
+            remedy = "Let it give way with `overwrite=PATTERN`, or use another `into`."
             self.findings.append(Finding.conflict("occupied", why, where=to, remedy=remedy))
         else:
             reason = "replaces what was there" if here is not None else "from the parts"
@@ -187,7 +187,7 @@ class _AssemblyPlan:
             return True
         why = f"{parts} hold it in different versions"
         self.lines.append(Line(Outcome.CONFLICT, to, why))
-        remedy = "Take the first part's with --first PATTERN, or leave a part out."
+        remedy = "Take the first part's with `first=PATTERN`, or leave a part out."
         self.findings.append(Finding.conflict("parts-differ", why, where=to, remedy=remedy))
         return False
 

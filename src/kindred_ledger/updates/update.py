@@ -29,7 +29,7 @@ from .plan import Decision, Plan, listed
 __all__ = ["Origin", "UpdateChoices", "find_origin", "update"]
 
 _DECIDE = (
-    "Decide with --mine PATTERN (keep yours) or --theirs PATTERN (take the release's); of one field with"
+    "Decide with `mine=PATTERN` (keep yours) or `theirs=PATTERN` (take the release's); of one field with"
     " PATTERN:FIELD."
 )
 _RISK = "edits to files that the release changes, too, and what old releases left behind"
@@ -320,7 +320,7 @@ class _OverTheTop:
         found = []
         if self._unused and not self._chosen:
             unused = [str(component) for component in self._unused]
-            what = f"optional and not used, so left out: {listed(unused)} (--with NAME brings it)"
+            what = f"optional and not used, so left out: {listed(unused)} (`with=NAME` brings it)"
             found.append(Finding.note("part-unused", what))
         if self._edited:
             found.append(Finding.note("edited", f"you had changed: {listed(self._edited)}"))

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from decimal import Decimal
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ...errors import FormatError
-from ..columns import Columns, Words
+from ...notebook import frame_of
+from ..columns import Columns, Words, words_of
 from ..document import Path, format_path, not_reordered, paths_as_text
 from ..reading_back import check_tree, unreadable
 from ..tables import same_column
@@ -17,10 +18,13 @@ from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
 from .rows import Table
 
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
 __all__ = ["LayoutDocument"]
 
 
-@paths_as_text("table", "columns", "set_table", "open_columns", "close_columns")
+@paths_as_text("table", "columns", "to_frame", "set_table", "open_columns", "close_columns")
 class LayoutDocument(TreeDocument[Item]):
     """A binary file; what was not edited keeps its very bytes, and sizes and checksums follow edits.
 
@@ -185,9 +189,38 @@ class LayoutDocument(TreeDocument[Item]):
         told = {(each.table, name) for each in blocks for name in (each.offset, each.size)}
         return (path[0], path[-1]) in told
 
+    def to_frame(self, path: Path) -> DataFrame:
+        """Return a table as a data frame: a column a field, texts as `str`, what is no value as bytes.
+
+        Raises:
+            FormatError: its rows are read one by one, not by columns.
+            UsageError: pandas is not installed.
+        """
+        found = self.columns(path)
+        opened = self.open_columns(path)
+        out: dict[str, Any] = {}
+        for name, raw in found.items():
+            if opened is not None and opened.is_readable(name):
+                values = opened.read(name)
+                out[name] = values.array() if isinstance(values, Words) else values
+            else:
+                out[name] = [bytes(raw[row]) for row in range(len(raw))]
+        return frame_of(out)
+
     def set_table(self, path: Path, rows: Any) -> None:
-        """Put a structured array, or columns, in the place of a table's rows."""
+        """Put a structured array, columns by name, or a data frame in the place of a table's rows.
+
+        Raises:
+            FormatError: it is none of these, or this is no table.
+        """
         item = self._table(path)
+        if hasattr(rows, "to_dict") and hasattr(rows, "columns"):
+            rows = {str(name): _column_of(rows[name].to_numpy()) for name in rows.columns}
+        elif not isinstance(rows, dict) and getattr(rows, "dtype", None) is None:
+            raise FormatError(
+                f"a table is set from an array, columns or a data frame, not {type(rows).__name__}",
+                where=format_path(path),
+            )
         names = rows if isinstance(rows, dict) else rows.dtype.names
         columns = item.maker.open(item)
         for name in [name for name in columns.cells if name not in names]:
@@ -403,3 +436,9 @@ def _single(column: Any) -> list[Any]:
         return list(column.strings())
     values: list[Any] = column.tolist()
     return [Decimal(repr(value)) if isinstance(value, float) else value for value in values]
+
+
+def _column_of(values: Any) -> Any:
+    """Return a column of a data frame as tables hold them: texts as `Words`, numbers as they are."""
+    listed = values.tolist() if values.dtype.kind in "OUT" else None
+    return words_of(listed) if listed and all(type(each) is str for each in listed) else values
