@@ -176,7 +176,7 @@ class Detecting(CardCase):
             {"a": b"v 1.4", "b": b"v 2.0"},
         )
         self.assertFalse(install.agreed)
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)a: 1.4.*b: 2.0.*--build"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)a: 1.4.*b: 2.0.*build=VERSION"):
             install.sure_version  # noqa: B018
         chosen = install.card.open(self.path("game"), version="2.0")
         self.assertEqual(str(chosen.sure_version), "2.0")
@@ -230,7 +230,7 @@ windows = ["%APPDATA%/Peatbog"]
         """Two numbered users, or two places: both are shown, and how to say which."""
         for number in ("7700", "7701", "notes"):
             write(self.path("home", ".peatbog", "users", number), {"a": b"1"})
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)7700.*7701.*--user-id user=NUMBER"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)7700.*7701.*user_id=user=NUMBER"):
             self.root(self.around())
         chosen = Surroundings("linux", {}, {"home": self.path("home")}, {"user": "7701"})
         self.assertEqual(self.root(chosen), self.path("home", ".peatbog", "users", "7701"))

@@ -53,7 +53,7 @@ class OnACard(Case):
         self.kept = self.ledger()
         self.card = self.place(OLD, "card")
         self.here = self.place(NEW, "here")
-        self.choices = CarryChoices(replace=lambda path: True)
+        self.choices = CarryChoices(overwrite=lambda path: True)
 
     def carry(self) -> Any:
         return carry_files(self.here, self.card, ledger=self.kept, choices=self.choices)

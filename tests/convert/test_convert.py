@@ -323,7 +323,7 @@ class Files(PlayCase):
         ledger = self.ledger()
         install = self.install(version="2.0")
         change = convert_install(install, ledger=ledger)
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)midwinter.*moor at a quay.*--leave"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)midwinter.*moor at a quay.*leave=PATTERN"):
             change.apply(ledger, allow_loss=True)
         self.assertEqual(snapshot(self.path("mossferry")), before)
         leaving = convert_install(install, ledger=ledger, leave=lambda p: "midwinter" in p)

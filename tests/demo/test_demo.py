@@ -87,8 +87,8 @@ class Examples(Case):
             "edits_on_both_sides.py": "program/data/harbours.json: [id=7].name: both added it, not the "
             "same: Otter Pool and Gannet Landing",
             "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
-            "carry_to_another_install.py": "Let it give way with --overwrite PATTERN, keep it with --keep "
-            "PATTERN, have both with --both PATTERN, or merge settings key by key with --merge PATTERN.",
+            "carry_to_another_install.py": "Let it give way with `overwrite=PATTERN`, keep it with "
+            "`keep=PATTERN`, have both with `both=PATTERN`, or merge settings key by key with `merge=PATTERN`.",
             "edit_inside_files.py": "Everything else is as it was.",
             "convert_saves.py": "beside them now: voyages/first-light.6.mfsv, "
             "voyages/low-water.6.mfsv, voyages/reed-cutting.6.mfsv",

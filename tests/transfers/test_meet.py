@@ -113,9 +113,7 @@ class Meet(SmallCase):
         self.ledgers["hill"].backup(self.card.open(self.path("hill")))
         torn = self.meet("marsh")
         self.assertIn("they never met", str(torn.notes[0]))
-        with self.assertRaisesRegex(
-            DecisionNeeded, "(?s)both you and hill made it.*--both PATTERN"
-        ):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)both you and hill made it.*both=PATTERN"):
             torn.apply(self.ledgers["marsh"])
         before = snapshot(self.path("marsh"))
         theirs = self.meet("marsh", choices=MeetChoices(theirs=lambda _: True))

@@ -28,7 +28,7 @@ from kindred_ledger.transfers import CarryChoices, carry
 from kindred_ledger.updates import UpdateChoices, update
 from tests.support import PlayCase, snapshot, write
 
-ALL_GIVE_WAY = CarryChoices(replace=lambda _: True)
+ALL_GIVE_WAY = CarryChoices(overwrite=lambda _: True)
 
 
 class InstallCase(PlayCase):
@@ -91,7 +91,7 @@ class Update(InstallCase):
         """A conflict is never decided for the person; either answer is carried out."""
         write(self.path("mossferry"), {"data/harbours.json": b"{}"})
         torn = self.change(old=self.old)
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)harbours.json.*--mine PATTERN"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)harbours.json.*mine=PATTERN"):
             torn.apply(self.kept)
 
         def harbours(path: str) -> bool:
@@ -203,7 +203,7 @@ class Carry(InstallCase):
         """Settings of the target differ: a conflict, until the person lets them give way."""
         target = self.install("second/mossferry")
         torn = carry(self.install(), target, ["settings"], ledger=self.kept)
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)controls.json.*--overwrite PATTERN"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)controls.json.*overwrite=PATTERN"):
             torn.apply(self.kept, allow_loss=True)
         change = carry(self.install(), target, ["settings"], ledger=self.kept, choices=ALL_GIVE_WAY)
         self.assertIn("the target's own gives way", {loss.what for loss in change.losses})

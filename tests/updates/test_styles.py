@@ -195,7 +195,7 @@ class Styles(StyleCase):
         self.carry_out(change, {**mine, **made})
         write(self.path("part-data"), {"wrapped/quill.bin": b"another"})
         torn = assemble(self.again, target, ledger=self.kept, how=Assembly(self.card))
-        with self.assertRaisesRegex(DecisionNeeded, r"(?s)quill.bin.*--first PATTERN"):
+        with self.assertRaisesRegex(DecisionNeeded, r"(?s)quill.bin.*first=PATTERN"):
             torn.apply(self.kept)
         first = Assembly(self.card, first=lambda path: path == "quill.bin")
         change = assemble(self.again, target, ledger=self.kept, how=first)

@@ -58,6 +58,7 @@ COMMANDS: dict[str, str] = {
     "sync watch": "back up whenever files change, and say what changed",
     "demo": "try everything on a made-up game",
 }
+_COLUMNS = 81  # that the help of the whole takes
 _SECTIONS = (
     ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
     ("move", ("update", "convert", "carry", "switch")),
@@ -66,8 +67,8 @@ _SECTIONS = (
 )
 
 
-def help_text() -> str:
-    """Return the help of the whole: one screen."""
+def help_text(columns: int = 80) -> str:
+    """Return the help of the whole: one screen. On fewer columns than it needs its lines are folded."""
     lines = [
         "Usage: kindred COMMAND [ARGUMENTS]",
         "",
@@ -85,6 +86,10 @@ def help_text() -> str:
         "Start with: kindred backup FOLDER. To try it on a made-up game: kindred demo",
         "More about a command: kindred help COMMAND. Alone, kindred says what to do next.",
     ]
+    if columns < _COLUMNS:
+        from textwrap import fill
+
+        lines = [fill(line.strip(), columns, subsequent_indent="    ") for line in lines]
     return "\n".join(lines)
 
 

@@ -22,7 +22,11 @@ def main(argv: list[str] | None = None) -> int:
     if args in (["--help"], ["-h"]) and _COMPLETING not in os.environ:
         from .catalog import help_text
 
-        print(help_text())
+        try:
+            columns = os.get_terminal_size().columns
+        except OSError:  # no terminal
+            columns = 0
+        print(help_text(columns or 100))
         return 0
     if args == ["--version"]:
         from .. import __version__

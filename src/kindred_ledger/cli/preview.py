@@ -33,6 +33,7 @@ _STYLES = {
 }
 _URGENCY = {name: at for at, name in enumerate(reversed(_STYLES))}  # the urgent first
 _SAME = (Outcome.UNCHANGED,)  # told only if there is a reason to tell
+_NARROW = 70  # columns; below, the numbers stand in no column
 _MOST_GROUPS, _MOST_SHOWN = 24, 3
 _URGENT = (Severity.CONFLICT, Severity.LOSS, Severity.ERROR, Severity.WARNING)
 
@@ -140,6 +141,8 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
         number = sum(line.count for line in of_one)
         names = drawing.examples([line.item for line in of_one])
         start, style = f"  {outcome.value:<10}{number:>6,}  ", _STYLES[outcome.value]
+        if 0 < page.width < _NARROW:
+            start = f"  {number:,} {outcome.value}: "
         if reason.startswith("moved to "):  # a sentence
             page.hang(start, f"{names} {reason}", style=style, aside="")
         else:

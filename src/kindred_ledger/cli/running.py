@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import io
+import shutil
 import signal
 import sys
 from types import FrameType
@@ -24,6 +25,7 @@ from .visible import escaped, one_line, visible
 __all__ = ["run"]
 
 _WRONG_USAGE, _DECISION_NEEDED = 2, 3
+_WIDEST_HELP = 100  # columns
 
 
 def run(args: list[str]) -> int:
@@ -35,7 +37,10 @@ def run(args: list[str]) -> int:
         signal.signal(signal.SIGINT, _interrupt)
     try:
         with refusals(""):
-            status = whole().main(args, prog_name="kindred", standalone_mode=False)
+            columns = min(shutil.get_terminal_size().columns, _WIDEST_HELP) - 2
+            status = whole().main(
+                args, prog_name="kindred", standalone_mode=False, terminal_width=columns
+            )
         return int(status or 0)
     except click.exceptions.Exit as done:
         return done.exit_code

@@ -15,9 +15,10 @@ from typing import TYPE_CHECKING, Self, TypeVar
 
 from ..cards import Card, Install, Surroundings, card_for
 from ..errors import KindredError, UsageError
-from ..ledger import Ledger
+from ..ledger import Entry, Ledger
 from ..places import FolderPlace, Place, discard, open_place
 from ..progress import Progress
+from ..suggestions import path_meant
 
 if TYPE_CHECKING:
     from ..places.remotes import Remote
@@ -170,7 +171,7 @@ class Context:
             return self.place(text)
         if not os.path.exists(os.path.expanduser(text)):
             if "/" not in text and os.sep not in text:
-                return self.ledger.place(self.ledger.entry(text))
+                return self.ledger.place(self._entry(text))
             raise UsageError("no such file or folder", where=text, remedy="Check the path.")
         place = open_place(text)
         if isinstance(place, FolderPlace):
@@ -180,6 +181,16 @@ class Context:
                 return card.open_release(place)
         self._refuse_doubt(text)
         return place
+
+    def _entry(self, text: str) -> Entry:
+        """Return the entry of a name that is that of no folder here."""
+        try:
+            return self.ledger.entry(text)
+        except UsageError as error:
+            names = [*os.listdir("."), *(entry.name for entry in self.ledger.entries())]
+            raise UsageError(
+                f"no such folder or entry: {text}", remedy=path_meant(text, names) or error.advice
+            ) from error
 
     def is_install(self, text: str) -> bool:
         """Tell whether what is named is the folder of an install of a known title."""

@@ -55,11 +55,11 @@ def _never(path: str) -> bool:
 class CarryChoices(Struct, frozen=True):
     """What becomes of files of the target that differ from what arrives: patterns for each way.
 
-    `replace`: they give way; `keep`: they stay, and what would arrive is held; `both`: what arrives
+    `overwrite`: they give way; `keep`: they stay, and what would arrive is held; `both`: what arrives
     gets a name with its build; `merge`: settings, key by key.
     """
 
-    replace: AnySelection = _never
+    overwrite: AnySelection = _never
     keep: AnySelection = _never
     both: AnySelection = _never
     merge: AnySelection = _never
@@ -68,7 +68,7 @@ class CarryChoices(Struct, frozen=True):
     def policy(self) -> Policy:
         """The rules they amount to: the target's own is mine."""
         ways = (
-            (Choice.THEIRS, self.replace),
+            (Choice.THEIRS, self.overwrite),
             (Choice.BOTH, self.both),
             (Choice.MERGE, self.merge),
             (Choice.MINE, self.keep),

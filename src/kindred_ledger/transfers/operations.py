@@ -41,7 +41,7 @@ class Carry(Operation, frozen=True, tag="carry"):
                 remedy=f"Name it: `category={'` `category='.join(source.card.categories)}`",
             )
         choices = CarryChoices(
-            replace=wanted(self.overwrite) or never,
+            overwrite=wanted(self.overwrite) or never,
             keep=wanted(self.keep) or never,
             both=wanted(self.both) or never,
             merge=wanted(self.merge) or never,
@@ -75,7 +75,7 @@ class CarryFiles(Operation, frozen=True, tag="carry files"):
         if context.build:
             tag = replace(tag, version=context.build, read_from="--build")
         choices = CarryChoices(
-            replace=wanted(self.overwrite) or never,
+            overwrite=wanted(self.overwrite) or never,
             keep=wanted(self.keep) or never,
             both=wanted(self.both) or never,
         )

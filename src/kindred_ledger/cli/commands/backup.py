@@ -35,7 +35,10 @@ def command(
     title: str,
     pin: bool,
 ) -> int:
-    """Keep what PLACE holds, under the version it is of, as a new entry of the ledger.
+    """Store a copy of PLACE in the ledger, under its version.
+
+    PLACE is a folder, an archive, a URL, or an install that a card describes: then its saves and settings
+    elsewhere belong to it, too.
 
     \b
     Example, in the demo's folder:
@@ -68,7 +71,7 @@ def command(
         plain = [{"folder": m.name, "files": m.files, "size_bytes": m.size_bytes} for m in missed]
         return session.emit(entry=entry.to_json(), uncategorised=plain)
     session.out.print(
-        f"Kept as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
+        f"Stored as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
     )
     if entry.tag.version and entry.tag.read_from:
         session.out.print(f"    version read from {entry.tag.read_from}", style="dim")

@@ -39,12 +39,12 @@ def command(
     exact: bool,
     **options: Any,
 ) -> int:
-    """Bring what SOURCE holds into TARGET: categories between installs, or files as they are.
+    """Copy what SOURCE holds to TARGET: categories between installs, or files as they are.
 
-    Categories are converted where needed. Without --category both are any places: folders, archives,
-    cards, servers; what changed since files last went between them is sent, and nothing else. What the
-    target has already, and has otherwise, is never replaced unasked: say which of it gives way, stays,
-    stands beside what arrives, or is merged with it.
+    With --category, between installs, files are converted where needed. Without it SOURCE and TARGET are
+    any places (folders, archives, memory cards, servers), and only what changed since the last time is
+    sent. Files of the target that differ are never replaced unasked: choose with --overwrite, --keep,
+    --both or --merge.
 
     \b
     Examples, in the demo's folder:

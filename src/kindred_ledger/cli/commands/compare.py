@@ -40,10 +40,10 @@ def command(
     exclude: tuple[str, ...],
     show_all: bool,
 ) -> int:
-    """Tell what differs in content between two places, entries or releases.
+    """List what differs between two places, entries or releases.
 
-    Inside the files that the card describes, the fields that differ are told, old and new. Status
-    1 if anything does. Contents are compared by digest, never by size or time.
+    Files are compared by content, never by size or time; inside files that a card describes, field by
+    field. Status 1 if anything differs.
 
     \b
     Example, in the demo's folder:

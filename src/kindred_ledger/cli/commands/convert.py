@@ -46,10 +46,10 @@ def command(
     prove: bool,
     **options: Any,
 ) -> int:
-    """Bring the saves and settings of INSTALL into the formats its build writes, or another does.
+    """Convert saves and settings of an install to the formats of its build, or of another.
 
-    Of a FOLDER that is no install, the files whose names fit a format of the card are converted; of
-    a FILE, that file.
+    Of a FOLDER that is no install, the files whose names fit a format of the card are converted; of a FILE,
+    that file.
 
     \b
     Example, in the demo's folder:

@@ -22,7 +22,7 @@ _RELEASES, _RENTED = 8531, 8532  # ports: the same each time, so that commands c
 @flag("--only-build")
 @flag("--serve")
 def command(folder: str, quick: bool, only_build: bool, serve: bool) -> int:
-    """Build a play area with a made-up game and tell the whole story by running the real commands.
+    """Build a play area with a made-up game and tell the whole story with the real commands.
 
     \b
     Example:

@@ -12,7 +12,7 @@ from ..meanings import flag, value
 from ..options import offered, session
 from ..session import Session
 
-_EMPTY = "The ledger keeps nothing yet. Begin with: kindred backup PLACE"
+_EMPTY = "The ledger is empty. Start with: kindred backup FOLDER"
 
 
 @click.command()
@@ -20,7 +20,7 @@ _EMPTY = "The ledger keeps nothing yet. Begin with: kindred backup PLACE"
 @value("--title", shell_complete=offered("titles"))
 @session
 def command(session: Session, *, title: str, retired: bool) -> int:
-    """List what the ledger keeps, the oldest first.
+    """List the entries of the ledger, the oldest first.
 
     \b
     Example, in the demo's folder:
@@ -57,7 +57,6 @@ def command(session: Session, *, title: str, retired: bool) -> int:
 
 
 def _why(entry: Entry) -> str:
-    parts = [entry.note or ("" if entry.reason == "asked" else entry.reason)]
-    parts += ["pinned"] if entry.pinned else []
-    parts += [] if entry.complete else ["partial"]
-    return "; ".join(filter(None, parts))
+    told = entry.note or ("" if entry.reason == "asked" else f"automatic, {entry.reason}")
+    parts = [told, "pinned" if entry.pinned else "", "" if entry.complete else "(partial)"]
+    return " ".join(filter(None, parts))

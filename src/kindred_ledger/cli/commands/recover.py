@@ -20,7 +20,7 @@ from ..session import Session
 @flag("--back")
 @session
 def command(session: Session, *, back: bool) -> int:
-    """Finish or unwind changes that were cut off by a crash or a power cut.
+    """Finish or take back changes that a crash or a power cut interrupted.
 
     \b
     Example, in the demo's folder:

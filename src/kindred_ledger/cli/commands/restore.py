@@ -35,7 +35,7 @@ def command(
     second_names: bool,
     **options: Any,
 ) -> int:
-    """Bring an ENTRY back: whole, by category or by path, where it was or elsewhere.
+    """Restore an ENTRY: all of it, by category or by path, where it was or elsewhere.
 
     \b
     Example, in the demo's folder:

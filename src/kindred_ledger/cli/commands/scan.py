@@ -32,10 +32,10 @@ from ..session import Session
 @placing
 @session
 def command(session: Session, *, folders: tuple[str, ...]) -> int:
-    """Find installs of the titles that cards describe, with their versions and belongings.
+    """Find installs of the titles that cards describe: version, saves, settings, mods.
 
-    Looks through FOLDERS (default: here) and a few levels below. Status 1 if something is odd:
-    evidence that disagrees, a change that was cut off, or a program that runs from an install.
+    Searches FOLDERS (default: here) and a few levels below. Status 1 if something is odd: evidence that
+    disagrees, a change that was cut off, a program that runs.
 
     \b
     Example, in the demo's folder:
@@ -99,13 +99,14 @@ def _draw(
     where = drawing.short(install.place.location)
     drawing.heading(session.out, f"{install.card.name} {version}", where)
     for piece in install.evidence:
-        mark = "✓" if piece.version and piece.version == install.version else "·"
-        session.out.print(f"    {mark} {piece}", style="dim" if mark == "·" else "default")
+        agrees = piece.version and piece.version == install.version
+        mark, style = ("✓", "default") if agrees else ("·", "dim")
+        session.out.hang(f"    {mark} ", str(piece), style=style)
     for name, axis in axis_versions(install).items():
         if name != PROGRAM:
             session.out.print(f"    ✓ {name}: {axis}")
     if known:
-        session.out.print(f"    by its content: {known}")
+        session.out.hang("    ", f"by its content: {known}", style="default")
     lines = [
         (f"    {one.name}", f"{one.files:,}", drawing.size(one.size_bytes))
         for one in belongings(install.card, tree)

@@ -17,7 +17,7 @@ from ..session import Session
 @flag("--files", "list_files")
 @session
 def command(session: Session, *, entry: str, list_files: bool) -> int:
-    """Look into one ENTRY: an id, its beginning, title@version, or latest.
+    """Show what one ENTRY holds: an id, its beginning, title@version, or latest.
 
     \b
     Example, in the demo's folder:
@@ -49,7 +49,7 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
         session.out.print(f"    {name or 'place'}: {root}", soft_wrap=True)
     for label, text in (
         ("note", found.note),
-        ("why", found.reason),
+        ("why", "manual backup" if found.reason == "asked" else f"automatic, {found.reason}"),
         ("version from", found.tag.read_from),
         ("tested by a restore", ", ".join(map(drawing.moment, proofs))),
     ):

@@ -24,10 +24,10 @@ from ..session import Session
 def command(
     session: Session, *, install: str, written_by: str, begin: str | None, **options: Any
 ) -> int:
-    """Give INSTALL its turn in the folders it shares with other builds.
+    """Give INSTALL its own data in a folder that it shares with other builds.
 
-    What is live is kept whole, under the build that wrote it; what INSTALL last had comes back.
-    There and back gives the same bytes.
+    What is there now is kept whole, under the build that wrote it; what INSTALL last had is restored.
+    Switching there and back gives the same bytes.
 
     \b
     Example, in the demo's folder:

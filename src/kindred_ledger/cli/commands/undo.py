@@ -17,7 +17,7 @@ from ..session import Session
 @writing
 @session
 def command(session: Session, *, change: str, **options: Any) -> int:
-    """Take back one CHANGE of the history (default: the last one that still applies).
+    """Take back one CHANGE (default: the last one that still applies).
 
     Undoing twice goes back two changes; redo goes forward again.
 

@@ -46,9 +46,9 @@ def command(
 ) -> int:
     """Bring INSTALL to RELEASE: over the top, --clean, or --beside.
 
-    RELEASE is a folder, an archive, or release:TITLE@VERSION from the shelf. What the card protects
-    stays. What you changed and what the old release left behind is known where the old release
-    is: from --old, or from the shelf.
+    RELEASE is a folder, an archive, or release:TITLE@VERSION from the shelf. What the card protects stays.
+    With the old release (--old, or from the shelf) your own edits are recognised and kept, and what only
+    the old release had is removed.
 
     \b
     Examples, in the demo's folder:

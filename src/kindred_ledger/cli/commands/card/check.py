@@ -24,11 +24,10 @@ _LARGEST = 64 << 20  # bytes of a sample
 @click.argument("samples", nargs=-1, metavar="[FILE|FOLDER]...")
 @session
 def command(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
-    """Try all steps of CARD on sample files and on files made up from its layouts, there and back.
+    """Try every conversion of CARD on sample files and on made-up ones, there and back.
 
-    Where a sample lies in a folder named by its format version (samples/3/first.voyage), and the same
-    name in another's (samples/4/first.voyage), the one must become the other. Status 1 if there are
-    faults.
+    Samples in folders named by their format version (samples/3/first.voyage, samples/4/first.voyage) are
+    compared with each other: the one must become the other. Status 1 if something is wrong.
 
     \b
     Example, in the demo's folder:

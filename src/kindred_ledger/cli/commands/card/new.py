@@ -18,7 +18,7 @@ from ...session import Session
 @value("--out")
 @session
 def command(session: Session, *, place: str, out: str) -> int:
-    """Draft a card from PLACE, a folder or archive a title is installed in, and print it.
+    """Draft a card from PLACE, the folder or archive of an install, and print it.
 
     \b
     Example, in the demo's folder:

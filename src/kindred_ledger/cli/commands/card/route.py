@@ -27,9 +27,9 @@ from ...session import Session
 @value("--card")
 @session
 def command(session: Session, *, what: str, source: str, target: str, wanted: str) -> int:
-    """Show how data gets from one format version to another, and what each hop does and loses.
+    """Show how a format converts from one version to another, and what each step loses.
 
-    WHAT is a file, or the name of a format of a card. Without a target all hops are shown.
+    FORMAT|FILE is the name of a format of a card, or a file of one. Without a target all steps are shown.
     Status 1 if there is no route.
 
     \b
@@ -126,11 +126,10 @@ def _draw_route(session: Session, format: Format, begin: Version, hops: Sequence
         for each in describe_step(format, hop):
             style = "bright_red" if each.loses else "default"
             sign = "✗" if each.loses else "·"
-            session.out.print(f"        {sign} {each.text}", style=style, soft_wrap=True)
+            session.out.hang(f"        {sign} ", each.text, style=style)
         if hop.number >= 0 and format.table.steps[hop.number].note:
-            session.out.print(
-                f"        ! {format.table.steps[hop.number].note}", style="yellow", soft_wrap=True
-            )
+            note = format.table.steps[hop.number].note
+            session.out.hang("        ! ", note, style="yellow")
         session.out.print()
 
 

@@ -26,9 +26,9 @@ _WIDEST = 60  # characters of a value
 @value("--card")
 @session
 def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
-    """Print an annotated dump of FILE: offset, bytes, field and value of everything in it.
+    """Print every field of the binary FILE with its offset, bytes and value.
 
-    The layout that describes its format comes from a card, or from --layout.
+    The layout comes from a card, or from --layout.
 
     \b
     Example, in the demo's folder:

@@ -23,10 +23,10 @@ from ...session import Session
 @placing
 @session
 def command(session: Session, *, files: tuple[str, ...]) -> int:
-    """Tell what each FILE is: its kind, by content; the format and version, by the cards.
+    """Say what each FILE is: its kind by content, its format and version by the cards.
 
-    Folders are looked through. Status 1 if something is odd: a name that says something else than
-    the content does, a damaged file, a version no build is known to write.
+    Folders are searched. Status 1 if something is odd: a name that does not fit the content, a damaged
+    file, a version that no build is known to write.
 
     \b
     Example, in the demo's folder:
@@ -78,18 +78,19 @@ def _install_of(session: Session, path: str) -> Install | None:
 
 def _draw(session: Session, identity: Identity) -> None:
     drawing.heading(session.out, identity.name, drawing.size(identity.size_bytes))
-    session.out.print(f"    {identity.kind}: {identity.evidence}", soft_wrap=True)
+    session.out.hang("    ", f"{identity.kind}: {identity.evidence}", style="default")
     for match in identity.matches:
         if match.finding is not None:
             continue
         name = f"    {match.title} {match.format}, format {match.version}"
         session.out.print(name, style="cyan", soft_wrap=True)
         for piece in match.evidence:
-            session.out.print(f"      ✓ {piece}", style="dim", soft_wrap=True)
+            session.out.hang("      ✓ ", str(piece), style="dim")
         writes, reads = (
             _builds(session, match.title, each) for each in (match.writes, match.reads)
         )
-        session.out.print(f"      written by {writes}; read by {reads}", soft_wrap=True)
+        told = f"written by {writes}; read by {reads}"
+        session.out.hang("      ", told, style="default")
     drawing.findings(session.out, [replace(each, where="") for each in identity.findings])
 
 

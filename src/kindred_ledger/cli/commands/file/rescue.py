@@ -31,9 +31,9 @@ def command(
     names: tuple[str, ...],
     **options: Any,
 ) -> int:
-    """Fill the groups of fields that are empty in NEWER, as another program left it, from OLDER.
+    """Restore fields in NEWER that another converter lost, from the OLDER file.
 
-    What is in neither is beyond rescue, and said first. Status 1 if there is such.
+    What is in neither file cannot be restored and is listed first (status 1).
 
     \b
     Example, in the demo's folder:

@@ -20,9 +20,9 @@ _FINDINGS = 1
 @value("--note")
 @session
 def command(session: Session, *, change: str, checked: bool, note: str) -> int:
-    """Say that a CHANGE of the history (default: the latest) turned out well.
+    """Say that a CHANGE (default: the latest) turned out well.
 
-    What was kept before it is never retired until then.
+    Until then what was kept before it is never deleted.
 
     \b
     Example, in the demo's folder:

@@ -18,9 +18,9 @@ from ...session import Session
 @value("--scratch", default=None)
 @session
 def command(session: Session, *, entry: str, scratch: str | None) -> int:
-    """Prove that an ENTRY can be brought back: restore it to a scratch folder, compare every file.
+    """Test that an ENTRY can be restored: restore it to a scratch folder and compare every file.
 
-    Without an entry the newest that was never proven is taken, or the one whose proof is the oldest.
+    Without ENTRY the newest that was never tested is taken, or the one whose test is the oldest.
 
     \b
     Example, in the demo's folder:

@@ -16,7 +16,7 @@ from ...session import Session
 @click.argument("out")
 @session
 def command(session: Session, *, entry: str, out: str) -> int:
-    """Write an ENTRY to the archive OUT, a .zip or .tar.zst that needs no kindred to open.
+    """Write an ENTRY to the archive OUT, a .zip or .tar.zst that opens without kindred.
 
     \b
     Example, in the demo's folder:

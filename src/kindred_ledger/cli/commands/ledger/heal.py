@@ -18,9 +18,9 @@ from ...session import Session
 @many("--look")
 @session
 def command(session: Session, *, mirrors: tuple[str, ...], look: tuple[str, ...]) -> int:
-    """Mend what is damaged in the ledger: from mirrors, or from files still on disk.
+    """Repair what is damaged in the ledger, from mirrors or from files still on disk.
 
-    What a mirror does not replace is put aside in the ledger's folder `damaged`.
+    Damaged files that no mirror replaces are moved to the ledger's folder `damaged`.
 
     \b
     Example, in the demo's folder:

@@ -20,7 +20,9 @@ from ...session import Session
 @placing
 @storing
 def command(session: Session, *, place: str, title: str, note: str) -> int:
-    """Take in a folder, zip or tar that was kept by hand, under a version that is read or given.
+    """Make an entry of a folder, zip or tar that was kept by hand.
+
+    Its version is read by a card, or given with --build.
 
     \b
     Example, in the demo's folder:
@@ -41,7 +43,7 @@ def command(session: Session, *, place: str, title: str, note: str) -> int:
     if session.json:
         return session.emit(entry=entry.to_json())
     size = drawing.files(entry.files, entry.size_bytes)
-    session.out.print(f"Taken in as entry {entry.id}: {entry.name}, {size}.")
+    session.out.print(f"Stored as entry {entry.id}: {entry.name}, {size}.")
     if not entry.tag.version:
         what = "its version is not known; give it with --build"
         drawing.remark(session.out, what)

@@ -17,7 +17,7 @@ from ...session import Session
 @flag("--bring")
 @storing
 def command(session: Session, *, other: str, bring: bool) -> int:
-    """Copy to the ledger OTHER what it lacks: packs, entries and history. Nothing there is touched.
+    """Copy to the ledger OTHER what it lacks; nothing there is changed.
 
     OTHER is a folder, or a URL: sftp://, ftps://, ftp://, s3:// (docs/remotes.md).
 

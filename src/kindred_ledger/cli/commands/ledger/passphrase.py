@@ -18,8 +18,8 @@ from ...session import Session
 def command(session: Session) -> int:
     """Make an encrypted ledger where there is none, or change the passphrase of one.
 
-    Whoever holds its files reads nothing without the passphrase; nobody can recover that. The new one
-    is asked for, or taken from KINDRED_NEW_PASSPHRASE.
+    Without the passphrase nobody can read it, and nobody can recover the passphrase. The new one is asked
+    for, or taken from KINDRED_NEW_PASSPHRASE.
 
     \b
     Example, in the demo's folder:

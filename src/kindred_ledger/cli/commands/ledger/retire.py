@@ -28,10 +28,10 @@ _number = click.IntRange(0)
 @flag("--dry-run")
 @session
 def command(session: Session, *, yes: bool, dry_run: bool, **keep: Any) -> int:
-    """Thin the ledger: retire the entries that no rule keeps, and give their space back.
+    """Delete the entries that no rule keeps, and free their space.
 
-    Whatever the rules, the last entry of a version stays, and what is pinned, and what was kept before
-    a change that is not confirmed. Days, weeks and months count in which there are entries.
+    The last entry of each version always stays, what is pinned, and what was kept before a change that is
+    not confirmed. Only days, weeks and months with entries count.
 
     \b
     Example, in the demo's folder:

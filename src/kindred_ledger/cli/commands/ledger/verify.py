@@ -17,9 +17,9 @@ from ...session import Session
 @flag("--lines")
 @session
 def command(session: Session, *, share: float, lines: bool) -> int:
-    """Hold every byte of the ledger against the digests it was written with.
+    """Check every byte of the ledger for corruption.
 
-    Says which files of the ledger are damaged, and what that costs by entry and path.
+    Says which of its files are damaged, and which entries and paths are lost by that (status 5).
 
     \b
     Example, in the demo's folder:

@@ -36,9 +36,9 @@ def command(
     platform: str,
     variant: str,
 ) -> int:
-    """Shelve the unmodified release that lies in PART (a folder, zip or tar), or in several.
+    """Put the unmodified release in PART (a folder, zip or tar) on the shelf, or several parts.
 
-    A version that its own files deny is refused.
+    A version that its own files contradict is refused.
 
     \b
     Example, in the demo's folder:

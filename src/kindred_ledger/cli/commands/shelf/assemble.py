@@ -36,11 +36,10 @@ def command(
     drop: tuple[str, ...],
     **options: Any,
 ) -> int:
-    """Lay PARTs (folders, zips, tars) over each other into one install, or into an archive.
+    """Combine PARTs (folders, zips, tars) into one install, or put them into an archive.
 
-    What two parts hold alike is one file; what they hold in different versions is a question. Parts
-    that the card promises and that are missing are named. An archive is told by its content, whatever
-    its name; its signatures go, as they were of the old contents.
+    A file that two parts hold in different versions is a question. Parts that the card lists and that are
+    missing are named. The signatures of an archive are removed: they were of the old contents.
 
     \b
     Examples, in the demo's folder:

@@ -52,10 +52,10 @@ def command(
     platform: str,
     variant: str,
 ) -> int:
-    """Fetch a release from a release index, verify it, and shelve it.
+    """Download a release from a release index, check it and put it on the shelf.
 
-    WANTED is a version, a date, or OLDER..NEWER for a build without a version that came between the
-    two; the newest stable one if nothing is said. A fetch that was cut off goes on where it stopped.
+    WANTED is a version, a date, or OLDER..NEWER for a build without a version that came between the two;
+    the newest stable release if nothing is said. An interrupted download continues where it stopped.
 
     \b
     Example, in the demo's folder:

@@ -20,7 +20,7 @@ from ...shelved import plain, plain_part
 @value("--index")
 @session
 def command(session: Session, *, title: str, index: str) -> int:
-    """List the releases on the shelf, or those that a release index has.
+    """List the releases on the shelf, or those in a release index.
 
     \b
     Example, in the demo's folder:

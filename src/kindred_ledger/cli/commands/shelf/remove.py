@@ -13,7 +13,7 @@ from ...shelved import plain
 @click.argument("release")
 @session
 def command(session: Session, *, release: str) -> int:
-    """Take RELEASE from the shelf; its space comes back with the next retirement.
+    """Take RELEASE off the shelf; the next ledger retire frees its space.
 
     \b
     Example, in the demo's folder:

@@ -37,10 +37,10 @@ def command(
     resolutions: str,
     **options: Any,
 ) -> int:
-    """Take in what another machine did to the data of INSTALL, from the ENTRY it kept in this ledger.
+    """Merge what another machine did to the data of INSTALL, from the ENTRY it stored in this ledger.
 
-    Without ENTRY it is the newest that another machine, or place, kept. What only one side changed
-    since they last met is taken over; what both changed is a question.
+    Without ENTRY the newest of another machine is taken. What only one side changed is taken over; what
+    both changed is a question.
 
     \b
     Example, in the demo's folder:

@@ -22,10 +22,10 @@ from ...session import Session
 @placing
 @storing
 def command(session: Session, *, install: str, guard: bool, quiet: float, times: int) -> int:
-    """Keep an entry whenever INSTALL changed and settled, and say what happened, until you stop it.
+    """Back up INSTALL whenever its files changed and stayed quiet, and say what happened.
 
-    An update by a launcher is told by its versions and what it touched. With --guard the program's
-    files are brought back to what they were; needs a backup of them.
+    An update by a launcher is recognised by the versions. With --guard the program's files are brought back
+    to their last backup.
 
     \b
     Example, in the demo's folder:

@@ -18,9 +18,9 @@ from ....session import Session, file_bytes
 @click.argument("samples", nargs=-1, required=True)
 @session
 def command(session: Session, *, layout_path: str, samples: tuple[str, ...]) -> int:
-    """Test LAYOUT against SAMPLES: read, write, compare; name fields that no sample reached.
+    """Test LAYOUT on SAMPLES: read each, write it anew, compare byte for byte.
 
-    Status 1 if anything is found.
+    Names the fields that no sample reached. Status 1 if something is wrong.
 
     \b
     Example, in the demo's folder:

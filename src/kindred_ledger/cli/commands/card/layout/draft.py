@@ -15,9 +15,9 @@ from ....session import Session, file_bytes
 @value("--name", default="drafted")
 @session
 def command(session: Session, *, samples: tuple[str, ...], name: str) -> int:
-    """Propose a first layout from SAMPLES that differ in known ways; it reads them all.
+    """Propose a layout from SAMPLES that differ in known ways.
 
-    Name its fields, put in what you know, and go on with file dump and card layout check.
+    Name its fields, add what you know, and go on with file dump and card layout check.
 
     \b
     Example, in the demo's folder:

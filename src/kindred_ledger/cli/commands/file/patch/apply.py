@@ -23,7 +23,9 @@ from ....session import Session
 def command(
     session: Session, *, patches: str, what: str, result: str, out: str, **options: Any
 ) -> int:
-    """Apply a patch set, or a plain .vcdiff file, to FILE or FOLDER; what was there is kept.
+    """Apply a patch set, or a plain .vcdiff file, to FILE or FOLDER.
+
+    What was there before is kept in the ledger.
 
     \b
     Example, in the demo's folder:

@@ -23,9 +23,10 @@ _LARGEST = 64 << 20  # bytes of a file that is looked into, to say what it is in
 @click.argument("what", metavar="FILE|FOLDER")
 @session
 def command(session: Session, *, patches: str, what: str) -> int:
-    """Say what FILE or FOLDER is to a patch set: a base, a result, a near relative, or a stranger.
+    """Say whether a patch set fits FILE or FOLDER.
 
-    Status 1 if nothing can be made of it.
+    It may be a base, a result already, or nearly a base (another revision or language). Status 1 if the set
+    cannot be applied.
 
     \b
     Example, in the demo's folder:

@@ -32,9 +32,9 @@ def command(
     title: str,
     notes: str,
 ) -> int:
-    """Write a patch set that makes RESULT of each BASE: single files, or folders and zips.
+    """Write a patch set that makes RESULT of each BASE: single files, folders or zips.
 
-    NAME=PATH names a base or a result; else its file name does (of zips, without the ending).
+    NAME=PATH names a base or a result; otherwise its file name does.
 
     \b
     Example, in the demo's folder:
