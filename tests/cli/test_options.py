@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import unittest
 from collections.abc import Iterator
+from typing import Any
 
 import click
 
+import kindred_ledger as kl
 from kindred_ledger.cli.catalog import COMMANDS, groups
 from kindred_ledger.cli.group import whole
 from kindred_ledger.cli.meanings import MEANINGS
+from kindred_ledger.cli.speaking import as_options
 from tests.support import ROOT, Case, PlayCase, kindred
 
 _EVERYWHERE = 30  # commands; an option of so many is in all but the story
@@ -96,6 +100,27 @@ class Places(PlayCase):
         for command in ("backup mossferry", "convert mossferry --dry-run", "restore latest"):
             done = kindred(*command.split(), "--exclude", "savez/", folder=self.folder)
             self.assertEqual((done.returncode, "Did you mean" in done.stderr), (2, True), command)
+
+
+class Words(PlayCase):
+    def test_messages_name_options_here_and_arguments_in_python(self) -> None:
+        """Neither speaks the other's."""
+        carry = ("carry", "mossferry", "second/mossferry", "--category", "settings")
+        shown = kindred(*carry, folder=self.folder).stdout
+        self.assertIn("Let it give way with --overwrite PATTERN", shown)
+        told = self.kindred(*carry, "--yes", status=3)
+        self.assertIn("--keep PATTERN", told["error"]["remedy"])
+        self.assertNotIn("`", json.dumps(told))
+        change = carry_between(self.install(), self.install("second/mossferry"), self.ledger())
+        self.assertIn("`overwrite=PATTERN`", change.conflicts[0].remedy)
+        self.assertEqual(
+            as_options("with `per_version=True` and `last=3`"), "with --per-version and --last 3"
+        )
+        self.assertEqual(as_options("the key `layout` of a card"), "the key `layout` of a card")
+
+
+def carry_between(source: Any, target: Any, kept: Any) -> Any:
+    return kl.carry(source, target, "settings", ledger=kept)
 
 
 class Completion(PlayCase):

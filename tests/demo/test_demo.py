@@ -88,7 +88,8 @@ class Examples(Case):
             "same: Otter Pool and Gannet Landing",
             "keep_while_it_runs.py": "Landed: Peat Maiden, Wet Lantern",
             "carry_to_another_install.py": "Let it give way with `overwrite=PATTERN`, keep it with "
-            "`keep=PATTERN`, have both with `both=PATTERN`, or merge settings key by key with `merge=PATTERN`.",
+            "`keep=PATTERN`, have both with `both=PATTERN`, or merge settings key by key with"
+            " `merge=PATTERN`.",
             "edit_inside_files.py": "Everything else is as it was.",
             "convert_saves.py": "beside them now: voyages/first-light.6.mfsv, "
             "voyages/low-water.6.mfsv, voyages/reed-cutting.6.mfsv",

@@ -253,7 +253,7 @@ def choose_release(
         raise DecisionNeeded(
             f"{wanted} could be {len(found)} builds",
             choices=tuple(map(str, found)),
-            remedy="Say which by its date, or with `platform`, `channel` or `variant`.",
+            remedy="Say which by its date, or with `platform=NAME`, `channel=NAME` or `variant=NAME`.",
         )
     return Choice(found[0], tuple(reasons))
 

@@ -144,7 +144,7 @@ def _live(install: Install, place: Place, now: Tree, ledger: Ledger, written_by:
             raise UsageError(
                 f"the ledger has given the turn to {turn.build}, not to {said}",
                 where=place.location,
-                remedy=f"See kindred history {turn.change}. Without `written_by` it is {turn.build}.",
+                remedy=f"See kindred history {turn.change}. Without `written_by=BUILD` it is {turn.build}.",
             )
         return said
     if turn is not None:

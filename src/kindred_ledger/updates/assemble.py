@@ -168,7 +168,7 @@ class _AssemblyPlan:
         elif here is not None and decision.choice is not Choice.THEIRS:
             why = "another one is there"
             self.lines.append(Line(Outcome.CONFLICT, to, why))
-            remedy = "Let it give way with `overwrite=PATTERN`, or use another `into`."
+            remedy = "Let it give way with `overwrite=PATTERN`, or use another `into=TARGET`."
             self.findings.append(Finding.conflict("occupied", why, where=to, remedy=remedy))
         else:
             reason = "replaces what was there" if here is not None else "from the parts"

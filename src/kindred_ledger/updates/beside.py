@@ -59,7 +59,9 @@ def install_beside(
     now = place.survey()
     if now.leaves or any("/" in path for path in now):
         raise UsageError(
-            "something is there already", where=folder, remedy="Choose another folder with `into`."
+            "something is there already",
+            where=folder,
+            remedy="Choose another folder with `into=FOLDER`.",
         )
     lines, actions = [], []
     names: dict[str, Node] = {}
