@@ -330,7 +330,7 @@ class Indexes(Case):
         self.assertEqual(str(windows.release), "2.0 (of 2026-05-28)")
         self.assertIn("stable comes before", " ".join(windows.reasons))
         with self.assertRaisesRegex(
-            DecisionNeeded, r"(?s)2.1 is there only as preview.*--channel preview"
+            DecisionNeeded, r"(?s)2.1 is there only as preview.*channel=preview"
         ):
             choose_release(index, "2.1")
         self.assertEqual(choose_release(index, "2.1", channel="preview").release.version, "2.1")

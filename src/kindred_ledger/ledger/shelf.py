@@ -183,8 +183,8 @@ class Shelf:
             if release.version or other.date == label.date:
                 raise UsageError(
                     f"another release is shelved as {release}",
-                    remedy="Say what tells the two apart with `channel=NAME`, `platform=NAME`, `variant=NAME` or"
-                    f" `date=DATE`, or remove that one: kindred shelf remove {release.entry.id}",
+                    remedy="Say what tells the two apart with `channel=NAME`, `platform=NAME`, `variant=NAME`"
+                    f" or `date=DATE`, or remove that one: kindred shelf remove {release.entry.id}",
                 )
         return None
 
