@@ -231,7 +231,7 @@ class StartUp(unittest.TestCase):
         ours = {name for name in self.loaded("import kindred_ledger") if "kindred" in name}
         self.assertEqual(ours, {"kindred_ledger"})
         heavy = {"rich", "click", "numpy", "pathspec", "platformdirs", "filelock"}
-        used = self.loaded("import kindred_ledger as k; k.Ledger; k.scan; k.Version")
+        used = self.loaded("import kindred_ledger as k; k.Ledger; k.scan; k.Version; k.compare")
         self.assertEqual(used & heavy, set())
 
     def test_all_public_names_are_there(self) -> None:

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from ..cards import Card, Format, Install
 from ..changes import Changeset
 from ..errors import UsageError
-from ..places import FilePlace, FolderPlace, Place, read_bytes
+from ..places import FilePlace, FolderPlace, Place, read_bytes, wanted
 from ..planning.context import Context
-from ..planning.operation import Operation, wanted
+from ..planning.operation import Operation
 from ..statement import lines_named
 from .bulk import results_of
 from .converting import Work, convert_files, convert_install

@@ -48,6 +48,7 @@ from .select import (
     as_selection,
     check_patterns,
     check_selected,
+    wanted,
 )
 from .storage_limits import NO_LIMITS, StorageLimits, limits_at
 from .tarball import TarPlace
@@ -147,6 +148,7 @@ __all__ = [
     "sync_dir",
     "sync_files",
     "tells_names_apart",
+    "wanted",
     "within_folder",
     "write_atomic",
     "write_once",

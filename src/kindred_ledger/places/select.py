@@ -31,6 +31,7 @@ __all__ = [
     "as_selection",
     "check_patterns",
     "check_selected",
+    "wanted",
 ]
 
 
@@ -123,6 +124,21 @@ def as_selection(value: AnySelection) -> Callable[[str], bool] | None:
             "patterns are texts such as 'saves/'", remedy="Or give a function of a path."
         )
     found = Patterns(patterns)
+    found.check()
+    return found
+
+
+def wanted(
+    patterns: tuple[str, ...], exclude: tuple[str, ...] = ()
+) -> Callable[[str], bool] | None:
+    """Return what tells whether a path fits a pattern and none of `exclude`; None for no patterns at all.
+
+    Raises:
+        UsageError: one of them cannot be read.
+    """
+    if not (patterns or exclude):
+        return None
+    found = Patterns(patterns, exclude)
     found.check()
     return found
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from ..errors import UsageError
 from ..finding import Finding
 from ..ledger import Entry, Record
@@ -73,7 +71,7 @@ def to_frame(values: Any) -> DataFrame:
     if own is not None:
         frame: DataFrame = own()
         return frame
-    if isinstance(values, np.ndarray) and values.dtype.names:
+    if getattr(getattr(values, "dtype", None), "names", None):  # a structured array of NumPy
         return frame_of({name: values[name] for name in values.dtype.names})
     rows = list(values) if isinstance(values, Iterable) else [values]
     kinds = {type(row) for row in rows}

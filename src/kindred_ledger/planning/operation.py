@@ -6,16 +6,14 @@ what it names is looked up in the context when it is computed.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from msgspec import Struct, to_builtins
 
 from ..changes import Changeset
-from ..places import Patterns
 from .context import Context
 
-__all__ = ["Operation", "never", "wanted"]
+__all__ = ["Operation", "never"]
 
 
 class Operation(
@@ -39,21 +37,6 @@ class Operation(
         """Return it as plain values; what is not said is left out."""
         plain: dict[str, Any] = to_builtins(self)
         return plain
-
-
-def wanted(
-    patterns: tuple[str, ...], exclude: tuple[str, ...] = ()
-) -> Callable[[str], bool] | None:
-    """Return what tells whether a path fits a pattern and none of `exclude`; None for no patterns at all.
-
-    Raises:
-        UsageError: one of them cannot be read.
-    """
-    if not (patterns or exclude):
-        return None
-    found = Patterns(patterns, exclude)
-    found.check()
-    return found
 
 
 def never(path: str) -> bool:

@@ -8,9 +8,9 @@ from ..cards import Install, select_categories
 from ..changes import Changeset, redo, restore, undo
 from ..errors import UsageError
 from ..ledger.tidying import making_folders
-from ..places import Every, FolderPlace, MemoryPlace, Place
+from ..places import Every, FolderPlace, MemoryPlace, Place, wanted
 from .context import Context
-from .operation import Operation, wanted
+from .operation import Operation
 
 __all__ = ["Redo", "Restore", "Undo"]
 

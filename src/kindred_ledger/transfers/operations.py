@@ -6,9 +6,10 @@ from msgspec.structs import replace
 
 from ..changes import Changeset
 from ..errors import UsageError
+from ..places import wanted
 from ..planning.context import Context
 from ..planning.deciding import rules_in, typed_rules
-from ..planning.operation import Operation, never, wanted
+from ..planning.operation import Operation, never
 from .carry import CarryChoices, carry
 from .carry_files import carry_files, known_as
 from .meet import MeetChoices, meet

@@ -8,10 +8,10 @@ from ..cards import Install
 from ..changes import Changeset
 from ..errors import UsageError
 from ..ledger import ReleasePlace
-from ..places import ItemPlace, Place, ZipPlace, open_place
+from ..places import ItemPlace, Place, ZipPlace, open_place, wanted
 from ..planning.context import Context
 from ..planning.deciding import rules_in, typed_rules
-from ..planning.operation import Operation, wanted
+from ..planning.operation import Operation
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .reinstall import reinstall

@@ -7,8 +7,7 @@ import click
 from ...cards import Install, unlisted
 from ...errors import UsageError
 from ...ledger import Tag
-from ...places import Every
-from ...planning.operation import wanted
+from ...places import Every, wanted
 from .. import drawing
 from ..meanings import flag, value
 from ..options import categorised, placing, selecting, storing

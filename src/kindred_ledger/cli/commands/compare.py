@@ -9,9 +9,8 @@ import click
 
 from ...cards import select_categories
 from ...ledger import Tag
-from ...places import Every
+from ...places import Every, wanted
 from ...planning import Comparison, compare
-from ...planning.operation import wanted
 from .. import drawing
 from ..meanings import flag
 from ..options import categorised, entry_argument, placing, selecting, session
