@@ -408,6 +408,33 @@ class GoingBack(ChangeCase):
         kept = self.kept.place(self.kept.entry(taken.record.entry))
         self.assertEqual(read_bytes(kept, "a.txt"), b"edited since")
 
+    def test_undoing_and_redoing_go_through_the_changes(self) -> None:
+        """Any number of times, in both directions, each step to the byte; at the ends it says so."""
+        states = [snapshot(self.where.root)]
+        for contents in (NEW, {**NEW, "b.txt": b"third"}, {"only": b"this"}):
+            change_to(self.where, contents).apply(self.kept)
+            states.append(snapshot(self.where.root))
+        at = 3
+        for step in "uuururrruuuurrr":
+            wanted = at + (1 if step == "r" else -1)
+            go = redo if step == "r" else undo
+            if not 0 <= wanted <= 3:
+                with self.assertRaisesRegex(UsageError, f"nothing to {go.__name__}"):
+                    go(ledger=self.kept)
+                continue
+            done = go(ledger=self.kept).apply(self.kept)
+            self.assertEqual(done.record.operation, go.__name__)
+            at = wanted
+            self.assertEqual(snapshot(self.where.root), states[at], (step, at))
+
+    def test_a_later_change_that_builds_on_it_is_named(self) -> None:
+        """Undoing by name what another change stands on is a loss that names that one."""
+        first = change_to(self.where, NEW).apply(self.kept)
+        path = next(path for path, data in NEW.items() if isinstance(data, bytes))
+        second = change_to(self.where, {**NEW, path: b"built on it"}).apply(self.kept)
+        told = undo(first, ledger=self.kept)
+        self.assertIn(f"change {second.record.id} (test)", str(told.losses[0]))
+
     def test_a_change_is_taken_back_once(self) -> None:
         """A second undo says how to make it again; that works, and can be undone again."""
         done = change_to(self.where, NEW).apply(self.kept)

@@ -211,7 +211,7 @@ class OnACard(Case):
         with simulated_card(self.card.root):
             change = restore(self.entry, self.card, ledger=self.kept)
             self.assertEqual(len(change.conflicts), 5)
-            with self.assertRaisesRegex(DecisionNeeded, "--second-names"):
+            with self.assertRaisesRegex(DecisionNeeded, "second_names=True"):
                 change.apply(self.kept, allow_loss=True)
             self.assertEqual(sorted(os.listdir(self.card.root)), ["save (2).sav", "there"])
             change = restore(

@@ -40,22 +40,22 @@ def undo(
     Raises:
         UsageError: the change was taken back already, what was kept before it is retired, or there is none.
     """
-    records = ledger.records()
+    chains = _Chains(ledger.records())
     if change == LATEST:
-        found = _last(records, taken_back=False)
-        if found is None:
+        found = chains.last(undos=False)
+        if not found:
             raise UsageError(
                 "there is nothing to undo: no change applies",
                 remedy="To make one again that was taken back: kindred redo",
             )
-        return _reversed(ledger, found.id, records, progress)
+        return _reversed(ledger, found, chains, progress)
     id = ledger.record(change if isinstance(change, str) else change.record.id).id
-    in_force = _in_force(records, id)
-    if not in_force:
+    found = chains.last(undos=chains.is_undo(id), of=id)
+    if not found:
         raise UsageError(
             f"change {id} was taken back already", remedy=f"To make it again: kindred redo {id}"
         )
-    return _reversed(ledger, in_force, records, progress)
+    return _reversed(ledger, found, chains, progress)
 
 
 def redo(
@@ -69,77 +69,57 @@ def redo(
     Raises:
         UsageError: the change was not taken back, what was kept is retired, or there is none.
     """
-    records = ledger.records()
+    chains = _Chains(ledger.records())
     if change == LATEST:
-        found = _last(records, taken_back=True)
-        if found is None:
-            raise UsageError(
-                "there is nothing to redo: no change was taken back",
-                remedy="To see what was done: kindred history",
-            )
-        return _reversed(ledger, found.id, records, progress)
-    id = ledger.record(change if isinstance(change, str) else change.record.id).id
-    depths = _depths(records)
-    undone_by = id if depths[id] % 2 else _undo_in_force(records, id)
-    if not undone_by or not _in_force(records, undone_by):
-        raise UsageError(
-            f"change {id} was not taken back, so it cannot be made again",
-            remedy="To see what was done: kindred history",
+        found, what = chains.last(undos=True), "there is nothing to redo: no change was taken back"
+    else:
+        id = ledger.record(change if isinstance(change, str) else change.record.id).id
+        applies = chains.last(undos=False, of=id)
+        found = "" if applies else chains.last(undos=True, of=id)
+        what = f"change {id} was not taken back, so it cannot be made again"
+    if not found:
+        raise UsageError(what, remedy="To see what was done: kindred history")
+    return _reversed(ledger, found, chains, progress)
+
+
+class _Chains:
+    """The chains of undoing and redoing in a history: a change, what took it back, what took that back.
+
+    An odd member is an undo, an even one the change or a redo. `standing` are those that still apply.
+    """
+
+    def __init__(self, records: Sequence[Record]) -> None:
+        self.records = {record.id: record for record in records}
+        self.standing = [record.id for record in not_undone(records)]
+        self._place: dict[
+            str, tuple[str, int]
+        ] = {}  # the change it began with, and which member it is
+        for record in records:  # what is taken back is older
+            begin, member = self._place.get(record.undoes, (record.undoes, 0))
+            self._place[record.id] = (begin, member + 1) if record.undoes else (record.id, 0)
+
+    def is_undo(self, id: str) -> bool:
+        """Tell whether a change takes another one back, and does not make it again."""
+        return bool(self._place[id][1] % 2)
+
+    def began(self, id: str) -> str:
+        """Return the change that a chain began with."""
+        return self._place[id][0]
+
+    def last(self, *, undos: bool, of: str = "") -> str:
+        """Return the last change that still applies, or undo that does, of all or of a chain; "" if none."""
+        fitting = (
+            id
+            for id in reversed(self.standing)
+            if self.is_undo(id) is undos and (not of or self.began(id) == self.began(of))
         )
-    return _reversed(ledger, undone_by, records, progress)
+        return next(fitting, "")
 
 
-def _depths(records: Sequence[Record]) -> dict[str, int]:
-    """Return how many changes each takes back through others: odd is an undo, even a change or a redo."""
-    depths: dict[str, int] = {}
-    for record in records:  # what is taken back is older
-        depths[record.id] = depths.get(record.undoes, -1) + 1 if record.undoes else 0
-    return depths
-
-
-def _beginning(records: Sequence[Record], id: str) -> str:
-    """Return the change that began a chain of undoing and redoing."""
-    undoes = {record.id: record.undoes for record in records}
-    while undoes.get(id):
-        id = undoes[id]
-    return id
-
-
-def _last(records: Sequence[Record], *, taken_back: bool) -> Record | None:
-    """Return the last change that still applies, or the last undo that does."""
-    depths = _depths(records)
-    of_kind = [each for each in not_undone(records) if depths[each.id] % 2 == taken_back]
-    return of_kind[-1] if of_kind else None
-
-
-def _in_force(records: Sequence[Record], id: str) -> str:
-    """Return the last of the changes that made what `id` did, and still apply; "" if none does."""
-    depths, begin = _depths(records), _beginning(records, id)
-    same = [
-        each.id
-        for each in not_undone(records)
-        if depths[each.id] % 2 == depths[id] % 2 and _beginning(records, each.id) == begin
-    ]
-    return same[-1] if same else ""
-
-
-def _undo_in_force(records: Sequence[Record], id: str) -> str:
-    """Return the undo that took a change back last, if that still applies."""
-    depths, begin = _depths(records), _beginning(records, id)
-    undos = [
-        each.id
-        for each in not_undone(records)
-        if depths[each.id] % 2 and _beginning(records, each.id) == begin
-    ]
-    return undos[-1] if undos and not _in_force(records, id) else ""
-
-
-def _reversed(
-    ledger: Ledger, id: str, records: Sequence[Record], progress: Progress | None
-) -> Changeset:
+def _reversed(ledger: Ledger, id: str, chains: _Chains, progress: Progress | None) -> Changeset:
     """Compute the change that brings back what was before a change."""
     record = ledger.record(id)
-    again = _depths(records)[id] % 2
+    again = chains.is_undo(id)
     place = ledger.place_at(record.roots)
     now = ledger.scan(place, progress=progress)
     if ledger.is_retired(record.entry):
@@ -148,7 +128,7 @@ def _reversed(
             remedy="A whole state may still be there: kindred entries",
         )
     source = ledger.place(ledger.entry(record.entry))
-    changed_by = _changed_by(ledger, record, records)
+    changed_by = _changed_by(ledger, record, chains)
     reason = f"as before {record.id}"
     actions, findings, stay = [], list(_converted_since(record, changed_by)), []
     going = {path for path in record.paths if path not in record.before}
@@ -180,7 +160,7 @@ def _reversed(
         Changeset(
             place=place,
             operation="redo" if again else "undo",
-            summary=_summary(records, record, again=bool(again)),
+            summary=_summary(chains, record),
             before=now,
             actions=tuple(actions),
             tag=replace(record.tag, version=version),
@@ -191,15 +171,13 @@ def _reversed(
     )
 
 
-def _changed_by(ledger: Ledger, record: Record, records: Sequence[Record]) -> dict[str, Record]:
+def _changed_by(ledger: Ledger, record: Record, chains: _Chains) -> dict[str, Record]:
     """Return, by path, the last change of the same place after this one that still applies."""
-    standing = not_undone(records)
-    at = next((n for n, each in enumerate(standing) if each.id == record.id), len(standing))
     found = {}
-    for later in standing[at + 1 :]:
-        if dict(later.roots) == dict(record.roots):
-            whole = ledger.record(later.id)
-            found.update(dict.fromkeys(whole.paths, whole))
+    for id in chains.standing[chains.standing.index(record.id) + 1 :]:
+        if dict(chains.records[id].roots) == dict(record.roots):
+            later = ledger.record(id)
+            found.update(dict.fromkeys(later.paths, later))
     return found
 
 
@@ -221,9 +199,8 @@ def _converted_since(record: Record, changed_by: dict[str, Record]) -> Iterator[
         )
 
 
-def _summary(records: Sequence[Record], record: Record, *, again: bool) -> str:
-    """Say what is taken back or made again: the change that began a chain of undoing and redoing."""
-    begin = _beginning(records, record.id)
-    first = next((each for each in records if each.id == begin), record)
-    verb = "make again" if again else "take back"
+def _summary(chains: _Chains, record: Record) -> str:
+    """Say what is taken back or made again: the change that a chain of undoing and redoing began with."""
+    first = chains.records.get(chains.began(record.id), record)
+    verb = "make again" if chains.is_undo(record.id) else "take back"
     return f"{verb} {first.operation} {first.id}: {first.summary}"
