@@ -77,7 +77,7 @@ class Export(Case):
         write(self.folder, {"there.zip": b"mine"})
         with self.assertRaisesRegex(UsageError, "something here already"):
             export(entry, self.path("there.zip"), ledger=ledger)
-        with self.assertRaisesRegex(UsageError, "place=FOLDER"):
+        with self.assertRaisesRegex(UsageError, "--into FOLDER"):
             export(entry, self.path("out.rar"), ledger=ledger)
         packs = self.path("ledger", "packs")
         with open(os.path.join(packs, os.listdir(packs)[0]), "r+b") as file:
