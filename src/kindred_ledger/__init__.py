@@ -173,6 +173,7 @@ if TYPE_CHECKING:
         Task,
     )
     from .releases import (
+        ChosenRelease,
         IndexedRelease,
         ReleaseIndex,
         RetryPolicy,
@@ -239,8 +240,8 @@ _HOMES = {
     "places.remotes": "Login Remote RemotePlace connect",
     "planning": "Comparison ReleaseMatch compare match_releases to_frame",
     "progress": "Progress Task",
-    "releases": "IndexedRelease ReleaseIndex RetryPolicy Shelved Source choose_release"
-    " read_index shelve shelve_from source_at",
+    "releases": "ChosenRelease IndexedRelease ReleaseIndex RetryPolicy Shelved Source"
+    " choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
     "transfers": "Begin CarryChoices Event MeetChoices Watcher carry carry_files meet switch",
     "updates": "Assembly UpdateChoices assemble install_beside reinstall update",
@@ -266,6 +267,7 @@ __all__ = [
     "Changeset",
     "Check",
     "Choice",
+    "ChosenRelease",
     "Comparison",
     "Confirmed",
     "Context",

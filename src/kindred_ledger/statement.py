@@ -171,7 +171,7 @@ class Statement(Struct, frozen=True):
         if faults:
             shown = faults[:10] + ([f"and {len(faults) - 10} more"] if len(faults) > 10 else [])
             raise BooksUnbalanced(
-                f"the books of {self.subject} do not balance ({len(faults)} {self.unit})",
+                f"the books of {self.subject} do not balance; {self.unit} with a fault: {len(faults)}",
                 remedy="\n".join(f"  {fault}" for fault in shown),
             )
         return replace(self, counted_before=real_before.total(), counted_after=real_after.total())

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import sys
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
@@ -406,7 +405,7 @@ class Card:
                 where=root,
                 remedy=f"The card looks for {', '.join(self.file.program.markers)} there.",
             )
-        around = around or Surroundings.here(os.environ, sys.platform)
+        around = around or Surroundings.here()
         roots = {PROGRAM: root}
         for name, table in self.file.locations.items():
             found = (folders or {}).get(name) or locate(name, table, root, around=around)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import sys
 from collections.abc import Mapping
 
 from msgspec import Struct
@@ -31,10 +32,8 @@ class Surroundings(Struct, frozen=True):
     user_ids: Mapping[str, str]
 
     @staticmethod
-    def here(
-        environment: Mapping[str, str], platform: str, *, user_ids: Mapping[str, str] | None = None
-    ) -> Surroundings:
-        """Return this machine's; `platform` as `sys.platform` names it."""
+    def here(*, user_ids: Mapping[str, str] | None = None) -> Surroundings:
+        """Return this machine's."""
         import platformdirs
 
         folders = {
@@ -43,8 +42,8 @@ class Surroundings(Struct, frozen=True):
             "data": platformdirs.user_data_dir(),
             "config": platformdirs.user_config_dir(),
         }
-        named = _PLATFORMS.get(platform, "linux")
-        return Surroundings(named, environment, folders, user_ids or {})
+        named = _PLATFORMS.get(sys.platform, "linux")
+        return Surroundings(named, os.environ, folders, user_ids or {})
 
 
 def locate(name: str, table: LocationTable, program: str, *, around: Surroundings) -> str | None:

@@ -10,7 +10,7 @@ back and verified by digest, and both sides of the books are counted from what w
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from typing import Any
 
 from msgspec import Struct
@@ -19,6 +19,7 @@ from msgspec.structs import replace
 from ..errors import KindredError, PlaceChanged, PlaceError
 from ..finding import Finding
 from ..ledger import BEFORE, Ledger, Record, iso
+from ..ledger.tidying import making_folders
 from ..places import (
     DIR,
     Node,
@@ -78,7 +79,8 @@ def apply_changeset(
         with as_file_changeset(changeset, ledger) as whole:
             return apply_changeset(whole, ledger, group=group, progress=progress)
     backend = backend_of(changeset.place, ledger)
-    with backend.hold():
+    missing = capabilities_of(changeset.place).missing
+    with making_folders(ledger.root, missing) if missing else nullcontext(), backend.hold():
         backend.check_unfinished()
         _check_unchanged(changeset, backend, progress)
         return _Application(changeset, ledger, backend, group, progress).run()

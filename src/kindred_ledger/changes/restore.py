@@ -22,8 +22,8 @@ from ..places import (
     Place,
     Tree,
     archive_of,
-    as_place,
     as_selection,
+    as_target,
     check_selected,
     collisions,
     is_ours,
@@ -80,7 +80,7 @@ def restore(
             where=archive,
             remedy="Say which folder: `place=FOLDER`.",
         )
-    place = ledger.place_at(entry.roots) if place is None else as_place(place)
+    place = ledger.place_at(entry.roots) if place is None else as_target(place)
     _check_fits(entry, place)
     now = ledger.scan(place, progress=progress)
     source = ledger.place(entry, like=now)

@@ -168,7 +168,7 @@ class Session:
     @cached_property
     def around(self) -> Surroundings:
         """The machine, as cards see it."""
-        return Surroundings.here(os.environ, sys.platform, user_ids=self.user_ids)
+        return Surroundings.here(user_ids=self.user_ids)
 
     @cached_property
     def context(self) -> Context:

@@ -7,7 +7,7 @@ from typing import Any
 import msgspec
 
 from ..ledger import Release
-from ..releases import Choice, Part
+from ..releases import ChosenRelease, Part
 from ..releases.shelving import Shelved
 from . import drawing
 from .meanings import value
@@ -26,7 +26,7 @@ def labelled(command: Any) -> Any:
     return command
 
 
-def tell(session: Session, done: Shelved, choice: Choice | None = None) -> int:
+def tell(session: Session, done: Shelved, choice: ChosenRelease | None = None) -> int:
     if session.json:
         more = chosen(choice) if choice else {}
         return session.emit(
@@ -45,12 +45,12 @@ def tell(session: Session, done: Shelved, choice: Choice | None = None) -> int:
     return 0
 
 
-def draw_choice(session: Session, choice: Choice) -> None:
+def draw_choice(session: Session, choice: ChosenRelease) -> None:
     why = f"   {'; '.join(choice.reasons)}" if choice.reasons else ""
     session.out.assemble((f"chosen: {choice.release}", "bold"), (why, "dim"))
 
 
-def chosen(choice: Choice) -> dict[str, Any]:
+def chosen(choice: ChosenRelease) -> dict[str, Any]:
     return {"chosen": str(choice.release), "reasons": list(choice.reasons)}
 
 

@@ -30,6 +30,7 @@ from ..places import (
     look,
     make_folders,
     place_at,
+    refusals,
     roots_of,
     running_in,
     scan,
@@ -104,6 +105,7 @@ class Ledger:
         Raises:
             LedgerError: the folder is no ledger, or one of a newer format.
             UsageError: `where` is a URL; connect to it first.
+            PlaceError: the system refuses.
             WrongPassphrase: it is encrypted, and this does not open it.
         """
         if not isinstance(where, (str, os.PathLike)) or is_encrypted(folder_at(where)):
@@ -116,18 +118,19 @@ class Ledger:
                 storage.root, clock=clock, storage=storage, machine=machine, connect=connect
             )
         root = folder_at(where)
-        try:
-            settings.read(root)
-        except FileNotFoundError:
-            if holds_something(root):
-                return Ledger(  # only that file is lost: `verify` tells it
-                    root, clock=clock, machine=machine, connect=connect
-                )
-            if not create:
-                raise NoLedger(
-                    "there is no ledger here", where=root, remedy="Check the path."
-                ) from None
-            create_in(root)
+        with refusals(root):
+            try:
+                settings.read(root)
+            except FileNotFoundError:
+                if holds_something(root):
+                    return Ledger(  # only that file is lost: `verify` tells it
+                        root, clock=clock, machine=machine, connect=connect
+                    )
+                if not create:
+                    raise NoLedger(
+                        "there is no ledger here", where=root, remedy="Check the path."
+                    ) from None
+                create_in(root)
         for name in ("marks", "work"):  # of these nothing is needed that is elsewhere
             with contextlib.suppress(OSError):
                 make_folders(os.path.join(root, name), private=True)

@@ -51,7 +51,18 @@ def identify_base(
 
     `tree` has the digests of the place's files. A base is one from which some output is made, or
     `output` if that is told: different outputs may need different files.
+
+    Raises:
+        UsageError: the set is for single files, and there is none of that name.
     """
+    if patches.is_single and name not in tree:
+        raise UsageError(
+            "this patch set is for a single file, and none is named"
+            if not name
+            else f"there is no file {name!r} here",
+            where=place.location,
+            remedy="Say which file: `name=PATH`.",
+        )
     digests = (
         {"": _digest(tree, name)}
         if patches.is_single

@@ -36,7 +36,7 @@ from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
 from .open_folder import OpenFolder, PathAt
-from .opening import AnyPlace, archive_of, as_place, join_folders, open_place, place_at
+from .opening import AnyPlace, archive_of, as_place, as_target, join_folders, open_place, place_at
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
@@ -104,6 +104,7 @@ __all__ = [
     "archive_of",
     "as_place",
     "as_selection",
+    "as_target",
     "capabilities_of",
     "check_patterns",
     "check_portable",

@@ -31,6 +31,7 @@ class Capable:
     is_archive = False  # a change of it is a change of the one file it is
     hands_out_verified = False  # what is read was checked against its digest
     item = ""  # the name under which all it holds stands, if it is one item of a folder
+    missing = ""  # the folder to make before anything can be brought into it
     remote: Any = None  # the remote it is on
 
     def __repr__(self) -> str:

@@ -27,6 +27,7 @@ __all__ = [
     "FilePlace",
     "FolderPlace",
     "ItemPlace",
+    "NewFolder",
     "lstat_node",
     "node_in",
     "stages_in",
@@ -284,6 +285,34 @@ class FilePlace(FolderPlace):
         if node is not None and node.kind == FILE:
             return Tree(self.look([self.name], seen=seen))
         return Tree({self.name: node} if node else {})
+
+
+class NewFolder(FolderPlace):
+    """A folder that need not be there yet: then it is empty, and a change makes it."""
+
+    @property
+    def missing(self) -> str:  # type: ignore[override]
+        return "" if os.path.lexists(self.root) else self.root
+
+    def survey(self, *, seen: Seen | None = None) -> Tree:
+        return Tree() if self.missing else super().survey(seen=seen)
+
+    def limits(self) -> StorageLimits:
+        return disk_limits(self._there())
+
+    def tells_apart(self, tree: Tree) -> bool:
+        return (
+            FolderPlace(self._there()).tells_apart(Tree())
+            if self.missing
+            else super().tells_apart(tree)
+        )
+
+    def _there(self) -> str:
+        """Return the folder itself, or the nearest above it that is there."""
+        folder = self.root
+        while not os.path.lexists(folder) and folder != os.path.dirname(folder):
+            folder = os.path.dirname(folder)
+        return folder
 
 
 class ItemPlace(FolderPlace):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ..errors import UsageError
 from ..os_names import as_text
 from .archive import ZipPlace
-from .folder import FilePlace, FolderPlace, ItemPlace
+from .folder import FilePlace, FolderPlace, ItemPlace, NewFolder
 from .place import Place
 from .tarball import TarPlace, is_tar
 from .views import JoinedPlace
@@ -19,7 +19,15 @@ if TYPE_CHECKING:
 
 _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (APPNOTE 4.3.16)
 
-__all__ = ["AnyPlace", "archive_of", "as_place", "join_folders", "open_place", "place_at"]
+__all__ = [
+    "AnyPlace",
+    "archive_of",
+    "as_place",
+    "as_target",
+    "join_folders",
+    "open_place",
+    "place_at",
+]
 
 AnyPlace = Place | str | os.PathLike[str]  # what stands for a place in public calls
 _ARCHIVES = (".zip", ".tar", ".tgz", ".tar.gz", ".tar.xz", ".tar.bz2")
@@ -65,6 +73,24 @@ def as_place(value: AnyPlace) -> Place:
         f"a path or a place is needed here, not {type(value).__name__}",
         remedy="Give the path of a folder or archive, or open_place(path).",
     )
+
+
+def as_target(value: AnyPlace) -> Place:
+    """Return a place to bring files into: itself, or a folder, which a change makes if it is not there.
+
+    Raises:
+        UsageError: there is a file of the name, or it is no path at all.
+    """
+    if not isinstance(value, (str, os.PathLike)):
+        return as_place(value)
+    path = os.path.abspath(os.path.expanduser(value))
+    if os.path.lexists(path) and not os.path.isdir(path):
+        raise UsageError(
+            "a folder is needed here, and this is a file",
+            where=path,
+            remedy="Name a folder, new or not.",
+        )
+    return NewFolder(path)
 
 
 def _ends_as_zip(path: str) -> bool:

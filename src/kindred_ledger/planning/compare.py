@@ -6,12 +6,13 @@ Contents are compared by digest, never by size or time.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
 
 from ..cards import Card, Install
-from ..errors import KindredError
+from ..errors import KindredError, UsageError
 from ..formats import FieldDifference, field_differences
 from ..ledger import EntryPlace, Ledger, Tag
 from ..notebook import frame_of, html_table
@@ -21,7 +22,9 @@ from ..places import (
     AnySelection,
     Difference,
     Place,
+    TarPlace,
     Tree,
+    ZipPlace,
     as_place,
     as_selection,
     check_selected,
@@ -99,7 +102,7 @@ def compare(
     Raises:
         PlaceError, PlaceChanged: something cannot be read.
     """
-    sides = [side if isinstance(side, Install) else as_place(side) for side in (before, after)]
+    sides = [_side(side, card) for side in (before, after)]
     wanted = as_selection(only)
     watch = progress or Progress()
     places = [side.place if isinstance(side, Install) else side for side in sides]
@@ -132,6 +135,17 @@ def compare(
         fields,
         unread,
     )
+
+
+def _side(value: Install | AnyPlace, card: Card | None) -> Install | Place:
+    """Return what is compared; the archive of a release as an install of the card's title."""
+    if isinstance(value, Install):
+        return value
+    place = as_place(value)
+    if card is not None and isinstance(place, (ZipPlace, TarPlace)):
+        with suppress(UsageError):
+            return card.open_release(place)
+    return place
 
 
 def _tree(place: Place, ledger: Ledger | None, progress: Progress) -> Tree:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import sys
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
@@ -101,7 +100,7 @@ class Context:
     def around(self) -> Surroundings:
         """This machine, as cards see it."""
         if self._around is None:
-            return Surroundings.here(os.environ, sys.platform)
+            return Surroundings.here()
         return self._around() if callable(self._around) else self._around
 
     def scratch(self, name: str) -> str:

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import glob
 import os
-import sys
 from collections.abc import Iterable, Iterator
 
 from ..cards import PROGRAM, Card, Surroundings, expand_folder
@@ -41,7 +40,7 @@ def readiness(
 
     `before` is None where nothing is there yet; `around` is this machine, if not given.
     """
-    around = around or Surroundings.here(os.environ, sys.platform)
+    around = around or Surroundings.here()
     actions = list(actions)
     found = [*_start(card, place, before, after), *_writable(place, actions)]
     found += _too_long(place, actions, around)

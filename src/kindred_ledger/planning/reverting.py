@@ -6,9 +6,7 @@ import os
 
 from ..cards import Install, select_categories
 from ..changes import Changeset, redo, restore, undo
-from ..errors import UsageError
-from ..ledger.tidying import making_folders
-from ..places import Every, FolderPlace, MemoryPlace, Place, wanted
+from ..places import Every, Place, as_target, wanted
 from .context import Context
 from .operation import Operation
 
@@ -43,7 +41,7 @@ class Restore(Operation, frozen=True, tag="restore"):
             if isinstance(subject, Install):
                 place, tag = subject.place, subject.tag
         if self.into and place is None:
-            place = self._folder(context)
+            place = context.place(self.into) if "://" in self.into else as_target(self.into)
         return restore(
             found,
             place,
@@ -55,24 +53,6 @@ class Restore(Operation, frozen=True, tag="restore"):
             tag=tag,
             progress=context.progress,
         )
-
-    def _folder(self, context: Context) -> Place:
-        """Return the place to restore into; a folder made for it goes with the context, if it stays empty."""
-        if "://" in self.into:
-            return context.place(self.into)
-        full = os.path.abspath(os.path.expanduser(self.into))
-        if os.path.exists(full):
-            if not os.path.isdir(full):
-                raise UsageError(
-                    "an entry is restored into a folder",
-                    where=self.into,
-                    remedy="Name a folder, new or not.",
-                )
-            return FolderPlace(full)
-        if context.dry_run:
-            return MemoryPlace({}, location=full)
-        context.enter(making_folders(context.ledger.root, full))
-        return FolderPlace(full)
 
 
 class Undo(Operation, frozen=True, tag="undo"):

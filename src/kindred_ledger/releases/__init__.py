@@ -3,7 +3,7 @@
 from .arrivals import Arrival, State, check_arrivals
 from .opening import source_at
 from .release_index import (
-    Choice,
+    ChosenRelease,
     IndexedRelease,
     Part,
     ReleaseIndex,
@@ -16,7 +16,7 @@ from .sources import RetryPolicy, Source
 
 __all__ = [
     "Arrival",
-    "Choice",
+    "ChosenRelease",
     "IndexedRelease",
     "Part",
     "ReleaseIndex",

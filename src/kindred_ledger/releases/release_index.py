@@ -20,7 +20,7 @@ from ..places import Patterns, check_portable
 from ..versions import Version
 
 __all__ = [
-    "Choice",
+    "ChosenRelease",
     "IndexedRelease",
     "Part",
     "ReleaseIndex",
@@ -90,7 +90,7 @@ class ReleaseIndex(Struct, frozen=True):
     releases: tuple[IndexedRelease, ...]
 
 
-class Choice(Struct, frozen=True):
+class ChosenRelease(Struct, frozen=True):
     """A release that was chosen of several, and why."""
 
     release: IndexedRelease
@@ -201,13 +201,13 @@ def parts_with(release: IndexedRelease, wanted: Sequence[str]) -> tuple[Part, ..
 
 def choose_release(
     index: ReleaseIndex,
-    wanted: str,
+    wanted: str = "",
     *,
     parse: Callable[[str], Version] = Version.parse,
     channel: str = "",
     platform: str = "",
     variant: str = "",
-) -> Choice:
+) -> ChosenRelease:
     """Choose a release by version, date, or `OLDER..NEWER`: a build that came between two named ones.
 
     Empty is the newest. Stable comes before other channels; what is for all platforms fits any.
@@ -255,7 +255,7 @@ def choose_release(
             choices=tuple(map(str, found)),
             remedy="Say which by its date, or with `platform=NAME`, `channel=NAME` or `variant=NAME`.",
         )
-    return Choice(found[0], tuple(reasons))
+    return ChosenRelease(found[0], tuple(reasons))
 
 
 def _narrowed(

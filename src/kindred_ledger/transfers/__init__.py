@@ -4,7 +4,7 @@ from .carry import CarryChoices, carry
 from .carry_files import carry_files, known_as
 from .meet import MeetChoices, meet
 from .switch import Begin, Turn, live_build, switch
-from .watching import Event, Watcher, What, notified
+from .watching import Event, Watcher, What
 
 __all__ = [
     "Begin",
@@ -19,6 +19,5 @@ __all__ = [
     "known_as",
     "live_build",
     "meet",
-    "notified",
     "switch",
 ]

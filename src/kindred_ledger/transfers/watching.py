@@ -23,7 +23,7 @@ from ..ledger import Entry, Ledger
 from ..places import Difference, Tree, roots_of
 from ..progress import Progress
 
-__all__ = ["Event", "Watcher", "What", "notified"]
+__all__ = ["Event", "Watcher", "What"]
 
 
 class What(StrEnum):
@@ -98,17 +98,28 @@ class Watcher:
         self._woken.set()
 
     def events(self) -> Iterator[Event]:
-        """Yield what happens, until `end` is called; sleeps where nothing does."""
-        while not self._ended:
-            self._woken.wait()
-            self._woken.clear()
+        """Yield what happens, until `end` is called; sleeps where nothing does.
+
+        What changed since the watcher was made comes first.
+
+        Raises:
+            UsageError: watchdog is not installed.
+        """
+        with _notified(self._install, self.note_change):
+            self.note_change()
             while not self._ended:
-                quiet = time.monotonic() - self._changed_at
-                if quiet >= self._quiet_seconds:
-                    break
-                time.sleep(min(self._quiet_seconds - quiet, 1.0))
-            if not self._ended and (event := self.look()) is not None:
-                yield event
+                self._woken.wait()
+                self._woken.clear()
+                self._wait_until_quiet()
+                if not self._ended and (event := self.look()) is not None:
+                    yield event
+
+    def _wait_until_quiet(self) -> None:
+        while not self._ended:
+            quiet = time.monotonic() - self._changed_at
+            if quiet >= self._quiet_seconds:
+                return
+            time.sleep(min(self._quiet_seconds - quiet, 1.0))
 
     def look(self) -> Event | None:
         """Compare the install with what it last was, keep it if it is another, and say what happened.
@@ -198,7 +209,7 @@ class Watcher:
 
 
 @contextmanager
-def notified(install: Install, note_change: Callable[[], None]) -> Iterator[None]:
+def _notified(install: Install, note_change: Callable[[], None]) -> Iterator[None]:
     """Have `note_change` called whenever something changes in an install, within the block.
 
     Raises:

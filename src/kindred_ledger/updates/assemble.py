@@ -7,6 +7,7 @@ program, so signatures go; the archive is kept whole, and undoing gives back its
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 
@@ -23,12 +24,15 @@ from ..places import (
     DIR,
     FILE,
     AnyPlace,
+    ItemPlace,
     Node,
     Place,
     Tree,
+    ZipPlace,
     as_place,
     capabilities_of,
     check_patterns,
+    open_place,
 )
 from ..planning.combining import Combined, combine
 from ..planning.readiness import readiness
@@ -77,7 +81,7 @@ def assemble(
         UnsafeName, UnsafeArchive: a part is hostile or damaged.
         DecisionNeeded: in one of them two folders could be the title's.
     """
-    opened, target = [as_place(part) for part in parts], as_place(target)
+    opened, target = [as_place(part) for part in parts], _target(target)
     how = how or Assembly()
     into_archive = capabilities_of(target).is_archive
     combined = combine(
@@ -122,6 +126,15 @@ def assemble(
             ),
         )
     )
+
+
+def _target(target: AnyPlace) -> Place:
+    """Return the place to assemble into: an archive, or a folder that may come into being, and go."""
+    if not isinstance(target, (str, os.PathLike)):
+        return as_place(target)
+    full = os.path.abspath(os.path.expanduser(target))
+    place = open_place(full) if os.path.isfile(full) else ItemPlace(full)
+    return ZipPlace(full) if isinstance(place, ZipPlace) else place
 
 
 class _AssemblyPlan:

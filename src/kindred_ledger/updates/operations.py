@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
-
 from ..cards import Install
 from ..changes import Changeset
 from ..errors import UsageError
 from ..ledger import ReleasePlace
-from ..places import ItemPlace, Place, ZipPlace, open_place, wanted
+from ..places import Place, wanted
 from ..planning.context import Context
 from ..planning.deciding import rules_in, typed_rules
 from ..planning.operation import Operation
@@ -113,15 +111,9 @@ class Assemble(Operation, frozen=True, tag="assemble"):
             at=self.at.strip("/"),
         )
         return assemble(
-            [open_place(part) for part in self.parts],
-            _target(self.into),
+            self.parts,
+            self.into,
             ledger=context.ledger,
             how=how,
             progress=context.progress,
         )
-
-
-def _target(into: str) -> Place:
-    full = os.path.abspath(os.path.expanduser(into))
-    place = open_place(full) if os.path.isfile(full) else ItemPlace(full)
-    return ZipPlace(full) if isinstance(place, ZipPlace) else place

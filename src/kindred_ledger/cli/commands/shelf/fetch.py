@@ -9,7 +9,7 @@ import click
 from ....errors import UsageError
 from ....releases import (
     Arrival,
-    Choice,
+    ChosenRelease,
     RetryPolicy,
     Source,
     State,
@@ -92,7 +92,7 @@ def command(
 
 def _fetch_only(
     session: Session,
-    choice: Choice,
+    choice: ChosenRelease,
     source: Source,
     into: str,
     holding: tuple[str, ...],
@@ -112,7 +112,7 @@ def _fetch_only(
 
 
 def _tell_arrivals(
-    session: Session, choice: Choice, arrivals: tuple[Arrival, ...], source: Source
+    session: Session, choice: ChosenRelease, arrivals: tuple[Arrival, ...], source: Source
 ) -> int:
     status = int(any(each.state is not State.COMPLETE for each in arrivals))
     if session.json:

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from ....transfers import Event, Watcher, notified
+from ....transfers import Event, Watcher
 from ...meanings import flag, value
 from ...options import placing, storing
 from ...session import Session
@@ -43,18 +43,15 @@ def command(session: Session, *, install: str, guard: bool, quiet: float, times:
 
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
-    told = 0
-    with notified(found, watcher.note_change):
-        if not session.json:
-            session.out.print(f"Watching {found.card.name}. Stop it with Ctrl-C.")
-        for event in watcher.events():
-            told += 1
-            if session.json:
-                session.emit_line(**_plain(event))
-            else:
-                session.out.print(_line(event), soft_wrap=True)
-            if told == times:
-                break
+    if not session.json:
+        session.out.print(f"Watching {found.card.name}. Stop it with Ctrl-C.")
+    for told, event in enumerate(watcher.events(), 1):
+        if session.json:
+            session.emit_line(**_plain(event))
+        else:
+            session.out.print(_line(event), soft_wrap=True)
+        if told == times:
+            break
     return 0
 
 
