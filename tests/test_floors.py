@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import ast
-import doctest
-import importlib
 import os
 import subprocess
 import sys
@@ -240,17 +238,3 @@ class StartUp(unittest.TestCase):
             self.assertIsNotNone(getattr(kindred_ledger, name), name)
         with self.assertRaises(AttributeError):
             kindred_ledger.nothing  # noqa: B018
-
-
-def load_tests(
-    loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str
-) -> unittest.TestSuite:
-    """Run the examples in all docstrings."""
-    for path in sources():
-        name = os.path.relpath(path, os.path.dirname(SRC))[:-3].replace(os.sep, ".")
-        if name.endswith((".versions", ".game")):
-            continue
-        tests.addTests(
-            doctest.DocTestSuite(importlib.import_module(name.removesuffix(".__init__")))
-        )
-    return tests

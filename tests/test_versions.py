@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import doctest
 import itertools
 import unittest
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kindred_ledger import versions
 from kindred_ledger.errors import VersionError
 from kindred_ledger.versions import DATE, DECIMAL, INTEGER, NUMBER, Version, VersionRange, scheme
 from tests.support import law
@@ -101,10 +99,3 @@ class Ranges(unittest.TestCase):
                 self.assertNotIn(version, found, text)
         with self.assertRaises(VersionError):
             VersionRange.parse(">=1.2,")
-
-
-def load_tests(
-    loader: unittest.TestLoader, tests: unittest.TestSuite, pattern: str
-) -> unittest.TestSuite:
-    tests.addTests(doctest.DocTestSuite(versions))
-    return tests

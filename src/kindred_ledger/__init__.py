@@ -2,9 +2,14 @@
 
 The public names, imported when first used, so that `import kindred_ledger` costs almost nothing.
 
+The examples of the names below are run in the folder that `kindred demo --only-build --dir play` makes,
+after these lines:
+
+>>> import os, glob
 >>> import kindred_ledger as kl
->>> kl.Version.parse("1.10") > kl.Version.parse("1.9")
-True
+>>> card = kl.Card.load("mossferry.card.toml")
+>>> install = card.open("mossferry")
+>>> ledger = kl.Ledger.open("ledger")
 """
 
 from __future__ import annotations

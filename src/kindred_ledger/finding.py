@@ -16,7 +16,11 @@ __all__ = ["Finding", "Severity", "Sides", "of_severity"]
 
 
 class Severity(StrEnum):
-    """How much a finding matters, the least first."""
+    """How much a finding matters, the least first.
+
+    >>> [str(severity) for severity in kl.Severity]
+    ['note', 'warning', 'loss', 'conflict', 'error']
+    """
 
     NOTE = "note"  # worth knowing
     WARNING = "warning"  # may go wrong

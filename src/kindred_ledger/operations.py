@@ -56,6 +56,9 @@ def read_operation(values: Mapping[str, Any]) -> Operation:
 
     Raises:
         UsageError: there is no such kind or field, one is missing, or a value is of the wrong kind.
+
+    >>> kl.read_operation({"operation": "convert", "what": "mossferry", "to": "2.0"})
+    Convert(what='mossferry', to='2.0', ...)
     """
     name = str(values.get("operation", ""))
     if name not in KINDS:

@@ -16,7 +16,17 @@ __all__ = ["Progress", "Task"]
 
 
 class Progress:
-    """Receives tasks and their advance; draws nothing."""
+    """Receives tasks and their advance; draws nothing.
+
+    >>> class Told(kl.Progress):
+    ...     def begin(self, task):
+    ...         labels.append(task.label)
+    ...
+    >>> labels = []
+    >>> _ = ledger.backup(install, progress=Told())
+    >>> labels[0]
+    'keeping'
+    """
 
     def __init__(self) -> None:
         self._stop = False
@@ -53,7 +63,14 @@ class Progress:
 
 
 class Task:
-    """One piece of work: how much of it is done."""
+    """One piece of work: how much of it is done.
+
+    >>> with kl.Progress().task("reading", total=3) as task:
+    ...     task.advance(3)
+    ...
+    >>> task.done
+    3
+    """
 
     __slots__ = ("done", "label", "progress", "state", "total", "unit")
 

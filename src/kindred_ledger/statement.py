@@ -34,7 +34,11 @@ MANY = 1000  # things in an account: from there on those that stay as they are h
 
 
 class Outcome(StrEnum):
-    """What became of an item."""
+    """What became of an item.
+
+    >>> [str(outcome) for outcome in kl.Outcome]
+    ['unchanged', 'changed', 'added', 'removed', 'left alone', 'conflict']
+    """
 
     UNCHANGED = "unchanged"
     CHANGED = "changed"
@@ -58,6 +62,10 @@ class Line(Struct, frozen=True, omit_defaults=True):
     `became` is empty where the name did not change. An added item stands under `item`. A line for
     `count` items of one name stands for all values of a column, such as `crew[*].morale`; one of
     `ALL_OTHERS` for all that has no line of its own.
+
+    >>> line = kl.Line(kl.Outcome.CHANGED, "hull.speed", reason="units", became="hull.knots")
+    >>> line.outcome.value, line.item, line.became
+    ('changed', 'hull.speed', 'hull.knots')
     """
 
     outcome: Outcome
@@ -72,6 +80,10 @@ class Statement(Struct, frozen=True):
 
     `unit` says what an item is ("files", "fields"); `counted_before` and `counted_after` are None until
     `balanced` has compared the lines with the real items.
+
+    >>> books = kl.restore(ledger.backup(install), "copy", ledger=ledger).preview()
+    >>> books.totals()["added"], books.of(kl.Outcome.ADDED)[0].item
+    (206, 'program/build.json')
     """
 
     subject: str

@@ -46,6 +46,10 @@ class Scheme(Struct, frozen=True):
 
     `name` is one of number, date, integer, decimal, listed; `order` holds the names of a listed
     scheme from the oldest to the newest.
+
+    >>> names = kl.scheme("listed", ["spring", "summer"])
+    >>> names.parse("spring") < names.parse("summer")
+    True
     """
 
     name: str = "number"
@@ -74,6 +78,10 @@ def scheme(name: str, order: Iterable[str] = ()) -> Scheme:
 
     Raises:
         VersionError: there is no such scheme, or a listed one without its names.
+
+    >>> names = kl.scheme("listed", ["spring", "summer"])
+    >>> names.parse("spring") < names.parse("summer")
+    True
     """
     names = tuple(order)
     if name not in _READERS:
@@ -90,7 +98,11 @@ def scheme(name: str, order: Iterable[str] = ()) -> Scheme:
 @total_ordering
 @dataclass(frozen=True, slots=True, eq=False)  # a Struct orders by its fields
 class Version:
-    """A version: its text as found, the scheme that reads it, and the key it sorts by."""
+    """A version: its text as found, the scheme that reads it, and the key it sorts by.
+
+    >>> kl.Version.parse("1.10") > kl.Version.parse("1.9")
+    True
+    """
 
     text: str
     scheme: Scheme
@@ -133,6 +145,9 @@ class VersionRange(Struct, frozen=True):
     """A set of versions of one scheme: `>=1.2,<2`, `1.4`, `!=1.5`, or `*` for all.
 
     Only the order counts: `<2` holds 2.0-pre3, since that comes before 2.0.
+
+    >>> kl.Version.parse("1.4") in kl.VersionRange.parse(">=1.2,<2")
+    True
     """
 
     text: str

@@ -63,7 +63,11 @@ _ARCHIVE = re.compile(r"(\.tar)?\.(zip|tar|tgz|tbz2|txz|gz|bz2|xz|zst)$", re.I) 
 
 
 class Format(Struct, frozen=True, dict=True):
-    """A kind of file of a title: which files, which versions of it which builds read and write."""
+    """A kind of file of a title: which files, which versions of it which builds read and write.
+
+    >>> card.formats["voyage"].name, sorted(map(str, card.formats["voyage"].versions))
+    ('voyage', ['3', '4', '5', '6'])
+    """
 
     name: str
     table: FormatTable
@@ -261,7 +265,13 @@ class Format(Struct, frozen=True, dict=True):
 
 
 class Card:
-    """A card that was read and checked."""
+    """A card that was read and checked.
+
+    >>> card.name, sorted(card.categories)
+    ('Mossferry', ['mods', 'saves', 'settings'])
+    >>> card.open("mossferry")
+    <Install mossferry 1.4, ...mossferry>
+    """
 
     def __init__(self, file: CardFile, path: str) -> None:
         self.file = file
@@ -462,7 +472,11 @@ class Card:
 
 
 class Install(Struct, frozen=True, dict=True):
-    """An install or a release: its place, the evidence of its version, and how sure that is."""
+    """An install or a release: its place, the evidence of its version, and how sure that is.
+
+    >>> install.card.name, str(install.version), install.agreed
+    ('Mossferry', '1.4', True)
+    """
 
     card: Card
     place: Place

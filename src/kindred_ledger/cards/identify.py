@@ -36,7 +36,14 @@ class Match(Struct, frozen=True):
 
 
 class Identity(Struct, frozen=True):
-    """What a file is."""
+    """What a file is.
+
+    >>> with open("mossferry/userdata/saves/midwinter.voyage", "rb") as file:
+    ...     found = kl.identify("midwinter.voyage", file.read(), [card])
+    ...
+    >>> found.kind, found.matches[0].format, str(found.matches[0].version)
+    ('json', 'voyage', '4')
+    """
 
     name: str
     size_bytes: int
@@ -59,6 +66,12 @@ def identify(
     A card's format fits by the file's path in an install, or by the last part of its name. That the
     install's build does not read the file's version is an oddity. What fits the install's own card
     is not looked for in others; what a title's card knows need not be known to its variants'.
+
+    >>> with open("mossferry/userdata/saves/midwinter.voyage", "rb") as file:
+    ...     found = kl.identify("midwinter.voyage", file.read(), [card])
+    ...
+    >>> found.matches[0].format, str(found.matches[0].version)
+    ('voyage', '4')
     """
     cards = list(cards)
     found = kind_of(data[:HEAD], whole=len(data) <= HEAD)

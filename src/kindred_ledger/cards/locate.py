@@ -24,6 +24,9 @@ class Surroundings(Struct, frozen=True):
 
     `folders` gives home, documents, data and config; `user_ids` chooses, by the name of the
     location, among several numbered users.
+
+    >>> card.open("mossferry", around=kl.Surroundings.here()).version.text
+    '1.4'
     """
 
     platform: str

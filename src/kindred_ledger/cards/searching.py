@@ -25,6 +25,9 @@ def find_cards(
 
     Raises:
         CardError, PlaceError: a card cannot be read, and nobody is told.
+
+    >>> [card.name for card in kl.find_cards(["."])]
+    ['Longnight', 'Mossferry']
     """
     found: dict[str, Card] = {}
     for folder in folders:
@@ -91,7 +94,11 @@ def card_of_release(parts: Iterable[Place], cards: list[Card]) -> Card:
 
 
 def find_installs(top: str, cards: list[Card]) -> Iterator[tuple[str, Card]]:
-    """Yield the program folders of installs in `top` and a few levels below, with their cards."""
+    """Yield the program folders of installs in `top` and a few levels below, with their cards.
+
+    >>> sorted((os.path.relpath(folder), card.name) for folder, card in kl.find_installs(".", [card]))
+    [('mossferry', 'Mossferry'), ('second/mossferry', 'Mossferry')]
+    """
     stack = [(os.path.abspath(top), 0)]
     while stack:
         folder, depth = stack.pop()

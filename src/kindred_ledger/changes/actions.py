@@ -15,6 +15,11 @@ class Action(Struct, frozen=True):
 
     `before` None means nothing is there yet, `after` None that it shall go. `source` gives the
     content under `source_path`; None for folders, links, removals and changes of time or mode.
+
+    >>> change = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger)
+    >>> action = change.actions[0]
+    >>> action.path, action.before is None, action.reason
+    ('program/build.json', False, 'replaced; the old release is not known')
     """
 
     path: str

@@ -21,7 +21,15 @@ __all__ = ["Changeset"]
 
 
 class Changeset(Plan, frozen=True, dict=True):
-    """A computed change of one place; its fields are those of `Plan`."""
+    """A computed change of one place; its fields are those of `Plan`.
+
+    >>> change = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger)
+    >>> change.preview().totals()["changed"], change.conflicts
+    (67, ())
+    >>> done = change.apply(ledger)
+    >>> done.statements[0].counted_before, done.statements[0].counted_after
+    (206, 214)
+    """
 
     def apply(
         self,

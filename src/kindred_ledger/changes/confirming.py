@@ -19,7 +19,12 @@ Check = Callable[[Ledger, Record, Progress], Sequence[Finding]]
 
 
 class Confirmed(Struct, frozen=True):
-    """What was confirmed; `findings` are what checks found, and then there is no mark."""
+    """What was confirmed; `findings` are what checks found, and then there is no mark.
+
+    >>> done = kl.restore(ledger.backup(install), "copy", ledger=ledger).apply(ledger)
+    >>> kl.confirm(done.record.id, ledger=ledger).mark.kind
+    'confirmed'
+    """
 
     record: Record
     mark: Mark | None
@@ -37,6 +42,10 @@ def confirm(
     """Mark a change (by id, its beginning, or `latest`) as good, if no check finds anything.
 
     Without checks it is the caller's word.
+
+    >>> done = kl.restore(ledger.backup(install), "copy", ledger=ledger).apply(ledger)
+    >>> kl.confirm(done.record.id, ledger=ledger, note="it runs").mark.note
+    'it runs'
     """
     record = ledger.record(change)
     watch = progress or Progress()

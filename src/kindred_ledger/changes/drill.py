@@ -26,6 +26,11 @@ class Drilled(Struct, frozen=True):
     """What a drill proved of an entry: what did not come back as it was kept, or the mark if all did.
 
     `proven` is how many of the `entries` were ever proven; `oldest` is the oldest of these.
+
+    >>> entry = ledger.backup(install)
+    >>> proven = kl.drill(entry, ledger=ledger)
+    >>> proven.findings, proven.mark.kind
+    ((), 'proven')
     """
 
     entry: Entry
@@ -51,6 +56,10 @@ def drill(
     Raises:
         UsageError: the ledger is empty.
         PlaceError: the scratch folder has no room.
+
+    >>> entry = ledger.backup(install)
+    >>> kl.drill(entry, ledger=ledger).findings
+    ()
     """
     entry = ledger.entry(entry) if entry else _next(ledger)
     with tempfile.TemporaryDirectory(

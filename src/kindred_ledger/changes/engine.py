@@ -51,7 +51,12 @@ __all__ = ["Applied", "apply_changeset", "close", "finish", "unwind"]
 
 
 class Applied(Struct, frozen=True):
-    """A change that was made: its record in the history, its books, and what was noticed."""
+    """A change that was made: its record in the history, its books, and what was noticed.
+
+    >>> done = kl.restore(ledger.backup(install), "copy", ledger=ledger).apply(ledger)
+    >>> done.record.operation, done.statements[0].counted_after
+    ('restore', 206)
+    """
 
     record: Record
     statements: tuple[Statement, ...]

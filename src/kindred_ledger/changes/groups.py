@@ -30,6 +30,11 @@ def undo_group(
         UsageError: no change of that group stands.
         KindredError: as `Changeset.apply`; every place is as it was before.
         PlaceError: one could not be made again; the message names it.
+
+    >>> new = "downloads/mossferry-2.0.zip"
+    >>> done = kl.update(install, new, ledger=ledger).apply(ledger, group="evening")
+    >>> [each.record.operation for each in kl.undo_group("evening", ledger=ledger)]
+    ['undo']
     """
     standing = [record for record in not_undone(ledger.records()) if record.group == group]
     if not standing:

@@ -24,6 +24,9 @@ class Recovered(Struct, frozen=True):
     """What was done about one change that was cut off.
 
     `outcome` is "finished" (the place is as intended), "taken back" (as before) or "running".
+
+    >>> [(each.id, each.outcome) for each in kl.recover(ledger)]
+    []
     """
 
     id: str
@@ -39,6 +42,9 @@ def recover(ledger: Ledger, *, back: bool = False) -> list[Recovered]:
 
     Raises:
         PlaceError: the system refuses; doing it again is safe.
+
+    >>> kl.recover(ledger)
+    []
     """
     return [done for name in unfinished(ledger) for done in _recover_one(ledger, name, back)]
 

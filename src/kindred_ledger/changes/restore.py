@@ -71,6 +71,10 @@ def restore(
 
     Raises:
         UsageError: the place has other parts than the entry.
+
+    >>> entry = ledger.backup(install)
+    >>> kl.restore(entry, "copy", ledger=ledger).apply(ledger).statements[0].counted_after
+    206
     """
     entry, chosen = ledger.entry(entry), as_selection(only)
     archive = "" if place is not None else archive_of(entry.roots)

@@ -39,6 +39,11 @@ def undo(
 
     Raises:
         UsageError: the change was taken back already, what was kept before it is retired, or there is none.
+
+    >>> done = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger).apply(ledger)
+    >>> _ = kl.undo(done, ledger=ledger).apply(ledger)
+    >>> card.open("mossferry").version.text
+    '1.4'
     """
     chains = _Chains(ledger.records())
     if change == LATEST:
@@ -68,6 +73,12 @@ def redo(
 
     Raises:
         UsageError: the change was not taken back, what was kept is retired, or there is none.
+
+    >>> _ = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger).apply(ledger)
+    >>> _ = kl.undo(ledger=ledger).apply(ledger)
+    >>> _ = kl.redo(ledger=ledger).apply(ledger)
+    >>> card.open("mossferry").version.text
+    '2.0'
     """
     chains = _Chains(ledger.records())
     if change == LATEST:

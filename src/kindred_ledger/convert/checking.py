@@ -35,7 +35,14 @@ _MOST_FIELDS = 6  # that one complaint names
 
 
 class Sample(Struct, frozen=True):
-    """A file to try a card on, or a pack: then `data` has its files by their paths in it."""
+    """A file to try a card on, or a pack: then `data` has its files by their paths in it.
+
+    >>> with open("mossferry/userdata/saves/midwinter.voyage", "rb") as file:
+    ...     sample = kl.Sample("user/saves/midwinter.voyage", file.read())
+    ...
+    >>> kl.check_card(card, [sample]).samples
+    1
+    """
 
     path: str
     data: bytes | Mapping[str, bytes]
@@ -59,7 +66,12 @@ class Sample(Struct, frozen=True):
 
 
 class CardReport(Struct, frozen=True):
-    """What a check found, by places in the card, and how much was tried. A warning may be meant so."""
+    """What a check found, by places in the card, and how much was tried. A warning may be meant so.
+
+    >>> report = kl.check_card(card)
+    >>> report.is_sound, report.formats
+    (True, 9)
+    """
 
     findings: tuple[Finding, ...]
     formats: int
@@ -78,6 +90,9 @@ def check_card(
     """Try all that a card says of its formats, or of `only` one; nothing is written.
 
     `invented` is how many files are made up for each version of a layout.
+
+    >>> kl.check_card(card).is_sound
+    True
     """
     given = list(samples)
     found: dict[Finding, None] = {}

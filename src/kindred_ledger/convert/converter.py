@@ -45,6 +45,15 @@ class Converted(Struct, frozen=True):
     """The result of a conversion: bytes, books, what it lost, and what is worth knowing.
 
     Of a folder `data` is the bytes of its files by their paths below it.
+
+    >>> with open("mossferry/userdata/saves/midwinter.voyage", "rb") as file:
+    ...     data = file.read()
+    ...
+    >>> made = kl.convert_bytes(data, card.formats["voyage"], "5", name="midwinter.voyage")
+    >>> made.statement.counted_before, made.statement.counted_after
+    (69, 72)
+    >>> [finding.what for finding in made.findings if finding.severity == kl.Severity.LOSS]
+    ['8: lanterns have no glow of their own since 2.0']
     """
 
     data: Any
@@ -143,6 +152,13 @@ def convert_bytes(
         NoRoute: no steps lead to `target`.
         PreconditionUnmet: a step requires what the file does not have.
         BooksUnbalanced: a field went without a reason, or the result does not read back.
+
+    >>> with open("mossferry/userdata/saves/midwinter.voyage", "rb") as file:
+    ...     data = file.read()
+    ...
+    >>> made = kl.convert_bytes(data, card.formats["voyage"], "5", name="midwinter.voyage")
+    >>> str(made.source), str(made.target)
+    ('4', '5')
     """
     read = format.scheme.parse
     target = read(target) if isinstance(target, str) else target

@@ -68,6 +68,10 @@ class Work(Struct, frozen=True):
     and nothing of them if the work is cut off. What has `column_threshold` rows or more stands in the
     books by its columns, not value by value. Of very many files, what was kept has a line of its own
     only if `shown` says so.
+
+    >>> work = kl.Work(column_threshold=500)
+    >>> kl.convert_install(install, "2.0", ledger=ledger, work=work).summary
+    'convert 6 files to the formats of Mossferry 2.0, in place'
     """
 
     executor: Executor | None = None
@@ -109,6 +113,10 @@ def convert_install(
     Raises:
         DecisionNeeded: the version of the install is not certain.
         UsageError: the card says nothing about the build.
+
+    >>> change = kl.convert_install(install, "2.0", ledger=ledger)
+    >>> change.summary
+    'convert 6 files to the formats of Mossferry 2.0, in place'
     """
     install, wanted, stays = as_install(install), as_selection(only), as_selection(leave)
     card = install.card
@@ -181,6 +189,10 @@ def convert_files(
 
     Raises:
         UsageError: neither or both are told, or the card says nothing about the build.
+
+    >>> change = kl.convert_files("mossferry/userdata/saves", card, "2.0", ledger=ledger)
+    >>> change.summary
+    'convert 4 files to the formats of Mossferry 2.0, in place'
     """
     place, wanted, stays = as_place(place), as_selection(only), as_selection(leave)
     build = card.build(build) if build else None
@@ -220,6 +232,16 @@ def prove_install(
     """Yield for each file of an install what its conversion is worth; nothing is written.
 
     A file that is in the wanted version is left out; one that cannot be converted gives the error.
+
+    >>> for path, proof in kl.prove_install(install, "2.0"):
+    ...     print(path, proof.same_bytes)
+    ...
+    user/controls.json True
+    user/saves/eel-season.voyage False
+    user/saves/first-crossing.voyage False
+    user/saves/long-way-round.voyage False
+    user/saves/midwinter.voyage False
+    user/settings.ini False
     """
     install, wanted = as_install(install), as_selection(only)
     card = install.card

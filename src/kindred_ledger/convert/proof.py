@@ -17,6 +17,14 @@ class Proof(Struct, frozen=True):
 
     `back` None: there is no way back, or it failed; `why` says. `unrecovered` names the fields that
     do not come back as they were; with none, and the same bytes, nothing at all is lost.
+
+    >>> for path, proof in kl.prove_install(install, "2.0", only="*.voyage"):
+    ...     print(path, [each.name for each in proof.unrecovered])
+    ...
+    user/saves/eel-season.voyage ['ship.lantern_glow', 'scratch.seed_hash', 'scratch']
+    user/saves/first-crossing.voyage ['build', 'ship.lantern_glow', 'scratch.seed_hash', 'scratch']
+    user/saves/long-way-round.voyage ['ship.lantern_glow', 'scratch.seed_hash', 'scratch']
+    user/saves/midwinter.voyage ['ship.lantern_glow', 'scratch.seed_hash', 'scratch']
     """
 
     there: Converted

@@ -48,6 +48,9 @@ class Leaf(Struct, frozen=True):
     `value` is str, int, Decimal, bool or None; {} or [] for an empty container. `text` is the raw
     text, so that 1.10 and 1.1 differ. `origin` is None for a leaf that was added; `note` says why it
     was.
+
+    >>> [(leaf.path, leaf.value) for leaf in kl.decode(b"[A]\\nspeed = 2\\n", "ini").leaves()]
+    [(('A', 'speed'), '2')]
     """
 
     path: Path
@@ -66,6 +69,11 @@ class Document(Protocol):
     """A decoded file. Edits change it in place; `encode` gives the bytes.
 
     Paths are tuples; every call takes them as text, too: `document.set("crew[0].name", "Ada")`.
+
+    >>> document = kl.decode(b'{"purse": 12}  // mine', "json")
+    >>> document.set("purse", 20)
+    >>> document.encode()
+    b'{"purse": 20}  // mine'
     """
 
     def leaves(self, at: Path | str = ()) -> Iterator[Leaf]:

@@ -40,6 +40,10 @@ class Tag(Struct, frozen=True):
     """What a place holds: the title, its version and what that was read from.
 
     `categories` are the card's, by name, so that an entry can be restored by category without it.
+
+    >>> tag = kl.Tag(title="charts", version="3")
+    >>> ledger.backup("server", tag=tag).tag.version
+    '3'
     """
 
     title: str = ""
@@ -49,7 +53,14 @@ class Tag(Struct, frozen=True):
 
 
 class Tagged(Protocol):
-    """Something with a place and a tag, such as an install."""
+    """Something with a place and a tag, such as an install.
+
+    >>> def title(thing: kl.Tagged) -> str:
+    ...     return thing.tag.title
+    ...
+    >>> title(install)
+    'mossferry'
+    """
 
     @property
     def place(self) -> Place: ...
@@ -70,6 +81,10 @@ class ReleaseTag(Struct, frozen=True):
 
     `date` is ISO 8601, to the day or the second; `digest` is of its tree, in hex; `whole` says that
     all contents were kept, not digests only. Empty is what does not apply.
+
+    >>> label = kl.ReleaseTag(channel="preview", platform="linux")
+    >>> kl.shelve("downloads/mossferry-2.0.zip", card, ledger=ledger, label=label).release.label.channel
+    'preview'
     """
 
     channel: str = "stable"
@@ -89,6 +104,12 @@ class Entry(Struct, frozen=True):
     are kept as they were read last; `captured` are databases that were in use, each with all that
     was committed; `running` names the programs that ran from the place meanwhile;
     `release` is there if it is a shelved one; `machine` is the name of the machine that kept it.
+
+    >>> entry = ledger.backup(install, note="before 2.0")
+    >>> entry.tag.title, entry.tag.version, entry.note, entry.files
+    ('mossferry', '1.4', 'before 2.0', 206)
+    >>> ledger.entry("mossferry@1.4").id == entry.id
+    True
     """
 
     id: str
@@ -163,7 +184,12 @@ RETIRED = "retired"  # entries went, by a policy; the body has their headers
 
 
 class Mark(Struct, frozen=True):
-    """What was found out of an entry or change later: `kind` says what, `subject` is its id."""
+    """What was found out of an entry or change later: `kind` says what, `subject` is its id.
+
+    >>> entry = ledger.backup(install)
+    >>> kl.drill(entry, ledger=ledger).mark.subject == entry.id
+    True
+    """
 
     id: str
     when: str

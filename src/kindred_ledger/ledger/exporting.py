@@ -52,6 +52,10 @@ def export(
     Raises:
         UsageError: `out` is there already, or names no such archive.
         BooksUnbalanced: what was written does not read back; nothing is left behind.
+
+    >>> entry = ledger.backup(install)
+    >>> len(kl.export(entry, "copy.zip", ledger=ledger).files) == entry.files
+    True
     """
     entry = ledger.entry(entry)
     path = os.path.abspath(os.path.expanduser(os.fspath(out)))

@@ -36,7 +36,12 @@ _ASIDE = "damaged"
 
 
 class Healed(Struct, frozen=True):
-    """What was found, what was done about it, a line each, and what is still wrong afterwards."""
+    """What was found, what was done about it, a line each, and what is still wrong afterwards.
+
+    >>> healed = kl.heal(ledger)
+    >>> healed.mended, healed.after.findings
+    ((), ())
+    """
 
     before: Verified
     mended: tuple[str, ...]
@@ -54,6 +59,9 @@ def heal(
 
     Files are taken from `mirrors` under their names; contents that no pack holds any more are looked
     for in `places`, by digest (None: in the places that the entries came from, where they still are).
+
+    >>> kl.heal(ledger).mended
+    ()
     """
     watch = progress or Progress()
     before = verify(ledger, progress=watch)

@@ -6,7 +6,6 @@ is ever written again; whatever is read back is verified by digest. See docs/led
 
 from __future__ import annotations
 
-import contextlib
 import os
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -16,7 +15,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from msgspec.structs import replace
 
-from ..errors import LedgerDamaged, NoLedger, PlaceChanged, UsageError
+from ..errors import LedgerDamaged, PlaceChanged, UsageError
 from ..finding import Finding
 from ..places import (
     AnySelection,
@@ -28,9 +27,7 @@ from ..places import (
     check_selected,
     digested,
     look,
-    make_folders,
     place_at,
-    refusals,
     roots_of,
     running_in,
     scan,
@@ -38,9 +35,7 @@ from ..places import (
 )
 from ..progress import Progress
 from ..suggestions import path_meant
-from . import settings
-from .creating import create as create_in
-from .creating import holds_something
+from .creating import begin
 from .encryption import COST
 from .entries import BEFORE, RETIRED, Entry, Mark, ReleaseTag, Tag, Tagged, iso
 from .entry_place import EntryPlace
@@ -65,7 +60,14 @@ _LIST = "To see what is kept: kindred entries"
 
 
 class Ledger:
-    """An open ledger. `clock` gives the time in seconds since 1970."""
+    """An open ledger. `clock` gives the time in seconds since 1970.
+
+    >>> with kl.Ledger.open("ledger") as ledger:
+    ...     entry = ledger.backup("mossferry")
+    ...     [entry.tag.title for entry in ledger.entries()]
+    ...
+    ['mossferry']
+    """
 
     def __init__(
         self,
@@ -118,22 +120,7 @@ class Ledger:
                 storage.root, clock=clock, storage=storage, machine=machine, connect=connect
             )
         root = folder_at(where)
-        with refusals(root):
-            try:
-                settings.read(root)
-            except FileNotFoundError:
-                if holds_something(root):
-                    return Ledger(  # only that file is lost: `verify` tells it
-                        root, clock=clock, machine=machine, connect=connect
-                    )
-                if not create:
-                    raise NoLedger(
-                        "there is no ledger here", where=root, remedy="Check the path."
-                    ) from None
-                create_in(root)
-        for name in ("marks", "work"):  # of these nothing is needed that is elsewhere
-            with contextlib.suppress(OSError):
-                make_folders(os.path.join(root, name), private=True)
+        begin(root, create=create)
         return Ledger(root, clock=clock, machine=machine, connect=connect)
 
     @staticmethod

@@ -36,7 +36,12 @@ _PAUSE_SECONDS = 0.1  # before the next pass
 
 
 class Mirrored(Struct, frozen=True):
-    """How many files of each kind were copied, with how many bytes; and what was not, and why."""
+    """How many files of each kind were copied, with how many bytes; and what was not, and why.
+
+    >>> _ = ledger.backup(install)
+    >>> kl.mirror(ledger, kl.Ledger.open("mirror")).entries
+    1
+    """
 
     packs: int
     entries: int
@@ -56,6 +61,10 @@ def mirror(source: Ledger, target: Ledger, *, progress: Progress | None = None) 
     Raises:
         UsageError: both are one folder.
         PlaceError: the system refuses; what was copied stays.
+
+    >>> _ = ledger.backup(install)
+    >>> kl.mirror(ledger, kl.Ledger.open("mirror")).entries
+    1
     """
     if os.path.realpath(source.root) == os.path.realpath(target.root):
         raise UsageError("a ledger is no mirror of itself", where=target.location)

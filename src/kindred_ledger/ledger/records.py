@@ -73,6 +73,10 @@ class Record(Struct, frozen=True):
     `paths` that is missing in one of them did not exist there. `entry` is where the content of
     `before` is kept; `machine` made it. Changes of one `group` were made together, and can be taken back
     together. `touched` is how many `paths` a stored one has, also where they were not read.
+
+    >>> _ = kl.restore(ledger.backup(install), "copy", ledger=ledger).apply(ledger)
+    >>> [record.operation for record in ledger.records()]
+    ['restore']
     """
 
     id: str

@@ -24,7 +24,13 @@ class RetentionPolicy(Struct, frozen=True):
     """What to keep of each place: the `last` entries, the last of each version, and the last of each day,
     week and month, for so many of those in which there are any.
 
-    A change that nobody confirmed counts as confirmed once it is `confirmed_after_days` old; 0 is never."""
+    A change that nobody confirmed counts as confirmed once it is `confirmed_after_days` old; 0 is never.
+
+    >>> _ = ledger.backup(install)
+    >>> plan = kl.plan_retirement(ledger, kl.RetentionPolicy(last=1))
+    >>> plan.going
+    ()
+    """
 
     last: int = 0
     per_version: bool = False

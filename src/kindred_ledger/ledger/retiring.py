@@ -26,14 +26,26 @@ _UNDER_WAY_SECONDS = 86_400  # far longer than a change takes from what it keeps
 
 
 class Retired(Struct, frozen=True):
-    """What was done: the books of the entries, counted, and the space that came back."""
+    """What was done: the books of the entries, counted, and the space that came back.
+
+    >>> _ = ledger.backup(install)
+    >>> done = kl.plan_retirement(ledger, kl.RetentionPolicy(last=1)).carry_out(ledger)
+    >>> done.books.totals()["unchanged"]
+    1
+    """
 
     books: Statement
     space: Reclaimed
 
 
 class Retirement(Struct, frozen=True):
-    """A plan: a line for every entry, and the space that would come back (about)."""
+    """A plan: a line for every entry, and the space that would come back (about).
+
+    >>> _ = ledger.backup(install)
+    >>> plan = kl.plan_retirement(ledger, kl.RetentionPolicy(last=1))
+    >>> plan.books.totals()["unchanged"], plan.going
+    (1, ())
+    """
 
     policy: RetentionPolicy
     books: Statement
@@ -75,6 +87,10 @@ def plan_retirement(ledger: Ledger, policy: RetentionPolicy) -> Retirement:
     Raises:
         UsageError: the policy keeps nothing.
         LedgerDamaged: an entry, change or mark cannot be read, so that nobody knows what it needs.
+
+    >>> _ = ledger.backup(install)
+    >>> kl.plan_retirement(ledger, kl.RetentionPolicy(last=3)).going
+    ()
     """
     policy.check()
     for fault in ledger.unreadable():

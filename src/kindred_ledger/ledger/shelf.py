@@ -32,7 +32,12 @@ _ANY_PLATFORM = ("", "any")
 
 
 class Release(Struct, frozen=True):
-    """A shelved release: the entry it is, and how it is named."""
+    """A shelved release: the entry it is, and how it is named.
+
+    >>> release = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger).release
+    >>> release.title, release.version
+    ('mossferry', '1.4')
+    """
 
     entry: Entry
 
@@ -101,7 +106,12 @@ class Holder(Protocol):
 
 
 class ReleasePlace(EntryPlace):
-    """A shelved release as a place: its whole tree, and the contents that were kept of it."""
+    """A shelved release as a place: its whole tree, and the contents that were kept of it.
+
+    >>> place = ledger.shelf.place(kl.shelve("downloads/mossferry-2.0.zip", card, ledger=ledger).release)
+    >>> kl.update(install, place, ledger=ledger).summary
+    'update Mossferry from 1.4 to 2.0, over the top'
+    """
 
     def __init__(self, release: Release, ledger: Holder) -> None:
         super().__init__(release.entry, ledger.index, lambda: ledger.release_tree(release.entry))

@@ -57,6 +57,11 @@ class Verified(Struct, frozen=True):
     """What was looked at (packs and their bytes, entries, changes), what is wrong, what it costs.
 
     `findings` are about files of the ledger, by their paths in it.
+
+    >>> _ = ledger.backup(install)
+    >>> verified = kl.verify(ledger)
+    >>> verified.findings, verified.entries
+    ((), 1)
     """
 
     packs: int
@@ -73,6 +78,10 @@ def verify(ledger: Ledger, *, share: float = 1.0, progress: Progress | None = No
 
     `share` below 1 takes the packs that were not checked for the longest until that share of all
     bytes is checked, so that several calls check everything. Writes to the cache alone.
+
+    >>> _ = ledger.backup(install)
+    >>> kl.verify(ledger).findings
+    ()
     """
     return _Verification(ledger, progress or Progress()).run(share)
 

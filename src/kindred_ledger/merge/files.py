@@ -25,6 +25,10 @@ def merge_files(three: Three, how: How) -> FileMerge:
 
     Raises:
         FormatError: it is of no kind that can be merged, or one side is damaged.
+
+    >>> three = kl.Three(base=b"a = 1\\nb = 1\\n", mine=b"a = 2\\nb = 1\\n", theirs=b"a = 1\\nb = 3\\n")
+    >>> kl.merge_files(three, kl.How("settings.toml")).data
+    b'a = 2\\nb = 3\\n'
     """
     sides = [side for side in three if side is not None]
     if max(map(len, sides)) > _MOST_BYTES:

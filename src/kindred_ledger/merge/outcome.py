@@ -18,7 +18,12 @@ __all__ = ["Counts", "FileMerge", "How", "Three"]
 
 
 class Three(NamedTuple):
-    """The bytes of a file on three sides; without a base both added it."""
+    """The bytes of a file on three sides; without a base both added it.
+
+    >>> three = kl.Three(base=b"a = 1\\n", mine=b"a = 2\\n", theirs=b"a = 1\\nb = 3\\n")
+    >>> kl.merge_files(three, kl.How("settings.toml")).data
+    b'a = 2\\nb = 3\\n'
+    """
 
     base: bytes | None
     mine: bytes
@@ -31,6 +36,11 @@ class How(Struct, frozen=True):
     `keys` says which field names the records of lists, by patterns of paths; `version_path` leads to the
     version theirs says it has. `known` False says that nobody knows what both came from. `asked` answers
     instead of the policy.
+
+    >>> how = kl.How("settings.txt", codec="ini")
+    >>> three = kl.Three(base=b"[A]\\na=1\\nb=1\\n", mine=b"[A]\\na=2\\nb=1\\n", theirs=b"[A]\\na=1\\nb=2\\n")
+    >>> kl.merge_files(three, how).data
+    b'[A]\\na=2\\nb=2\\n'
     """
 
     name: str
@@ -73,6 +83,11 @@ class FileMerge(Struct, frozen=True):
     has no line in the books, such as comments; `overruled` are changes of mine that a rule let go;
     `answered` the texts of rules that decided something; `named_by` says which field names the records of a
     list.
+
+    >>> three = kl.Three(base=b"a = 1\\nb = 1\\n", mine=b"a = 2\\nb = 1\\n", theirs=b"a = 1\\nb = 3\\n")
+    >>> merged = kl.merge_files(three, kl.How("settings.toml"))
+    >>> merged.data, merged.conflicts
+    (b'a = 2\\nb = 3\\n', ())
     """
 
     data: bytes

@@ -22,7 +22,12 @@ __all__ = ["Choice", "Policy", "Rule", "fits", "named_fields"]
 
 
 class Choice(StrEnum):
-    """What a rule says: take one side, have both stand, merge inside, or ask."""
+    """What a rule says: take one side, have both stand, merge inside, or ask.
+
+    >>> choices = kl.UpdateChoices(rules=(kl.Rule.read(kl.Choice.MINE, "program/data/harbours.json"),))
+    >>> kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger, choices=choices).conflicts
+    ()
+    """
 
     MINE = "mine"
     THEIRS = "theirs"
@@ -37,6 +42,10 @@ class Rule(Struct, frozen=True):
     A field is a pattern of paths, with `ANY`, or the name it has in findings, as `crew[id=7].name`. A rule
     answers conflicts; one that is `always` also overrules what the table says. `said` is the reason in the
     books, `text` what was typed. With `when` it counts only while the sides are these.
+
+    >>> rule = kl.Rule.read(kl.Choice.MINE, "settings.toml:View.width")
+    >>> rule.choice.value, rule.fields
+    ('mine', (('View', 'width'), 'View.width'))
     """
 
     choice: Choice
@@ -66,7 +75,13 @@ class Rule(Struct, frozen=True):
 
 
 class Policy(Struct, frozen=True):
-    """Rules in order; later ones win."""
+    """Rules in order; later ones win.
+
+    >>> rule = kl.Rule(kl.Choice.THEIRS, kl.Patterns(("*.toml",)), fields=(("tide",),))
+    >>> three = kl.Three(base=b"tide = 1\\n", mine=b"tide = 2\\n", theirs=b"tide = 3\\n")
+    >>> kl.merge_files(three, kl.How("settings.toml", policy=kl.Policy((rule,)))).data
+    b'tide = 3\\n'
+    """
 
     rules: tuple[Rule, ...] = ()
 

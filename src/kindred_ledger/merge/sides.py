@@ -39,7 +39,13 @@ class Side(StrEnum):
 
 
 class Case(Enum):
-    """A row of the table: who changed something, and how people say that."""
+    """A row of the table: who changed something, and how people say that.
+
+    >>> three = kl.Three(base=b"tide = 1\\n", mine=b"tide = 2\\n", theirs=b"tide = 3\\n")
+    >>> conflict = kl.merge_files(three, kl.How("settings.toml")).conflicts[0]
+    >>> conflict.where, conflict.case is kl.Case.BOTH_CHANGED
+    ('tide', True)
+    """
 
     UNCHANGED = (Side.NOBODY, "unchanged")
     AGREED = (Side.NOBODY, "both made the same change")

@@ -35,6 +35,11 @@ class Verdict(Struct, frozen=True):
 
     `bases` are those it is, byte for byte; `outputs` those that it is already. `near` is the base it
     shares most with if it is neither, `share` how much, of 1, and `differing` which of its files differ.
+
+    >>> patches, place = kl.PatchSet.open("downloads/wet-lantern.patches.zip"), kl.open_place("mossferry")
+    >>> verdict = kl.identify_base(patches, place, ledger.scan(place), "data/harbours.json")
+    >>> verdict.bases
+    ('harbours of 1.4',)
     """
 
     bases: tuple[str, ...] = ()
@@ -54,6 +59,10 @@ def identify_base(
 
     Raises:
         UsageError: the set is for single files, and there is none of that name.
+
+    >>> patches, place = kl.PatchSet.open("downloads/wet-lantern.patches.zip"), kl.open_place("mossferry")
+    >>> kl.identify_base(patches, place, ledger.scan(place), "data/harbours.json").bases
+    ('harbours of 1.4',)
     """
     if patches.is_single and name not in tree:
         raise UsageError(
@@ -136,6 +145,11 @@ def apply_patch(
     Raises:
         UsageError: the place is no base of the set, it is the output already, or there are several outputs.
         FormatError: the set is damaged: what comes out is not what it should be.
+
+    >>> patches = kl.PatchSet.open("downloads/wet-lantern.patches.zip")
+    >>> place, name = kl.FolderPlace("mossferry"), "data/harbours.json"
+    >>> kl.apply_patch(patches, place, ledger=ledger, name=name, output="full").summary
+    'make full of harbours of 1.4'
     """
     tree = ledger.scan(place, progress=progress)
     output = _chosen(patches, output)

@@ -33,6 +33,12 @@ def make_patch_set(
     Raises:
         UsageError: single files and folders are mixed, or a name stands twice.
         UnsafeName: a file has a name that not every system can hold.
+
+    >>> before = kl.MemoryPlace({"a.chart": b"old" * 1000})
+    >>> after = kl.MemoryPlace({"a.chart": b"old" * 1000 + b"new"})
+    >>> manifest, members = kl.make_patch_set({kl.Base("1"): before}, {kl.Output("2"): after})
+    >>> len(members)
+    1
     """
     watch = progress or Progress()
     for what, names in (("base", bases), ("output", outputs)):

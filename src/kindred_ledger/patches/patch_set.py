@@ -41,14 +41,26 @@ _MOMENT = (1980, 1, 1, 0, 0, 0)  # of all members: the same input makes the same
 
 
 class Base(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """What a patch set is made for: its name in the set, and which builds it stands for."""
+    """What a patch set is made for: its name in the set, and which builds it stands for.
+
+    >>> before = kl.MemoryPlace({"a.chart": b"old" * 1000})
+    >>> after = kl.MemoryPlace({"a.chart": b"old" * 1000 + b"new"})
+    >>> manifest, _ = kl.make_patch_set({kl.Base("1"): before}, {kl.Output("2"): after})
+    >>> manifest.bases[0].name, manifest.outputs[0].name
+    ('1', '2')
+    """
 
     name: str
     builds: str = ""
 
 
 class Output(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """What comes of it: a flavour, with what people should know of it."""
+    """What comes of it: a flavour, with what people should know of it.
+
+    >>> patches = kl.PatchSet.open("downloads/wet-lantern.patches.zip")
+    >>> patches.manifest.outputs[0].name, patches.manifest.outputs[0].notes
+    ('short', 'One harbour more.')
+    """
 
     name: str
     builds: str = ""
@@ -73,7 +85,12 @@ class Change(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True
 
 
 class Manifest(Struct, frozen=True, forbid_unknown_fields=True):
-    """What `patches.toml` holds."""
+    """What `patches.toml` holds.
+
+    >>> manifest = kl.PatchSet.open("downloads/wet-lantern.patches.zip").manifest
+    >>> manifest.title, [base.name for base in manifest.bases]
+    ('mossferry', ['harbours of 1.4', 'harbours of 2.0'])
+    """
 
     format: int = _FORMAT
     title: str = ""
@@ -84,7 +101,12 @@ class Manifest(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class PatchSet:
-    """A patch set that was opened; nothing of it is believed until digests agree."""
+    """A patch set that was opened; nothing of it is believed until digests agree.
+
+    >>> patches = kl.PatchSet.open("downloads/wet-lantern.patches.zip")
+    >>> [output.name for output in patches.manifest.outputs]
+    ['short', 'full']
+    """
 
     def __init__(self, path: str, manifest: Manifest) -> None:
         self.path = path
@@ -170,7 +192,17 @@ def is_patch_set(path: str) -> bool:
 
 
 def write_patch_set(file: BinaryIO, manifest: Manifest, members: Mapping[str, bytes]) -> None:
-    """Write a patch set; the same input makes the same bytes."""
+    """Write a patch set; the same input makes the same bytes.
+
+    >>> before = kl.MemoryPlace({"a.chart": b"old" * 1000})
+    >>> after = kl.MemoryPlace({"a.chart": b"old" * 1000 + b"new"})
+    >>> made = kl.make_patch_set({kl.Base("1"): before}, {kl.Output("2"): after})
+    >>> with open("charts.patches.zip", "wb") as file:
+    ...     kl.write_patch_set(file, *made)
+    ...
+    >>> kl.PatchSet.open("charts.patches.zip").manifest.bases[0].name
+    '1'
+    """
     with zipfile.ZipFile(file, "w") as archive:
         for name, data in ((MANIFEST, _text(manifest).encode()), *sorted(members.items())):
             info = zipfile.ZipInfo(name, _MOMENT)

@@ -46,6 +46,10 @@ class ZipPlace(Capable):
     Raises:
         UnsafeArchive, UnsafeName: on the first use, if the archive fails a guard.
         PlaceError: the file cannot be read.
+
+    >>> place = kl.ZipPlace("downloads/mossferry-1.4.zip")
+    >>> len(kl.scan(place).files)
+    194
     """
 
     is_archive = True

@@ -46,6 +46,9 @@ class FolderPlace(Capable):
 
     Raises:
         PlaceError: on reading, where the folder is missing or the system refuses.
+
+    >>> len(kl.scan(kl.FolderPlace("server")).files)
+    9
     """
 
     def __init__(
@@ -316,7 +319,12 @@ class NewFolder(FolderPlace):
 
 
 class ItemPlace(FolderPlace):
-    """One folder with its name, as an item of the folder it is in: it may come into being, and go."""
+    """One folder with its name, as an item of the folder it is in: it may come into being, and go.
+
+    >>> place = kl.ItemPlace("mossferry/userdata/settings.ini")
+    >>> ledger.backup(place).files
+    1
+    """
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         full = os.path.abspath(os.path.expanduser(os.fspath(path)))

@@ -14,7 +14,12 @@ __all__ = ["MemoryPlace"]
 
 
 class MemoryPlace(Capable):
-    """A mapping of path to bytes as a place."""
+    """A mapping of path to bytes as a place.
+
+    >>> place = kl.MemoryPlace({"notes.txt": b"a note"})
+    >>> ledger.backup(place).files
+    1
+    """
 
     def __init__(self, contents: Mapping[str, bytes], *, location: str = "computed") -> None:
         self.contents = dict(contents)

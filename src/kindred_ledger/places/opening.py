@@ -38,6 +38,9 @@ def open_place(where: str | os.PathLike[str]) -> Place:
 
     Raises:
         UsageError: nothing is there, or it is neither.
+
+    >>> kl.open_place("server"), kl.open_place("downloads/mossferry-1.4.zip")
+    (<FolderPlace ...server>, <ZipPlace ...downloads/mossferry-1.4.zip>)
     """
     path = os.path.abspath(os.path.expanduser(os.fspath(where)))
     if os.path.isdir(path):

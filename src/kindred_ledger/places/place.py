@@ -30,7 +30,12 @@ _LARGE = 64 << 10  # bytes a file: below, most of the time goes into what thread
 
 
 class Place(Protocol):
-    """What every place offers."""
+    """What every place offers.
+
+    >>> place = kl.open_place("downloads/mossferry-1.4.zip")
+    >>> "mossferry-1.4/version.txt" in kl.scan(place)
+    True
+    """
 
     @property
     def location(self) -> str:
@@ -58,6 +63,10 @@ def scan(
     Raises:
         PlaceError: a file cannot be read.
         PlaceChanged: a file still changes while it is read after `tries` readings.
+
+    >>> tree = kl.scan(kl.FolderPlace("server"))
+    >>> len(tree.files)
+    9
     """
     return digested(
         place, lambda: place.survey(seen=seen), seen=seen, progress=progress, tries=tries

@@ -24,7 +24,12 @@ _SECOND_NS = 1_000_000_000
 
 
 class Seen:
-    """Digests by path and file status, for one place, and which contents the ledger is known to hold."""
+    """Digests by path and file status, for one place, and which contents the ledger is known to hold.
+
+    >>> seen = kl.Seen()
+    >>> kl.scan(kl.FolderPlace("server"), seen=seen) == kl.scan(kl.FolderPlace("server"), seen=seen)
+    True
+    """
 
     __slots__ = (
         "_changed",

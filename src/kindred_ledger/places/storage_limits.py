@@ -34,7 +34,12 @@ _SECOND_NS = 1_000_000_000
 
 class StorageLimits(Struct, frozen=True):
     """What can be held: links, permissions, times in steps of so many ns (0: none), empty folders, none but
-    portable names, names that are no valid text, files of up to so many bytes (0: of any size)."""
+    portable names, names that are no valid text, files of up to so many bytes (0: of any size).
+
+    >>> card_reader = kl.StorageLimits(links=False, portable=True)
+    >>> card_reader.modes
+    True
+    """
 
     links: bool = True
     modes: bool = True

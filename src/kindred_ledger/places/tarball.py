@@ -49,6 +49,11 @@ class TarPlace(Capable):
     Raises:
         UnsafeArchive, UnsafeName: on the first use, if the archive fails a guard or is damaged.
         PlaceError: the file cannot be read.
+
+    >>> entry = ledger.backup(install)
+    >>> _ = kl.export(entry, "copy.tar.zst", ledger=ledger)
+    >>> len(kl.scan(kl.TarPlace("copy.tar.zst")).files) == entry.files
+    True
     """
 
     def __init__(self, path: str | os.PathLike[str]) -> None:

@@ -29,6 +29,11 @@ class Node(NamedTuple):
     bytes; `digest` is the BLAKE3 of the content, 32 bytes, or None where nobody has read it yet;
     `mtime_ns` is 0 where no time is known or kept; `mode` holds the permission bits, 0 where
     unknown; `target` is the text of a link.
+
+    >>> tree = kl.scan(kl.FolderPlace("server"))
+    >>> node = tree["tables.xml"]
+    >>> node.kind, node.size
+    ('file', 502)
     """
 
     kind: str
@@ -51,6 +56,11 @@ class Difference(NamedTuple):
     """One path in which two trees differ: added, removed, changed, or touched (time, mode).
 
     A folder whose time differs is no difference: what happened in it is.
+
+    >>> old, new = "downloads/mossferry-1.4.zip", "downloads/mossferry-2.0.zip"
+    >>> difference = kl.compare(old, new, card=card).differences[0]
+    >>> difference.path, difference.status
+    ('program/build.json', 'changed')
     """
 
     path: str

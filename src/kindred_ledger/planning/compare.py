@@ -47,6 +47,11 @@ class Comparison(Struct, frozen=True):
 
     `same` is how many files and links hold the same on both sides; `categories` names what a path
     belongs to, where either side knows; `unread` says why a file's fields could not be compared.
+
+    >>> old, new = "downloads/mossferry-1.4.zip", "downloads/mossferry-2.0.zip"
+    >>> compared = kl.compare(old, new, card=card)
+    >>> len(compared.differences), compared.same, compared.differences[0].path
+    (80, 122, 'program/build.json')
     """
 
     differences: tuple[Difference, ...]
@@ -101,6 +106,10 @@ def compare(
 
     Raises:
         PlaceError, PlaceChanged: something cannot be read.
+
+    >>> old, new = "downloads/mossferry-1.4.zip", "downloads/mossferry-2.0.zip"
+    >>> len(kl.compare(old, new, card=card).differences)
+    80
     """
     sides = [_side(side, card) for side in (before, after)]
     wanted = as_selection(only)

@@ -37,6 +37,11 @@ class Context:
     `executor` is what large conversions run in, with so many `workers`; None is this process. With `dry_run`
     nothing will be applied, and not even an empty folder is made. `broken_cards` are cards that could not be
     read: what no other card fits may be of such a title, and is then refused.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     context.install("mossferry").version.text
+    ...
+    '1.4'
     """
 
     def __init__(

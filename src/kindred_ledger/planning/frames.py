@@ -66,6 +66,11 @@ def to_frame(values: Any) -> DataFrame:
 
     Raises:
         UsageError: pandas is not installed, or it is none of these.
+
+    >>> _ = ledger.backup(install)
+    >>> kl.to_frame(ledger.entries())[["title", "version"]]
+           title version
+    0  mossferry     1.4
     """
     own = getattr(values, "to_frame", None)
     if own is not None:

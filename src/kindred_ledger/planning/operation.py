@@ -23,7 +23,15 @@ class Operation(
     omit_defaults=True,
     forbid_unknown_fields=True,
 ):
-    """What to do. A kind of operation is a class with a tag; its fields are what is said of it."""
+    """What to do. A kind of operation is a class with a tag; its fields are what is said of it.
+
+    >>> _ = ledger.backup(install)
+    >>> operation = kl.read_operation({"operation": "restore", "entry": "latest", "into": "copy"})
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     len(operation.compute(context).actions)
+    ...
+    216
+    """
 
     def compute(self, context: Context) -> Changeset:
         """Return the change that does it; nothing is written.

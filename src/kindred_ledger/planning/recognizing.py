@@ -23,7 +23,13 @@ _ENOUGH = 0.5  # of a release's files must be there unchanged for it to be told 
 
 
 class ReleaseMatch(Struct, frozen=True):
-    """An install held against a release: the paths that are the same, edited, missing or not in it."""
+    """An install held against a release: the paths that are the same, edited, missing or not in it.
+
+    >>> _ = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger)
+    >>> match = kl.match_releases(install, ledger)[0]
+    >>> match.release.version, match.edited
+    ('1.4', ('data/tides.ini',))
+    """
 
     release: Release
     same: int
@@ -71,6 +77,10 @@ def match_releases(
 
     `releases` None takes all the shelf has of its title. An install that was read before is not
     read again.
+
+    >>> _ = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger)
+    >>> kl.match_releases(install, ledger)[0].is_enough
+    True
     """
     install = as_install(install)
     tree = ledger.scan(install.place, progress=progress).under(PROGRAM)

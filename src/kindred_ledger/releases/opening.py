@@ -19,6 +19,9 @@ def source_at(where: str) -> Source:
 
     Raises:
         UsageError: it is neither.
+
+    >>> kl.source_at("downloads/releases.json").name
+    'releases.json'
     """
     kind = urlsplit(where).scheme if "://" in where else ""
     if kind in ("http", "https"):

@@ -57,7 +57,12 @@ class Part(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class IndexedRelease(Struct, frozen=True, forbid_unknown_fields=True):
-    """A release as an index describes it; `version` is empty for a build that has only a date."""
+    """A release as an index describes it; `version` is empty for a build that has only a date.
+
+    >>> index = kl.read_index("releases.json", kl.source_at("downloads/releases.json").read)
+    >>> [(release.version, release.channel) for release in index.releases][0]
+    ('1.4', 'stable')
+    """
 
     parts: tuple[Part, ...]
     version: str = ""
@@ -84,14 +89,25 @@ class _Page(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ReleaseIndex(Struct, frozen=True):
-    """All pages of an index: a title and its releases."""
+    """All pages of an index: a title and its releases.
+
+    >>> index = kl.read_index("releases.json", kl.source_at("downloads/releases.json").read)
+    >>> index.title, len(index.releases)
+    ('mossferry', 3)
+    """
 
     title: str
     releases: tuple[IndexedRelease, ...]
 
 
 class ChosenRelease(Struct, frozen=True):
-    """A release that was chosen of several, and why."""
+    """A release that was chosen of several, and why.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> chosen = kl.choose_release(kl.read_index(source.name, source.read))
+    >>> chosen.release.version, chosen.reasons[-1]
+    ('2.0', 'the newest')
+    """
 
     release: IndexedRelease
     reasons: tuple[str, ...] = ()
@@ -103,6 +119,10 @@ def read_index(name: str, read: Callable[[str], bytes]) -> ReleaseIndex:
     Raises:
         FormatError: a page is none, or leads back to one before it.
         UnsafeName: a name in it is absolute or leads elsewhere.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> kl.read_index(source.name, source.read).releases[0].version
+    '1.4'
     """
     releases: list[IndexedRelease] = []
     waiting: list[tuple[str, tuple[str, ...]]] = [(name, ())]
@@ -215,6 +235,11 @@ def choose_release(
     Raises:
         UsageError: none fits.
         DecisionNeeded: several do, or only another channel has it.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> index = kl.read_index(source.name, source.read)
+    >>> kl.choose_release(index, "1.4").release.version
+    '1.4'
     """
     found = _named(index, wanted, parse)
     reasons: list[str] = []

@@ -27,7 +27,12 @@ _TEXTS = frozenset(("json", "ini", "toml", "yaml", "xml", "csv", "text"))
 
 
 class Shelved(Struct, frozen=True):
-    """A release on the shelf, and what was noticed while it was put there."""
+    """A release on the shelf, and what was noticed while it was put there.
+
+    >>> shelved = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger)
+    >>> shelved.release.version, shelved.findings
+    ('1.4', ())
+    """
 
     release: Release
     findings: tuple[Finding, ...] = ()
@@ -53,6 +58,9 @@ def shelve(
     Raises:
         UsageError: the label is wrong, or another release has it.
         DecisionNeeded: parts collide, or nothing tells what it is.
+
+    >>> kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger).release.version
+    '1.4'
     """
     one = isinstance(parts, (str, os.PathLike)) or hasattr(parts, "survey")
     several: Any = [parts] if one else parts
@@ -144,6 +152,11 @@ def shelve_from(
     Raises:
         PlaceError: nothing comes any more, or what came is not what the index describes.
         UsageError: the files are of another version than the index says.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> chosen = kl.choose_release(kl.read_index(source.name, source.read))
+    >>> kl.shelve_from(source, chosen.release, card, ledger=ledger).release.version
+    '2.0'
     """
     parts = parts_with(release, ())
     room = os.path.join(ledger.folder("work"), f"fetched-{parts[0].digest[:16]}")

@@ -27,7 +27,14 @@ LARGEST_INDEX = 17 << 20
 
 
 class RetryPolicy(Struct, frozen=True):
-    """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead."""
+    """How long to wait: `quiet` seconds without a byte make a try; so many in a row, and it is dead.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> chosen = kl.choose_release(kl.read_index(source.name, source.read))
+    >>> patience = kl.RetryPolicy(tries=2, pause=1)
+    >>> kl.shelve_from(source, chosen.release, card, ledger=ledger, patience=patience).release.version
+    '2.0'
+    """
 
     quiet: float = 15.0
     tries: int = 4
@@ -35,7 +42,12 @@ class RetryPolicy(Struct, frozen=True):
 
 
 class Source(Protocol):
-    """Where an index and its parts are."""
+    """Where an index and its parts are.
+
+    >>> source = kl.source_at("downloads/releases.json")
+    >>> kl.read_index(source.name, source.read).title
+    'mossferry'
+    """
 
     name: str  # of the index
     location: str

@@ -57,6 +57,10 @@ class CarryChoices(Struct, frozen=True):
 
     `overwrite`: they give way; `keep`: they stay, and what would arrive is held; `both`: what arrives
     gets a name with its build; `merge`: settings, key by key.
+
+    >>> choices, second = kl.CarryChoices(overwrite="*"), card.open("second/mossferry")
+    >>> kl.carry(install, second, "settings", ledger=ledger, choices=choices).conflicts
+    ()
     """
 
     overwrite: AnySelection = _never
@@ -93,6 +97,12 @@ def carry(
     Raises:
         UsageError: the installs are of different titles, or a category or part is not there.
         DecisionNeeded: a version is not certain.
+
+    >>> change = kl.carry(install, card.open("second/mossferry"), "saves", ledger=ledger)
+    >>> len(change.losses)
+    4
+    >>> change.apply(ledger, allow_loss=True).statements[0].totals()["added"]
+    4
     """
     source, target, chosen_by = as_install(source), as_install(target), as_selection(only)
     categories = (categories,) if isinstance(categories, str) else tuple(categories)

@@ -65,6 +65,10 @@ def carry_files(
 
     Raises:
         PlaceError: one of them cannot be read.
+
+    >>> change = kl.carry_files("handheld", "server", ledger=ledger, only="*.pocket")
+    >>> [action.path for action in change.actions]
+    ['evening.pocket']
     """
     source, target, wanted = as_place(source), as_place(target), as_selection(only)
     chosen = wanted or (lambda path: True)

@@ -40,7 +40,12 @@ def _never(path: str) -> bool:
 
 
 class MeetChoices(Struct, frozen=True):
-    """What becomes of files that both sides changed: patterns for each way, or rules; later ones win."""
+    """What becomes of files that both sides changed: patterns for each way, or rules; later ones win.
+
+    >>> other = kl.Ledger.open("ledger", machine="laptop").backup(install)
+    >>> kl.meet(install, ledger=ledger, other=other, choices=kl.MeetChoices(mine="user/*")).conflicts
+    ()
+    """
 
     mine: AnySelection = _never
     theirs: AnySelection = _never
@@ -73,6 +78,10 @@ def meet(
     Raises:
         UsageError: there is no entry of another machine, or it is of another title.
         DecisionNeeded: it is of another build.
+
+    >>> other = kl.Ledger.open("ledger", machine="laptop").backup(install)
+    >>> kl.meet(install, ledger=ledger, other=other).actions
+    ()
     """
     install = as_install(install)
     categories = (categories,) if isinstance(categories, str) else tuple(categories)

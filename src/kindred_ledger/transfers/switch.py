@@ -30,7 +30,13 @@ _REASON = f"{BEFORE}{OPERATION}"
 
 
 class Begin(StrEnum):
-    """What a build finds that never had a turn here."""
+    """What a build finds that never had a turn here.
+
+    >>> shared = {"user": "mossferry/userdata"}
+    >>> install = card.open("second/mossferry", folders=shared)
+    >>> kl.switch(install, ledger=ledger, written_by="1.4", begin=kl.Begin.EMPTY).summary
+    'give Mossferry 2.0 its turn; 1.4 gets its own data back later'
+    """
 
     ASK = "ask"
     ALONG = "along"  # the live data, as it is
@@ -60,6 +66,11 @@ def switch(
     Raises:
         UsageError: the install shares no folder, as its user's data lies in its own.
         DecisionNeeded: nobody knows who wrote what is live, or what the build shall begin with.
+
+    >>> shared = {"user": "mossferry/userdata"}
+    >>> second = card.open("second/mossferry", folders=shared)
+    >>> kl.switch(second, ledger=ledger, written_by="2.0").actions
+    ()
     """
     install = as_install(install)
     place = _shared(install, ledger)

@@ -40,6 +40,16 @@ class Event(Struct, frozen=True):
 
     `before` and `after` are versions, empty where nothing tells. Of an install that is guarded there is no
     entry: `change` took it back.
+
+    >>> watcher = kl.Watcher(install, ledger)
+    >>> with open("mossferry/userdata/saves/new.voyage", "wb") as file:
+    ...     _ = file.write(b"{}")
+    ...
+    >>> event = watcher.look()
+    >>> print(event)
+    played: 1 added
+    >>> event.entry.files
+    207
     """
 
     what: What
@@ -66,6 +76,10 @@ class Watcher:
     """Watches one install; `guard` takes changes of its program back to what it was at the beginning.
 
     `quiet_seconds` is how many nothing may have changed before it is looked at.
+
+    >>> watcher = kl.Watcher(install, ledger, quiet_seconds=5)
+    >>> watcher.look() is None
+    True
     """
 
     def __init__(

@@ -57,6 +57,11 @@ class Assembly(Struct, frozen=True):
 
     `first` decides, for files that parts hold differently, that the first part's is taken; `card`
     names parts that should be there; `at` is the folder in the target where the parts go.
+
+    >>> how = kl.Assembly(drop="*.txt")
+    >>> change = kl.assemble(["server", "handheld"], "together", ledger=ledger, how=how)
+    >>> change.preview().counted_after, len(change.actions)
+    (None, 14)
     """
 
     card: Card | None = None
@@ -80,6 +85,11 @@ def assemble(
         UsageError: a part holds a link, or something else that is no file.
         UnsafeName, UnsafeArchive: a part is hostile or damaged.
         DecisionNeeded: in one of them two folders could be the title's.
+
+    >>> parts = sorted(glob.glob("downloads/parts/*.zip"))
+    >>> change = kl.assemble(parts, "fresh", ledger=ledger, how=kl.Assembly(card=card))
+    >>> change.tag.title, len(change.actions), change.conflicts
+    ('mossferry', 205, ())
     """
     opened, target = [as_place(part) for part in parts], _target(target)
     how = how or Assembly()

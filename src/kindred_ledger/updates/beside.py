@@ -51,6 +51,11 @@ def install_beside(
         UsageError: something is in the way, or the release is of another title.
         DecisionNeeded: its version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
+
+    >>> new = "downloads/mossferry-2.0.zip"
+    >>> done = kl.install_beside(install, new, ledger=ledger, target="mossferry-2.0").apply(ledger)
+    >>> card.open("mossferry-2.0").version.text
+    '2.0'
     """
     install = as_install(install)
     offer = opened_release(release, install.card, ledger=ledger, progress=progress)

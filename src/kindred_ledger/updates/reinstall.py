@@ -43,6 +43,10 @@ def reinstall(
         UsageError: the release is of another title, or `old` of another build than the install.
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
+
+    >>> change = kl.reinstall(install, "downloads/mossferry-2.0.zip", ledger=ledger)
+    >>> change.summary
+    'update Mossferry from 1.4 to 2.0, clean'
     """
     install, keeps = as_install(install), as_selection(keep)
     install, origin = find_origin(install, old, ledger=ledger, progress=progress)

@@ -45,6 +45,10 @@ class UpdateChoices(Struct, frozen=True):
     `mine` and `theirs` decide files that both sides changed, `rules` files and fields (later ones win);
     `components` are the only ones that are brought, `also` optional ones that are not used yet. Both by code
     name or by what players see.
+
+    >>> choices = kl.UpdateChoices(mine="program/data/harbours.json")
+    >>> kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger, choices=choices).conflicts
+    ()
     """
 
     mine: AnySelection = _nothing
@@ -126,6 +130,13 @@ def update(
         UsageError: the release is of another title, or `old` of another build than the install.
         DecisionNeeded: a version is not certain.
         UnsafeName, UnsafeArchive: the release is hostile or damaged.
+
+    >>> change = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger)
+    >>> change.summary, change.conflicts
+    ('update Mossferry from 1.4 to 2.0, over the top', ())
+    >>> _ = change.apply(ledger)
+    >>> card.open("mossferry").version.text
+    '2.0'
     """
     install = as_install(install)
     choices = choices or UpdateChoices()

@@ -25,7 +25,13 @@ LONGEST_NUMBER = 40
 
 
 class LayoutError(FormatError):
-    """A layout is wrong; the message shows its line with a caret."""
+    """A layout is wrong; the message shows its line with a caret.
+
+    >>> kl.Layout.parse("layout chart\\nharbours tabel u16")
+    Traceback (most recent call last):
+        ...
+    kindred_ledger.formats.layouts.language.LayoutError: the layout, line 2: there is no type 'tabel'...
+    """
 
     exit_status = 2
 

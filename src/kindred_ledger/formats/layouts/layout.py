@@ -33,7 +33,13 @@ _SIGNS = ("==", "!=", "<=", ">=", "<", ">")
 
 
 class Layout(Struct, eq=False):
-    """A format: its name, byte order, versions, and fields."""
+    """A format: its name, byte order, versions, and fields.
+
+    >>> layout = kl.Layout.parse("layout chart\\nlittle endian\\nharbours table u16 { depth u16 }")
+    >>> document = kl.LayoutDocument(bytes([2, 0, 7, 0, 9, 0]), layout)
+    >>> document.get("harbours[1].depth")
+    9
+    """
 
     name: str
     source: Source

@@ -33,6 +33,9 @@ def connect(url: str, login: Login | None = None) -> Remote:
 
     Raises:
         UsageError: the URL cannot be read, holds a password, or its kind needs a package.
+
+    >>> kl.connect("file:server").location
+    'file:///server'
     """
     parts = split_url(url)
     if parts.scheme not in _KINDS:

@@ -29,6 +29,10 @@ class Login(Struct, frozen=True, forbid_unknown_fields=True):
     For s3 `user` and `password` are the access key and its secret. `host_key` is a line as
     OpenSSH writes it (`ssh-ed25519 AAAA…`), `ca_file` the certificates to trust instead of the
     system's, `endpoint` where an S3 store is if not at its usual place.
+
+    >>> remote = kl.connect("file:server", kl.Login(user="deck", key_file="id_ed25519"))
+    >>> remote.location
+    'file:///server'
     """
 
     user: str = ""

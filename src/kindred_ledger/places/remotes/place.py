@@ -31,6 +31,10 @@ class RemotePlace(Capable):
 
     Raises:
         PlaceError: on use, where the remote refuses or breaks off.
+
+    >>> place = kl.RemotePlace(kl.connect("file:server"))
+    >>> len(kl.scan(place).files)
+    9
     """
 
     def __init__(self, remote: Remote, folder: str = "") -> None:

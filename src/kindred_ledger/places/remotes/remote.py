@@ -58,7 +58,11 @@ class Capabilities(Struct, frozen=True):
 
 
 class Remote(Protocol):
-    """A store of files elsewhere. Used from one thread at a time."""
+    """A store of files elsewhere. Used from one thread at a time.
+
+    >>> kl.RemotePlace(kl.connect("file:server")).remote.location
+    'file:///server'
+    """
 
     capabilities: Capabilities
 
