@@ -87,7 +87,7 @@ def _next(ledger: Ledger) -> Entry:
     entries = ledger.entries()
     if not entries:
         raise UsageError("the ledger keeps nothing yet", remedy="Begin with: kindred backup PLACE")
-    return min(reversed(entries), key=lambda entry: last.get(entry.id, ""))
+    return min(reversed(entries), key=lambda entry: (not entry.files, last.get(entry.id, "")))
 
 
 def _differences(kept: Tree, found: Tree) -> tuple[Finding, ...]:

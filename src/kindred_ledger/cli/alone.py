@@ -34,7 +34,9 @@ def show_overview(session: Session) -> int:
         return session.emit(ledger=session.ledger_where, **_plain(found))
     out = session.out
     if not found.entries:
-        out.print(f"Nothing is stored yet. The ledger will be in {session.ledger_where}")
+        out.print(
+            f"Nothing is stored yet. The ledger will be: {drawing.short(session.ledger_where)}"
+        )
         out.print("(elsewhere: --ledger FOLDER, or KINDRED_LEDGER=FOLDER).", style="dim")
     else:
         _draw_ledger(session, found)
@@ -93,7 +95,8 @@ def _draw_steps(session: Session, found: Overview) -> None:
             session.out.print(command, style="cyan", soft_wrap=True)
             session.out.hang("        ", why, style="dim")
         session.out.print()
-    session.out.print("All commands: kindred --help. On a made-up game: kindred demo", style="dim")
+    session.out.print("All commands: kindred --help", style="dim")
+    session.out.print("On a made-up game: kindred demo", style="dim")
 
 
 def _plain(found: Overview) -> dict[str, Any]:

@@ -66,9 +66,16 @@ _SECTIONS = (
     ("more", ("ledger", "shelf", "file", "card", "sync", "demo")),
 )
 
+_HELP_END = (
+    "Start with: kindred backup FOLDER",
+    "To try it on a made-up game: kindred demo",
+    "More about a command: kindred help COMMAND. Alone, kindred says what to do next.",
+)
+
 
 def help_text(columns: int = 80) -> str:
     """Return the help of the whole: one screen. On fewer columns than it needs its lines are folded."""
+    narrow = columns < _COLUMNS
     lines = [
         "Usage: kindred COMMAND [ARGUMENTS]",
         "",
@@ -77,19 +84,19 @@ def help_text(columns: int = 80) -> str:
     ]
     for section, names in _SECTIONS:
         heads = (section, *("" for _ in names[1:]))
+        lines += [section] if narrow else []
         lines += [
-            f"  {head:<9}{name:<9} {COMMANDS[name]}"
+            f"  {'' if narrow else f'{head:<9}'}{name:<9} {COMMANDS[name]}"
             for head, name in zip(heads, names, strict=True)
         ]
-    lines += [
-        "",
-        "Start with: kindred backup FOLDER. To try it on a made-up game: kindred demo",
-        "More about a command: kindred help COMMAND. Alone, kindred says what to do next.",
-    ]
-    if columns < _COLUMNS:
+    lines += ["", *_HELP_END]
+    if narrow:
         from textwrap import fill
 
-        lines = [fill(line.strip(), columns, subsequent_indent="    ") for line in lines]
+        lines = [
+            fill(line, columns, subsequent_indent=" " * (12 if line.startswith(" ") else 4))
+            for line in lines
+        ]
     return "\n".join(lines)
 
 

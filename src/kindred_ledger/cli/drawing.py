@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from .page import Page
 
 __all__ = [
+    "NARROW",
     "count",
     "examples",
     "files",
@@ -41,6 +42,7 @@ _SIGNS = {
 }
 _EXAMPLES = 3
 _MOST_LISTED = 12
+NARROW = 70  # columns; below, numbers and short cells stand in no column
 _NARROWEST = 16  # columns a folded cell needs
 
 
@@ -90,11 +92,16 @@ def rows(
         _folded(console, heads, lines, widths, right)
         return
     for at, line in enumerate((heads, *lines)):
-        cells = []
-        for cell, width, side in zip(line, widths, right.ljust(len(widths)), strict=True):
-            space = " " * (width - _cell_width(cell))
-            cells.append(space + cell if side == "r" else cell + space)
-        console.print("  ".join(cells).rstrip(), style="" if at else "dim", soft_wrap=True)
+        console.print(_aligned(line, widths, right), style="" if at else "dim", soft_wrap=True)
+
+
+def _aligned(line: Sequence[str], widths: Sequence[int], right: str) -> str:
+    """Return the cells of a line in columns."""
+    cells = []
+    for cell, width, side in zip(line, widths, right.ljust(len(widths)), strict=True):
+        space = " " * (width - _cell_width(cell))
+        cells.append(space + cell if side == "r" else cell + space)
+    return "  ".join(cells).rstrip()
 
 
 def _cell_width(text: str) -> int:
@@ -120,21 +127,13 @@ def _folded(
     if room < _NARROWEST:
         _as_blocks(console, heads, lines)
         return
-    from rich.table import Table
-    from rich.text import Text
-
-    table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
-    for at, head in enumerate(heads):
-        table.add_column(
-            head,
-            justify="right" if right[at : at + 1] == "r" else "left",
-            overflow="fold",
-            no_wrap=at != widest,
-            max_width=room if at == widest else None,
-        )
-    for line in lines:
-        table.add_row(*(Text(cell) for cell in line))
-    console.print(table)
+    room_for = [*widths[:widest], room, *widths[widest + 1 :]]
+    for at, line in enumerate((heads, *lines)):
+        for part, cell in enumerate(console.folded(line[widest], room)):
+            shown = [""] * len(line) if part else [*line]
+            shown[widest] = cell
+            drawn = _aligned(shown, room_for, right)
+            console.print(drawn, style="" if at else "dim", soft_wrap=True)
 
 
 def _as_blocks(console: Page, heads: Sequence[str], lines: Sequence[Sequence[str]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from importlib import import_module
 
 import click
@@ -11,11 +12,31 @@ from .visible import one_line
 
 __all__ = ["CONTEXT", "LoadedGroup", "whole"]
 
+_NARROW, _SHORT = 60, 10  # columns of a terminal, and of a term that fits beside its meaning
 CONTEXT = {"help_option_names": ["-h", "--help"]}
+
+
+class _Help(click.HelpFormatter):
+    """Help in which, on a narrow terminal, what an option means stands below it."""
+
+    def write_dl(
+        self, rows: Iterable[tuple[str, str]], col_max: int = 30, col_spacing: int = 2
+    ) -> None:
+        """Write options or commands with what they mean."""
+        rows = list(rows)
+        longest = max((len(term) for term, _ in rows), default=0)
+        below = self.width < _NARROW and longest > _SHORT
+        super().write_dl(rows, 4 if below else col_max, col_spacing)
+
+
+class _Context(click.Context):
+    formatter_class = _Help
 
 
 class LoadedGroup(click.Group):
     """A group of the catalog; the module of a command is imported when the command is asked for."""
+
+    context_class = _Context
 
     def __init__(self, path: str, **more: object) -> None:
         super().__init__(path.rpartition(" ")[2] or "kindred", context_settings=CONTEXT, **more)  # type: ignore[arg-type]
@@ -36,7 +57,7 @@ class LoadedGroup(click.Group):
             return LoadedGroup(path, help=f"{COMMANDS[path].capitalize()}.")
         module = import_module(f".commands.{path.replace(' ', '.')}", __package__)
         command: click.Command = module.command
-        command.context_settings = CONTEXT
+        command.context_settings, command.context_class = CONTEXT, _Context
         return command
 
     def resolve_command(

@@ -10,9 +10,11 @@ from .visible import one_line, visible
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.text import Text
 
 __all__ = ["Page"]
 
+_LEAST = 10  # columns that a text is folded to
 _PLAIN_WIDTH = 120  # of tables that do not go to a terminal
 
 
@@ -65,18 +67,28 @@ class Page:
         if not self._styled:
             self._stream.write(f"{start}{visible('  '.join(filter(None, (text, aside or ''))))}\n")
             return
-        from rich.table import Table
         from rich.text import Text
 
         if not start:
             self.console.print(Text(text, overflow="fold"), style=style)
             return
-        grid = Table.grid()
+        told = Text(visible(text), style=style)
         if aside is not None:
             fits = len(start) + len(text) + 2 + len(aside) <= self.console.width
             between = "" if not (text and aside) else "  " if fits else "\n"
-            told = Text.assemble(visible(text), (between + visible(aside), "dim"), overflow="fold")
-            grid.add_row(Text(start, style=style), told)
-        else:
-            grid.add_row(start, Text(text, overflow="fold"), style=style)
-        self.console.print(grid)
+            told = Text.assemble(visible(text), (between + visible(aside), "dim"))
+        for at, line in enumerate(self._folded(told, self.console.width - len(start))):
+            before = start if at == 0 else " " * len(start)
+            self.console.print(Text.assemble((before, style), line), soft_wrap=True)
+
+    def folded(self, text: str, columns: int) -> list[str]:
+        """Return a text in lines of so many columns of a terminal."""
+        from rich.text import Text
+
+        return [line.plain for line in self._folded(Text(text), columns)]
+
+    def _folded(self, text: Text, columns: int) -> list[Text]:
+        lines = list(text.wrap(self.console, max(_LEAST, columns), overflow="fold"))
+        for line in lines:
+            line.rstrip()
+        return lines

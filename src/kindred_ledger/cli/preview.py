@@ -7,6 +7,7 @@ stays theirs; the rest by reason; notes; and last the books.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from itertools import zip_longest
 
 from ..changes import Applied, Changeset
 from ..changes.unkept import NOT_RECORDED
@@ -14,6 +15,7 @@ from ..finding import Severity, of_severity
 from ..statement import Line, Outcome, Statement
 from ..wording import count
 from . import drawing
+from .drawing import NARROW
 from .page import Page
 
 __all__ = ["Which", "draw_done", "draw_preview"]
@@ -33,7 +35,7 @@ _STYLES = {
 }
 _URGENCY = {name: at for at, name in enumerate(reversed(_STYLES))}  # the urgent first
 _SAME = (Outcome.UNCHANGED,)  # told only if there is a reason to tell
-_NARROW = 70  # columns; below, the numbers stand in no column
+_TWO_COLUMNS = 80  # that both sides of an account and what is said of them take
 _MOST_GROUPS, _MOST_SHOWN = 24, 3
 _URGENT = (Severity.CONFLICT, Severity.LOSS, Severity.ERROR, Severity.WARNING)
 
@@ -96,15 +98,17 @@ def draw_done(page: Page, done: Applied, change: Changeset) -> None:
         page.print("Done. Nothing was there before.", style="bold")
     else:
         page.print(f"Done: change {done.record.id}.", style="bold")
-        page.print(f"    What was there before is stored as entry {done.record.entry}.")
+        page.hang(
+            "    ", f"What was there before is kept as entry {done.record.entry}.", style="default"
+        )
         back = "make it again: kindred redo" if done.record.operation == "undo" else (
             f"take it back: kindred undo {done.record.id}"
         )  # fmt: skip
-        page.print(f"    To {back}")
+        page.hang("    ", f"To {back}", style="default")
     for step in dict.fromkeys(
         each.remedy for each in of_severity(change.findings, Severity.NOTE) if each.remedy
     ):
-        page.print(f"    Next: {drawing.local(step)}")
+        page.hang("    ", f"Next: {drawing.local(step)}", style="default")
     page.print()
     for one in _summed(done.statements, singly=False):
         _draw_balance(page, one)
@@ -141,7 +145,7 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
         number = sum(line.count for line in of_one)
         names = drawing.examples([line.item for line in of_one])
         start, style = f"  {outcome.value:<10}{number:>6,}  ", _STYLES[outcome.value]
-        if 0 < page.width < _NARROW:
+        if 0 < page.width < NARROW:
             start = f"  {number:,} {outcome.value}: "
         if reason.startswith("moved to "):  # a sentence
             page.hang(start, f"{names} {reason}", style=style, aside="")
@@ -170,26 +174,40 @@ def _draw_balance(page: Page, books: Statement) -> None:
     for name, outcomes in (("before", _BEFORE), ("after", _AFTER)):
         parts = [f"{totals[each]:,} {each}" for each in outcomes if totals[each]]
         number = count(sum(totals[each] for each in outcomes), books.unit.removesuffix("s"))
-        sides.append(f"{name} {number} = {' + '.join(parts) or 0}")
+        sides.append(f"{name} {number}{' = ' if parts else ''}{' + '.join(parts)}")
     style = "green" if _is_counted(books) else "dim"
     told = "counted, they balance" if _is_counted(books) else "preview"
-    page.hang("  ", f"{drawing.short(books.subject)}: {sides[0]};", style=style)
+    subject = f"{drawing.short(books.subject)}:"
+    if 0 < page.width < NARROW:
+        page.hang("  ", subject, style=style)
+        page.hang("      ", f"{sides[0]};", style=style)
+    else:
+        page.hang("  ", f"{subject} {sides[0]};", style=style)
     page.hang("      ", f"{sides[1]} ({told})", style=style)
 
 
 def _draw_account(page: Page, books: Statement) -> None:
-    """Draw both sides of an account in two columns."""
+    """Draw both sides of an account in two columns, on a narrow terminal one below the other."""
     totals = books.totals()
     drawing.heading(page, drawing.short(books.subject), books.unit)
-    for left, right in zip(_BEFORE, (*_AFTER, "", ""), strict=True):
-        if totals[left] or (right and totals[right]):
-            page.print(_side(left, totals[left]), end="")
-            page.print(_side(right, totals[right]) if right else "")
-    page.print(f"    {'─' * 20}    {'─' * 20}", style="dim")
-    sums = (("before", _BEFORE), ("after", _AFTER))
-    sides = [_side(name, sum(totals[each] for each in outcomes)) for name, outcomes in sums]
+    columns = []
+    for name, outcomes in (("before", _BEFORE), ("after", _AFTER)):
+        lines = [_side(each, totals[each]) for each in outcomes if totals[each]]
+        columns.append((lines, _side(name, sum(totals[each] for each in outcomes))))
+    style = "green" if _is_counted(books) else "dim"
     told = "counted: the books balance" if _is_counted(books) else "preview"
-    page.print("".join(sides) + f"    {told}", style="green" if _is_counted(books) else "dim")
+    rule = f"    {'─' * 20}"
+    if 0 < page.width < _TWO_COLUMNS:
+        for lines, end in columns:
+            for line in (*lines, rule, end):
+                page.print(line)
+        page.print(f"    {told}", style=style)
+        return
+    (left, left_end), (right, right_end) = columns
+    for pair in zip_longest(left, right, fillvalue=" " * len(rule)):
+        page.print("".join(pair).rstrip())
+    page.print(rule * 2, style="dim")
+    page.print(f"{left_end}{right_end}    {told}", style=style)
 
 
 def _is_counted(books: Statement) -> bool:

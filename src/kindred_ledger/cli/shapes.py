@@ -517,6 +517,9 @@ def schema() -> dict[str, Any]:
     """Return the JSON Schema (draft 2020-12) of every command, by its name; `error` is that of a failure."""
     kinds = [*dict.fromkeys(SHAPES.values()), Failed]
     refs, parts = msgspec.json.schema_components(kinds, ref_template="#/$defs/{name}")
+    for part in parts.values():
+        if "description" in part:  # without the example in Python
+            part["description"] = part["description"].partition("\n\n>>>")[0]
     by_kind = dict(zip(kinds, refs, strict=True))
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -20,7 +20,7 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
-from ..places import FILE, AnySelection, Node, Tree, as_selection, roots_of
+from ..places import FILE, AnySelection, Node, Tree, archive_of, as_selection, roots_of
 from ..planning.deciding import refuse_undecided
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -150,6 +150,7 @@ class _SyncHistory:
             for entry in self._entries.values()
             if entry.tag.title == self._title and entry.complete and entry.reason == "asked"
             if _place_of(entry) != self._here
+            if entry.machine != self._here[0] or not archive_of(entry.roots)  # nobody plays there
         ]
         if not fitting:
             raise UsageError(

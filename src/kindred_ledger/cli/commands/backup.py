@@ -73,7 +73,7 @@ def command(
         f"Stored as entry {entry.id}: {entry.name}, {drawing.files(entry.files, entry.size_bytes)}."
     )
     if entry.tag.version and entry.tag.read_from:
-        session.out.print(f"    version read from {entry.tag.read_from}", style="dim")
+        session.out.hang("    ", f"version read from {entry.tag.read_from}", style="dim")
     fate = "backed up anyway" if entry.complete else "not in this entry"
     drawing.uncovered(session.out, missed, fate)
     drawing.findings(session.out, entry.findings)

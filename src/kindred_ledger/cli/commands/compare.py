@@ -75,7 +75,11 @@ def command(
     drawing.heading(session.out, f"{before} → {after}", f"{parts}, {found.same:,} the same")
     one_by_one = show_all or len(found.differences) <= _MOST
     lines = _lines(found) if one_by_one else _by_folder(found)
-    drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
+    if 0 < session.out.width < drawing.NARROW:
+        for what, path, belongs in lines:
+            session.out.hang(f"{what:<13}", path, style="default", aside=belongs)
+    else:
+        drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
     _draw_fields(session, found, show_all=show_all)
     return status
 
@@ -133,10 +137,10 @@ def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None
             session.out.print("    the fields are the same; what differs lies between them")
         if len(fields) > len(shown):
             session.out.print(
-                f"    … and {len(fields) - len(shown)} more; --all shows them", style="dim"
+                f"    … and {len(fields) - len(shown)} more; --lines shows them", style="dim"
             )
     if len(files) > _FILES and not show_all:
         more = drawing.count(len(files) - _FILES, "more file")
-        session.out.print(f"\nFields of {more} differ; --all shows them.", style="dim")
+        session.out.print(f"\nFields of {more} differ; --lines shows them.", style="dim")
     for path, why in found.unread.items():
         session.out.print(f"    {path}: its fields cannot be compared: {why}", style="dim")

@@ -58,5 +58,5 @@ def command(session: Session, *, title: str, retired: bool) -> int:
 
 def _why(entry: Entry) -> str:
     told = entry.note or ("" if entry.reason == "asked" else f"automatic, {entry.reason}")
-    parts = [told, "pinned" if entry.pinned else "", "" if entry.complete else "(partial)"]
-    return " ".join(filter(None, parts))
+    parts = [told, "pinned" if entry.pinned else "", "" if entry.complete else "partial"]
+    return "; ".join(filter(None, parts))

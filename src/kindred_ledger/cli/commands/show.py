@@ -11,6 +11,8 @@ from ..meanings import flag
 from ..options import entry_argument, session
 from ..session import Session
 
+_REST = "the rest"  # files of no category
+
 
 @click.command()
 @entry_argument("entry")
@@ -27,10 +29,12 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
     tree = session.ledger.tree(found)
     sums: dict[str, list[int]] = {}
     for path in tree.files:
-        name = next((n for n, p in found.tag.categories.items() if p(path)), "the rest")
+        name = next((n for n, p in found.tag.categories.items() if p(path)), _REST)
         one = sums.setdefault(name, [0, 0])
         one[0] += 1
         one[1] += tree[path].size
+    if _REST in sums:
+        sums[_REST] = sums.pop(_REST)  # behind the categories
     proofs = [m.when for m in session.ledger.marks(PROVEN) if m.subject == found.id]
     if session.json:
         nodes = [
@@ -54,7 +58,7 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
         ("tested by a restore", ", ".join(map(drawing.moment, proofs))),
     ):
         if text:
-            session.out.print(f"    {label}: {text}", style="dim")
+            session.out.hang("    ", f"{label}: {text}", style="dim")
     drawing.findings(session.out, found.findings)
     lines = [(f"    {name}", f"{n:,}", drawing.size(size)) for name, (n, size) in sums.items()]
     drawing.rows(session.out, ("    category", "files", "size"), lines, " rr")

@@ -37,8 +37,8 @@ def command(session: Session, *, layout_path: str, samples: tuple[str, ...]) -> 
     for sample in report.samples:
         told = f"format {sample.version}, " if sample.version is not None else ""
         mark = " " if any(place.startswith(sample.name) for place in wrong) else "✓"
-        text = f"  {mark} {sample.name}   {told}{drawing.size(sample.size_bytes)}"
-        session.out.print(text, soft_wrap=True)
+        text = f"{sample.name}   {told}{drawing.size(sample.size_bytes)}"
+        session.out.hang(f"  {mark} ", text, style="default")
     drawing.findings(session.out, report.findings)
     if report.is_sound:
         session.out.print("    Every field of every version is reached.", style="dim")

@@ -41,9 +41,9 @@ def command(session: Session, *, patches: str, what: str) -> int:
         return session.emit(status, verdict=msgspec.to_builtins(verdict), looks_like=told)
     drawing.heading(session.out, what, found.manifest.title)
     for line, style in _lines(found, verdict):
-        session.out.print(f"    {line}", style=style, soft_wrap=True)
+        session.out.hang(f"    {line[:2]}", line[2:], style=style)
     if told:
-        session.out.print(f"    {told}", soft_wrap=True)
+        session.out.hang("    ", told, style="default")
     return status
 
 
