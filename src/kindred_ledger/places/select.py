@@ -17,6 +17,7 @@ from ..errors import UsageError
 from ..os_names import as_text
 from ..suggestions import path_meant
 
+_CHECK = "Check the pattern: * is any text, and the name of a folder ends with /."
 _MOST_SPANS = 3  # `**` of one pattern: each more multiplies the time by the length of a path
 # Of what stands between two stars the first place will do; looking at others takes time without end.
 _FIXED_BETWEEN = re.compile(
@@ -61,13 +62,13 @@ class Patterns(Struct, frozen=True):
             taken_back = pattern.startswith("!")
             if not taken_back and not any(map(_matcher((pattern,)), paths)):
                 raise UsageError(
-                    f"no file here fits {pattern!r}", remedy=path_meant(pattern, paths)
+                    f"no file here fits {pattern!r}", remedy=path_meant(pattern, paths) or _CHECK
                 )
         for pattern in self.exclude:
             if not any(map(_matcher((pattern.removeprefix("!"),)), paths)):
                 raise UsageError(
                     f"no file here fits {pattern!r}, which was to be left out",
-                    remedy=path_meant(pattern, paths),
+                    remedy=path_meant(pattern, paths) or _CHECK,
                 )
 
     def check(self) -> None:
