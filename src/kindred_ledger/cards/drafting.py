@@ -31,7 +31,7 @@ _VERSION = re.compile(
     r"\b(version|build|release)\b([ \t:=\"']{1,4})(v?\d+(?:\.\d+){1,3}[\w.+-]*)", re.I
 )
 _TOLD = re.compile(r"v?\d+(?:\.\d+){1,3}[\w.+-]*")
-_VERSION_KEYS = ("version", "build", "game_version", "gameversion")
+_VERSION_KEYS = ("version", "build", "release", "game_version", "gameversion")
 _FORMAT_KEYS = ("format", "format_version", "formatversion", "settingsformat", "schema", "save_version",
                 "saveversion", "version", "revision")  # fmt: skip
 _PURPOSES = {

@@ -34,6 +34,7 @@ _CHECKS: tuple[tuple[str, int, Callable[[bytes], int]], ...] = (
 )
 _WIDEST_ROW = 64
 _LOOKED_AT = 64  # rows
+_FEW_ROWS = 8
 _ALIKE = 0.8  # of the bytes of rows
 _BEAM = 40
 _EACH = 0.6  # what a field costs, in bytes of each sample: fewer fields are likelier
@@ -74,7 +75,9 @@ def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, st
     ends = [len(sample) - (check[1] if check else 0) for sample in samples]
     best = _search(samples, ends, big=big)
     lines = [(f"field{n}", kind, why) for n, (kind, why) in enumerate(best.guesses, 1)]
-    score = best.score
+    score = best.score + (
+        4.0 * len(samples) if check else 0.0
+    )  # nothing tells the order of bytes better
     if any(a < e for a, e in zip(best.at, ends, strict=True)):
         told = "what the samples do not tell"
         if check:  # what lies before it has no size that is known
@@ -83,7 +86,6 @@ def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, st
         lines.append(("rest", "bytes to end", told))
     if check:
         lines.append(("check", f"{check[0]} of start to here", "it fits in all samples"))
-        score += 4.0 * len(samples)
     width = min(max((len(kind) for _, kind, _ in lines), default=0), 40)
     text = [f"layout {name}", f"{'big' if big else 'little'} endian", ""]
     text += [f"{label:<9} {kind:<{width}}  # {why}" for label, kind, why in lines]
@@ -179,6 +181,8 @@ def _tables(rest: list[bytes], big: bool) -> Iterator[Found]:
     for form, width in (("u16", 2), ("u32", 4)):
         counts = [_prefix(data, width, big) or 0 for data in rest]
         if not all(1 <= count <= 1 << 20 for count in counts) or max(counts) < 3:
+            continue
+        if len(set(counts)) == 1 and counts[0] < _FEW_ROWS:  # a version number, more likely
             continue
         longest = max(range(len(rest)), key=lambda n: counts[n])
         best, score = 0, 0.0
