@@ -76,7 +76,7 @@ class MergedFile(Struct, frozen=True):
 
 
 def merge_inside(
-    card: Card,
+    card: Card | None,
     path: str,
     sides: Sequence[tuple[Place, Node | None]],
     *,
@@ -93,7 +93,7 @@ def merge_inside(
         three = Three(*contents)  # type: ignore[arg-type]
         losses: tuple[Finding, ...] = ()
         how = How(path, policy=policy)
-        format = card.format_of(path)
+        format = card.format_of(path) if card is not None else None
         if format is not None and format.table.codec != FOLDER:
             three, losses = _of_one_version(format, three, path)
             how = replace(

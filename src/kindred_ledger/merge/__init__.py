@@ -1,8 +1,17 @@
 """Merging: what two descendants of one base did, put together. Computes only; see `sides` for the table."""
 
-from .documents import DocumentMerge, merge_documents
-from .files import merge_files
-from .keys import Keys, frozen
+from .differences import (
+    At,
+    Difference,
+    Named,
+    differences,
+    name_of,
+    put_differences,
+    resolved,
+)
+from .documents import DocumentMerge, merge_documents, values_of
+from .files import merge_files, readers_of
+from .keys import Keys, frozen, same
 from .lines import LineMerge, merge_lines
 from .outcome import Counts, FileMerge, How, Three
 from .policy import Choice, Policy, Rule, named_fields
@@ -19,15 +28,18 @@ from .values import Decided, ValueMerge, merge_values
 
 __all__ = [
     "ABSENT",
+    "At",
     "Case",
     "Choice",
     "Counts",
     "Decided",
+    "Difference",
     "DocumentMerge",
     "FileMerge",
     "How",
     "Keys",
     "LineMerge",
+    "Named",
     "PathDecision",
     "Policy",
     "Question",
@@ -38,6 +50,7 @@ __all__ = [
     "ValueMerge",
     "case_of",
     "decide_path",
+    "differences",
     "digests_of",
     "frozen",
     "merge_documents",
@@ -45,9 +58,15 @@ __all__ = [
     "merge_lines",
     "merge_trees",
     "merge_values",
+    "name_of",
     "named_fields",
+    "put_differences",
     "read_resolutions",
+    "readers_of",
+    "resolved",
     "rules_of",
+    "same",
+    "values_of",
     "with_conflicts",
     "write_resolutions",
 ]

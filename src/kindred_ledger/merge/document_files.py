@@ -76,6 +76,8 @@ def merge(three: Three, how: How) -> FileMerge:
         answered=frozenset(answered),
         notes=found.merge.notes,
         named_by=found.merge.named_by,
+        sides=(found.base, found.mine, found.theirs, found.result),
+        values=found.merge,
     )
 
 

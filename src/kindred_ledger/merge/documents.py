@@ -7,7 +7,7 @@ must hold the merged values, all of them and nothing else.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from msgspec import Struct
@@ -20,19 +20,21 @@ from .lines import merge_lines
 from .sides import ABSENT, Question
 from .values import Asked, Decided, Edit, New, ValueMerge, merge_values, nobody
 
-__all__ = ["DocumentMerge", "merge_documents", "values_of"]
+__all__ = ["DocumentMerge", "edit_document", "merge_documents", "values_of"]
 
 
 class DocumentMerge(Struct, frozen=True):
     """The merged bytes, empty while there are questions; the values, and what was decided.
 
-    `mine` and `result` are plain values, the result's as it was read again. `by_lines` tells whether the
-    lines of the texts were merged; `lost` are comments of mine that are not in the result.
+    `base`, `mine`, `theirs` and `result` are plain values, the result's as it was read again. `by_lines`
+    tells whether the lines of the texts were merged; `lost` are comments of mine that are not in the result.
     """
 
     data: bytes
     merge: ValueMerge
+    base: Any = None
     mine: Any = None
+    theirs: Any = None
     result: Any = None
     by_lines: bool = False
     lost: tuple[str, ...] = ()
@@ -69,21 +71,21 @@ def merge_documents(
     """
     document = decode(theirs)
     old = ABSENT if base is None else values_of(decode(base))
-    values = [old, values_of(decode(mine)), values_of(document)]
+    values = old, values_of(decode(mine)), values_of(document)
     merge = merge_values(*values, keys=keys, asked=asked, skip=skip, known=known)
     if merge.questions:
         return DocumentMerge(b"", merge)
     if is_text and base is not None:
         lines = _by_lines(base, mine, theirs, decode, merge.value)
         if lines is not None:
-            return DocumentMerge(lines, merge, values[1], merge.value, by_lines=True)
-    _apply(document, merge.edits)
+            return DocumentMerge(lines, merge, *values, merge.value, by_lines=True)
+    edit_document(document, merge.edits)
     data = document.encode()
     result = values_of(decode(data))
     if not same(result, merge.value):
         raise BooksUnbalanced("the merged file does not read back as it was merged")
     lost = lost_comments(base or b"", mine, data) if is_text else ()
-    return DocumentMerge(data, merge, values[1], result, lost=lost)
+    return DocumentMerge(data, merge, *values, result, lost=lost)
 
 
 def values_of(document: Document) -> Any:
@@ -139,7 +141,7 @@ def _says_twice(document: Document) -> bool:
     return len(set(paths)) < len(paths)
 
 
-def _apply(document: Document, edits: tuple[Edit, ...]) -> None:
+def edit_document(document: Document, edits: Iterable[Edit]) -> None:
     """Carry out edits of theirs, in their order: what is inside a list comes before the list."""
     for edit in edits:
         if edit.kind == "set":

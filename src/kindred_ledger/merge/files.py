@@ -13,7 +13,7 @@ from ..formats import CODECS, HEAD, Document, decode, kind_of
 from ..formats.kinds import claimed_kind
 from .outcome import FileMerge, How, Three
 
-__all__ = ["merge_files"]
+__all__ = ["merge_files", "readers_of"]
 
 _KINDS = {"text": ".line_files"}  # by codec
 _OTHERS = ".document_files"
@@ -35,8 +35,7 @@ def merge_files(three: Three, how: How) -> FileMerge:
         raise FormatError(f"files of more than {_MOST_BYTES >> 20} MB are not merged inside")
     if how.decode is not None:
         return _by(how.codec, three, how)
-    for kind in _likely(how.name, three.theirs):
-        read = _reader(kind)
+    for kind, read in readers_of(how.name, three.theirs):
         try:
             for side in sides:
                 read(side)
@@ -44,6 +43,11 @@ def merge_files(three: Three, how: How) -> FileMerge:
             continue
         return _by(kind, three, How(how.name, kind, read, policy=how.policy, keys=how.keys))
     raise FormatError("what is in it is not known, so it is one whole")
+
+
+def readers_of(name: str, data: bytes) -> list[tuple[str, Callable[[bytes], Document]]]:
+    """Return what may read a file, by its name and content, the likeliest first: codecs and readers."""
+    return [(kind, _reader(kind)) for kind in _likely(name, data)]
 
 
 def _by(codec: str, three: Three, how: How) -> FileMerge:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from msgspec import Struct
 
@@ -12,7 +12,7 @@ from ..formats import Document, Path
 from ..statement import Statement
 from .policy import Policy
 from .sides import Question, Side, shown
-from .values import Asked
+from .values import Asked, ValueMerge
 
 __all__ = ["Counts", "FileMerge", "How", "Three"]
 
@@ -82,7 +82,8 @@ class FileMerge(Struct, frozen=True):
     `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
     has no line in the books, such as comments; `overruled` are changes of mine that a rule let go;
     `answered` the texts of rules that decided something; `named_by` says which field names the records of a
-    list.
+    list. `sides` are base, mine, theirs and the result as plain values, and `values` how they were merged,
+    where the file holds such.
 
     >>> three = kl.Three(base=b"a = 1\\nb = 1\\n", mine=b"a = 2\\nb = 1\\n", theirs=b"a = 1\\nb = 3\\n")
     >>> merged = kl.merge_files(three, kl.How("settings.toml"))
@@ -99,6 +100,8 @@ class FileMerge(Struct, frozen=True):
     answered: frozenset[str] = frozenset()
     notes: tuple[str, ...] = ()
     named_by: dict[str, str] = {}
+    sides: tuple[Any, Any, Any, Any] | None = None
+    values: ValueMerge | None = None
 
     def noticed(self, path: str) -> list[Finding]:
         """Return what a person should know beyond the books of the file at a path."""

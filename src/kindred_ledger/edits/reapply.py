@@ -1,0 +1,414 @@
+"""Reapply: what somebody changed in the files of one release, brought to the files of another.
+
+Three sides: the *base* both came from, *mine*, and *theirs*, the new originals. The result is theirs with my
+edits in it. Missing files are edits only where mine is a whole copy; a mod that holds some files removes
+none.
+"""
+
+from __future__ import annotations
+
+import os
+from typing import NamedTuple
+
+from msgspec import Struct
+
+from ..cards import PROGRAM, Card, Install
+from ..changes import Action, Changeset, fitted
+from ..convert import MergedFile, NotMerged, merge_inside
+from ..errors import DecisionNeeded, UsageError
+from ..finding import Finding
+from ..ledger import Ledger, Tag
+from ..merge import Case, Choice, PathDecision, Policy, Rule, digests_of, merge_trees
+from ..merge import Side as Who
+from ..places import (
+    DIR,
+    FILE,
+    AnyPlace,
+    AnySelection,
+    Node,
+    Place,
+    Tree,
+    as_selection,
+    as_target,
+    capabilities_of,
+)
+from ..planning.deciding import refuse_undecided
+from ..progress import Progress
+from ..statement import Outcome, Statement
+from ..wording import count
+from .accounts import APPLIED, SUPERSEDED, TAKEN, Accounts
+from .origin import find_base
+from .sides import Side, opened_side
+
+__all__ = ["ReapplyChoices", "reapply"]
+
+OPERATION = "reapply"
+_DECIDE = (
+    "Decide with `mine=PATTERN` (yours), `theirs=PATTERN` (the new one), of one field with PATTERN:FIELD, or"
+    " all with `prefer=SIDE`."
+)
+_WHOLE, _PART = 0.1, 0.5  # of the base's files may be missing in a copy; must be missing in a part
+
+
+def _never(path: str) -> bool:
+    return False
+
+
+class ReapplyChoices(Struct, frozen=True):
+    """What a person decided beforehand.
+
+    `mine` and `theirs` are patterns of files both sides changed; `rules` are of files and fields, and win;
+    `prefer` answers what nothing else does. `whole` says whether mine is a whole copy, so that a file it
+    lacks was removed; None finds out.
+    """
+
+    mine: AnySelection = _never
+    theirs: AnySelection = _never
+    rules: tuple[Rule, ...] = ()
+    prefer: Choice | str = ""
+    whole: bool | None = None
+
+    @property
+    def policy(self) -> Policy:
+        """The rules they amount to."""
+        ways = ((Choice.THEIRS, self.theirs), (Choice.MINE, self.mine))
+        return Policy(
+            (*(Rule(choice, as_selection(files) or _never) for choice, files in ways), *self.rules)
+        )
+
+    @property
+    def preferred(self) -> Choice | None:
+        """The side that answers what nothing else does."""
+        if not self.prefer:
+            return None
+        if self.prefer not in (Choice.MINE, Choice.THEIRS):
+            raise UsageError(f"{self.prefer!r} is no side", remedy="Prefer mine or theirs.")
+        return Choice(self.prefer)
+
+
+def reapply(
+    mine: Install | AnyPlace,
+    theirs: Install | AnyPlace,
+    *,
+    ledger: Ledger,
+    base: Install | AnyPlace | None = None,
+    into: Install | AnyPlace | None = None,
+    card: Card | None = None,
+    choices: ReapplyChoices | None = None,
+    progress: Progress | None = None,
+) -> Changeset:
+    """Compute the change that brings my edits to new originals.
+
+    `theirs` is changed in place, unless `into` says where the result goes: a folder, new or not, or the place
+    of mine. Without a `base` it is looked for on the shelf, which needs the `card` of the title.
+
+    Raises:
+        UsageError: the base is not known, or it is of another version than mine.
+        DecisionNeeded: several releases could be the base, or mine may be a whole copy or a part.
+        PlaceError: a side cannot be read.
+    """
+    choices = choices or ReapplyChoices()
+    card = card or _card_of(mine, theirs, into)
+    own = opened_side(mine, card, ledger=ledger, progress=progress)
+    new = opened_side(theirs, card, ledger=ledger, progress=progress)
+    old, findings = _base(own, base, card, ledger=ledger, progress=progress)
+    target = _Target(into, own, new, card, ledger, progress)
+    plan = _ReapplyPlan(card, old, own, new, choices)
+    findings += plan.missing()
+    policy = plan.policy
+    policy.check_patterns({*old.tree.leaves, *own.tree.leaves, *new.tree.leaves})
+    for path in merge_trees(old.tree, plan.mine, new.tree, policy=policy):
+        plan.take(path)
+    refuse_undecided(policy, plan.answered)
+    version = new.version or None
+    return fitted(
+        Changeset(
+            place=target.place,
+            operation=OPERATION,
+            summary=f"bring the edits of {own.name} to {new.name}",
+            before=target.before,
+            actions=tuple(target.actions(plan)),
+            tag=target.tag(new),
+            version_after=version.text if version is not None else "",
+            statements=plan.statements(),
+            findings=(*findings, *plan.findings),
+        )
+    )
+
+
+def _card_of(*sides: Install | AnyPlace | None) -> Card | None:
+    return next((side.card for side in sides if isinstance(side, Install)), None)
+
+
+def _base(
+    mine: Side,
+    base: Install | AnyPlace | None,
+    card: Card | None,
+    *,
+    ledger: Ledger,
+    progress: Progress | None,
+) -> tuple[Side, list[Finding]]:
+    """Open the base, or find it on the shelf."""
+    if base is not None:
+        side = opened_side(base, card, ledger=ledger, progress=progress)
+        versions = mine.version, side.version
+        if None not in versions and versions[0] != versions[1]:
+            raise UsageError(
+                f"the base is {side.version}, and these files are of {mine.version}",
+                where=side.name,
+                remedy="Give the release they were made from, or none, so that it is looked for.",
+            )
+        return side, [Finding.note("compared-with", f"made from {side.name}")]
+    if card is None:
+        raise UsageError(
+            "it is not known what these files were made from",
+            where=mine.name,
+            remedy="Say it: `base=WHERE`; or give the card of their title, so that it is looked for on the"
+            " shelf.",
+        )
+    side, match, against = find_base(mine, card, ledger=ledger, progress=progress)
+    told = [f"made from {match}", *against]
+    return side, [Finding.note("compared-with", "; ".join(told))]
+
+
+class _Target:
+    """Where the result goes, and what stands there."""
+
+    def __init__(
+        self,
+        into: Install | AnyPlace | None,
+        mine: Side,
+        theirs: Side,
+        card: Card | None,
+        ledger: Ledger,
+        progress: Progress | None,
+    ) -> None:
+        self._theirs = theirs
+        self._strip = ""
+        if into is None:
+            self.place, self.before, self._install = theirs.place, theirs.whole, theirs.install
+            if not _is_writable(self.place):
+                raise UsageError(
+                    "the new originals are in an archive or the ledger, which is not changed",
+                    where=theirs.name,
+                    remedy="Say where the result goes: `into=FOLDER`.",
+                )
+            self._kept = theirs.tree
+            return
+        side = _existing(into, card, ledger, progress)
+        if side is not None:
+            self.place, self.before, self._install = side.place, side.whole, side.install
+            self._kept = side.tree
+            return
+        self.place, self._install = as_target(into), None  # type: ignore[arg-type]
+        self.before = self._kept = ledger.scan(self.place, progress=progress)
+        self._strip = f"{PROGRAM}/" if card is not None else ""
+
+    def tag(self, theirs: Side) -> Tag:
+        """Return what stands in the place now."""
+        if self._install is not None:
+            return self._install.tag
+        return getattr(self.place, "tag", Tag())
+
+    def actions(self, plan: _ReapplyPlan) -> list[Action]:
+        """Return what turns the place into the result, with the reason of each path."""
+        wanted = {path.removeprefix(self._strip): put for path, put in plan.result.items()}
+        after = {p: n for p, n in self.before.items() if p in wanted or p not in self._kept.leaves}
+        after.update({path: put.node for path, put in wanted.items()})
+        actions = []
+        for each in self.before.diff(Tree(after)):
+            put = wanted.get(each.path)
+            if each.status == "touched":
+                continue
+            if put is None:
+                reason = plan.removed.get(f"{self._strip}{each.path}", _OTHERWISE)
+                actions.append(Action(each.path, each.before, each.after, reason=reason))
+            else:
+                actions.append(
+                    Action(each.path, each.before, put.node, put.source, put.path, put.reason)
+                )
+        return actions
+
+
+_OTHERWISE = "neither the new originals nor your edits have it"
+
+
+class _Put(NamedTuple):
+    """A file of the result: where its content is, and why it is so."""
+
+    node: Node
+    source: Place
+    path: str
+    reason: str
+
+
+def _is_writable(place: Place) -> bool:
+    caps = capabilities_of(place)
+    return caps.remote is not None or bool(caps.folders())
+
+
+def _existing(
+    into: Install | AnyPlace, card: Card | None, ledger: Ledger, progress: Progress | None
+) -> Side | None:
+    """Open a place to write to that is one side already, such as that of mine; None for a plain folder."""
+    if isinstance(into, (str, os.PathLike)):
+        full = os.path.expanduser(into)
+        if card is None or not os.path.isdir(full) or not card.is_install(full):
+            return None
+        into = card.open(full)
+    if isinstance(into, Install):
+        return opened_side(into, card, ledger=ledger, progress=progress)
+    return None
+
+
+class _ReapplyPlan:
+    """What becomes of each file."""
+
+    def __init__(
+        self, card: Card | None, base: Side, mine: Side, theirs: Side, choices: ReapplyChoices
+    ) -> None:
+        self._card = card
+        self._base, self._theirs = base, theirs
+        self._own = mine
+        self._choices = choices
+        self.mine = mine.tree
+        self.policy = choices.policy.after(card.updates.decisions if card is not None else ())
+        self.result: dict[str, _Put] = {}
+        self.removed: dict[str, str] = {}  # why a file is not in the result
+        self.accounts = Accounts()
+        self.findings: list[Finding] = []
+        self.answered: set[str] = set()
+        self._inside: list[MergedFile] = []
+
+    def missing(self) -> list[Finding]:
+        """Find out whether files that mine lacks were removed, or mine is a part only."""
+        base = [path for path in self._base.tree.leaves if self._base.tree[path].kind == FILE]
+        lacking = [path for path in base if path not in self.mine]
+        share = len(lacking) / max(1, len(base))
+        whole = self._choices.whole
+        if whole is None and lacking:
+            if _WHOLE < share < _PART and len(lacking) > 1:
+                raise DecisionNeeded(
+                    f"{len(lacking):,} of {count(len(base), 'file')} of {self._base.name} are missing"
+                    " here: you removed them, or this is a part of a copy",
+                    where=self._own.name,
+                    choices=("`whole=True`: you removed them", "`whole=False`: it is a part"),
+                )
+            whole = share < _PART
+        if whole or not lacking:
+            return []
+        there = self._base.tree.select(lambda path: path not in self.mine)
+        self.mine = self.mine.overlay(there)
+        what = (
+            f"a part of {self._base.name}: {len(base) - len(lacking)} of {count(len(base), 'file')}"
+        )
+        return [Finding.note("part-of-a-copy", what)]
+
+    def take(self, path: PathDecision) -> None:
+        """Decide about one file."""
+        if path.changed_by is Who.NOBODY:
+            if path.case is not Case.UNCHANGED:
+                self.accounts.file(path.path, "mine", SUPERSEDED, Outcome.UNCHANGED)
+                self.accounts.file(path.path, "theirs", TAKEN, Outcome.UNCHANGED)
+            self._keep_theirs(path)
+            return
+        if path.changed_by is Who.THEIRS:
+            if path.choice is Choice.MINE:  # a rule that is always
+                self._use_mine(path, path.said)
+                self.accounts.file(
+                    path.path, "theirs", f"overridden: {path.said}", Outcome.LEFT_ALONE
+                )
+                return
+            self.accounts.file(path.path, "theirs", TAKEN, Outcome.UNCHANGED)
+            self._keep_theirs(path)
+            return
+        if path.changed_by is Who.MINE:
+            if path.choice is Choice.THEIRS:
+                self._left_out(path, path.said)
+                return
+            self.accounts.file(path.path, "mine", APPLIED, Outcome.UNCHANGED)
+            self._use_mine(path, "yours: only you changed it")
+            return
+        self._both_changed(path)
+
+    def _both_changed(self, path: PathDecision) -> None:
+        if path.choice is Choice.MINE:
+            self._over(path, path.said)
+            return
+        if path.choice is Choice.THEIRS:
+            self._gives_way(path, path.said)
+            return
+        why = "both you and the new originals changed it"
+        try:
+            self._merge(path)
+        except NotMerged as error:
+            self.answered |= error.answered
+            preferred = self._choices.preferred
+            if preferred is Choice.MINE and not error.questions:
+                self._over(path, "you prefer yours")
+                return
+            if preferred is Choice.THEIRS and not error.questions:
+                self._gives_way(path, "you prefer theirs")
+                return
+            sides = digests_of(path.base, path.mine, path.theirs)
+            self.findings += error.conflicts(path.path, why, sides, remedy=_DECIDE)
+            reason = f"both changed it, and it cannot be merged: {error.what}"
+            self.accounts.file(path.path, "mine", reason, Outcome.CONFLICT)
+            self.accounts.file(path.path, "theirs", reason, Outcome.CONFLICT)
+            self._keep_theirs(path)
+
+    def _over(self, path: PathDecision, said: str) -> None:
+        self.accounts.file(path.path, "mine", f"applied: {said}", Outcome.UNCHANGED)
+        self.accounts.file(path.path, "theirs", f"overridden: {said}", Outcome.LEFT_ALONE)
+        self._use_mine(path, f"yours: {said}")
+
+    def _gives_way(self, path: PathDecision, said: str) -> None:
+        self.findings.append(
+            Finding.loss(
+                "overwritten", "your changes to it give way to the new one", where=path.path
+            )
+        )
+        self._left_out(path, said)
+        self.accounts.file(path.path, "theirs", TAKEN, Outcome.UNCHANGED)
+
+    def _left_out(self, path: PathDecision, said: str) -> None:
+        self.accounts.file(path.path, "mine", f"left out: {said}", Outcome.LEFT_ALONE)
+        self._keep_theirs(path)
+
+    def _merge(self, path: PathDecision) -> None:
+        mine, theirs = path.mine, path.theirs
+        if mine is None or theirs is None:
+            raise NotMerged("one side removed it")
+        places = self._base.place, self._own.place, self._theirs.place
+        sides = list(zip(places, (path.base, mine, theirs), strict=True))
+        merged = merge_inside(self._card, path.path, sides, policy=self._with_preference())
+        self.answered |= merged.merge.answered
+        self.accounts.merged(path.path, merged.merge)
+        self.findings += merged.findings
+        self._inside.append(merged)
+        if merged.same_as is Who.THEIRS:
+            self._keep_theirs(path)
+            return
+        self.result[path.path] = _Put(merged.node, merged.source, path.path, merged.reason)
+
+    def _with_preference(self) -> Policy:
+        preferred = self._choices.preferred
+        if preferred is None:
+            return self.policy
+        any_field = Rule(preferred, lambda path: True, ((),), said=f"you prefer {preferred.value}")
+        return Policy((any_field, *self.policy.rules))
+
+    def _keep_theirs(self, path: PathDecision) -> None:
+        if path.theirs is not None and path.theirs.kind != DIR:
+            put = _Put(path.theirs, self._theirs.place, path.path, "of the new originals")
+            self.result[path.path] = put
+
+    def _use_mine(self, path: PathDecision, reason: str) -> None:
+        if path.mine is not None and path.mine.kind != DIR:
+            self.result[path.path] = _Put(path.mine, self._own.place, path.path, reason)
+        else:
+            self.removed[path.path] = reason
+
+    def statements(self) -> tuple[Statement, ...]:
+        """Return the accounts of the edits of both sides, and of the fields of merged files."""
+        return (*self.accounts.statements(), *(each.merge.statement for each in self._inside))
