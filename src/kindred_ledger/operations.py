@@ -12,6 +12,7 @@ from typing import Any
 import msgspec
 
 from .convert.operations import Convert, Rescue
+from .edits.operations import PutEdits, Reapply
 from .errors import UsageError
 from .patches.operations import ApplyPatch
 from .planning.context import Context
@@ -32,6 +33,8 @@ __all__ = [
     "InstallBeside",
     "Meet",
     "Operation",
+    "PutEdits",
+    "Reapply",
     "Redo",
     "Reinstall",
     "Rescue",
@@ -46,7 +49,7 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo,
+        Switch, Restore, Undo, Redo, Reapply, PutEdits,
     )
 }  # fmt: skip
 

@@ -18,6 +18,7 @@ COMMANDS: dict[str, str] = {
     "convert": "convert saves and settings to the formats of another build",
     "carry": "copy saves, settings or files to another install or server",
     "switch": "play two builds in turn with one save folder",
+    "reapply": "bring your edits to the files of another release",
     "history": "list the changes that were made",
     "undo": "take the last change back",
     "redo": "make the change again that was undone last",
@@ -38,6 +39,12 @@ COMMANDS: dict[str, str] = {
     "shelf fetch": "download a release, check it and put it on the shelf",
     "shelf remove": "take a release off the shelf",
     "shelf assemble": "combine the parts of a download into one install or archive",
+    "edits": "keep what you changed in a file of its own, and put it onto any release",
+    "edits take": "find what you changed, and write it into an edit set",
+    "edits show": "list the edits of a set",
+    "edits put": "bring an edit set to the files of a release",
+    "edits combine": "put several edit sets together",
+    "edits drop": "take edits out of a set",
     "file": "identify, dump, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",
@@ -61,9 +68,9 @@ COMMANDS: dict[str, str] = {
 _COLUMNS = 81  # that the help of the whole takes
 _SECTIONS = (
     ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
-    ("move", ("update", "convert", "carry", "switch")),
+    ("move", ("update", "convert", "carry", "switch", "reapply")),
     ("go back", ("history", "undo", "redo", "recover")),
-    ("more", ("ledger", "shelf", "file", "card", "sync", "demo")),
+    ("more", ("ledger", "shelf", "edits", "file", "card", "sync", "demo")),
 )
 
 _HELP_END = (

@@ -22,6 +22,13 @@ __all__ = ["Which", "draw_done", "draw_preview"]
 
 Which = Callable[[Line], bool] | None  # lines of a statement that are drawn one by one
 
+_EDITS = "edits"  # the unit of what one side changed
+_FATES = {
+    "applied": "green",
+    "in conflict": "bold yellow",
+    "left out": "yellow",
+    "overridden": "yellow",
+}
 _INSIDE = ("fields", "lines")  # units of what is inside files
 _BEFORE = ("unchanged", "changed", "removed", "left alone", "conflict")
 _AFTER = ("unchanged", "changed", "added")
@@ -74,9 +81,12 @@ def draw_preview(
         _draw_lines(page, filter(lines, told))
     else:
         _draw_groups(page, told)
-    for one in inside:
-        drawing.heading(page, f"Inside: {one.subject}" if every else one.subject.capitalize())
-        if every:
+    for one in (each for each in inside if each.lines):
+        is_inside = every and one.unit in _INSIDE
+        drawing.heading(page, f"Inside: {one.subject}" if is_inside else one.subject.capitalize())
+        if one.unit == _EDITS:
+            _draw_edits(page, one, None if lines is None else filter(lines, one.lines))
+        elif every:
             _draw_lines(page, filter(lines, one.lines))
         else:
             _draw_groups(page, one.lines)
@@ -155,6 +165,30 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
         page.print(f"  … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim")
 
 
+def _draw_edits(page: Page, books: Statement, singly: Iterable[Line] | None) -> None:
+    """Draw what became of edits: those of one fate as one, or each of them."""
+    if singly is not None:
+        for line in singly:
+            page.hang(f"  {_fate(line):<12} ", line.item, style="default", aside=_why(line))
+        return
+    groups: dict[str, list[Line]] = {}
+    for line in books.lines:
+        groups.setdefault(line.reason, []).append(line)
+    for some in groups.values():
+        number = sum(line.count for line in some)
+        names = drawing.examples([line.item for line in some])
+        start = f"  {_fate(some[0]):<12}{number:>6,}  "
+        page.hang(start, _why(some[0]), style=_FATES.get(_fate(some[0]), "default"), aside=names)
+
+
+def _fate(line: Line) -> str:
+    return line.reason.partition(":")[0]
+
+
+def _why(line: Line) -> str:
+    return line.reason.partition(": ")[2]
+
+
 def _draw_lines(page: Page, lines: Iterable[Line]) -> None:
     for line in lines:
         became = f" → {line.became}" if line.became else ""
@@ -169,6 +203,9 @@ def _draw_lines(page: Page, lines: Iterable[Line]) -> None:
 
 def _draw_balance(page: Page, books: Statement) -> None:
     """Draw both sides of an account as sums, a line each."""
+    if books.unit == _EDITS:
+        _draw_fates(page, books)
+        return
     totals = books.totals()
     sides = []
     for name, outcomes in (("before", _BEFORE), ("after", _AFTER)):
@@ -184,6 +221,18 @@ def _draw_balance(page: Page, books: Statement) -> None:
     else:
         page.hang("  ", f"{subject} {sides[0]};", style=style)
     page.hang("      ", f"{sides[1]} ({told})", style=style)
+
+
+def _draw_fates(page: Page, books: Statement) -> None:
+    """Draw an account of edits as one sum."""
+    fates: dict[str, int] = {}
+    for line in books.lines:
+        fates[_fate(line)] = fates.get(_fate(line), 0) + line.count
+    total = sum(fates.values())
+    parts = " + ".join(f"{number:,} {fate}" for fate, number in fates.items())
+    told = "counted, they balance" if _is_counted(books) else "preview"
+    text = f"{books.subject}: {total:,}{' = ' if parts else ''}{parts} ({told})"
+    page.hang("  ", text, style="green" if _is_counted(books) else "dim")
 
 
 def _draw_account(page: Page, books: Statement) -> None:

@@ -159,6 +159,11 @@ class Session:
         found = find_cards(folders, broken=self._tell_broken)
         return sorted(found, key=lambda card: card.file.variant is not None)
 
+    @property
+    def named_title(self) -> str:
+        """The title of the card that --card names; empty without it."""
+        return self.cards[0].title if self.card_path else ""
+
     def _tell_broken(self, error: KindredError) -> None:
         self._broken.append(error)
         self.err.print(f"! {error.where}: {error.what}; this card is not used", style="bold yellow")

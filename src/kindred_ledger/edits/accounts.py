@@ -8,18 +8,34 @@ code have to agree.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import Any
 
 from msgspec import Struct
 
-from ..errors import BooksUnbalanced
-from ..merge import ABSENT, At, Difference, FileMerge, differences, resolved, same
+from ..cards import Card
+from ..errors import BooksUnbalanced, KindredError
+from ..merge import (
+    ABSENT,
+    At,
+    Difference,
+    FileMerge,
+    Keys,
+    differences,
+    resolved,
+    same,
+    values_of,
+)
 from ..statement import Line, Outcome, Statement
+from .reading import read_as
 
-__all__ = ["Accounts", "holds"]
+__all__ = ["Accounts", "edits_in", "holds"]
 
-APPLIED, SUPERSEDED, LEFT_OUT = "applied", "theirs made the same", "left out"
-TAKEN, OVERRIDDEN, MERGED = "taken", "overridden by yours", "merged with the other side's"
+# What became of an edit: the word for it, and more behind a colon.
+APPLIED, SUPERSEDED, LEFT_OUT = "applied", "superseded: the new one says the same", "left out"
+TAKEN, OVERRIDDEN, MERGED = "taken", "overridden", "applied: together with the other side's"
+
+_LARGEST = 16 << 20  # of a file whose edits are told one by one
 
 
 class Accounts(Struct):
@@ -30,13 +46,16 @@ class Accounts(Struct):
     seen_mine: list[str] = []  # every edit, as the differences of the sides tell it
     seen_theirs: list[str] = []
 
-    def file(self, path: str, who: str, reason: str, outcome: Outcome) -> None:
-        """Note a file that one side changed as a whole."""
+    def file(
+        self, path: str, who: str, reason: str, outcome: Outcome, names: Sequence[str] = ()
+    ) -> None:
+        """Note a file that one side changed as a whole; `names` are the edits in it, if they are known."""
         lines, seen = (
             (self.mine, self.seen_mine) if who == "mine" else (self.theirs, self.seen_theirs)
         )
-        lines.append(Line(outcome, path, reason))
-        seen.append(path)
+        items = [f"{path}: {name}" for name in names] or [path]
+        lines += [Line(outcome, item, reason) for item in items]
+        seen += items
 
     def merged(self, path: str, merge: FileMerge) -> None:
         """Note what became of each change in a file that was merged inside.
@@ -74,7 +93,7 @@ class Accounts(Struct):
             reason = SUPERSEDED if mine and agreed else APPLIED if mine else TAKEN
             lines.append(Line(Outcome.UNCHANGED, item, reason))
         elif _is_inside(each, result) and any(_touches(each.at, one.at) for one in others):
-            lines.append(Line(Outcome.UNCHANGED, item, MERGED))
+            lines.append(Line(Outcome.UNCHANGED, item, MERGED if mine else TAKEN))
         elif merge.answered or merge.overruled:
             lines.append(Line(Outcome.LEFT_ALONE, item, LEFT_OUT if mine else OVERRIDDEN))
         else:
@@ -121,6 +140,20 @@ def _balanced(subject: str, lines: Sequence[Line], seen: Iterable[str]) -> State
         else:
             after.append(item)
     return Statement(subject, "edits", tuple(lines)).balanced(items, after)
+
+
+def edits_in(path: str, before: bytes, after: bytes, card: Card | None) -> tuple[str, ...]:
+    """Return the names of the edits between two contents of a file; none where they cannot be told."""
+    if max(len(before), len(after)) > _LARGEST:
+        return ()
+    with suppress(KindredError):
+        reading = read_as(path, (before, after), card)
+        if reading.is_lines:
+            return ()
+        old, new = (values_of(reading.decode(data)) for data in (before, after))
+        found = differences(old, new, Keys(reading.keys))
+        return tuple(each.name or "the whole" for each in found)
+    return ()
 
 
 def holds(value: Any, at: At, wanted: Any) -> bool:

@@ -115,7 +115,7 @@ def find_base(
                 f"the shelf has no {card.name} {mine.version}, which these files are of",
                 where=mine.name,
                 remedy="Put it there (kindred shelf add FILE), or say what they were made from:"
-                " `base=WHERE`.",
+                " `old=WHERE`.",
             )
         releases = known
     found = match_bases(mine, card, ledger=ledger, releases=releases, progress=progress)
@@ -134,7 +134,7 @@ def find_base(
             "these files could be made from more than one release",
             where=mine.name,
             choices=tuple(map(str, (best, *others))),
-            remedy="Say which: `base=release:NAME`.",
+            remedy="Say which: `old=release:NAME`.",
         )
     against = [f"as near, and the same in these files: {one.release.name}" for one in rivals]
     farther = [one for one in found[1:] if one not in rivals]
@@ -154,11 +154,11 @@ def _where_to_get(found: Sequence[BaseMatch], card: Card) -> str:
         names = " and ".join(one.release.name for one in near)
         return (
             f"They may be of a build between {names}: put it on the shelf (kindred shelf add FILE), or say"
-            " what they were made from: `base=WHERE`."
+            " what they were made from: `old=WHERE`."
         )
     return (
         f"Put the {card.name} they were made from on the shelf: kindred shelf add FILE; or say where it is:"
-        " `base=WHERE`."
+        " `old=WHERE`."
     )
 
 

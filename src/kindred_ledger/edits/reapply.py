@@ -8,14 +8,17 @@ none.
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
+from contextlib import suppress
 from typing import NamedTuple
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import PROGRAM, Card, Install
 from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, NotMerged, merge_inside
-from ..errors import DecisionNeeded, UsageError
+from ..errors import DecisionNeeded, KindredError, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, Tag
 from ..merge import Case, Choice, PathDecision, Policy, Rule, digests_of, merge_trees
@@ -31,16 +34,25 @@ from ..places import (
     as_selection,
     as_target,
     capabilities_of,
+    read_bytes,
 )
 from ..planning.deciding import refuse_undecided
 from ..progress import Progress
 from ..statement import Outcome, Statement
 from ..wording import count
-from .accounts import APPLIED, SUPERSEDED, TAKEN, Accounts
+from .accounts import APPLIED, SUPERSEDED, TAKEN, Accounts, edits_in
 from .origin import find_base
 from .sides import Side, opened_side
 
-__all__ = ["ReapplyChoices", "reapply"]
+__all__ = [
+    "ReapplyChoices",
+    "Target",
+    "base_of",
+    "card_of",
+    "reapply",
+    "reapply_sides",
+    "whole_copy",
+]
 
 OPERATION = "reapply"
 _DECIDE = (
@@ -91,7 +103,7 @@ def reapply(
     theirs: Install | AnyPlace,
     *,
     ledger: Ledger,
-    base: Install | AnyPlace | None = None,
+    old: Install | AnyPlace | None = None,
     into: Install | AnyPlace | None = None,
     card: Card | None = None,
     choices: ReapplyChoices | None = None,
@@ -100,7 +112,8 @@ def reapply(
     """Compute the change that brings my edits to new originals.
 
     `theirs` is changed in place, unless `into` says where the result goes: a folder, new or not, or the place
-    of mine. Without a `base` it is looked for on the shelf, which needs the `card` of the title.
+    of mine. `old` is the
+    release mine was made from; without it the shelf is asked, which needs the `card` of the title.
 
     Raises:
         UsageError: the base is not known, or it is of another version than mine.
@@ -108,47 +121,70 @@ def reapply(
         PlaceError: a side cannot be read.
     """
     choices = choices or ReapplyChoices()
-    card = card or _card_of(mine, theirs, into)
+    card = card or card_of(mine, theirs, into)
     own = opened_side(mine, card, ledger=ledger, progress=progress)
     new = opened_side(theirs, card, ledger=ledger, progress=progress)
-    old, findings = _base(own, base, card, ledger=ledger, progress=progress)
-    target = _Target(into, own, new, card, ledger, progress)
+    base, told = base_of(own, old, card, ledger=ledger, progress=progress)
+    own, missing = whole_copy(own, base, choices.whole)
+    target = Target.of(into, new, card, ledger=ledger, progress=progress)
+    summary = f"bring the edits of {own.name} to {new.name}"
+    return reapply_sides(
+        (base, own, new), target, card, choices, summary=summary, findings=(told, *missing)
+    )
+
+
+def reapply_sides(
+    sides: tuple[Side, Side, Side],
+    target: Target,
+    card: Card | None,
+    choices: ReapplyChoices,
+    *,
+    summary: str,
+    operation: str = OPERATION,
+    findings: tuple[Finding, ...] = (),
+) -> Changeset:
+    """Compute the change that brings what differs between two sides to a third; see `reapply`."""
+    old, own, new = sides
     plan = _ReapplyPlan(card, old, own, new, choices)
-    findings += plan.missing()
     policy = plan.policy
     policy.check_patterns({*old.tree.leaves, *own.tree.leaves, *new.tree.leaves})
-    for path in merge_trees(old.tree, plan.mine, new.tree, policy=policy):
+    for path in merge_trees(old.tree, own.tree, new.tree, policy=policy):
         plan.take(path)
     refuse_undecided(policy, plan.answered)
-    version = new.version or None
     return fitted(
         Changeset(
             place=target.place,
-            operation=OPERATION,
-            summary=f"bring the edits of {own.name} to {new.name}",
+            operation=operation,
+            summary=summary,
             before=target.before,
-            actions=tuple(target.actions(plan)),
-            tag=target.tag(new),
-            version_after=version.text if version is not None else "",
+            actions=tuple(target.actions(plan.result, plan.removed)),
+            tag=target.tag,
+            version_after=new.version.text if new.version is not None else "",
             statements=plan.statements(),
             findings=(*findings, *plan.findings),
         )
     )
 
 
-def _card_of(*sides: Install | AnyPlace | None) -> Card | None:
+def card_of(*sides: Install | AnyPlace | None) -> Card | None:
+    """Return the card of the first install among some sides."""
     return next((side.card for side in sides if isinstance(side, Install)), None)
 
 
-def _base(
+def base_of(
     mine: Side,
     base: Install | AnyPlace | None,
     card: Card | None,
     *,
     ledger: Ledger,
-    progress: Progress | None,
-) -> tuple[Side, list[Finding]]:
-    """Open the base, or find it on the shelf."""
+    progress: Progress | None = None,
+) -> tuple[Side, Finding]:
+    """Open the base, or find it on the shelf; and say what it is.
+
+    Raises:
+        UsageError: it is of another version than mine, or nothing tells what it is.
+        DecisionNeeded: several releases could be it.
+    """
     if base is not None:
         side = opened_side(base, card, ledger=ledger, progress=progress)
         versions = mine.version, side.version
@@ -158,62 +194,91 @@ def _base(
                 where=side.name,
                 remedy="Give the release they were made from, or none, so that it is looked for.",
             )
-        return side, [Finding.note("compared-with", f"made from {side.name}")]
+        return side, Finding.note("compared-with", f"made from {side.name}")
     if card is None:
         raise UsageError(
             "it is not known what these files were made from",
             where=mine.name,
-            remedy="Say it: `base=WHERE`; or give the card of their title, so that it is looked for on the"
+            remedy="Say it: `old=WHERE`; or give the card of their title, so that it is looked for on the"
             " shelf.",
         )
     side, match, against = find_base(mine, card, ledger=ledger, progress=progress)
-    told = [f"made from {match}", *against]
-    return side, [Finding.note("compared-with", "; ".join(told))]
+    return side, Finding.note("compared-with", "; ".join([f"made from {match}", *against]))
 
 
-class _Target:
-    """Where the result goes, and what stands there."""
+def whole_copy(mine: Side, base: Side, whole: bool | None) -> tuple[Side, tuple[Finding, ...]]:
+    """Return a side in which a file is missing only if it was removed: a part is filled up from the base.
 
-    def __init__(
-        self,
+    Raises:
+        DecisionNeeded: so many files are missing that nobody can say which it is.
+    """
+    files = [path for path in base.tree.leaves if base.tree[path].kind == FILE]
+    lacking = [path for path in files if path not in mine.tree]
+    share = len(lacking) / max(1, len(files))
+    if whole is None and lacking:
+        if _WHOLE < share < _PART and len(lacking) > 1:
+            raise DecisionNeeded(
+                f"{len(lacking):,} of {count(len(files), 'file')} of {base.name} are missing here: you"
+                " removed them, or this is a part of a copy",
+                where=mine.name,
+                choices=("`whole=True`: you removed them", "`whole=False`: it is a part"),
+            )
+        whole = share < _PART
+    if whole or not lacking:
+        return mine, ()
+    there = base.tree.select(lambda path: path not in mine.tree)
+    what = f"a part of {base.name}: {len(files) - len(lacking)} of {count(len(files), 'file')}"
+    filled = replace(mine, tree=mine.tree.overlay(there))
+    return filled, (Finding.note("part-of-a-copy", what),)
+
+
+class Target(Struct, frozen=True):
+    """Where the result goes: the place, all that stands there, what of it the result replaces.
+
+    `strip` is what paths of the sides begin with and those of the place do not.
+    """
+
+    place: Place
+    before: Tree
+    replaced: Tree
+    tag: Tag
+    strip: str = ""
+
+    @staticmethod
+    def of(
         into: Install | AnyPlace | None,
-        mine: Side,
         theirs: Side,
         card: Card | None,
+        *,
         ledger: Ledger,
-        progress: Progress | None,
-    ) -> None:
-        self._theirs = theirs
-        self._strip = ""
+        progress: Progress | None = None,
+    ) -> Target:
+        """Return the place of theirs, or the one that is named.
+
+        Raises:
+            UsageError: theirs is in an archive or the ledger, and nothing is named.
+        """
         if into is None:
-            self.place, self.before, self._install = theirs.place, theirs.whole, theirs.install
-            if not _is_writable(self.place):
+            if not _is_writable(theirs.place):
                 raise UsageError(
                     "the new originals are in an archive or the ledger, which is not changed",
                     where=theirs.name,
                     remedy="Say where the result goes: `into=FOLDER`.",
                 )
-            self._kept = theirs.tree
-            return
+            return Target(theirs.place, theirs.whole, theirs.tree, _tag(theirs))
         side = _existing(into, card, ledger, progress)
         if side is not None:
-            self.place, self.before, self._install = side.place, side.whole, side.install
-            self._kept = side.tree
-            return
-        self.place, self._install = as_target(into), None  # type: ignore[arg-type]
-        self.before = self._kept = ledger.scan(self.place, progress=progress)
-        self._strip = f"{PROGRAM}/" if card is not None else ""
+            return Target(side.place, side.whole, side.tree, _tag(side))
+        place = as_target(into)  # type: ignore[arg-type]
+        before = ledger.scan(place, progress=progress)
+        strip = f"{PROGRAM}/" if card is not None else ""
+        return Target(place, before, before, getattr(place, "tag", Tag()), strip)
 
-    def tag(self, theirs: Side) -> Tag:
-        """Return what stands in the place now."""
-        if self._install is not None:
-            return self._install.tag
-        return getattr(self.place, "tag", Tag())
-
-    def actions(self, plan: _ReapplyPlan) -> list[Action]:
-        """Return what turns the place into the result, with the reason of each path."""
-        wanted = {path.removeprefix(self._strip): put for path, put in plan.result.items()}
-        after = {p: n for p, n in self.before.items() if p in wanted or p not in self._kept.leaves}
+    def actions(self, result: Mapping[str, _Put], removed: Mapping[str, str]) -> list[Action]:
+        """Return what turns the place into the result; `removed` says why a file is not in it."""
+        wanted = {path.removeprefix(self.strip): put for path, put in result.items()}
+        gone = {*self.replaced.leaves} - wanted.keys()
+        after = {path: node for path, node in self.before.items() if path not in gone}
         after.update({path: put.node for path, put in wanted.items()})
         actions = []
         for each in self.before.diff(Tree(after)):
@@ -221,13 +286,19 @@ class _Target:
             if each.status == "touched":
                 continue
             if put is None:
-                reason = plan.removed.get(f"{self._strip}{each.path}", _OTHERWISE)
+                why = removed.get(f"{self.strip}{each.path}", _OTHERWISE)
+                reason = why if each.after is None else ""
                 actions.append(Action(each.path, each.before, each.after, reason=reason))
             else:
                 actions.append(
                     Action(each.path, each.before, put.node, put.source, put.path, put.reason)
                 )
         return actions
+
+
+def _tag(side: Side) -> Tag:
+    found = side.install.tag if side.install is not None else getattr(side.place, "tag", Tag())
+    return found if isinstance(found, Tag) else Tag()
 
 
 _OTHERWISE = "neither the new originals nor your edits have it"
@@ -271,7 +342,6 @@ class _ReapplyPlan:
         self._base, self._theirs = base, theirs
         self._own = mine
         self._choices = choices
-        self.mine = mine.tree
         self.policy = choices.policy.after(card.updates.decisions if card is not None else ())
         self.result: dict[str, _Put] = {}
         self.removed: dict[str, str] = {}  # why a file is not in the result
@@ -280,35 +350,11 @@ class _ReapplyPlan:
         self.answered: set[str] = set()
         self._inside: list[MergedFile] = []
 
-    def missing(self) -> list[Finding]:
-        """Find out whether files that mine lacks were removed, or mine is a part only."""
-        base = [path for path in self._base.tree.leaves if self._base.tree[path].kind == FILE]
-        lacking = [path for path in base if path not in self.mine]
-        share = len(lacking) / max(1, len(base))
-        whole = self._choices.whole
-        if whole is None and lacking:
-            if _WHOLE < share < _PART and len(lacking) > 1:
-                raise DecisionNeeded(
-                    f"{len(lacking):,} of {count(len(base), 'file')} of {self._base.name} are missing"
-                    " here: you removed them, or this is a part of a copy",
-                    where=self._own.name,
-                    choices=("`whole=True`: you removed them", "`whole=False`: it is a part"),
-                )
-            whole = share < _PART
-        if whole or not lacking:
-            return []
-        there = self._base.tree.select(lambda path: path not in self.mine)
-        self.mine = self.mine.overlay(there)
-        what = (
-            f"a part of {self._base.name}: {len(base) - len(lacking)} of {count(len(base), 'file')}"
-        )
-        return [Finding.note("part-of-a-copy", what)]
-
     def take(self, path: PathDecision) -> None:
         """Decide about one file."""
         if path.changed_by is Who.NOBODY:
             if path.case is not Case.UNCHANGED:
-                self.accounts.file(path.path, "mine", SUPERSEDED, Outcome.UNCHANGED)
+                self._note_mine(path, SUPERSEDED, Outcome.UNCHANGED)
                 self.accounts.file(path.path, "theirs", TAKEN, Outcome.UNCHANGED)
             self._keep_theirs(path)
             return
@@ -326,10 +372,21 @@ class _ReapplyPlan:
             if path.choice is Choice.THEIRS:
                 self._left_out(path, path.said)
                 return
-            self.accounts.file(path.path, "mine", APPLIED, Outcome.UNCHANGED)
+            self._note_mine(path, APPLIED, Outcome.UNCHANGED)
             self._use_mine(path, "yours: only you changed it")
             return
         self._both_changed(path)
+
+    def _note_mine(self, path: PathDecision, reason: str, outcome: Outcome) -> None:
+        """Note what becomes of all my edits of one file, each by its name where that is known."""
+        names: tuple[str, ...] = ()
+        nodes = path.base, path.mine
+        if all(node is not None and node.kind == FILE for node in nodes):
+            with suppress(KindredError):
+                sides = self._base.place, self._own.place
+                contents = [read_bytes(place, path.path) for place in sides]
+                names = edits_in(path.path, contents[0], contents[1], self._card)
+        self.accounts.file(path.path, "mine", reason, outcome, names)
 
     def _both_changed(self, path: PathDecision) -> None:
         if path.choice is Choice.MINE:
@@ -352,13 +409,13 @@ class _ReapplyPlan:
                 return
             sides = digests_of(path.base, path.mine, path.theirs)
             self.findings += error.conflicts(path.path, why, sides, remedy=_DECIDE)
-            reason = f"both changed it, and it cannot be merged: {error.what}"
+            reason = f"in conflict: {error.what}"
             self.accounts.file(path.path, "mine", reason, Outcome.CONFLICT)
             self.accounts.file(path.path, "theirs", reason, Outcome.CONFLICT)
             self._keep_theirs(path)
 
     def _over(self, path: PathDecision, said: str) -> None:
-        self.accounts.file(path.path, "mine", f"applied: {said}", Outcome.UNCHANGED)
+        self._note_mine(path, f"applied: {said}", Outcome.UNCHANGED)
         self.accounts.file(path.path, "theirs", f"overridden: {said}", Outcome.LEFT_ALONE)
         self._use_mine(path, f"yours: {said}")
 
@@ -372,7 +429,7 @@ class _ReapplyPlan:
         self.accounts.file(path.path, "theirs", TAKEN, Outcome.UNCHANGED)
 
     def _left_out(self, path: PathDecision, said: str) -> None:
-        self.accounts.file(path.path, "mine", f"left out: {said}", Outcome.LEFT_ALONE)
+        self._note_mine(path, f"left out: {said}", Outcome.LEFT_ALONE)
         self._keep_theirs(path)
 
     def _merge(self, path: PathDecision) -> None:

@@ -1,18 +1,12 @@
 """Merging: what two descendants of one base did, put together. Computes only; see `sides` for the table."""
 
-from .differences import (
-    At,
-    Difference,
-    Named,
-    differences,
-    name_of,
-    put_differences,
-    resolved,
-)
+from .alignment import aligned
+from .differences import Difference, differences, name_of, put_differences, resolved
 from .documents import DocumentMerge, merge_documents, values_of
 from .files import merge_files, readers_of
 from .keys import Keys, frozen, same
-from .lines import LineMerge, merge_lines
+from .lines import LineMerge, lines_of, merge_lines
+from .naming import At, Named, read_at, write_at
 from .outcome import Counts, FileMerge, How, Three
 from .policy import Choice, Policy, Rule, named_fields
 from .resolutions import (
@@ -48,11 +42,13 @@ __all__ = [
     "Side",
     "Three",
     "ValueMerge",
+    "aligned",
     "case_of",
     "decide_path",
     "differences",
     "digests_of",
     "frozen",
+    "lines_of",
     "merge_documents",
     "merge_files",
     "merge_lines",
@@ -61,6 +57,7 @@ __all__ = [
     "name_of",
     "named_fields",
     "put_differences",
+    "read_at",
     "read_resolutions",
     "readers_of",
     "resolved",
@@ -68,5 +65,6 @@ __all__ = [
     "same",
     "values_of",
     "with_conflicts",
+    "write_at",
     "write_resolutions",
 ]

@@ -6,8 +6,8 @@ outlives the numbers of records, which change wherever one is inserted.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from typing import Any
 
 from msgspec import Struct
 
@@ -15,20 +15,11 @@ from ..errors import FormatError
 from ..formats import Document, Path, format_path
 from .documents import edit_document
 from .keys import BY_NUMBER, Keys, name_of_key, renamed, same
+from .naming import At, Named
 from .sides import ABSENT
 from .values import Edit, New, ValueMerge, record_name
 
-__all__ = ["At", "Difference", "Named", "differences", "name_of", "put_differences", "resolved"]
-
-
-class Named(NamedTuple):
-    """A record of a list: the field that names it, and its value there."""
-
-    field: str
-    value: Any
-
-
-At = tuple["str | int | Named", ...]  # keys, numbers in lists whose members never move, records
+__all__ = ["Difference", "differences", "name_of", "put_differences", "resolved"]
 
 
 class Difference(Struct, frozen=True):
@@ -210,11 +201,13 @@ def put_differences(
     value: Any,
     wanted: Iterable[Difference],
     side: Callable[[Difference], Any],
+    *,
+    records: Collection[At] = (),
 ) -> None:
     """Have a document say, at the place of each difference, what `side` gives of it.
 
-    `value` is what the document holds. A record that shall be there and is not comes behind the one it
-    stood behind, or at the end.
+    `value` is what the document holds; what stands at `records` is put as whole records, too. A record
+    that shall be there and is not comes behind the one it stood behind, or at the end.
 
     Raises:
         FormatError: a place cannot be reached, or the format cannot hold what shall be there.
@@ -222,7 +215,7 @@ def put_differences(
     edits: list[Edit] = []
     lists: dict[At, list[Difference]] = {}
     for each in wanted:
-        if each.is_record:
+        if each.is_record or each.at in records:
             lists.setdefault(each.at[:-1], []).append(each)
             continue
         path = resolved(value, each.at)

@@ -1,0 +1,84 @@
+"""Operations about edits: bringing them to new originals, from files or from an edit set."""
+
+from __future__ import annotations
+
+from ..cards import Card, Install
+from ..changes import Changeset
+from ..planning.context import Context
+from ..planning.deciding import rules_in, typed_rules
+from ..planning.operation import Operation
+from .edit_set import EditSet
+from .putting import put_edits
+from .reapply import ReapplyChoices, reapply
+
+__all__ = ["PutEdits", "Reapply"]
+
+
+class Reapply(Operation, frozen=True, tag="reapply"):
+    """Bring what was edited in some files to the files of a release; see `reapply`.
+
+    `edited` and `release` are folders, installs, archives, entries or URLs; `title` names the card that says
+    what is in them, where no install does.
+    """
+
+    edited: str
+    release: str
+    old: str = ""
+    into: str = ""
+    title: str = ""
+    mine: tuple[str, ...] = ()
+    theirs: tuple[str, ...] = ()
+    prefer: str = ""
+    whole: bool | None = None
+    resolutions: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        return reapply(
+            context.subject(self.edited),
+            context.subject(self.release),
+            ledger=context.ledger,
+            old=context.subject(self.old) if self.old else None,
+            into=self.into or None,
+            card=_card(context, self.title),
+            choices=ReapplyChoices(rules=rules, prefer=self.prefer, whole=self.whole),
+            progress=context.progress,
+        )
+
+
+class PutEdits(Operation, frozen=True, tag="put edits"):
+    """Bring an edit set to the files of a release; see `put_edits`."""
+
+    edits: str
+    release: str
+    old: str = ""
+    into: str = ""
+    title: str = ""
+    mine: tuple[str, ...] = ()
+    theirs: tuple[str, ...] = ()
+    prefer: str = ""
+    follow: bool = False
+    resolutions: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        edits = EditSet.load(self.edits)
+        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        release = context.subject(self.release)
+        card = _card(context, self.title)
+        if card is None and not isinstance(release, Install) and edits.title:
+            card = next((each for each in context.cards if each.title == edits.title), None)
+        return put_edits(
+            edits,
+            release,
+            ledger=context.ledger,
+            old=context.subject(self.old) if self.old else None,
+            into=self.into or None,
+            card=card,
+            choices=ReapplyChoices(rules=rules, prefer=self.prefer),
+            follow=self.follow,
+            progress=context.progress,
+        )
+
+
+def _card(context: Context, title: str) -> Card | None:
+    return context.card_of(title) if title else None
