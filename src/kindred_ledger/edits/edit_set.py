@@ -26,7 +26,7 @@ from msgspec.structs import astuple, replace
 
 from ..errors import UsageError
 from ..finding import Finding
-from ..merge import ABSENT, Difference, Named, name_of, read_at, write_at
+from ..merge import ABSENT, Difference, Named, name_of, read_at, told, write_at
 from ..places import check_portable, refusals, write_atomic
 from ..small_files import read_small
 from ..wording import count
@@ -106,7 +106,7 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
 
     >>> edits = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger)
     >>> [each.file for each in edits.files], len(edits.values)
-    (['program/data/tides.ini'], 1)
+    (['program/data/tides.ini'], 2)
     """
 
     edits: int = FORMAT
@@ -229,8 +229,8 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
                 if each.after is ABSENT
                 else "changed",
                 name_of(read_at(each.at)) or "the whole",
-                _shown(each.before),
-                _shown(each.after),
+                told(each.before),
+                told(each.after),
             )
             for each in self.values
         ]
@@ -244,11 +244,11 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
             )
             for each in self.lines
         ]
-        told = {"whole": "replaced", "added": "added", "removed": "removed"}
+        kinds = {"whole": "replaced", "added": "added", "removed": "removed"}
         rows += [
-            EditRow(each.file, told[each.kind], "the file", each.before[:16], each.after[:16])
+            EditRow(each.file, kinds[each.kind], "the file", each.before[:16], each.after[:16])
             for each in self.files
-            if each.kind in told
+            if each.kind in kinds
         ]
         return rows
 
@@ -293,17 +293,6 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
             Finding.error("content-missing", "its content is not beside the edit set", where=path)
             for path in lacking
         )
-
-
-def _shown(value: Any) -> str:
-    """Return a value in a line: a record as its fields."""
-    if value is ABSENT:
-        return ""
-    if isinstance(value, dict):
-        return ", ".join(f"{key.lstrip('@')} {_shown(inner)}" for key, inner in value.items())
-    if isinstance(value, list):
-        return ", ".join(map(_shown, value))
-    return " ".join(str(value).split())
 
 
 def _record_of(at: str) -> str:

@@ -72,7 +72,7 @@ def put_edits(
     >>> edits = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger)
     >>> change = kl.put_edits(edits, "downloads/mossferry-2.0.zip", ledger=ledger, into="new", card=card)
     >>> change.statements[0].counted_before, change.conflicts
-    (1, ())
+    (2, ())
     """
     choices = choices or ReapplyChoices()
     card = card or card_of(theirs, into)

@@ -33,7 +33,7 @@ def combine_edits(
     >>> edits = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger)
     >>> both, clashes = kl.combine_edits({"mine": edits, "again": edits})
     >>> both.size, clashes
-    (1, ())
+    (2, ())
     """
     titles = {each.title for each in sets.values() if each.title}
     if len(titles) > 1:

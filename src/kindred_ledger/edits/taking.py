@@ -62,7 +62,7 @@ def take_edits(
 
     >>> edits = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger)
     >>> edits.values[0].at, str(edits.values[0].before), str(edits.values[0].after)
-    ('Tides.Springs', '2', '3')
+    ('Tides.spring', '2.40', '3.10')
     """
     card = card or card_of(mine, old)
     own = opened_side(mine, card, ledger=ledger, progress=progress)

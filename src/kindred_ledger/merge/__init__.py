@@ -16,7 +16,7 @@ from .resolutions import (
     with_conflicts,
     write_resolutions,
 )
-from .sides import ABSENT, Case, Question, Side, case_of
+from .sides import ABSENT, Case, Question, Side, case_of, told
 from .trees import PathDecision, decide_path, digests_of, merge_trees
 from .values import Decided, ValueMerge, merge_values
 
@@ -63,6 +63,7 @@ __all__ = [
     "resolved",
     "rules_of",
     "same",
+    "told",
     "values_of",
     "with_conflicts",
     "write_at",

@@ -54,10 +54,10 @@ def name_of(at: At) -> str:
     """
     name = ""
     for part in at:
-        if isinstance(part, Named):
+        if isinstance(part, int) or (isinstance(part, Named) and part.field == BY_NUMBER):
+            name = f"{name}[{part if isinstance(part, int) else part.value}]"
+        elif isinstance(part, Named):
             name = record_name(name, part.field, {part.field: part.value})
-        elif isinstance(part, int):
-            name = f"{name}[{part}]"
         else:
             inner = format_path((part,))
             name = f"{name}.{inner}" if name else inner
@@ -114,13 +114,15 @@ def _between_lists(
 ) -> Iterator[Difference]:
     if isinstance(keys, _Told):
         field = keys.field_at(at, (before, after))
-    elif len(before) == len(after) == 1 and not renamed(before, after):
-        field = BY_NUMBER
     else:
         field = keys.of(path, [side for side in (before, after) if side])
+        alone = len(before) == len(after) == 1 and not renamed(before, after)
+        if alone and not keys.is_sure(path, field):
+            field = BY_NUMBER
     if field == BY_NUMBER:
         for number, sides in enumerate(zip(before, after, strict=True)):
-            yield from _between((*at, number), (*path, number), *sides, keys)
+            part = number if len(before) == 1 else Named(BY_NUMBER, number)
+            yield from _between((*at, part), (*path, number), *sides, keys)
     elif field:
         yield from _between_records(at, path, field, before, after, keys)
     else:
@@ -170,13 +172,14 @@ def resolved(value: Any, at: At) -> Path | None:
             value = value[index]
             continue
         path.append(part)
-        if number + 1 == len(at):
-            break
         if isinstance(part, int):
-            if not isinstance(value, list) or part >= len(value):
-                return None
-            value = value[part]
-        else:
+            if value == {} or value == []:
+                value = {}  # there is none now
+            elif isinstance(value, list) and len(value) == 1:
+                value = value[0]
+            else:
+                return None  # it was the only one, and is not now
+        elif number + 1 < len(at):
             value = value.get(part, {}) if isinstance(value, dict) else None
     return tuple(path)
 
@@ -185,6 +188,8 @@ def _index(value: Any, named: Named) -> int | None:
     """Return the number of the only record that is known by a name; None if there is none, or several."""
     if not isinstance(value, list):
         return None
+    if named.field == BY_NUMBER:
+        return int(named.value) if int(named.value) < len(value) else None
     key = name_of_key({"": named.value}, "")
     found = [
         number

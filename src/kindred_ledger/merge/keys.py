@@ -42,6 +42,12 @@ class Keys:
                 return field if _names(field, sides) else ""
         return key_of(sides, must_share=not known)
 
+    def is_sure(self, path: Path, field: str) -> bool:
+        """Tell whether a field names records even where there is only one: it is declared, or called so."""
+        if not field or field == BY_NUMBER:
+            return False
+        return field.lstrip("@").lower() in _LIKELY or self.of(path, [[{field: 1}]]) == field
+
 
 def key_of(sides: Sequence[list[Any]], *, must_share: bool = False) -> str:
     """Infer the field that names records: present, single and unique on every side; "" if there is none.

@@ -42,7 +42,7 @@ def write_at(at: At) -> str:
     text = ""
     for part in at:
         if isinstance(part, Named):
-            text += f"[{format_path((part.field,))}={_value(part.value)}]"
+            text += f"[{_field(part.field)}={_value(part.value)}]"
         elif isinstance(part, int):
             text += f"[{part}]"
         else:
@@ -81,6 +81,13 @@ def read_at(text: str) -> At:
 def _key(text: str) -> str:
     (key,) = parse_path(text)
     return str(key)
+
+
+def _field(field: str) -> str:
+    text = format_path((field,))
+    if text.startswith('"') or not {"=", "'"} & {*field}:
+        return text
+    return '"' + field.replace("\\", "\\\\") + '"'
 
 
 def _value(value: Any) -> str:

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from ..finding import Finding, Sides
 
-__all__ = ["ABSENT", "Absent", "Case", "Question", "Side", "case_of", "shown"]
+__all__ = ["ABSENT", "Absent", "Case", "Question", "Side", "case_of", "shown", "told"]
 
 
 class Absent(Enum):
@@ -115,6 +115,21 @@ def shown(value: Any, most: int = 40) -> str:
     text = "nothing" if value is ABSENT or value == "" else str(value)
     text = " ".join(text.split())
     return text if len(text) <= most else f"{text[: most - 1]}…"
+
+
+def told(value: Any) -> str:
+    """Return a value in a line: a record as its fields, `ABSENT` as nothing.
+
+    >>> told({"@id": "7", "stops": ["Reed", "Fen"]})
+    'id 7, stops Reed, Fen'
+    """
+    if value is ABSENT:
+        return ""
+    if isinstance(value, dict):
+        return ", ".join(f"{str(key).lstrip('@')} {told(inner)}" for key, inner in value.items())
+    if isinstance(value, list):
+        return ", ".join(map(told, value))
+    return " ".join(str(value).split())
 
 
 def case_of(

@@ -5,7 +5,7 @@ Contents are compared by digest, never by size or time.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
@@ -13,8 +13,9 @@ from msgspec import Struct, field
 
 from ..cards import Card, Install
 from ..errors import KindredError, UsageError
-from ..formats import FieldDifference, field_differences
+from ..formats import Document, FieldDifference, parse_path
 from ..ledger import EntryPlace, Ledger, Tag
+from ..merge import ABSENT, Keys, differences, resolved, told, values_of
 from ..notebook import frame_of, html_table
 from ..places import (
     DIR,
@@ -134,7 +135,8 @@ def compare(
             continue
         try:
             old, new = (format.decode(read_bytes(p, difference.path)) for p in places)
-            fields[difference.path] = tuple(field_differences(old, new))
+            keys = {parse_path(at): field for at, field in format.table.keys.items()}
+            fields[difference.path] = tuple(_inside(old, new, Keys(keys)))
         except KindredError as error:
             unread[difference.path] = error.what
     return Comparison(
@@ -163,6 +165,18 @@ def _tree(place: Place, ledger: Ledger | None, progress: Progress) -> Tree:
     return (
         scan(place, progress=progress) if ledger is None else ledger.scan(place, progress=progress)
     )
+
+
+def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifference]:
+    """Yield what differs between two documents; a record that came or went is one difference."""
+    values = values_of(old), values_of(new)
+    texts = [{leaf.path: leaf.text for leaf in document.leaves()} for document in (old, new)]
+    for each in differences(*values, keys):
+        sides = [
+            None if value is ABSENT else shown.get(resolved(whole, each.at) or (), told(value))
+            for value, whole, shown in zip((each.before, each.after), values, texts, strict=True)
+        ]
+        yield FieldDifference(each.name or "the whole", *sides)
 
 
 def _too_large(difference: Difference) -> bool:
