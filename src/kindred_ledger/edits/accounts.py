@@ -26,8 +26,8 @@ from ..merge import (
     same,
     values_of,
 )
+from ..planning.reading import read_as
 from ..statement import Line, Outcome, Statement
-from .reading import read_as
 
 __all__ = ["Accounts", "edits_in", "holds"]
 

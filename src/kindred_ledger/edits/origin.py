@@ -16,9 +16,9 @@ from ..formats import Document
 from ..ledger import Ledger, Release
 from ..merge import Keys, differences, values_of
 from ..places import FILE, Place, Tree, read_bytes
+from ..planning.reading import Reading, read_as
 from ..progress import Progress
 from ..wording import count
-from .reading import Reading, read_as
 from .sides import Side, opened_side
 
 __all__ = ["BaseMatch", "find_base", "match_bases"]

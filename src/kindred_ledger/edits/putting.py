@@ -36,9 +36,9 @@ from ..merge import (
     write_at,
 )
 from ..places import FILE, AnyPlace, Capable, MemoryPlace, Node, Place, Tree, read_bytes
+from ..planning.reading import Reading, read_as
 from ..progress import Progress
 from .edit_set import EditedFile, EditSet, LineEdit, ValueEdit
-from .reading import Reading, read_as
 from .reapply import ReapplyChoices, Target, card_of, reapply_sides
 from .sides import Side, opened_side
 

@@ -28,9 +28,9 @@ from ..merge import (
     write_at,
 )
 from ..places import FILE, AnyPlace, read_bytes
+from ..planning.reading import Reading, read_as
 from ..progress import Progress
 from .edit_set import EditedFile, EditSet, LineEdit, SetRecord, ValueEdit
-from .reading import Reading, read_as
 from .reapply import base_of, card_of, whole_copy
 from .sides import Side, opened_side
 

@@ -5,17 +5,21 @@ Contents are compared by digest, never by size or time.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import csv
+import io
+import math
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from typing import TYPE_CHECKING
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
 from ..cards import Card, Install
 from ..errors import KindredError, UsageError
-from ..formats import Document, FieldDifference, parse_path
+from ..formats import Document, FieldDifference
 from ..ledger import EntryPlace, Ledger, Tag
-from ..merge import ABSENT, Keys, differences, resolved, told, values_of
+from ..merge import ABSENT, Keys, differences, frozen, resolved, told, values_of
 from ..notebook import frame_of, html_table
 from ..places import (
     DIR,
@@ -33,13 +37,17 @@ from ..places import (
     scan,
 )
 from ..progress import Progress
+from .reading import read_as
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Comparison", "compare"]
+__all__ = ["COLUMNS", "Comparison", "compare", "largest_first", "relative_change"]
+
+COLUMNS = ("status", "path", "category", "field", "before", "after", "relative")
 
 _LARGEST = 8 << 20  # bytes; a larger text file is compared as a whole only
+_MOST_INSIDE = 500  # files of which the card says nothing that are compared inside
 _PROGRAM = "program"
 
 
@@ -76,19 +84,56 @@ class Comparison(Struct, frozen=True):
         Raises:
             UsageError: pandas is not installed.
         """
-        rows = [
+        rows = self.rows()
+        return frame_of({name: [row[at] for row in rows] for at, name in enumerate(COLUMNS)})
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        """Return a row for every field that differs, and for every file that differs as a whole.
+
+        `relative` is how much a number grew, of what it was: 0.5 for half as much again.
+        """
+        return [
             (each.status, each.path, self.categories.get(each.path), *inside)
             for each in self.differences
             for inside in self._inside(each.path)
         ]
-        names = ("status", "path", "category", "field", "before", "after")
-        return frame_of({name: [row[at] for row in rows] for at, name in enumerate(names)})
 
-    def _inside(self, path: str) -> list[tuple[str | None, str | None, str | None]]:
+    def to_csv(self) -> str:
+        """Return the rows as CSV (RFC 4180) with a line of heads."""
+        out = io.StringIO()
+        table = csv.writer(out)
+        table.writerow(COLUMNS)
+        table.writerows(self.rows())
+        return out.getvalue()
+
+    def _inside(self, path: str) -> list[tuple[Any, ...]]:
         fields = self.fields.get(path)
         if not fields:
-            return [(None, None, None)]
-        return [(each.name, each.before, each.after) for each in fields]
+            return [(None, None, None, None)]
+        return [(each.name, each.before, each.after, relative_change(each)) for each in fields]
+
+
+def relative_change(field: FieldDifference) -> float | None:
+    """Return how much a number grew, of what it was; None for what is no number, or was none or zero.
+
+    >>> relative_change(FieldDifference("tide", "2.0", "3.0"))
+    0.5
+    """
+    if field.before is None or field.after is None:
+        return None
+    try:
+        old, new = Decimal(field.before), Decimal(field.after)
+        change = float((new - old) / abs(old)) if old else math.nan
+    except (ArithmeticError, ValueError):
+        return None
+    return change if math.isfinite(change) else None
+
+
+def largest_first(fields: Iterable[FieldDifference]) -> list[FieldDifference]:
+    """Return differences with the numbers that changed most, of what they were, first."""
+    known = [(relative_change(each), each) for each in fields]
+    numbers = sorted((n for n in known if n[0] is not None), key=lambda n: -abs(n[0] or 0.0))
+    return [each for _, each in (*numbers, *(n for n in known if n[0] is None))]
 
 
 def compare(
@@ -129,16 +174,21 @@ def compare(
     both = set(trees[0].leaves) & set(trees[1].leaves)
     fields: dict[str, tuple[FieldDifference, ...]] = {}
     unread: dict[str, str] = {}
+    looked = 0  # files of which the card says nothing
     for difference in found:
-        format = card.format_of(difference.path) if card else None
-        if difference.status != "changed" or format is None or _too_large(difference):
+        known = card is not None and card.format_of(difference.path) is not None
+        looked += not known
+        if difference.status != "changed" or _too_large(difference) or looked > _MOST_INSIDE:
             continue
         try:
-            old, new = (format.decode(read_bytes(p, difference.path)) for p in places)
-            keys = {parse_path(at): field for at, field in format.table.keys.items()}
-            fields[difference.path] = tuple(_inside(old, new, Keys(keys)))
+            contents = [read_bytes(place, difference.path) for place in places]
+            reading = read_as(difference.path, contents, card)
+            if not reading.is_lines:
+                old, new = map(reading.decode, contents)
+                fields[difference.path] = tuple(_inside(old, new, Keys(reading.keys)))
         except KindredError as error:
-            unread[difference.path] = error.what
+            if known:
+                unread[difference.path] = error.what
     return Comparison(
         found,
         len(both) - sum(difference.status == "changed" for difference in found),
@@ -172,11 +222,23 @@ def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifferenc
     values = values_of(old), values_of(new)
     texts = [{leaf.path: leaf.text for leaf in document.leaves()} for document in (old, new)]
     for each in differences(*values, keys):
+        if isinstance(each.before, list) and isinstance(each.after, list):
+            yield FieldDifference(each.name or "the whole", *_members(each.before, each.after))
+            continue
         sides = [
             None if value is ABSENT else shown.get(resolved(whole, each.at) or (), told(value))
             for value, whole, shown in zip((each.before, each.after), values, texts, strict=True)
         ]
         yield FieldDifference(each.name or "the whole", *sides)
+
+
+def _members(old: list[Any], new: list[Any]) -> tuple[str, str]:
+    """Return the members of a list that went and that came; all, where only their order differs."""
+    before, after = ([frozen(each) for each in side] for side in (old, new))
+    known, left = {*before}, {*after}
+    gone = [each for each, key in zip(old, before, strict=True) if key not in left]
+    came = [each for each, key in zip(new, after, strict=True) if key not in known]
+    return (told(gone), told(came)) if gone or came else (told(old), told(new))
 
 
 def _too_large(difference: Difference) -> bool:

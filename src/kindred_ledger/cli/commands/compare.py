@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import os
 from collections import Counter
 from typing import Any
 
 import click
 
 from ...cards import select_categories
+from ...errors import UsageError
+from ...formats import FieldDifference
 from ...ledger import Tag
-from ...places import Every, wanted
+from ...places import Every, refusals, wanted, write_atomic
 from ...planning import Comparison, compare
+from ...planning.compare import largest_first, relative_change
 from .. import drawing
-from ..meanings import flag
+from ..meanings import flag, value
 from ..options import categorised, entry_argument, placing, selecting, session
 from ..session import Session
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
+_LONGEST = 48  # characters of a value, unless all is asked for
 _FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked for
 
 
@@ -27,6 +32,7 @@ _FILES, _FIELDS = 3, 5  # looked into, and shown of each, unless all are asked f
 @categorised
 @selecting
 @flag("--lines", "show_all")
+@value("--out")
 @placing
 @session
 def command(
@@ -38,19 +44,27 @@ def command(
     only: tuple[str, ...],
     exclude: tuple[str, ...],
     show_all: bool,
+    out: str,
 ) -> int:
     """List what differs between two places, entries or releases.
 
-    Files are compared by content, never by size or time; inside files that a card describes, field by
-    field. Status 1 if anything differs.
+    Files are compared by content, never by size or time; inside files of a known kind, record by record and
+    field by field. With --out the result is written as a table (.csv) or a figure (.png, .svg, .pdf), too.
+    Status 1 if anything differs.
 
     \b
-    Example, in the demo's folder:
+    Examples, in the demo's folder:
       kindred compare mossferry@1.4 mossferry
+      kindred compare downloads/mossferry-1.4.zip downloads/mossferry-2.0.zip --out changes.csv
     """
     sides = [session.context.subject(text) for text in (before, after)]
     tags = [tag for side in sides if isinstance(tag := getattr(side, "tag", None), Tag)]
-    card = next((card for card in session.cards if card.title in {t.title for t in tags}), None)
+    titles = {session.named_title, *(tag.title for tag in tags)} - {""}
+    card = next((card for card in session.cards if card.title in titles), None)
+    if out and os.path.lexists(out):
+        raise UsageError(
+            "there is something of this name already", where=out, remedy="Choose another."
+        )
     chosen = [asked for asked in (wanted(only, exclude),) if asked]
     if categories:
         known = next((tag.categories for tag in tags if tag.categories), {})
@@ -63,6 +77,8 @@ def command(
         progress=session.progress,
     )
     status = 1 if found.differences else 0
+    if out:
+        _write(found, out, f"{before} to {after}")
     if session.json:
         return session.emit(status, same=found.same, differences=_plain(found))
     if not found.differences:
@@ -82,6 +98,17 @@ def command(
         drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
     _draw_fields(session, found, show_all=show_all)
     return status
+
+
+def _write(found: Comparison, out: str, title: str) -> None:
+    """Write a comparison as a table or a figure, by the name of the file."""
+    if out.lower().endswith(".csv"):
+        with refusals(out):
+            write_atomic(out, found.to_csv().encode())
+        return
+    from ...planning.figures import draw_comparison
+
+    draw_comparison(found, out, title=title)
 
 
 def _plain(found: Comparison) -> list[dict[str, Any]]:
@@ -125,14 +152,17 @@ def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None
     files = list(found.fields.items())
     for path, fields in files if show_all else files[:_FILES]:
         drawing.heading(session.out, f"inside {path}", drawing.count(len(fields), "field"))
-        shown = fields if show_all else fields[:_FIELDS]
+        shown = largest_first(fields)[: None if show_all else _FIELDS]
         lines = [
-            (f"    {f.name}", "(none)" if f.before is None else f.before,
-             "(none)" if f.after is None else f.after)
+            (f"    {f.name}", _shown(f.before, show_all), _shown(f.after, show_all), _grown(f))
             for f in shown
-        ]  # fmt: skip
-        if lines:
-            drawing.rows(session.out, ("    field", "before", "after"), lines)
+        ]
+        if lines and any(line[3] for line in lines):
+            drawing.rows(session.out, ("    field", "before", "after", "change"), lines, "   r")
+        elif lines:
+            drawing.rows(
+                session.out, ("    field", "before", "after"), [line[:3] for line in lines]
+            )
         else:
             session.out.print("    the fields are the same; what differs lies between them")
         if len(fields) > len(shown):
@@ -144,3 +174,15 @@ def _draw_fields(session: Session, found: Comparison, *, show_all: bool) -> None
         session.out.print(f"\nFields of {more} differ; --lines shows them.", style="dim")
     for path, why in found.unread.items():
         session.out.print(f"    {path}: its fields cannot be compared: {why}", style="dim")
+
+
+def _grown(field: FieldDifference) -> str:
+    """Return how much a number changed, of what it was: `+50%`; "" for what is no number."""
+    change = relative_change(field)
+    return "" if change is None else f"{100 * change:+,.0f}%"
+
+
+def _shown(text: str | None, whole: bool) -> str:
+    if text is None:
+        return "(none)"
+    return text if whole or len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
