@@ -12,6 +12,7 @@ import msgspec
 
 __all__ = [
     "PROGRAM",
+    "AgreeTable",
     "AxisTable",
     "BuildFormat",
     "CardFile",
@@ -137,6 +138,21 @@ class StepTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only
     note: str = ""
 
 
+class AgreeTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[[formats.NAME.agree]]`: what must agree in a file, or with another one, after a merge.
+
+    What stands at `value` must be what the expression `equals` gives; or every value at `each` must be one
+    of those at `among` in the file `in`.
+    """
+
+    why: str
+    value: str = ""
+    equals: str = ""
+    each: str = ""
+    among: str = ""
+    file: str = msgspec.field(default="", name="in")
+
+
 class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """`[formats.NAME]`: a kind of file, its versions, and how it converts."""
 
@@ -150,6 +166,7 @@ class FormatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     covers: dict[str, str] = {}  # of packs: folders in them, and folders of the program
     required: dict[str, list[str]] = {}  # by format version: groups that must hold something
     keys: dict[str, str] = {}  # of lists, by pattern: the field that names their records
+    agree: list[AgreeTable] = []
 
 
 class AxisTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

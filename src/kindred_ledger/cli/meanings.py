@@ -16,6 +16,7 @@ Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 # The option: what its value is, "" for none; what it does.
 MEANINGS: dict[str, tuple[str, str]] = {
+    "--agree": ("", "Also set counts and the like as the card says they must agree."),
     "--allow": ("CODE[:PATTERN]", "Allow losses of one kind, everywhere or in matching files."),
     "--allow-loss": ("", "Allow the losses that are shown."),
     "--at": ("FOLDER", "The folder inside the target the parts go to."),

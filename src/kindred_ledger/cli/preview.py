@@ -82,8 +82,7 @@ def draw_preview(
     else:
         _draw_groups(page, told)
     for one in (each for each in inside if each.lines):
-        is_inside = every and one.unit in _INSIDE
-        drawing.heading(page, f"Inside: {one.subject}" if is_inside else one.subject.capitalize())
+        drawing.heading(page, _head(one, singly=every))
         if one.unit == _EDITS:
             _draw_edits(page, one, None if lines is None else filter(lines, one.lines))
         elif every:
@@ -163,6 +162,13 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
             page.hang(start, reason, style=style, aside=names)
     if len(groups) > _MOST_GROUPS:
         page.print(f"  … {len(groups) - _MOST_GROUPS} more reasons; --lines shows all", style="dim")
+
+
+def _head(books: Statement, *, singly: bool) -> str:
+    """Return the head of an account: of a file by its name, else as it is called."""
+    if books.unit not in _INSIDE or (books.subject.startswith("inside ") and not singly):
+        return f"{books.subject[:1].upper()}{books.subject[1:]}"
+    return f"Inside {books.subject}"
 
 
 def _draw_edits(page: Page, books: Statement, singly: Iterable[Line] | None) -> None:

@@ -7,6 +7,7 @@
     runtimes/             two versions of a runtime that a later build needs
     server/               the dedicated server: binary voyages and worlds, tuning, tables
     handheld/             what the handheld edition keeps
+    edits/                a ferry house: its releases, one that its owner edited, a mod of it
     practice/             a title that no card describes, for those who write their first one
     mossferry.card.toml   the card, and the layouts it names
     longnight.card.toml   the variant's card
@@ -23,6 +24,7 @@ import random
 from importlib import resources
 
 from ..patches import Base, MemoryFile, Output, make_patch_set, write_patch_set
+from .ferryhouse_files import edits_files
 from .practice import practice_files
 from .releases import BUILDS, NEW_QUAYS, QUAYS, build_release, downloads, harbours, json, noise
 from .server_files import LAYOUTS, server_files
@@ -46,6 +48,8 @@ def build_play_area(folder: str) -> None:
         _write(folder, name, resources.files(__package__).joinpath(name).read_bytes())
     for name, data in server_files().items():
         _write(folder, name, data)
+    for name, data in edits_files().items():
+        _write(folder, f"edits/{name}", data)
     for name, data in practice_files().items():
         own = "/projects/" in name or (b"my eyes" in data and b"15" in data)
         _write(folder, name, data, later=_A_MONTH if own else 0)

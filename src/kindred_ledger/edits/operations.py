@@ -30,6 +30,7 @@ class Reapply(Operation, frozen=True, tag="reapply"):
     theirs: tuple[str, ...] = ()
     prefer: str = ""
     whole: bool | None = None
+    agree: bool = False
     resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
@@ -41,7 +42,9 @@ class Reapply(Operation, frozen=True, tag="reapply"):
             old=context.subject(self.old) if self.old else None,
             into=self.into or None,
             card=_card(context, self.title),
-            choices=ReapplyChoices(rules=rules, prefer=self.prefer, whole=self.whole),
+            choices=ReapplyChoices(
+                rules=rules, prefer=self.prefer, whole=self.whole, agree=self.agree
+            ),
             progress=context.progress,
         )
 
@@ -58,6 +61,7 @@ class PutEdits(Operation, frozen=True, tag="put edits"):
     theirs: tuple[str, ...] = ()
     prefer: str = ""
     follow: bool = False
+    agree: bool = False
     resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
@@ -74,7 +78,7 @@ class PutEdits(Operation, frozen=True, tag="put edits"):
             old=context.subject(self.old) if self.old else None,
             into=self.into or None,
             card=card,
-            choices=ReapplyChoices(rules=rules, prefer=self.prefer),
+            choices=ReapplyChoices(rules=rules, prefer=self.prefer, agree=self.agree),
             follow=self.follow,
             progress=context.progress,
         )

@@ -15,11 +15,12 @@ from typing import NamedTuple
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..cards import PROGRAM, Card, Install
+from ..cards import PROGRAM, Card, Format, Install
 from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, NotMerged, merge_inside
 from ..errors import DecisionNeeded, KindredError, UsageError
 from ..finding import Finding
+from ..formats import Document
 from ..ledger import Ledger, Tag
 from ..merge import Case, Choice, PathDecision, Policy, Rule, digests_of, merge_trees
 from ..merge import Side as Who
@@ -28,6 +29,7 @@ from ..places import (
     FILE,
     AnyPlace,
     AnySelection,
+    MemoryPlace,
     Node,
     Place,
     Tree,
@@ -38,9 +40,10 @@ from ..places import (
 )
 from ..planning.deciding import refuse_undecided
 from ..progress import Progress
-from ..statement import Outcome, Statement
+from ..statement import Line, Outcome, Statement
 from ..wording import count
 from .accounts import APPLIED, SUPERSEDED, TAKEN, Accounts, edits_in
+from .agreement import Suggestion, agreed, disagreements
 from .origin import find_base
 from .sides import Side, opened_side
 
@@ -71,7 +74,7 @@ class ReapplyChoices(Struct, frozen=True):
 
     `mine` and `theirs` are patterns of files both sides changed; `rules` are of files and fields, and win;
     `prefer` answers what nothing else does. `whole` says whether mine is a whole copy, so that a file it
-    lacks was removed; None finds out.
+    lacks was removed; None finds out. With `agree` counts and the like are set as the card says they must be.
     """
 
     mine: AnySelection = _never
@@ -79,6 +82,7 @@ class ReapplyChoices(Struct, frozen=True):
     rules: tuple[Rule, ...] = ()
     prefer: Choice | str = ""
     whole: bool | None = None
+    agree: bool = False
 
     @property
     def policy(self) -> Policy:
@@ -151,6 +155,7 @@ def reapply_sides(
     for path in merge_trees(old.tree, own.tree, new.tree, policy=policy):
         plan.take(path)
     refuse_undecided(policy, plan.answered)
+    plan.agree()
     return fitted(
         Changeset(
             place=target.place,
@@ -349,6 +354,7 @@ class _ReapplyPlan:
         self.findings: list[Finding] = []
         self.answered: set[str] = set()
         self._inside: list[MergedFile] = []
+        self._consistent: list[Statement] = []
 
     def take(self, path: PathDecision) -> None:
         """Decide about one file."""
@@ -455,6 +461,45 @@ class _ReapplyPlan:
         any_field = Rule(preferred, lambda path: True, ((),), said=f"you prefer {preferred.value}")
         return Policy((any_field, *self.policy.rules))
 
+    def agree(self) -> None:
+        """Look whether the files agree as the card says they must, and have them, if that was asked for."""
+        card = self._card
+        for path, put in sorted(self.result.items()) if card is not None else ():
+            format = card.format_of(path) if card is not None else None
+            if format is None or not format.table.agree:
+                continue
+            with suppress(KindredError):
+                document = format.decode(read_bytes(put.source, put.path))
+                self._agree(path, put, format, document)
+
+    def _agree(self, path: str, put: _Put, format: Format, document: Document) -> None:
+        suggested: list[Suggestion] = []
+        for each in disagreements(format, document, other=self._document):
+            if isinstance(each, Finding):
+                self.findings.append(replace(each, where=path))
+            else:
+                suggested.append(each)
+        made = self._choices.agree
+        self.findings += (each.finding(path, made=made) for each in suggested)
+        if not (made and suggested):
+            return
+        data = agreed(format, read_bytes(put.source, put.path), suggested)
+        source = MemoryPlace({path: data})
+        node = source.survey()[path]._replace(mode=put.node.mode)
+        self.result[path] = _Put(node, source, path, f"{put.reason}; made to agree")
+        lines = tuple(Line(Outcome.CHANGED, each.name, f"set: {each.why}") for each in suggested)
+        names = [each.name for each in suggested]
+        books = Statement(f"made to agree in {path}", "edits", lines).balanced(names, names)
+        self._consistent.append(books)
+
+    def _document(self, path: str) -> Document | None:
+        """Return a file of the result, read by the card; None if it is not there."""
+        put = self.result.get(path)
+        format = self._card.format_of(path) if self._card is not None else None
+        if put is None or format is None:
+            return None
+        return format.decode(read_bytes(put.source, put.path))
+
     def _keep_theirs(self, path: PathDecision) -> None:
         if path.theirs is not None and path.theirs.kind != DIR:
             put = _Put(path.theirs, self._theirs.place, path.path, "of the new originals")
@@ -468,4 +513,5 @@ class _ReapplyPlan:
 
     def statements(self) -> tuple[Statement, ...]:
         """Return the accounts of the edits of both sides, and of the fields of merged files."""
-        return (*self.accounts.statements(), *(each.merge.statement for each in self._inside))
+        inside = (each.merge.statement for each in self._inside)
+        return (*self.accounts.statements(), *self._consistent, *inside)

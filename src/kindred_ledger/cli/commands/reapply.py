@@ -25,6 +25,7 @@ from ..session import Session
 @value("--prefer")
 @flag("--whole")
 @flag("--part")
+@flag("--agree")
 @value("--resolutions")
 @writing
 @placing
@@ -54,7 +55,7 @@ def command(
     """
     if whole and part:
         raise UsageError("a whole copy is no part", remedy="Say --whole or --part, not both.")
-    said = {name: rest.pop(name) for name in ("mine", "theirs", "prefer", "resolutions")}
+    said = {name: rest.pop(name) for name in ("mine", "theirs", "prefer", "agree", "resolutions")}
     made = Reapply(
         edited,
         release,

@@ -23,6 +23,7 @@ from ...session import Session
 @many("--theirs")
 @value("--prefer")
 @flag("--follow")
+@flag("--agree")
 @value("--resolutions")
 @writing
 @placing
@@ -36,7 +37,7 @@ def command(session: Session, *, edits: str, release: str, old: str, into: str, 
     Example, in the demo's folder:
       kindred edits put mine.edits.toml downloads/mossferry-2.0.zip --into edited-2.0
     """
-    names = ("mine", "theirs", "prefer", "follow", "resolutions")
+    names = ("mine", "theirs", "prefer", "follow", "agree", "resolutions")
     said = {name: rest.pop(name) for name in names}
     made = PutEdits(edits, release, old, into, session.named_title, **said)
     change = made.compute(session.context)
