@@ -358,7 +358,10 @@ class Interference(ChangeCase):
         def scribble() -> None:
             while not stop.is_set():
                 work = self.where.path(WORK_FOLDER)
-                staged = os.listdir(work) if os.path.isdir(work) else []
+                try:
+                    staged = os.listdir(work)
+                except FileNotFoundError:
+                    staged = []  # not there yet, or gone again
                 if any(os.path.exists(os.path.join(work, n, "old", "0")) for n in staged):
                     write(self.where.root, {"a.txt": b"from the game"})
                     return

@@ -131,7 +131,7 @@ class Guide(PlayCase):
             text = kindred("help", *name.split(), folder=self.folder).stdout
             if name not in groups():
                 self.assertRegex(text, rf"(?s)Example.*kindred {name}", name)
-                self.assertIn(f"kindred {name}", docs)
+                self.assertTrue(f"kindred {name}" in docs, name)
             listed = kindred(*above.split(), "-h", folder=self.folder).stdout
             self.assertRegex(listed, rf"(?m)^ .{{1,10}}{last} ")
         self.assertLessEqual(len(kindred("--help", folder=self.folder).stdout.splitlines()), 32)

@@ -137,7 +137,7 @@ class Completion(PlayCase):
     def test_what_may_come_next(self) -> None:
         """Commands, options, entries, changes, categories and titles."""
         entry = self.kindred("backup", "mossferry")["entry"]["id"]
-        self.assertEqual(self.complete("re"), {"restore", "redo", "recover"})
+        self.assertEqual(self.complete("re"), {"reapply", "restore", "redo", "recover"})
         self.assertEqual(self.complete("ledger", "m"), {"mirror"})
         self.assertIn("--exclude", self.complete("restore", "--e"))
         self.assertLessEqual({entry}, self.complete("show", entry[:3]))

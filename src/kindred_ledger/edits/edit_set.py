@@ -35,6 +35,8 @@ __all__ = ["EditRow", "EditSet", "EditedFile", "LineEdit", "SetRecord", "ValueEd
 
 FORMAT = 1
 _LARGEST = 256 << 20
+_NOT_EXACT = "the values are in the set; comments, spaces or an order of yours are not"
+_TOLD_WHOLE = "kept as a whole: what changed in it is not told by values"
 _KINDS = ("values", "lines", "whole", "added", "removed")
 
 
@@ -42,7 +44,7 @@ class EditedFile(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     """A file with edits: how they are told, and what it was: its digest and format before them.
 
     `kind` is values, lines, whole (another content), added or removed; `after` is the digest of the content
-    of what is whole or added.
+    of what is whole or added. In a `restyled` file comments, spaces or an order were changed beside the values.
     """
 
     file: str
@@ -51,6 +53,7 @@ class EditedFile(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     after: str = ""
     codec: str = ""
     format: str = ""
+    restyled: bool = False
 
 
 class ValueEdit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -273,25 +276,26 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
             "edits": [msgspec.to_builtins(row) for row in self.rows()],
         }
 
-    @property
-    def noticed(self) -> tuple[Finding, ...]:
-        """What should be known of a set: files whose contents are kept whole."""
-        return tuple(
-            Finding.note(
-                "told-whole",
-                "kept as a whole: what changed in it is not told by values",
-                where=f.file,
-            )
-            for f in self.files
-            if f.kind == "whole"
-        )
-
     def findings(self) -> tuple[Finding, ...]:
-        """Return what is wrong with the set itself: contents that are not beside it."""
+        """Return what is wrong with the set itself, contents that are not beside it, and what it leaves out."""
         lacking = [f.file for f in self.files if f.after and f.after not in self.contents]
-        return tuple(
-            Finding.error("content-missing", "its content is not beside the edit set", where=path)
-            for path in lacking
+        return (
+            *(
+                Finding.error(
+                    "content-missing", "its content is not beside the edit set", where=path
+                )
+                for path in lacking
+            ),
+            *(
+                Finding.note("told-whole", _TOLD_WHOLE, where=file.file)
+                for file in self.files
+                if file.kind == "whole"
+            ),
+            *(
+                Finding.note("comments-stay", _NOT_EXACT, where=file.file)
+                for file in self.files
+                if file.restyled
+            ),
         )
 
 
@@ -334,7 +338,7 @@ def _row(each: Struct) -> dict[str, Any]:
     for name in each.__struct_fields__:
         value = getattr(each, name)
         is_side = isinstance(each, ValueEdit) and name in ("before", "after")
-        if value is ABSENT or (value in ("", ()) and not is_side):
+        if value is ABSENT or (value in ("", (), False) and not is_side):
             continue
         row[name] = _plain(value)
     return row

@@ -19,9 +19,9 @@ from ..cards import Card, Install
 from ..changes import Changeset
 from ..convert import format_version
 from ..errors import FormatError, KindredError, UsageError
-from ..finding import Finding
+from ..finding import Finding, Severity
 from ..formats import Document, Text
-from ..ledger import Ledger
+from ..ledger import Ledger, ReleasePlace
 from ..merge import (
     ABSENT,
     Difference,
@@ -44,6 +44,7 @@ from .sides import Side, opened_side
 
 __all__ = ["put_edits"]
 
+_BESIDE = "Get the folder beside the set, too: it has the set's name, without .toml."
 _ALIKE = 0.9  # of the fields of a record that must agree for it to be taken for another
 _LEAST_FIELDS = 3
 
@@ -76,7 +77,10 @@ def put_edits(
     """
     choices = choices or ReapplyChoices()
     card = card or card_of(theirs, into)
-    _check_title(edits, card)
+    release = theirs.release.title if isinstance(theirs, ReleasePlace) else ""
+    _check_title(edits, card.title if card is not None else release)
+    if lacking := [each for each in edits.findings() if each.severity is Severity.ERROR]:
+        raise UsageError(lacking[0].what, where=lacking[0].where, remedy=_BESIDE)
     new = opened_side(theirs, card, ledger=ledger, progress=progress)
     base = _base(edits, old, card, ledger=ledger, progress=progress)
     made = _Sides(edits, base, new, card, follow=follow)
@@ -94,10 +98,10 @@ def put_edits(
     )
 
 
-def _check_title(edits: EditSet, card: Card | None) -> None:
-    if card is not None and edits.title and card.title != edits.title:
+def _check_title(edits: EditSet, title: str) -> None:
+    if title and edits.title and title != edits.title:
         raise UsageError(
-            f"this edit set is of {edits.title}, and the release of {card.name}",
+            f"this edit set is of {edits.title}, and the release of {title}",
             remedy="Give a release of the same title.",
         )
 

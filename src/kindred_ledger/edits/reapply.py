@@ -132,9 +132,25 @@ def reapply(
     own, missing = whole_copy(own, base, choices.whole)
     target = Target.of(into, new, card, ledger=ledger, progress=progress)
     summary = f"bring the edits of {own.name} to {new.name}"
+    told_first = (told, *missing, *_staying(own, target, card))
     return reapply_sides(
-        (base, own, new), target, card, choices, summary=summary, findings=(told, *missing)
+        (base, own, new), target, card, choices, summary=summary, findings=told_first
     )
+
+
+def _staying(own: Side, target: Target, card: Card | None) -> list[Finding]:
+    """Note the files that are mine, but no edit of the originals, where the result goes somewhere else."""
+    if card is None or target.place.location == own.place.location:
+        return []
+    mine = [
+        path for path in own.whole.leaves if own.whole[path].kind == FILE and path not in own.tree
+    ]
+    if not mine:
+        return []
+    kinds = sorted({card.category_of(path) for path in mine} - {""})
+    what = f"not brought, as no edits of the originals: {count(len(mine), 'file')}"
+    what += f" ({', '.join(kinds)})" if kinds else ""
+    return [Finding.note("files-stay", what, remedy="Bring them with kindred carry.")]
 
 
 def reapply_sides(

@@ -125,11 +125,19 @@ class _Taken:
     def _inside(self, path: str, before: str, was: bytes, data: bytes) -> bool:
         reading = read_as(path, (was, data), self._card)
         if not reading.is_lines:
-            found = taken_from(reading, was, data)
-            if found is not None:
+            taken = taken_from(reading, was, data)
+            if taken is not None:
+                found, exact = taken
                 version = str(format_version(was, reading.format)) if reading.format else ""
                 self.files.append(
-                    EditedFile(path, "values", before, codec=reading.codec, format=version)
+                    EditedFile(
+                        path,
+                        "values",
+                        before,
+                        codec=reading.codec,
+                        format=version,
+                        restyled=not exact,
+                    )
                 )
                 self.values += (_edit(path, each) for each in found)
                 self.records += _records(path, found, values_of(reading.decode(was)))
@@ -142,8 +150,12 @@ class _Taken:
         return True
 
 
-def taken_from(reading: Reading, was: bytes, data: bytes) -> tuple[Difference, ...] | None:
+def taken_from(
+    reading: Reading, was: bytes, data: bytes
+) -> tuple[tuple[Difference, ...], bool] | None:
     """Return the differences of two files that, put into the first, give the second; None if none do.
+
+    And whether they give its very bytes, with its comments and spaces.
 
     Raises:
         FormatError: one of them cannot be read, or cannot hold what the other does.
@@ -157,7 +169,8 @@ def taken_from(reading: Reading, was: bytes, data: bytes) -> tuple[Difference, .
     if not found:
         return None  # what differs are comments, order or spaces
     put_differences(document, old, found, lambda each: each.after)
-    return found if same(values_of(reading.decode(document.encode())), new) else None
+    written = document.encode()
+    return (found, written == data) if same(values_of(reading.decode(written)), new) else None
 
 
 def _edit(path: str, each: Difference) -> ValueEdit:

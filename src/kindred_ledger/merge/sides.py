@@ -6,6 +6,7 @@ records, fields and lines; what counts as equal is said by whoever asks.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from enum import Enum, StrEnum
 from typing import Any, Final
@@ -107,13 +108,15 @@ class Question(Struct, frozen=True):
 
 
 def _text(value: Any) -> str:
+    """Return a value as text, exactly: resolutions are found again by it."""
+    if isinstance(value, (dict, list)):
+        return json.dumps(value, ensure_ascii=False, default=str)
     return "" if value is ABSENT else str(value)
 
 
 def shown(value: Any, most: int = 40) -> str:
     """Return a value in a few words, for messages."""
-    text = "nothing" if value is ABSENT or value == "" else str(value)
-    text = " ".join(text.split())
+    text = "nothing" if value is ABSENT or value == "" else told(value)
     return text if len(text) <= most else f"{text[: most - 1]}…"
 
 

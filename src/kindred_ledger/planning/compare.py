@@ -20,6 +20,7 @@ from ..errors import KindredError, UsageError
 from ..formats import Document, FieldDifference
 from ..ledger import EntryPlace, Ledger, Tag
 from ..merge import ABSENT, Keys, differences, frozen, resolved, told, values_of
+from ..merge import Difference as Differing
 from ..notebook import frame_of, html_table
 from ..places import (
     DIR,
@@ -221,7 +222,7 @@ def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifferenc
     """Yield what differs between two documents; a record that came or went is one difference."""
     values = values_of(old), values_of(new)
     texts = [{leaf.path: leaf.text for leaf in document.leaves()} for document in (old, new)]
-    for each in differences(*values, keys):
+    for each in _by_leaf(differences(*values, keys)):
         if isinstance(each.before, list) and isinstance(each.after, list):
             yield FieldDifference(each.name or "the whole", *_members(each.before, each.after))
             continue
@@ -230,6 +231,19 @@ def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifferenc
             for value, whole, shown in zip((each.before, each.after), values, texts, strict=True)
         ]
         yield FieldDifference(each.name or "the whole", *sides)
+
+
+def _by_leaf(found: Iterable[Differing]) -> Iterator[Differing]:
+    """Yield differences; a mapping that came or went, and is no record, field by field."""
+    for each in found:
+        sides = each.before, each.after
+        inner = next((side for side in sides if side is not ABSENT), None)
+        if ABSENT in sides and isinstance(inner, dict) and inner and not each.is_record:
+            for key, value in inner.items():
+                before, after = (ABSENT if side is ABSENT else value for side in sides)
+                yield from _by_leaf([Differing((*each.at, key), before, after)])
+        else:
+            yield each
 
 
 def _members(old: list[Any], new: list[Any]) -> tuple[str, str]:

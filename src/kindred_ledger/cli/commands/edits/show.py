@@ -36,7 +36,9 @@ def command(session: Session, *, edits: str, out: str) -> int:
         with refusals(out):
             write_atomic(out, found.to_csv().encode())
     if session.json:
-        return session.emit(edits=found.to_json())
+        return session.emit(
+            edits=found.to_json(), findings=[each.to_json() for each in found.findings()]
+        )
     drawing.heading(session.out, str(found)[:1].upper() + str(found)[1:], edits)
     for label, text in (("by", found.by), ("note", found.note), ("made on", found.base)):
         if text:

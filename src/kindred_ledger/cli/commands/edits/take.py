@@ -63,8 +63,10 @@ def command(
     )
     found.save(out)
     if session.json:
-        return session.emit(out=out, edits=found.to_json())
+        return session.emit(
+            out=out, edits=found.to_json(), findings=[each.to_json() for each in found.findings()]
+        )
     session.out.print(f"Wrote {found}: {out}")
-    drawing.findings(session.out, found.noticed)
+    drawing.findings(session.out, found.findings())
     session.out.print(f"    To look at them: kindred edits show {out}", style="dim")
     return 0
