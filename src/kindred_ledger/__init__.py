@@ -62,6 +62,7 @@ if TYPE_CHECKING:
         EditedFile,
         EditRow,
         EditSet,
+        FileTable,
         LineEdit,
         ReapplyChoices,
         SetRecord,
@@ -69,8 +70,11 @@ if TYPE_CHECKING:
         combine_edits,
         drop_edits,
         put_edits,
+        read_table,
         reapply,
+        tables_in,
         take_edits,
+        write_table,
     )
     from .errors import (
         BooksUnbalanced,
@@ -242,8 +246,9 @@ _HOMES = {
     " recover redo restore undo undo_group",
     "convert": "CardReport Converted Proof Sample Work check_card convert_bytes convert_files"
     " convert_install prove_install",
-    "edits": "BaseMatch EditRow EditSet EditedFile LineEdit ReapplyChoices SetRecord"
-    " ValueEdit combine_edits drop_edits put_edits reapply take_edits",
+    "edits": "BaseMatch EditRow EditSet EditedFile FileTable LineEdit ReapplyChoices"
+    " SetRecord ValueEdit combine_edits drop_edits put_edits read_table reapply"
+    " tables_in take_edits write_table",
     "errors": "BooksUnbalanced Cancelled CardError DecisionNeeded FormatError KindredError"
     " LedgerDamaged LedgerError LossNotAllowed NoLedger NoRoute PlaceBusy"
     " PlaceChanged PlaceError PreconditionUnmet UnsafeArchive UnsafeName UsageError"
@@ -306,6 +311,7 @@ __all__ = [
     "EntryPlace",
     "Event",
     "FileMerge",
+    "FileTable",
     "Finding",
     "FolderPlace",
     "Format",
@@ -430,6 +436,7 @@ __all__ = [
     "put_edits",
     "read_index",
     "read_operation",
+    "read_table",
     "reapply",
     "recover",
     "redo",
@@ -441,6 +448,7 @@ __all__ = [
     "shelve_from",
     "source_at",
     "switch",
+    "tables_in",
     "take_edits",
     "to_frame",
     "undo",
@@ -448,6 +456,7 @@ __all__ = [
     "update",
     "verify",
     "write_patch_set",
+    "write_table",
 ]
 
 

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from .convert.operations import Convert, Rescue
-from .edits.operations import PutEdits, Reapply
+from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
 from .patches.operations import ApplyPatch
 from .planning.context import Context
@@ -34,6 +34,7 @@ __all__ = [
     "Meet",
     "Operation",
     "PutEdits",
+    "PutTable",
     "Reapply",
     "Redo",
     "Reinstall",
@@ -49,7 +50,7 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo, Reapply, PutEdits,
+        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable,
     )
 }  # fmt: skip
 

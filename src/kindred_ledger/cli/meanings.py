@@ -49,6 +49,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--first": ("PATTERN", "Where parts differ take the file of the first part."),
     "--folder": ("NAME=PATH", "Where a location of the card is."),
     "--follow": ("", "Edit the record that is like one that has another name now."),
+    "--from": ("FILE", "The CSV file with the edited rows."),
     "--from-format": ("N", "The format version to convert from, if the files do not say."),
     "--group": ("FIELD", "Look at these fields instead of those the card requires."),
     "--guard": ("", "Take changes of the program back; saves stay."),

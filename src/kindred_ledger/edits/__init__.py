@@ -5,6 +5,7 @@ from .origin import BaseMatch, find_base
 from .putting import put_edits
 from .reapply import ReapplyChoices, reapply
 from .sets import combine_edits, drop_edits
+from .tables import FileTable, read_table, tables_in, write_table
 from .taking import take_edits
 
 __all__ = [
@@ -12,6 +13,7 @@ __all__ = [
     "EditRow",
     "EditSet",
     "EditedFile",
+    "FileTable",
     "LineEdit",
     "ReapplyChoices",
     "SetRecord",
@@ -20,6 +22,9 @@ __all__ = [
     "drop_edits",
     "find_base",
     "put_edits",
+    "read_table",
     "reapply",
+    "tables_in",
     "take_edits",
+    "write_table",
 ]

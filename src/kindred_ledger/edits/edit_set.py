@@ -44,7 +44,8 @@ class EditedFile(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     """A file with edits: how they are told, and what it was: its digest and format before them.
 
     `kind` is values, lines, whole (another content), added or removed; `after` is the digest of the content
-    of what is whole or added. In a `restyled` file comments, spaces or an order were changed beside the values.
+    of what is whole or added. In a `restyled` file comments, spaces or an order were
+    changed beside the values.
     """
 
     file: str
@@ -277,7 +278,7 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
         }
 
     def findings(self) -> tuple[Finding, ...]:
-        """Return what is wrong with the set itself, contents that are not beside it, and what it leaves out."""
+        """Return what is wrong with the set, contents that are not beside it, and what it leaves out."""
         lacking = [f.file for f in self.files if f.after and f.after not in self.contents]
         return (
             *(

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import os
+
 from ..cards import Card, Install
 from ..changes import Changeset
+from ..formats import Text
+from ..places import FilePlace, read_bytes
 from ..planning.context import Context
 from ..planning.deciding import rules_in, typed_rules
 from ..planning.operation import Operation
 from .edit_set import EditSet
 from .putting import put_edits
 from .reapply import ReapplyChoices, reapply
+from .tables import write_table
 
-__all__ = ["PutEdits", "Reapply"]
+__all__ = ["PutEdits", "PutTable", "Reapply"]
 
 
 class Reapply(Operation, frozen=True, tag="reapply"):
@@ -80,6 +85,26 @@ class PutEdits(Operation, frozen=True, tag="put edits"):
             card=card,
             choices=ReapplyChoices(rules=rules, prefer=self.prefer, agree=self.agree),
             follow=self.follow,
+            progress=context.progress,
+        )
+
+
+class PutTable(Operation, frozen=True, tag="put table"):
+    """Put edited rows, a CSV file, into a table of a file; see `write_table`."""
+
+    file: str
+    rows: str
+    table: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        rows = Text.decode(read_bytes(FilePlace(self.rows), FilePlace(self.rows).name)).text
+        return write_table(
+            self.file,
+            rows,
+            self.table,
+            ledger=context.ledger,
+            card=context.cards,
+            source=os.path.basename(self.rows),
             progress=context.progress,
         )
 

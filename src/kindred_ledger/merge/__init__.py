@@ -2,7 +2,7 @@
 
 from .alignment import aligned
 from .differences import Difference, differences, name_of, put_differences, resolved
-from .documents import DocumentMerge, merge_documents, values_of
+from .documents import DocumentMerge, edit_document, merge_documents, values_of
 from .files import merge_files, readers_of
 from .keys import Keys, frozen, same
 from .lines import LineMerge, lines_of, merge_lines
@@ -18,7 +18,7 @@ from .resolutions import (
 )
 from .sides import ABSENT, Case, Question, Side, case_of, told
 from .trees import PathDecision, decide_path, digests_of, merge_trees
-from .values import Decided, ValueMerge, merge_values
+from .values import Decided, Edit, New, ValueMerge, merge_values
 
 __all__ = [
     "ABSENT",
@@ -29,11 +29,13 @@ __all__ = [
     "Decided",
     "Difference",
     "DocumentMerge",
+    "Edit",
     "FileMerge",
     "How",
     "Keys",
     "LineMerge",
     "Named",
+    "New",
     "PathDecision",
     "Policy",
     "Question",
@@ -47,6 +49,7 @@ __all__ = [
     "decide_path",
     "differences",
     "digests_of",
+    "edit_document",
     "frozen",
     "lines_of",
     "merge_documents",
