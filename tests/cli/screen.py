@@ -20,9 +20,15 @@ class OnScreen:
     folder: str
 
     def converse(
-        self, *args: str, answer: str, prompts: tuple[str, ...] = ("[y/N]",), **environment: str
+        self,
+        *args: str,
+        answer: str = "",
+        answers: tuple[str, ...] = (),
+        prompts: tuple[str, ...] = ("[y/N]",),
+        **environment: str,
     ) -> tuple[int, str]:
         """Run a command in a terminal of its own, type an answer at each prompt; return status and screen."""
+        left_answers = list(answers or (answer,) * len(prompts))
         keeper, screen = pty.openpty()
         process = subprocess.Popen(
             [sys.executable, "-m", "kindred_ledger.cli.main", *args],
@@ -51,6 +57,7 @@ class OnScreen:
             shown += block
             if left and left[0].encode() in shown:
                 left.pop(0)
-                os.write(keeper, answer.encode() + b"\n")
+                typed = left_answers.pop(0) if left_answers else ""
+                os.write(keeper, typed.encode() + b"\n")
         os.close(keeper)
         return process.wait(), shown.decode("utf-8", "replace")

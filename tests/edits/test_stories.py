@@ -7,9 +7,11 @@ import shutil
 import sqlite3
 import struct
 import tomllib
+import unittest
 import zipfile
 from typing import Any
 
+from tests.cli.screen import OnScreen, pty
 from tests.support import PlayCase, kindred, write
 
 BUILDS = ("1.3", "1.4", "2.0")
@@ -159,6 +161,24 @@ class Server(EditsCase):
         told = self.kindred(*asked, "--resolutions", "mine.toml", "--yes", *loss, status=3)
         self.assertEqual([one["sides"]["mine"] for one in conflicts(told)], ["7"])
         self.assertFalse(os.path.exists(self.path("new")))
+
+
+@unittest.skipUnless(pty, "needs a terminal")
+class Terminal(OnScreen, EditsCase):
+    def test_one_by_one(self) -> None:
+        """The three sides are shown; the answer counts, is written down, and stopping writes nothing."""
+        asked = ("reapply", "ferryhouse", "release:ferryhouse@2.0", "--into", "new", "--agree")
+        prompts = ("now? [y/N]", "[l]ater", "losses? [y/N]")
+        later = ("y", "l")
+        status, shown = self.converse(*asked, answers=later, prompts=prompts)
+        self.assertEqual((status, os.path.exists(self.path("new"))), (3, False), shown)
+        more = ("--resolutions", "mine.toml")
+        status, shown = self.converse(*asked, *more, answers=("y", "m", "y"), prompts=prompts)
+        self.assertEqual(status, 0, shown)
+        self.assertRegex(shown, r"before +mine +theirs")
+        self.assertRegex(shown, r"\b4 +6 +5\b")
+        self.assertIn('id="reeds" price="6"', self.text("new", "tables", "goods.xml"))
+        self.assertIn('take = "mine"', self.text("mine.toml"))
 
 
 class Mod(EditsCase):

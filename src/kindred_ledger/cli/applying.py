@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import click
 
@@ -33,11 +33,13 @@ def carry_out(
     lines: bool,
     books: bool,
     field: tuple[str, ...] = (),
+    decided: Callable[[Changeset], Changeset | None] | None = None,
 ) -> int:
     """Show what a changeset would do, ask, apply it, and draw or print the books.
 
     Nobody at a terminal and no --yes is a decision that is missing: status 3, nothing written.
-    `field` are patterns of names; lines of others are not shown.
+    `field` are patterns of names; lines of others are not shown. `decided` asks about conflicts, and returns
+    the change with what was decided; None if nothing was.
     """
     _check_fields(change, field)
     which = lines_named(field) if field else (lambda line: True) if lines else None
@@ -62,6 +64,13 @@ def carry_out(
             if session.json
             else 0
         )
+    if change.conflicts and not session.json and not yes and decided is not None:
+        again = decided(change)
+        if again is not None:
+            return carry_out(
+                session, again, dry_run=dry_run, yes=yes, allow_loss=allow_loss, allow=allow,
+                while_running=while_running, lines=lines, books=books, field=field, decided=decided,
+            )  # fmt: skip
     if change.conflicts and not session.json:  # they stand above
         about = len({finding.where for finding in change.conflicts})
         told = "1 file needs" if about == 1 else f"{about} files need"

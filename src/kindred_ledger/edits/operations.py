@@ -9,7 +9,7 @@ from ..changes import Changeset
 from ..formats import Text
 from ..places import FilePlace, read_bytes
 from ..planning.context import Context
-from ..planning.deciding import rules_in, typed_rules
+from ..planning.deciding import rules_for
 from ..planning.operation import Operation
 from .edit_set import EditSet
 from .putting import put_edits
@@ -39,7 +39,7 @@ class Reapply(Operation, frozen=True, tag="reapply"):
     resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
-        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        rules = rules_for(self.resolutions, context.decided, theirs=self.theirs, mine=self.mine)
         return reapply(
             context.subject(self.edited),
             context.subject(self.release),
@@ -71,7 +71,7 @@ class PutEdits(Operation, frozen=True, tag="put edits"):
 
     def compute(self, context: Context) -> Changeset:
         edits = EditSet.load(self.edits)
-        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        rules = rules_for(self.resolutions, context.decided, theirs=self.theirs, mine=self.mine)
         release = context.subject(self.release)
         card = _card(context, self.title)
         if card is None and not isinstance(release, Install) and edits.title:

@@ -20,6 +20,7 @@ from ..progress import Progress
 from ..suggestions import path_meant
 
 if TYPE_CHECKING:
+    from ..merge import Resolution
     from ..places.remotes import Remote
 
 __all__ = ["Context"]
@@ -36,7 +37,8 @@ class Context:
     and `folders` are what is said of the installs that are named, where neither evidence nor card tells it.
     `executor` is what large conversions run in, with so many `workers`; None is this process. With `dry_run`
     nothing will be applied, and not even an empty folder is made. `broken_cards` are cards that could not be
-    read: what no other card fits may be of such a title, and is then refused.
+    read: what no other card fits may be of such a title, and is then refused. `decided` is what somebody
+    decided about conflicts since, for when an operation is computed again.
 
     >>> with kl.Context(ledger, cards=[card]) as context:
     ...     context.install("mossferry").version.text
@@ -65,6 +67,7 @@ class Context:
         self.build, self.folders = build, dict(folders or {})
         self.executor, self.workers = executor, workers
         self.dry_run = dry_run
+        self.decided: tuple[Resolution, ...] = ()
         self._broken = broken_cards
         self.progress = progress or Progress()
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 
 from ..changes import Changeset
 from ..errors import UsageError
+from ..finding import Finding, Sides
 from ..merge import (
     Choice,
     Policy,
@@ -20,7 +21,14 @@ from ..merge import (
 from ..places import refusals, write_atomic
 from ..small_files import read_small
 
-__all__ = ["note_conflicts", "refuse_undecided", "resolutions_in", "rules_in", "typed_rules"]
+__all__ = [
+    "note_conflicts",
+    "refuse_undecided",
+    "resolutions_in",
+    "rules_for",
+    "taken",
+    "typed_rules",
+]
 
 _LARGEST = 64 << 20
 
@@ -56,18 +64,37 @@ def resolutions_in(path: str) -> tuple[Resolution, ...]:
     return read_resolutions(read_small(path, most=_LARGEST).decode("utf-8", "replace"), where=path)
 
 
-def note_conflicts(path: str, change: Changeset) -> None:
-    """Put the conflicts that are still open into a file of resolutions; one without any is left as it is.
+def taken(conflict: Finding, take: str) -> Resolution:
+    """Return the decision of a conflict that has sides: `mine` or `theirs`."""
+    sides = conflict.sides or Sides("", "", "")
+    return Resolution(
+        conflict.where, conflict.field, sides.base, sides.mine, sides.theirs, take=take
+    )
+
+
+def note_conflicts(path: str, change: Changeset, decided: Sequence[Resolution] = ()) -> None:
+    """Put what was decided, and the conflicts that are still open, into a file of resolutions.
+
+    Without any the file is left as it is.
 
     Raises:
         PlaceError: the file cannot be written.
     """
-    if change.conflicts:
-        made = write_resolutions(with_conflicts(resolutions_in(path), change.conflicts))
+    if change.conflicts or decided:
+        known = {(each.file, each.field): each for each in (*resolutions_in(path), *decided)}
+        made = write_resolutions(with_conflicts(known.values(), change.conflicts))
         with refusals(path):
             write_atomic(path, made.encode())
 
 
-def rules_in(path: str) -> tuple[Rule, ...]:
-    """Return the rules that a file of resolutions amounts to."""
-    return rules_of(resolutions_in(path))
+def rules_for(
+    path: str, decided: Iterable[Resolution] = (), **ways: Iterable[str]
+) -> tuple[Rule, ...]:
+    """Return the rules of a file of resolutions, of what was decided meanwhile, and of what was typed.
+
+    The later wins. `ways` are as those of `typed_rules`.
+
+    Raises:
+        UsageError: a pattern, or the file, cannot be read.
+    """
+    return (*rules_of(resolutions_in(path)), *rules_of(decided), *typed_rules(**ways))

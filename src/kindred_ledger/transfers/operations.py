@@ -8,7 +8,7 @@ from ..changes import Changeset
 from ..errors import UsageError
 from ..places import wanted
 from ..planning.context import Context
-from ..planning.deciding import rules_in, typed_rules
+from ..planning.deciding import rules_for
 from ..planning.operation import Operation, never
 from .carry import CarryChoices, carry
 from .carry_files import carry_files, known_as
@@ -105,13 +105,13 @@ class Meet(Operation, frozen=True, tag="meet"):
     resolutions: str = ""
 
     def compute(self, context: Context) -> Changeset:
-        typed = typed_rules(theirs=self.theirs, mine=self.mine, both=self.both)
+        ways = {"theirs": self.theirs, "mine": self.mine, "both": self.both}
         return meet(
             context.install(self.install),
             ledger=context.ledger,
             other=context.ledger.entry(self.entry) if self.entry else None,
             categories=self.categories,
-            choices=MeetChoices(rules=(*rules_in(self.resolutions), *typed)),
+            choices=MeetChoices(rules=rules_for(self.resolutions, context.decided, **ways)),
             progress=context.progress,
         )
 

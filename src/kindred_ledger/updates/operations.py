@@ -8,7 +8,7 @@ from ..errors import UsageError
 from ..ledger import ReleasePlace
 from ..places import Place, wanted
 from ..planning.context import Context
-from ..planning.deciding import rules_in, typed_rules
+from ..planning.deciding import rules_for
 from ..planning.operation import Operation
 from .assemble import Assembly, assemble
 from .beside import install_beside
@@ -43,7 +43,7 @@ class Update(Operation, frozen=True, tag="update"):
 
     def compute(self, context: Context) -> Changeset:
         install, release = _sides(context, self.install, self.release)
-        rules = (*rules_in(self.resolutions), *typed_rules(theirs=self.theirs, mine=self.mine))
+        rules = rules_for(self.resolutions, context.decided, theirs=self.theirs, mine=self.mine)
         choices = UpdateChoices(components=self.components, also=self.also, rules=rules)
         return update(
             install,

@@ -8,8 +8,7 @@ import click
 
 from ...edits.operations import Reapply
 from ...errors import UsageError
-from ...planning.deciding import note_conflicts
-from ..applying import carry_out
+from ..deciding import decide_and_carry_out
 from ..meanings import flag, many, value
 from ..options import placing, storing, writing
 from ..session import Session
@@ -65,7 +64,4 @@ def command(
         whole=True if whole else False if part else None,
         **said,
     )
-    change = made.compute(session.context)
-    if said["resolutions"]:
-        note_conflicts(said["resolutions"], change)
-    return carry_out(session, change, **rest)
+    return decide_and_carry_out(session, made, resolutions=said["resolutions"], **rest)

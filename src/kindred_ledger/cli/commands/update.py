@@ -7,10 +7,9 @@ from typing import Any
 import click
 
 from ...errors import UsageError
-from ...planning.deciding import note_conflicts
 from ...planning.operation import Operation
 from ...updates.operations import InstallBeside, Reinstall, Update
-from ..applying import carry_out
+from ..deciding import decide_and_carry_out
 from ..meanings import flag, many, value
 from ..options import placing, storing, writing
 from ..session import Session
@@ -65,10 +64,7 @@ def command(
         made = Reinstall(install, release, old, keep)
     else:
         made = Update(install, release, old, resolutions=resolutions, **said)
-    change = made.compute(session.context)
-    if resolutions:
-        note_conflicts(resolutions, change)
-    return carry_out(session, change, **rest)
+    return decide_and_carry_out(session, made, resolutions=resolutions, **rest)
 
 
 def _check_style(

@@ -7,8 +7,7 @@ from typing import Any
 import click
 
 from ....edits.operations import PutEdits
-from ....planning.deciding import note_conflicts
-from ...applying import carry_out
+from ...deciding import decide_and_carry_out
 from ...meanings import flag, many, value
 from ...options import placing, storing, writing
 from ...session import Session
@@ -40,7 +39,4 @@ def command(session: Session, *, edits: str, release: str, old: str, into: str, 
     names = ("mine", "theirs", "prefer", "follow", "agree", "resolutions")
     said = {name: rest.pop(name) for name in names}
     made = PutEdits(edits, release, old, into, session.named_title, **said)
-    change = made.compute(session.context)
-    if said["resolutions"]:
-        note_conflicts(said["resolutions"], change)
-    return carry_out(session, change, **rest)
+    return decide_and_carry_out(session, made, resolutions=said["resolutions"], **rest)

@@ -6,9 +6,8 @@ from typing import Any
 
 import click
 
-from ....planning.deciding import note_conflicts
 from ....transfers.operations import Meet
-from ...applying import carry_out
+from ...deciding import decide_and_carry_out
 from ...meanings import many, value
 from ...options import categorised, entry_argument, placing, storing, writing
 from ...session import Session
@@ -47,7 +46,4 @@ def command(
       kindred sync meet mossferry --dry-run
     """
     made = Meet(install, entry, categories, mine, theirs, both, resolutions)
-    change = made.compute(session.context)
-    if resolutions:
-        note_conflicts(resolutions, change)
-    return carry_out(session, change, **options)
+    return decide_and_carry_out(session, made, resolutions=resolutions, **options)
