@@ -26,6 +26,7 @@ _TEXTS = st.text(max_size=8)
 _BY_TYPE: dict[Any, st.SearchStrategy[Any]] = {
     "str": _TEXTS,
     "bool": st.booleans(),
+    "bool | None": st.sampled_from((None, True, False)),
     "tuple[str, ...]": st.lists(_TEXTS, max_size=3).map(tuple),
     "dict[str, str]": st.dictionaries(_TEXTS, _TEXTS, max_size=2),
     "Begin": st.sampled_from(("ask", "along", "empty")),

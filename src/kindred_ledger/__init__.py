@@ -69,6 +69,7 @@ if TYPE_CHECKING:
         ValueEdit,
         combine_edits,
         drop_edits,
+        match_bases,
         put_edits,
         read_table,
         reapply,
@@ -247,8 +248,8 @@ _HOMES = {
     "convert": "CardReport Converted Proof Sample Work check_card convert_bytes convert_files"
     " convert_install prove_install",
     "edits": "BaseMatch EditRow EditSet EditedFile FileTable LineEdit ReapplyChoices"
-    " SetRecord ValueEdit combine_edits drop_edits put_edits read_table reapply"
-    " tables_in take_edits write_table",
+    " SetRecord ValueEdit combine_edits drop_edits match_bases put_edits read_table"
+    " reapply tables_in take_edits write_table",
     "errors": "BooksUnbalanced Cancelled CardError DecisionNeeded FormatError KindredError"
     " LedgerDamaged LedgerError LossNotAllowed NoLedger NoRoute PlaceBusy"
     " PlaceChanged PlaceError PreconditionUnmet UnsafeArchive UnsafeName UsageError"
@@ -426,6 +427,7 @@ __all__ = [
     "identify_base",
     "install_beside",
     "make_patch_set",
+    "match_bases",
     "match_releases",
     "meet",
     "merge_files",

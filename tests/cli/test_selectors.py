@@ -69,6 +69,19 @@ convert zzz --to 2.0
 convert mossferry --to 2.0 --only "zzz*"
 convert mossferry --to 2.0 --leave "zzz*"
 convert mossferry --to 2.0 --dry-run --field "zzz*"
+reapply zzz second/mossferry
+reapply mossferry zzz
+reapply mossferry second/mossferry --old zzz
+reapply mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip --into new --mine "zzz*"
+edits take zzz --out new.toml
+edits take mossferry --old zzz --out new.toml
+edits show zzz.toml
+edits put zzz.toml second/mossferry
+edits combine zzz.toml --out new.toml
+edits drop zzz.toml "*"
+file table zzz
+file table server/tables.xml zzz
+file table server/tables.xml route --from zzz.csv
 file rescue zzz mossferry/userdata/saves/midwinter.voyage
 file patch identify zzz mossferry/version.txt
 file patch apply zzz.zip mossferry/version.txt

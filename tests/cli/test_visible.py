@@ -74,6 +74,15 @@ switch NOTE
 carry plain other --dry-run --lines --only NOTE
 carry plain other --yes
 sync meet NOTE
+edits take plain --old other --out e.toml --by NOTE --note NOTE
+edits show e.toml
+edits put e.toml other --dry-run --lines
+edits combine e.toml e.toml --out NOTE.toml
+edits drop e.toml NOTE
+reapply plain other --old other --dry-run --lines
+reapply plain other --old other --mine NOTE --dry-run
+file table saves.sav
+file table saves.sav NOTE
 convert game --build 2.0 --dry-run --lines
 convert game --build 2.0 --prove
 convert game --build 2.0 --yes

@@ -437,6 +437,37 @@ def _shape(name: str, fields: Mapping[str, Any]) -> type[Struct]:
     )
 
 
+class EditOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """One edit: the file, what was done, where in it, and the value before and after as text."""
+
+    file: str
+    what: str
+    where: str
+    before: str
+    after: str
+
+
+class Edits(Struct, kw_only=True, forbid_unknown_fields=True):
+    """An edit set: what it is of, the release it was made on, who made it, and every edit."""
+
+    title: str
+    base: str
+    version: str
+    by: str
+    note: str
+    size: int
+    files: list[str]
+    edits: list[EditOut]
+
+
+class Tabled(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A table of a file: its name, how many rows it has, and its columns."""
+
+    name: str
+    rows: int
+    columns: list[str]
+
+
 _FIELDS: dict[str, dict[str, Any]] = {
     "": {
         "ledger": str, "installs": list[Here], "entries": int, "newest": Entry | None,
@@ -449,6 +480,10 @@ _FIELDS: dict[str, dict[str, Any]] = {
     "card new": {"card": str, "written": str},
     "card route": {"title": str, "format": str, "hops": list[Hop], "no_route": (str, "")},
     "compare": {"same": int, "differences": list[Differing]},
+    "edits combine": {"out": str | None, "edits": Edits, "findings": list[Finding]},
+    "edits drop": {"out": str, "dropped": int, "edits": Edits},
+    "edits show": {"edits": Edits, "findings": list[Finding]},
+    "edits take": {"out": str, "edits": Edits, "findings": list[Finding]},
     "entries": {"entries": list[Entry], "damaged": list[str]},
     "file dump": {"layout": str, "version": int, "fields": list[DumpedField]},
     "file identify": {"files": list[Identified]},
@@ -492,6 +527,18 @@ _FIELDS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 
 
+class FileTable(Printed, kw_only=True, forbid_unknown_fields=True):
+    """What `file table` prints: the tables and where one was written, or with `--from` a change."""
+
+    tables: list[Tabled] | UnsetType = UNSET
+    written: str | UnsetType | None = UNSET
+    findings: list[Finding] | UnsetType = UNSET
+    change: Computed | UnsetType = UNSET
+    applied: Made | UnsetType | None = UNSET
+    dry_run: bool = False
+    running: list[str] = []
+
+
 class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
     """What `convert` prints: a change, or with `--prove` what each conversion is worth."""
 
@@ -505,9 +552,10 @@ class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
 SHAPES: dict[str, type[Struct]] = {
     **{name: _shape(name, fields) for name, fields in _FIELDS.items()},
     "convert": Convert,
+    "file table": FileTable,
     **dict.fromkeys(
-        ("carry", "file patch apply", "file rescue", "redo", "restore", "shelf assemble", "switch",
-         "sync meet", "undo", "update"),
+        ("carry", "edits put", "file patch apply", "file rescue", "reapply", "redo", "restore",
+         "shelf assemble", "switch", "sync meet", "undo", "update"),
         Changing,
     ),
 }  # fmt: skip

@@ -1,7 +1,7 @@
 """Edits: what somebody changed in the files of a release, found, kept and put onto other releases."""
 
 from .edit_set import EditedFile, EditRow, EditSet, LineEdit, SetRecord, ValueEdit
-from .origin import BaseMatch, find_base
+from .origin import BaseMatch, match_bases
 from .putting import put_edits
 from .reapply import ReapplyChoices, reapply
 from .sets import combine_edits, drop_edits
@@ -20,7 +20,7 @@ __all__ = [
     "ValueEdit",
     "combine_edits",
     "drop_edits",
-    "find_base",
+    "match_bases",
     "put_edits",
     "read_table",
     "reapply",

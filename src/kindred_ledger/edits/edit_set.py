@@ -46,6 +46,10 @@ class EditedFile(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     `kind` is values, lines, whole (another content), added or removed; `after` is the digest of the content
     of what is whole or added. In a `restyled` file comments, spaces or an order were
     changed beside the values.
+
+    >>> edits = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger)
+    >>> edits.files[0].kind, edits.files[0].codec
+    ('values', 'ini')
     """
 
     file: str
@@ -58,7 +62,12 @@ class EditedFile(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
 
 
 class ValueEdit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A value that was set, added (no `before`) or removed (no `after`); `behind` is the record before it."""
+    """A value that was set, added (no `before`) or removed (no `after`); `behind` is the record before it.
+
+    >>> edit = kl.ValueEdit("program/data/tides.ini", "Tides.spring", "2.40", "3.10")
+    >>> edit.difference().name
+    'Tides.spring'
+    """
 
     file: str
     at: str
@@ -78,7 +87,11 @@ class ValueEdit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=T
 
 
 class SetRecord(Struct, frozen=True, forbid_unknown_fields=True):
-    """What a record that was edited held before."""
+    """What a record that was edited held before.
+
+    >>> kl.SetRecord("program/tables/goods.xml", "good[@id=peat]", {"@id": "peat", "@price": "12"}).at
+    'good[@id=peat]'
+    """
 
     file: str
     at: str
@@ -86,7 +99,11 @@ class SetRecord(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LineEdit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Lines that stood in a text, those that stand there now, and some above and below them."""
+    """Lines that stood in a text, those that stand there now, and some above and below them.
+
+    >>> kl.LineEdit("notice.txt", ("No peat.",), ("No peat, Tobias!",), above=("Mind the step.",)).after
+    ('No peat, Tobias!',)
+    """
 
     file: str
     before: tuple[str, ...] = ()
@@ -96,7 +113,12 @@ class LineEdit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
 
 
 class EditRow(Struct, frozen=True):
-    """One edit as texts, for people: the file, what was done, where, and the value before and after."""
+    """One edit as texts, for people: the file, what was done, where, and the value before and after.
+
+    >>> row = kl.take_edits(install, old="downloads/mossferry-1.4.zip", ledger=ledger).rows()[0]
+    >>> row.where, row.before, row.after
+    ('Tides.spring', '2.40', '3.10')
+    """
 
     file: str
     what: str
@@ -152,6 +174,8 @@ class EditSet(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
             PlaceError: it cannot be read.
         """
         where = os.fspath(path)
+        if not os.path.lexists(where):
+            raise UsageError("there is no such edit set", where=where, remedy="Check the path.")
         try:
             text = read_small(where, most=_LARGEST).decode()
             plain = tomllib.loads(text, parse_float=Decimal)

@@ -6,15 +6,13 @@ import os
 
 from ..cards import Card, Install
 from ..changes import Changeset
-from ..formats import Text
-from ..places import FilePlace, read_bytes
 from ..planning.context import Context
 from ..planning.deciding import rules_for
 from ..planning.operation import Operation
 from .edit_set import EditSet
 from .putting import put_edits
 from .reapply import ReapplyChoices, reapply
-from .tables import write_table
+from .tables import rows_in, write_table
 
 __all__ = ["PutEdits", "PutTable", "Reapply"]
 
@@ -97,10 +95,9 @@ class PutTable(Operation, frozen=True, tag="put table"):
     table: str = ""
 
     def compute(self, context: Context) -> Changeset:
-        rows = Text.decode(read_bytes(FilePlace(self.rows), FilePlace(self.rows).name)).text
         return write_table(
             self.file,
-            rows,
+            rows_in(self.rows),
             self.table,
             ledger=context.ledger,
             card=context.cards,

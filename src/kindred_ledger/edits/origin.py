@@ -10,12 +10,12 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
-from ..cards import PROGRAM, Card
+from ..cards import PROGRAM, Card, Install
 from ..errors import DecisionNeeded, KindredError, UsageError
 from ..formats import Document
 from ..ledger import Ledger, Release
 from ..merge import Keys, differences, values_of
-from ..places import FILE, Place, Tree, read_bytes
+from ..places import FILE, AnyPlace, Place, Tree, read_bytes
 from ..planning.reading import Reading, read_as
 from ..progress import Progress
 from ..wording import count
@@ -38,6 +38,10 @@ class BaseMatch(Struct, frozen=True):
 
     `agree` and `differ` are fields of the files that are not the same; `unread` are files that could not be
     compared inside, `unknown` those the release does not have, `missing` those it has and they do not.
+
+    >>> kept = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger)
+    >>> str(kl.match_bases(install, ledger=ledger)[0])
+    'mossferry@1.4: 193 files the same, 1 edited'
     """
 
     release: Release
@@ -78,16 +82,37 @@ class BaseMatch(Struct, frozen=True):
 
 
 def match_bases(
-    mine: Side,
-    card: Card,
+    mine: Install | AnyPlace,
     *,
     ledger: Ledger,
-    releases: Iterable[Release] | None = None,
+    card: Card | None = None,
     progress: Progress | None = None,
+) -> tuple[BaseMatch, ...]:
+    """Hold somebody's files against the releases on the shelf they may be made from; the nearest first.
+
+    `card` is that of their title, where they are no install: a mod, say.
+
+    Raises:
+        UsageError: their title is not known.
+        PlaceError: they cannot be read.
+
+    >>> kept = kl.shelve("downloads/mossferry-1.4.zip", card, ledger=ledger)
+    >>> [(each.release.name, len(each.edited)) for each in kl.match_bases(install, ledger=ledger)]
+    [('mossferry@1.4', 1)]
+    """
+    known = card or (mine.card if isinstance(mine, Install) else None)
+    if known is None:
+        raise UsageError(
+            "the title of these files is not known", remedy="Give its card: `card=CARD`."
+        )
+    side = opened_side(mine, known, ledger=ledger, progress=progress)
+    releases = ledger.shelf.releases(known.title)
+    return tuple(_matched(side, known, ledger=ledger, releases=releases))
+
+
+def _matched(
+    mine: Side, card: Card, *, ledger: Ledger, releases: Iterable[Release]
 ) -> list[BaseMatch]:
-    """Hold somebody's files against the releases on the shelf; the nearest first."""
-    if releases is None:
-        releases = ledger.shelf.releases(card.title)
     by_files = [_by_files(mine.tree, card, release, ledger) for release in releases]
     by_files.sort(key=lambda one: (len(one.edited) + len(one.unknown), -one.same))
     inside = [_inside(mine, card, one, ledger) for one in by_files[:_COMPARED]]
@@ -118,7 +143,7 @@ def find_base(
                 " `old=WHERE`.",
             )
         releases = known
-    found = match_bases(mine, card, ledger=ledger, releases=releases, progress=progress)
+    found = _matched(mine, card, ledger=ledger, releases=releases)
     if not found or found[0].share < _SHARE:
         nearest = f" The nearest is {found[0]}." if found else ""
         raise UsageError(

@@ -75,6 +75,9 @@ class ReapplyChoices(Struct, frozen=True):
     `mine` and `theirs` are patterns of files both sides changed; `rules` are of files and fields, and win;
     `prefer` answers what nothing else does. `whole` says whether mine is a whole copy, so that a file it
     lacks was removed; None finds out. With `agree` counts and the like are set as the card says they must be.
+
+    >>> kl.ReapplyChoices(theirs="*.txt", prefer="mine").preferred
+    <Choice.MINE: 'mine'>
     """
 
     mine: AnySelection = _never
@@ -123,6 +126,12 @@ def reapply(
         UsageError: the base is not known, or it is of another version than mine.
         DecisionNeeded: several releases could be the base, or mine may be a whole copy or a part.
         PlaceError: a side cannot be read.
+
+    >>> old, new = (f"downloads/mossferry-{build}.zip" for build in ("1.4", "2.0"))
+    >>> change = kl.reapply(install, new, old=old, into="edited", ledger=ledger)
+    >>> line = change.statements[0].lines[0]
+    >>> line.item, line.reason
+    ('program/data/tides.ini: Tides.spring', 'applied')
     """
     choices = choices or ReapplyChoices()
     card = card or card_of(mine, theirs, into)

@@ -21,7 +21,7 @@ from ..changes import Action, Changeset, fitted
 from ..convert.bookkeeper import Bookkeeper
 from ..errors import FormatError, UsageError
 from ..finding import Finding
-from ..formats import ANY, Document, Path, format_path, parse_path
+from ..formats import ANY, Document, Path, Text, format_path, parse_path
 from ..ledger import Ledger, Tag
 from ..merge import ABSENT, Edit, New, edit_document
 from ..notebook import frame_of
@@ -35,7 +35,7 @@ from .cells import Kinds, cell_of, fields_of, misread, value_of
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["FileTable", "read_table", "tables_in", "write_table"]
+__all__ = ["FileTable", "read_table", "rows_in", "tables_in", "write_table"]
 
 NUMBER = "#"  # the column of the row's number
 WITHIN = "#in"  # that of the row of another table that it is in
@@ -203,6 +203,22 @@ def _read(place: FilePlace, card: Card | Iterable[Card]) -> Document:
     return decode(data)
 
 
+def rows_in(path: str | os.PathLike[str]) -> str:
+    """Return the text of a CSV file with edited rows.
+
+    Raises:
+        UsageError: there is no such file.
+        FormatError: it is no text.
+    """
+    return Text.decode(_bytes(FilePlace(path))).text
+
+
+def _bytes(place: FilePlace) -> bytes:
+    if not place.survey().files:
+        raise UsageError("there is no such file", where=place.location, remedy="Check the path.")
+    return read_bytes(place, place.name)
+
+
 def _opened(
     place: FilePlace, card: Card | Iterable[Card]
 ) -> tuple[Callable[[bytes], Document], bytes, str]:
@@ -213,9 +229,7 @@ def _opened(
         FormatError: it is of no kind that is known, or of several formats.
     """
     cards = [card] if isinstance(card, Card) else list(card)
-    if not place.survey().files:
-        raise UsageError("there is no such file", where=place.location, remedy="Check the path.")
-    data = read_bytes(place, place.name)
+    data = _bytes(place)
     found = [each for each in identify(place.location, data, cards).matches if not each.finding]
     if len({(each.title, each.format) for each in found}) > 1:
         names = " and ".join(f"{each.format} of {each.title}" for each in found)

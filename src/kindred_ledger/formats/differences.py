@@ -10,11 +10,15 @@ __all__ = ["FieldDifference", "field_differences"]
 
 
 class FieldDifference(Struct, frozen=True):
-    """One field: its name, its text before and after; None where it is not there."""
+    """One field: its name, its text before and after; None where it is not there.
+
+    `is_version` says that it tells the version of the format, so that its number is no amount.
+    """
 
     name: str
     before: str | None
     after: str | None
+    is_version: bool = False
 
 
 def field_differences(before: Document, after: Document) -> list[FieldDifference]:

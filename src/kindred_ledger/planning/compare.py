@@ -14,6 +14,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..cards import Card, Install
 from ..errors import KindredError, UsageError
@@ -115,12 +116,12 @@ class Comparison(Struct, frozen=True):
 
 
 def relative_change(field: FieldDifference) -> float | None:
-    """Return how much a number grew, of what it was; None for what is no number, or was none or zero.
+    """Return how much a number grew, of what it was; None for what is no amount, or was none or zero.
 
     >>> relative_change(FieldDifference("tide", "2.0", "3.0"))
     0.5
     """
-    if field.before is None or field.after is None:
+    if field.before is None or field.after is None or field.is_version:
         return None
     try:
         old, new = Decimal(field.before), Decimal(field.after)
@@ -177,16 +178,21 @@ def compare(
     unread: dict[str, str] = {}
     looked = 0  # files of which the card says nothing
     for difference in found:
-        known = card is not None and card.format_of(difference.path) is not None
+        named = _as_installed(difference.path, card)
+        known = card is not None and card.format_of(named) is not None
         looked += not known
         if difference.status != "changed" or _too_large(difference) or looked > _MOST_INSIDE:
             continue
         try:
             contents = [read_bytes(place, difference.path) for place in places]
-            reading = read_as(difference.path, contents, card)
+            reading = read_as(named, contents, card)
             if not reading.is_lines:
                 old, new = map(reading.decode, contents)
-                fields[difference.path] = tuple(_inside(old, new, Keys(reading.keys)))
+                version = reading.format.version_key if reading.format is not None else ""
+                fields[difference.path] = tuple(
+                    replace(each, is_version=True) if version and each.name == version else each
+                    for each in _inside(old, new, Keys(reading.keys))
+                )
         except KindredError as error:
             if known:
                 unread[difference.path] = error.what
@@ -210,6 +216,16 @@ def _side(value: Install | AnyPlace, card: Card | None) -> Install | Place:
     return place
 
 
+def _as_installed(path: str, card: Card | None) -> str:
+    """Return a path as it is in an install: a release has no folder for the program."""
+    inside = f"{_PROGRAM}/{path}"
+    return (
+        inside
+        if card is not None and card.format_of(path) is None and card.format_of(inside)
+        else path
+    )
+
+
 def _tree(place: Place, ledger: Ledger | None, progress: Progress) -> Tree:
     if isinstance(place, EntryPlace):
         return place.survey()
@@ -230,7 +246,8 @@ def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifferenc
             None if value is ABSENT else shown.get(resolved(whole, each.at) or (), told(value))
             for value, whole, shown in zip((each.before, each.after), values, texts, strict=True)
         ]
-        yield FieldDifference(each.name or "the whole", *sides)
+        before, after = sides
+        yield FieldDifference(each.name or "the whole", before, after)
 
 
 def _by_leaf(found: Iterable[Differing]) -> Iterator[Differing]:

@@ -70,18 +70,21 @@ def _draw_files(axes, files) -> None:  # type: ignore[no-untyped-def]
 
 def _draw_numbers(axes, compared: Comparison) -> None:  # type: ignore[no-untyped-def]
     moved = [
-        (abs(change), change, each)
-        for fields in compared.fields.values()
+        (abs(change), change, each, path.rpartition("/")[2])
+        for path, fields in compared.fields.items()
         for each in fields
         if (change := relative_change(each)) is not None
     ]
     largest = sorted(moved, key=lambda one: -one[0])[:_FIELDS][::-1]
-    names = [_short(each.name) for _, _, each in largest]
+    several = len({file for *_, file in largest}) > 1
+    names = [
+        _short(f"{file}: {each.name}" if several else each.name) for _, _, each, file in largest
+    ]
     places = range(len(largest))
-    shares = [100 * change for _, change, _ in largest]
+    shares = [100 * change for _, change, _, _ in largest]
     axes.barh(places, shares, color=[_ADDED if share > 0 else _LESS for share in shares])
     axes.set_yticks(places, names)
-    for place, (_, change, each) in zip(places, largest, strict=True):
+    for place, (_, change, each, _) in zip(places, largest, strict=True):
         told = f" {each.before} to {each.after} "
         axes.annotate(
             told,

@@ -97,6 +97,8 @@ def command(
     else:
         drawing.rows(session.out, ("    status", "path", "belongs to"), lines)
     _draw_fields(session, found, show_all=show_all)
+    if out:
+        session.out.print(f"Wrote what differs inside files: {out}")
     return status
 
 
