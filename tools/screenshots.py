@@ -18,7 +18,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager, nullcontext, suppress
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 WIDTH, HEIGHT = 1280, 800
@@ -29,7 +29,6 @@ LONGEST_SECONDS = 60.0
 
 # name of the picture -> commands that go before it unseen, and the one that is seen
 UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
-PARTS = "downloads/parts/mossferry-2.1"
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
     "alone": (("backup mossferry",), ""),
@@ -39,11 +38,6 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         "file identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
     ),
     "dump": ((), "file dump server/voyages/low-water.mfsv"),
-    "patch": (
-        (),
-        "file patch apply downloads/wet-lantern.patches.zip mossferry/data/harbours.json"
-        " --result full --dry-run",
-    ),
     "shelf": (
         ("shelf add downloads/mossferry-1.4.zip",),
         "shelf fetch 2.1 --index downloads/releases.json;"
@@ -51,12 +45,6 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         " kindred shelf list --index downloads/releases.json; echo; kindred shelf list",
     ),
     "update-clean": ((), "update mossferry downloads/mossferry-2.0.zip --clean --dry-run"),
-    "update-beside": ((), "update mossferry downloads/mossferry-2.0.zip --beside --dry-run"),
-    "assemble": (
-        (),
-        f"shelf assemble {PARTS}-program.zip {PARTS}-data.zip --title mossferry"
-        " --into mossferry-2.1 --dry-run",
-    ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "route": ((), "card route voyage --from-format 3 --to-format 6"),
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
@@ -68,26 +56,33 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         'carry mossferry second/mossferry --category settings --merge "*" --dry-run',
     ),
     "verify": (("ledger mirror second-disk/ledger",), "ledger verify"),
-    "retire": (
+    "edits": (
         (
-            "ledger heal --mirror second-disk/ledger",
-            "ledger drill mossferry@1.4",
-            "ledger drill",
-            "ledger export mossferry@2.0 kept.zip",
-            'ledger import kept.zip --title mossferry --build 2.0 --note "by hand"',
-            'ledger confirm --note "loaded every save"',
-            "backup mossferry",
-            "backup second/mossferry",
+            *(f"shelf add downloads/ferryhouse-{build}.zip" for build in ("1.3", "1.4", "2.0")),
+            'edits take ferryhouse --by "Ada Quill" --note "for the north bog" --out mine.edits.toml',
         ),
-        "ledger retire --last 1 --monthly 12 --yes",
+        "edits show mine.edits.toml",
     ),
+    "reapply": (
+        (),
+        "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse --agree --dry-run"
+        ' --mine "*goods.xml:good[id=reeds].@price"',
+    ),
+    "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
 }
+FIGURES = {  # drawn by a command into the file behind it
+    "upstream": "compare release:ferryhouse@1.3 release:ferryhouse@2.0 --card ferryhouse.card.toml --out",
+}
+FOLDERS = dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits")  # of the play area
+ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
 
 
 def main() -> int:
     """Make all pictures, or those named; return 0 if every one was made."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("names", nargs="*", metavar="NAME", help=f"of: {', '.join(SHOTS)}")
+    parser.add_argument(
+        "names", nargs="*", metavar="NAME", help=f"of: {', '.join((*SHOTS, *FIGURES))}"
+    )
     parser.add_argument("--out", default=os.path.join(ROOT, "docs", "screenshots"))
     options = parser.parse_args()
     missing = [package for program, package in NEEDED.items() if shutil.which(program) is None]
@@ -113,13 +108,27 @@ def main() -> int:
         play = os.path.join(scratch, "play")
         subprocess.run([kindred, "demo", "--only-build", "--dir", play], check=True)
         for name, (before, seen) in SHOTS.items():
+            folder = os.path.join(play, FOLDERS.get(name, ""))
             for command in before:
-                run_unseen(kindred, command, play, environment)
+                run_unseen(kindred, command, folder, environment)
             with MEANWHILE[name](play) if name in MEANWHILE else nullcontext():
                 if not options.names or name in options.names:
-                    photograph(seen, os.path.join(options.out, f"{name}.png"), play, environment)
-                else:
-                    run_unseen(kindred, seen, play, environment)
+                    out = os.path.join(options.out, f"{name}.png")
+                    photograph(seen, out, folder, environment, ANSWERS.get(name, ()))
+                elif name not in ANSWERS:
+                    run_unseen(kindred, seen, folder, environment)
+        for name, command in FIGURES.items():
+            out = os.path.join(os.path.abspath(options.out), f"{name}.png")
+            if not options.names or name in options.names:
+                with suppress(FileNotFoundError):
+                    os.remove(out)
+                run_unseen(
+                    kindred,
+                    f"{command} {shlex.quote(out)}",
+                    os.path.join(play, FOLDERS[name]),
+                    environment,
+                )
+                print(out)
     return 0
 
 
@@ -172,14 +181,22 @@ def display() -> Iterator[str]:
         server.wait()
 
 
-def photograph(command: str, out: str, folder: str, environment: dict[str, str]) -> None:
-    """Run one command in a terminal and take a picture once it has ended."""
+def photograph(
+    command: str, out: str, folder: str, environment: dict[str, str], answers: tuple[str, ...] = ()
+) -> None:
+    """Run one command in a terminal and take a picture once it has ended, or asks what nobody answers."""
     with tempfile.TemporaryDirectory() as scratch:
         ended = os.path.join(scratch, "ended")
         script = (
             f"printf '\\033[1;32m$\\033[0m %s\\n' {shlex.quote(f'kindred {command}')}; "
             f"kindred {command}; printf '\\033[?25l'; touch {ended}; sleep 60"
         )
+        if answers:
+            typed = "".join(f"sleep 3; echo {shlex.quote(answer)}; " for answer in answers)
+            shown = script.partition("; ")[0]
+            ran = shlex.quote(f"stty cols {COLUMNS} rows {ROWS}; kindred {command}")
+            typist = f"{{ {typed} sleep 3; touch {ended}; sleep 60; }}"
+            script = f"{shown}; {typist} | script -qfc {ran} /dev/null"
         terminal = subprocess.Popen(
             [
                 *(

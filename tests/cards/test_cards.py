@@ -37,6 +37,9 @@ to = "2"
 """
 
 
+AGREE = "do = []\n[[formats.voyage.agree]]\n"
+
+
 class CardCase(Case):
     def card(self, text: str) -> Card:
         write(self.folder, {"peatbog.card.toml": text.encode()})
@@ -92,6 +95,13 @@ class Faults(CardCase):
             (LEAST + FORMAT + 'do = [{ drop = "a", reson = "x" }]\n', "did you mean 'reason'"),
             (LEAST + FORMAT + 'do = [{ set = "a..b", value = 1 }]\n', "breaks at column"),
             (LEAST + FORMAT + 'do = [{ map = "a", table = 1 }]\n', "a table of old = new"),
+            (LEAST + FORMAT + AGREE + 'why = "w"\nvalue = "n"\n', "either `value` and `equals`"),
+            (LEAST + FORMAT + AGREE + 'value = "n"\nequals = "1"\n', "why: this key is missing"),
+            (LEAST + FORMAT + AGREE + 'why = "w"\nvalue = "n"\nequals = "count("\n', "agree[1]"),
+            (
+                LEAST + FORMAT + AGREE + 'why = "w"\neach = "a..b"\namong = "c"\n',
+                "breaks at column",
+            ),
         ):
             self.assertIn(words, self.faults(text), text)
 

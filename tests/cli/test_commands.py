@@ -26,7 +26,10 @@ _ELSEWHERE = {  # in pages of their own
     "card new",
     "card layout check",
     "card layout draft",
+    "reapply",
+    "file table",
 }
+_EDITS = ("edits.md", "updating/my-server.md")  # play in a folder of their own
 _STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
 
 
@@ -35,18 +38,23 @@ class Guide(PlayCase):
         """In order, on the demo's folder, each with the status the guide gives it."""
         used = self.run_page("guide.md", least=20)
         self.assertEqual({name for name in used if name.startswith(("shelf", "sync"))}, set())
-        rest = {name for name in COMMANDS if not name.startswith(("shelf", "sync", "demo"))}
+        elsewhere = ("shelf", "sync", "demo", "edits")
+        rest = {name for name in COMMANDS if not name.startswith(elsewhere)}
         self.assertLessEqual(rest - groups() - _ELSEWHERE, used)
 
     def test_every_command_of_the_other_pages_runs(self) -> None:
         """Each page on a play area of its own, as it says."""
-        pages = ["releases.md", "transfers.md", *(f"updating/{name}" for name in _STYLES)]
-        used = set()
-        for page in pages:
-            self.folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
+        styles = (f"updating/{name}" for name in _STYLES)
+        used, area = set(), os.path.dirname(self.folder)
+        for page in ("releases.md", "transfers.md", *styles, *_EDITS):
+            self.folder = os.path.join(area, page.replace("/", "-"))
             build_play_area(self.folder)
+            if page in _EDITS:
+                self.folder = self.path("edits")
             used |= self.run_page(page, least=2)
-        self.assertGreaterEqual(used, {"shelf add", "shelf assemble", "update", "sync meet"})
+        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits"))}
+        self.assertLessEqual(others - groups() - {"shelf remove", "sync watch"}, used)
+        self.assertLessEqual({"reapply", "file table"}, used)
 
     def run_page(self, page: str, *, least: int) -> set[str]:
         """Run the commands of a page of the documentation; return which they were."""
@@ -121,6 +129,7 @@ class Guide(PlayCase):
             "transfers.md",
             "layouts.md",
             "patches.md",
+            "edits.md",
             "updating/README.md",
         )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):

@@ -124,7 +124,7 @@ class Server(EditsCase):
             {item.removeprefix("program/") for item in mine},
             {
                 "config/house.ini: house.slots",
-                "notice.txt: lines, applied",
+                "notice.txt: lines",
                 "tables/goods.xml: good[id=peat].@price",
                 "tables/goods.xml: good[id=reeds].@price",
                 "tables/quays.xml: @owner",

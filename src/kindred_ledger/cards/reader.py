@@ -19,7 +19,7 @@ from ..small_files import read_small
 from ..suggestions import hint
 from ..versions import VersionRange, scheme
 from .detect import compile_template
-from .models import CardFile, DetectTable, FormatTable
+from .models import AgreeTable, CardFile, DetectTable, FormatTable
 from .updates import update_faults
 
 __all__ = ["read_card"]
@@ -225,12 +225,37 @@ def _format_faults(
                 parse_path(group)
             except KindredError as error:
                 yield ("required", version), error.what
+    for pattern, named in table.keys.items():
+        try:
+            parse_path(pattern)
+            parse_path(named)
+        except KindredError as error:
+            yield ("keys", pattern), error.what
+    for at, each in enumerate(table.agree):
+        for fault in _agree_faults(each):
+            yield ("agree", at), fault
     if table.steps:
         from .steps import row_faults  # loaded by cards that have some
     for at, step in enumerate(table.steps):
         for number, action in enumerate(step.do):
             for fault in row_faults(action, tables):
                 yield ("steps", at, "do", number), fault
+
+
+def _agree_faults(table: AgreeTable) -> Iterator[str]:
+    alone, among = (table.value, table.equals), (table.each, table.among)
+    if all(alone) == all(among) or (any(alone) and any(among)):
+        yield "expected either `value` and `equals`, or `each` and `among`"
+        return
+    try:
+        for path in filter(None, (table.value, *among)):
+            parse_path(path)
+        if table.equals:
+            from ..formats.expressions import Expression
+
+            Expression.parse(table.equals)
+    except KindredError as error:
+        yield error.what
 
 
 _NAMES = {str: "text in quotes", int: "a whole number", bool: "true or false"}

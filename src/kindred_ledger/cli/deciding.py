@@ -68,7 +68,6 @@ def _draw(session: Session, conflict: Finding, which: str) -> None:
     """Draw one conflict: where it is, and what each side has."""
     sides = conflict.sides
     assert sides is not None
-    session.out.print()
     drawing.heading(session.out, f"{which}   {conflict.field or 'the whole file'}", conflict.where)
     cells = [side or "(nothing)" for side in (sides.base, sides.mine, sides.theirs)]
     if not conflict.field:

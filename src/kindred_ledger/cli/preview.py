@@ -81,7 +81,10 @@ def draw_preview(
         _draw_lines(page, filter(lines, told))
     else:
         _draw_groups(page, told)
+    by_edits = any(one.unit == _EDITS for one in inside)  # which tell what happens inside files
     for one in (each for each in inside if each.lines):
+        if by_edits and one.unit != _EDITS and not every:
+            continue
         drawing.heading(page, _head(one, singly=every))
         if one.unit == _EDITS:
             _draw_edits(page, one, None if lines is None else filter(lines, one.lines))

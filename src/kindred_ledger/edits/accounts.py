@@ -115,7 +115,7 @@ class Accounts(Struct):
                 lines, seen = (
                     (self.mine, self.seen_mine) if mine else (self.theirs, self.seen_theirs)
                 )
-                item = f"{path}: lines, {reason}"
+                item = f"{path}: lines"
                 lines.append(Line(outcome, item, reason, count=number))
                 seen += [item] * number
 

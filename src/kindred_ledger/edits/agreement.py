@@ -7,6 +7,7 @@ right value is known it is suggested, and set if that was asked for.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import Any
 
 from msgspec import Struct
 
@@ -27,8 +28,8 @@ class Suggestion(Struct, frozen=True):
     """A value that does not agree with the rest of its file, and what it should be."""
 
     path: Path
-    now: str
-    wanted: str
+    now: Any
+    wanted: Any
     why: str
 
     @property
@@ -69,7 +70,7 @@ def _unequal(table: AgreeTable, document: Document) -> Iterator[Suggestion]:
         now = document.get(path)
         wanted = Expression.parse(table.equals)(scope_of(document, path))
         if str(now) != str(wanted):
-            yield Suggestion(path, str(now), str(wanted), table.why)
+            yield Suggestion(path, now, wanted, table.why)
 
 
 def _astray(
@@ -99,5 +100,5 @@ def agreed(format: Format, data: bytes, suggestions: list[Suggestion]) -> bytes:
     document = format.decode(data)
     for each in suggestions:
         is_text = isinstance(document.get(each.path), str)
-        document.set(each.path, each.wanted if is_text else int(each.wanted), note="to agree")
+        document.set(each.path, str(each.wanted) if is_text else each.wanted, note="to agree")
     return document.encode()

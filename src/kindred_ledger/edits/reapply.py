@@ -443,7 +443,7 @@ class _ReapplyPlan:
             reason = f"in conflict: {error.what}"
             self.accounts.file(path.path, "mine", reason, Outcome.CONFLICT)
             self.accounts.file(path.path, "theirs", reason, Outcome.CONFLICT)
-            self._keep_theirs(path)
+            self._keep_theirs(path, "not decided yet")
 
     def _over(self, path: PathDecision, said: str) -> None:
         self._note_mine(path, f"applied: {said}", Outcome.UNCHANGED)
@@ -525,9 +525,9 @@ class _ReapplyPlan:
             return None
         return format.decode(read_bytes(put.source, put.path))
 
-    def _keep_theirs(self, path: PathDecision) -> None:
+    def _keep_theirs(self, path: PathDecision, reason: str = "of the new originals") -> None:
         if path.theirs is not None and path.theirs.kind != DIR:
-            put = _Put(path.theirs, self._theirs.place, path.path, "of the new originals")
+            put = _Put(path.theirs, self._theirs.place, path.path, reason)
             self.result[path.path] = put
 
     def _use_mine(self, path: PathDecision, reason: str) -> None:

@@ -122,8 +122,8 @@ class Policy(Struct, frozen=True):
 def named_fields(text: str) -> tuple[Path | str, ...]:
     """Return what a text may mean: a pattern of paths, if it is one, and the name a field has in findings."""
     with suppress(UsageError):
-        return parse_path(text), text
-    return (text,)
+        return parse_path(text), text.removesuffix(".*")
+    return (text.removesuffix(".*"),)  # all that lies in it
 
 
 def _means(rule: Rule, path: Path, name: str) -> bool:
