@@ -89,7 +89,7 @@ class Server(EditsCase):
         self.held(self.path("ferryhouse"))
         after = contents(self.path("ferryhouse"))
         self.assertEqual(after["worlds/northbog.bog"], before["worlds/northbog.bog"])
-        self.kindred("undo", "--yes", "--allow-loss")
+        self.kindred("undo", "--yes")
         self.assertEqual(contents(self.path("ferryhouse")), before)
 
     def held(self, folder: str) -> None:

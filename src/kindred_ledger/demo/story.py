@@ -6,7 +6,6 @@ story is also a test of the whole.
 
 from __future__ import annotations
 
-import json
 import os
 import shlex
 import subprocess
@@ -53,12 +52,16 @@ class _Story:
         self._where = where
         self._pause = pause
         self._bold = sys.stdout.isatty()
+        self._folder = ""  # below the play area, where commands run
         self._environment = {**os.environ, "KINDRED_LEDGER": os.path.join(where, "ledger")}
 
     def run(self) -> None:
         self._say("To type the commands again yourself:")
         setting = "set" if os.name == "nt" else "export"
-        print(f"    cd {shlex.quote(self._where)}\n    {setting} KINDRED_LEDGER=ledger")
+        ledger = self._environment["KINDRED_LEDGER"]
+        print(
+            f"    cd {shlex.quote(self._where)}\n    {setting} KINDRED_LEDGER={shlex.quote(ledger)}"
+        )
         self._look_and_keep()
         self._fail_and_recover()
         self._update_and_convert()
@@ -66,6 +69,7 @@ class _Story:
         self._releases()
         self._rented()
         self._handheld()
+        self._ferry_house()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -192,17 +196,30 @@ class _Story:
         self._kindred(*carry, "--build", "2.1")
         self._kindred("undo", "--yes")
 
-    def _last_changes(self, number: int) -> list[str]:
-        """Return the ids of the last changes, the newest first."""
-        text = subprocess.run(
-            [*_KINDRED, "history", "--json"],
-            cwd=self._where,
-            env=self._environment,
-            capture_output=True,
-            text=True,
-            check=True,
-        ).stdout
-        return [change["id"] for change in json.loads(text)["changes"]][-number:][::-1]
+    def _ferry_house(self) -> None:
+        self._chapter(
+            "11. Edits that nobody wrote down.",
+            "The ferry house of a server, 1.3, whose owner edited its tables for months. 1.4 was "
+            "skipped; 2.0 has another format. What was edited is found, and put onto 2.0.",
+        )
+        self._print_command("cd edits")
+        self._folder = "edits"
+        for build in ("1.3", "2.0"):
+            self._kindred("shelf", "add", f"downloads/ferryhouse-{build}.zip")
+        self._kindred("edits", "take", "ferryhouse", "--out", "mine.edits.toml")
+        self._kindred("edits", "show", "mine.edits.toml")
+        asked = ("reapply", "ferryhouse", "release:ferryhouse@2.0", "--into", "ferryhouse")
+        self._kindred(*asked, "--dry-run", status=3)
+        self._say(
+            "Both changed the price of reeds. It stays mine, and the number of quays shall agree:"
+        )
+        decided = ("--mine", "*goods.xml:good[id=reeds].@price", "--agree")
+        self._kindred(*asked, *decided, "--yes", "--allow", "comment-lost")
+        self._print_command("python ferryhouse/ferryhouse.py")
+        self._run([sys.executable, os.path.join("ferryhouse", "ferryhouse.py")], 0)
+        self._kindred("undo", "--yes")
+        self._print_command("cd ..")
+        self._folder = ""
 
     @contextmanager
     def _game_left_open(self) -> Iterator[None]:
@@ -234,7 +251,8 @@ class _Story:
 
     def _run(self, command: list[str], status: int) -> None:
         sys.stdout.flush()
-        done = subprocess.run(command, cwd=self._where, env=self._environment, check=False)
+        folder = os.path.join(self._where, self._folder)
+        done = subprocess.run(command, cwd=folder, env=self._environment, check=False)
         if done.returncode != status:
             raise _Broken(f"{shlex.join(command)} ended with {done.returncode}, not {status}")
 
