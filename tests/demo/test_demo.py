@@ -23,11 +23,12 @@ class Story(Case):
         self.assertEqual(told.count("6 files were refused."), 1)
         self.assertIn("were taken back; the place is as it was", done.stderr)
         self.assertIn("No difference: 206 files hold the same, byte for byte.", told)
+        self.assertIn("the ferry house 2.0 opens: 14 quays", told)
         self.assertIn("That was it.", told)
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)
         again = kindred("history", "--json", folder=self.path("play"))
-        self.assertEqual(len(json.loads(again.stdout)["changes"]), 15)
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 17)
 
     def test_a_folder_in_use_is_left_alone(self) -> None:
         """The play area is never built over something."""
@@ -97,6 +98,7 @@ class Examples(Case):
             "convert_packs.py": "after undo: mod.json, reeds.cache, reeds.dat",
             "an_older_build_for_an_evening.py": "and back: saves-of-2.0.txt",
             "clean_or_beside.py": "taken back: 1.4 again, and gone is mossferry-2.0",
+            "edits_after_an_update.py": "Taken back: it is 1.3 again.",
             "edits_without_a_card.py": "mossferry@1.4 with 1 file edited, 12 unknown",
             "install_in_parts.py": "taken back; lamps are left: False; 2.1 is left: False",
             "mod_a_program_archive.py": "taken back; the very archive: True",

@@ -361,7 +361,9 @@ class BadInput(EditsCase):
         self.refused(*asked, "--mine", "*goods.xlm", says="fits")
         self.refused(*asked, "--mine", "*goods.xml:good[id=weeds].@price", says="weeds")
         self.edit("ferryhouse/tables/goods.xml", 'id="salt"', 'id="peat"')
-        self.refused(*asked, *DECIDED[2:], "--allow", "comment-lost", says="peat", status=3)
+        self.refused(
+            *asked, *DECIDED[2:], "--allow", "comment-lost", says="peat stands 2 times", status=3
+        )
         self.edit("ferryhouse/tables/goods.xml", "</goods>", "</good>")
         told = self.refused(
             *asked, "--agree", "--allow", "comment-lost", says="goods.xml", status=3

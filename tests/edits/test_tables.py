@@ -52,7 +52,7 @@ def frames() -> Any:
 
 def edited(text: str, change: Any) -> str:
     """Return CSV after a change of its rows, written as a spreadsheet would: with semicolons."""
-    rows = list(csv.reader(io.StringIO(text.removeprefix("\ufeff"))))
+    rows = list(csv.reader(io.StringIO(text.removeprefix("\ufeff"), newline="")))
     out = io.StringIO()
     csv.writer(out, delimiter=";", lineterminator="\r\n").writerows(change(rows))
     return "\ufeff" + out.getvalue()

@@ -28,13 +28,18 @@ _SHOWN = 3  # conflicts that a message names
 class NotMerged(KindredError):
     """A file cannot be merged inside; `questions` are what both sides changed, if that is why.
 
-    `answered` are the texts of rules that decided something in it.
+    `answered` are the texts of rules that decided something in it; `noticed` is what should be known, too.
     """
 
     def __init__(
-        self, what: str, questions: Sequence[Question] = (), answered: frozenset[str] = frozenset()
+        self,
+        what: str,
+        questions: Sequence[Question] = (),
+        answered: frozenset[str] = frozenset(),
+        noticed: Sequence[Finding] = (),
     ) -> None:
         super().__init__(what)
+        self.noticed = tuple(noticed)
         self.questions = tuple(questions)
         self.answered = answered
 
@@ -44,7 +49,8 @@ class NotMerged(KindredError):
         `sides` are the digests of the file.
         """
         if self.questions:
-            return [question.finding(path, remedy=remedy) for question in self.questions]
+            asked = [question.finding(path, remedy=remedy) for question in self.questions]
+            return [*asked, *self.noticed]
         what = f"{why}, and it cannot be merged: {self.what}"
         return [Finding.conflict("both-changed", what, where=path, remedy=remedy, sides=sides)]
 
@@ -114,7 +120,8 @@ def merge_inside(
         told = "; ".join(map(str, merge.conflicts[:_SHOWN])) + (
             f"; and {more} more" if more > 0 else ""
         )
-        raise NotMerged(told, merge.conflicts, merge.answered)
+        unfit = [each for each in merge.noticed(path) if each.severity is Severity.WARNING]
+        raise NotMerged(told, merge.conflicts, merge.answered, unfit)
     mine, theirs = contents[1:]
     findings = (*losses, *merge.losses(path), *merge.noticed(path))
     gone = any(each.severity is Severity.LOSS for each in findings)

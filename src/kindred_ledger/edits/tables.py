@@ -66,7 +66,7 @@ class FileTable(Struct, frozen=True):
     def to_csv(self) -> str:
         """Return it as CSV with a head: UTF-8 text, `#` first, every value exactly."""
         out = io.StringIO()
-        writer = csv.writer(out, lineterminator="\n")
+        writer = csv.writer(out)  # which quotes what holds either half of its line ends
         writer.writerow([NUMBER, *([WITHIN] if self.within else []), *self.columns])
         columns = [list(map(cell_of, column)) for column in self.columns.values()]
         columns = [list(self.within), *columns] if self.within else columns

@@ -49,6 +49,7 @@ def merge(three: Three, how: How) -> FileMerge:
             b"",
             conflicts=found.questions,
             named_by=found.merge.named_by,
+            unnamed=found.merge.unnamed,
             answered=frozenset(answered),
         )
     fields = _Fields(found.merge, many=_size(found.mine) + _size(found.result) >= 2 * MANY)
@@ -76,6 +77,7 @@ def merge(three: Three, how: How) -> FileMerge:
         answered=frozenset(answered),
         notes=found.merge.notes,
         named_by=found.merge.named_by,
+        unnamed=found.merge.unnamed,
         sides=(found.base, found.mine, found.theirs, found.result),
         values=found.merge,
     )

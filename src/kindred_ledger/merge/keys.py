@@ -7,6 +7,7 @@ record's.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Hashable, Sequence
 from decimal import Decimal
 from typing import Any
@@ -34,19 +35,54 @@ class Keys:
         `known` False says that there is no base: then some record must be on both sides.
         """
         for pattern, field in self._declared.items():
-            if len(pattern) == len(path) and all(
-                wanted in (ANY, part) for wanted, part in zip(pattern, path, strict=True)
-            ):
+            if _fits(pattern, path):
                 if field == BY_NUMBER:
                     return field if len({len(side) for side in sides}) == 1 else ""
                 return field if _names(field, sides) else ""
         return key_of(sides, must_share=not known)
+
+    def fault(self, path: Path, sides: Sequence[list[Any]]) -> str:
+        """Return why the field that should name the records of a list does not; "" if none should.
+
+        That is the declared one, else one that is called so: `id`, say. `sides` are base, mine, theirs.
+        """
+        records = [record for side in sides for record in side]
+        if not records or not all(isinstance(record, dict) for record in records):
+            return ""
+        wanted = [field for pattern, field in self._declared.items() if _fits(pattern, path)]
+        wanted = wanted or [f for f in records[0] if f.lstrip("@").lower() in _LIKELY]
+        for field in wanted:
+            if field == BY_NUMBER:
+                return "there are not as many on every side, so their numbers do not name them"
+            for who, side in zip(("the base", "yours", "theirs"), sides, strict=True):
+                if side and (why := _why_not(field, side)):
+                    return f"{field} does not name them: {why} in {who}"
+        return ""
 
     def is_sure(self, path: Path, field: str) -> bool:
         """Tell whether a field names records even where there is only one: it is declared, or called so."""
         if not field or field == BY_NUMBER:
             return False
         return field.lstrip("@").lower() in _LIKELY or self.of(path, [[{field: 1}]]) == field
+
+
+def _fits(pattern: Path, path: Path) -> bool:
+    return len(pattern) == len(path) and all(
+        wanted in (ANY, part) for wanted, part in zip(pattern, path, strict=True)
+    )
+
+
+def _why_not(field: str, side: list[Any]) -> str:
+    """Return why a field does not name the records of one side."""
+    lacking = sum(field not in record for record in side)
+    if lacking:
+        return f"{lacking:,} of {len(side):,} have none"
+    values = [_single(record[field]) for record in side]
+    if any(value is None or isinstance(value, (dict, list)) for value in values):
+        return "it is not a single value"
+    counts = Counter(map(frozen, values))
+    twice = next((value for value in values if counts[frozen(value)] > 1), None)
+    return f"{twice} stands {counts[frozen(twice)]} times" if twice is not None else ""
 
 
 def key_of(sides: Sequence[list[Any]], *, must_share: bool = False) -> str:

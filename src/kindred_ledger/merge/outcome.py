@@ -82,8 +82,8 @@ class FileMerge(Struct, frozen=True):
     `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
     has no line in the books, such as comments; `overruled` are changes of mine that a rule let go;
     `answered` the texts of rules that decided something; `named_by` says which field names the records of a
-    list. `sides` are base, mine, theirs and the result as plain values, and `values` how they were merged,
-    where the file holds such.
+    list, `unnamed` why none does. `sides` are base, mine, theirs and the result as plain values, and
+    `values` how they were merged, where the file holds such.
 
     >>> three = kl.Three(base=b"a = 1\\nb = 1\\n", mine=b"a = 2\\nb = 1\\n", theirs=b"a = 1\\nb = 3\\n")
     >>> merged = kl.merge_files(three, kl.How("settings.toml"))
@@ -102,6 +102,7 @@ class FileMerge(Struct, frozen=True):
     named_by: dict[str, str] = {}
     sides: tuple[Any, Any, Any, Any] | None = None
     values: ValueMerge | None = None
+    unnamed: dict[str, str] = {}
 
     def noticed(self, path: str) -> list[Finding]:
         """Return what a person should know beyond the books of the file at a path."""
@@ -114,6 +115,14 @@ class FileMerge(Struct, frozen=True):
                     where=path,
                 )
                 for where, field in self.named_by.items()
+            ),
+            *(
+                Finding.warning(
+                    "key-unfit",
+                    f"the records of {where or 'the file'}: {why}; they are lined up by what they hold",
+                    where=path,
+                )
+                for where, why in self.unnamed.items()
             ),
         ]
 

@@ -66,7 +66,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
 
     `named_by` says which field names the records of a list, by the list's name; what is not in `touched`, by
     its name, is the same on all sides, and nothing in it was decided; `overruled` are changes of mine that
-    a rule let go for theirs.
+    a rule let go for theirs; `unnamed` says of lists why no field names their records, that should.
     """
 
     value: Any
@@ -77,6 +77,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
     named_by: dict[str, str] = {}
     touched: frozenset[str] = frozenset()
     overruled: tuple[Question, ...] = ()
+    unnamed: dict[str, str] = {}
 
     @cached_property
     def units(self) -> set[str]:
@@ -127,6 +128,7 @@ def merge_values(
         merge.named_by,
         frozenset(merge.touched),
         tuple(merge.overruled),
+        merge.unnamed,
     )
 
 
@@ -143,6 +145,7 @@ class _Merge:
         self.named_by: dict[str, str] = {}
         self.touched: set[str] = set()
         self.overruled: list[Question] = []
+        self.unnamed: dict[str, str] = {}
 
     def value(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Merge what stands at a path of theirs; return the result, `ABSENT` if nothing shall stand there.
@@ -225,6 +228,8 @@ class _Merge:
         if field:
             self.named_by[name] = field
             return self._records(path, name, field, base, mine, theirs)
+        if why := self._keys.fault(path, (base, mine, theirs)):
+            self.unnamed[name] = why
         if not self._known:
             return self._single(path, name, ABSENT, mine, theirs)
         if all(isinstance(each, (int, Decimal, float)) for each in (*mine, *theirs)):
