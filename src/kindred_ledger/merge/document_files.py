@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterator
+from contextlib import suppress
 from typing import Any
 
+from msgspec.structs import replace
+
+from ..errors import FormatError
 from ..formats import Path, format_path
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .documents import merge_documents
-from .keys import Keys, frozen, same
+from .keys import Keys, frozen, name_of_key, same
 from .outcome import FileMerge, How, Three, count
 from .policy import Rule
+from .shortened import Shortened, shortened
 from .sides import Case, Question
 from .values import Decided, ValueMerge, record_name
 
@@ -20,11 +25,65 @@ _TEXTS = frozenset(("json", "ini", "toml", "yaml", "xml", "csv"))
 
 
 def merge(three: Three, how: How) -> FileMerge:
-    """Merge a file by its values; see `merge_documents`.
+    """Merge a file by its values; see `merge_documents`. Large tables without what all sides have alike.
 
     Raises:
         FormatError: one side is damaged, or the result cannot be written.
     """
+    small = shortened(three, how.codec) if how.known else None
+    if small is not None:
+        with suppress(FormatError):  # the whole file says what is wrong with it
+            found = _merge(small.three, how, left_out=small.fields)
+            whole = small.restored(found.data) if found.data else b""
+            if whole is not None and _holds(small, found):
+                return replace(found, data=whole)
+    return _merge(three, how)
+
+
+def _holds(small: Shortened, found: FileMerge) -> bool:
+    """Tell whether a merge of shortened files decided as one of the whole files does: by the same names."""
+    merge, sides = found.values, found.sides
+    if merge is None or sides is None:
+        return False
+    kept: dict[str, set[Any]] = {}
+    for side in sides[:3]:
+        for name, records in _lists("", side, merge):
+            if not small.is_from(name) or name not in merge.touched:
+                continue
+            field = merge.named_by.get(name, "")
+            if not field:
+                return False
+            kept.setdefault(field, set()).update(name_of_key(each, field) for each in records)
+        if small.codec == "xml" and _is_mixed(side):
+            return False
+    return all(small.names(field, known) for field, known in kept.items())
+
+
+def _lists(name: str, value: Any, merge: ValueMerge) -> Iterator[tuple[str, list[Any]]]:
+    """Yield the lists of records in a plain value, each by its name on every side."""
+    if isinstance(value, dict):
+        for part, inner in _members(name, value).items():
+            yield from _lists(part, inner, merge)
+    elif isinstance(value, list) and any(isinstance(each, dict) for each in value):
+        yield name, value
+        field = merge.named_by.get(name, "")
+        for at, each in enumerate(value):
+            if isinstance(each, dict) and any(isinstance(v, (dict, list)) for v in each.values()):
+                below = record_name(name, field, each) if field else f"{name}[{at}]"
+                yield from _lists(below, each, merge)
+
+
+def _is_mixed(value: Any) -> bool:
+    """Tell whether text stands between elements somewhere."""
+    if isinstance(value, dict):
+        if "text()" in value and any(isinstance(inner, list) for inner in value.values()):
+            return True
+        return any(map(_is_mixed, value.values()))
+    return isinstance(value, list) and any(map(_is_mixed, value))
+
+
+def _merge(three: Three, how: How, *, left_out: int = 0) -> FileMerge:
+    """Merge a file; `left_out` is how many more fields it has that are the same on all sides."""
     assert how.decode is not None
 
     answered: set[str] = set()
@@ -51,13 +110,16 @@ def merge(three: Three, how: How) -> FileMerge:
             named_by=found.merge.named_by,
             unnamed=found.merge.unnamed,
             answered=frozenset(answered),
+            sides=(found.base, found.mine, found.theirs, None),
+            values=found.merge,
         )
     fields = _Fields(found.merge, many=_size(found.mine) + _size(found.result) >= 2 * MANY)
     fields.compare("", found.mine, found.result)
     before, after = fields.before, fields.after
     lines = list(_lines(before, after, {each.where: each for each in found.decided}))
-    if fields.alike[0]:
-        lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=fields.alike[0]))
+    alike = [number + left_out for number in fields.alike]
+    if alike[0]:
+        lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=alike[0]))
     return FileMerge(
         found.data,
         count(
@@ -69,7 +131,7 @@ def merge(three: Three, how: How) -> FileMerge:
         Statement(how.name, "fields", tuple(lines)).balanced(
             *(
                 {**dict.fromkeys(names, 1), **({ALL_OTHERS: others} if others else {})}
-                for names, others in zip((before, after), fields.alike, strict=True)
+                for names, others in zip((before, after), alike, strict=True)
             )
         ),
         lost=found.lost,

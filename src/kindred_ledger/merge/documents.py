@@ -74,7 +74,7 @@ def merge_documents(
     values = old, values_of(decode(mine)), values_of(document)
     merge = merge_values(*values, keys=keys, asked=asked, skip=skip, known=known)
     if merge.questions:
-        return DocumentMerge(b"", merge)
+        return DocumentMerge(b"", merge, *values)
     if is_text and base is not None:
         lines = _by_lines(base, mine, theirs, decode, merge.value)
         if lines is not None:

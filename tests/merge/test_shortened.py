@@ -1,0 +1,129 @@
+"""Merging a large table without what all sides have alike gives what merging all of it gives."""
+
+from __future__ import annotations
+
+import json
+import random
+import unittest
+from collections.abc import Callable
+from typing import Any
+from unittest import mock
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kindred_ledger.merge import How, Three, document_files, merge_files
+from kindred_ledger.merge import shortened as module
+
+Row = dict[str, str]
+_LEAST = mock.patch.object(module, "_LEAST", 10)
+
+
+def rows(count: int) -> list[Row]:
+    return [{"id": f"r{n}", "pay": str(n % 7), "home": f"quay {n % 5}"} for n in range(count)]
+
+
+def as_xml(table: list[Row]) -> bytes:
+    body = "".join(
+        f"  <hand {' '.join(f'{k}={chr(34)}{v}{chr(34)}' for k, v in r.items())}/>\n" for r in table
+    )
+    return f"<?xml version='1.0'?>\n<crew n=\"1\">\n{body}</crew>\n".encode()
+
+
+def as_csv(table: list[Row]) -> bytes:
+    return "".join(
+        ",".join(r) + "\n" for r in ({"id": 0, "pay": 0, "home": 0}, *(r.values() for r in table))
+    ).encode()
+
+
+def as_json(table: list[Row]) -> bytes:
+    return json.dumps({"n": 1, "crew": table, "end": [1, 2]}, indent=1).encode()
+
+
+def as_lines(table: list[Row]) -> bytes:
+    return ("[\n" + ",\n".join(map(json.dumps, table)) + "\n]\n").encode()
+
+
+WRITERS: dict[str, tuple[str, Callable[[list[Row]], bytes]]] = {
+    "xml": ("t.xml", as_xml),
+    "csv": ("t.csv", as_csv),
+    "json": ("t.json", as_json),
+    "lines": ("t.json", as_lines),
+}
+
+
+def edited(table: list[Row], draw: random.Random, number: int) -> list[Row]:
+    """Return a table after some edits: cells, rows that come, go, move, stand twice, or lose a field."""
+    out = [dict(row) for row in table]
+    for _ in range(number):
+        at = draw.randrange(len(out))
+        match draw.randrange(12):
+            case 0:
+                out.insert(at, {"id": f"new{draw.randrange(4)}", "pay": "3", "home": "x"})
+            case 1:
+                del out[at]
+            case 2:
+                out.insert(draw.randrange(len(out)), out.pop(at))
+            case 3 if draw.randrange(4) == 0:
+                out[at] = dict(out[draw.randrange(len(out))])  # a key twice
+            case _:
+                out[at][draw.choice(("pay", "home"))] = str(draw.randrange(100))
+    return out
+
+
+def told(merge: Any) -> Any:
+    """Return all that a merge says, but for which of what stayed the same has a line of its own."""
+    totals = merge.statement.totals()
+    return (
+        merge.data, sorted(map(str, merge.conflicts)), str(merge.counts), dict(totals), merge.named_by,
+        sorted(merge.notes), merge.unnamed, merge.lost,
+    )  # fmt: skip
+
+
+class SameAsWhole(unittest.TestCase):
+    @settings(deadline=None, max_examples=200)
+    @given(st.sampled_from(sorted(WRITERS)), st.integers(), st.integers(0, 9), st.integers(0, 9))
+    def test_every_decision(self, kind: str, seed: int, mine: int, theirs: int) -> None:
+        """The same bytes, conflicts, counts and names, whatever either side did."""
+        draw = random.Random(seed)
+        name, write = WRITERS[kind]
+        base = rows(60)
+        three = Three(
+            write(base), write(edited(base, draw, mine)), write(edited(base, draw, theirs))
+        )
+        with mock.patch.object(document_files, "shortened", lambda *_: None):
+            whole = merge_files(three, How(name))
+        with _LEAST:
+            short = merge_files(three, How(name))
+        self.assertEqual(told(short), told(whole))
+
+    def test_it_is_shortened_at_all(self) -> None:
+        """Of each kind; where the key stands twice in what would be left out, nothing is."""
+        for kind, (name, write) in WRITERS.items():
+            base = rows(60)
+            mine, theirs = [dict(row) for row in base], [dict(row) for row in base]
+            mine[3]["pay"], theirs[40]["home"] = "100", "far"
+            three = Three(write(base), write(mine), write(theirs))
+            with _LEAST:
+                small = module.shortened(three, name.rpartition(".")[2])
+            assert small is not None, kind
+            self.assertLess(len(small.three.theirs), len(three.theirs) // 2)
+            self.assertEqual(small.restored(small.three.theirs), three.theirs)
+            self.assertTrue(small.names("@id" if kind == "xml" else "id", {"r3", "r40"}), kind)
+            self.assertFalse(small.names("@id" if kind == "xml" else "id", {"r20"}), kind)
+            self.assertFalse(small.names("@pay" if kind == "xml" else "pay", set()), kind)
+            self.assertFalse(small.names("nothing", set()), kind)
+
+    def test_what_is_not_plain_is_left_whole(self) -> None:
+        """Comments, quotes and text that only looks like records."""
+        for name, text in (
+            ("xml", as_xml(rows(60)).replace(b'<hand id="r5"', b'<!-- <hand id="r5"')),
+            ("csv", as_csv(rows(60)).replace(b"r5", b'"r5\n')),
+            ("json", as_json(rows(60)).replace(b'"r5"', b'"r5" /* a */')),
+        ):
+            with _LEAST:
+                self.assertIsNone(module.shortened(Three(text, text, text), name), name)
+
+
+if __name__ == "__main__":
+    unittest.main()
