@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import json
 import random
+import struct
 import unittest
+import zlib
 from collections.abc import Callable
 from typing import Any
 from unittest import mock
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kindred_ledger.formats import Layout, LayoutDocument
 from kindred_ledger.merge import How, Three, document_files, merge_files
 from kindred_ledger.merge import shortened as module
+from kindred_ledger.merge import shortened_rows as by_rows
 
 Row = dict[str, str]
+_FEW_ROWS = mock.patch.object(by_rows, "_LEAST_ROWS", 10)
+_FEW_BYTES = mock.patch.object(by_rows, "_LEAST_BYTES", 10)
 _LEAST = mock.patch.object(module, "_LEAST", 10)
 
 
@@ -123,6 +130,41 @@ class SameAsWhole(unittest.TestCase):
         ):
             with _LEAST:
                 self.assertIsNone(module.shortened(Three(text, text, text), name), name)
+
+
+LAYOUT = Layout.parse(
+    "layout t\nlittle endian\nversion u16\nrows table u32 {\n id u32\n pay i16\n rank u16\n}\nnote text u8\n"
+    "check crc32 of start to here\n"
+)
+
+
+class Rows(unittest.TestCase):
+    @settings(deadline=None)
+    @given(st.integers(), st.integers(0, 9), st.integers(0, 9))
+    def test_every_decision(self, seed: int, mine: int, theirs: int) -> None:
+        """Rows of a binary table with a checksum behind them: as if it was merged whole."""
+        draw = random.Random(seed)
+        kind = np.dtype([("id", "<u4"), ("pay", "<i2"), ("rank", "<u2")])
+        table = np.zeros(200, kind)
+        table["id"] = np.arange(200)
+
+        def written(number: int) -> bytes:
+            side = table.copy()
+            for _ in range(number):
+                side[draw.choice(("pay", "rank"))][draw.randrange(200)] = draw.randrange(9)
+            if draw.randrange(9) == 0:
+                side["id"][draw.randrange(200)] = draw.randrange(210)  # a key twice, or a new one
+            body = struct.pack("<HI", 1, len(side)) + side.tobytes() + b"\x02hi"
+            return body + struct.pack("<I", zlib.crc32(body))
+
+        three = Three(written(0), written(mine), written(theirs))
+        how = How("t.bin", decode=lambda data: LayoutDocument(data, LAYOUT), keys={("rows",): "id"})
+        with mock.patch.object(document_files, "shortened_rows", lambda *_: None):
+            whole = merge_files(three, how)
+        with _FEW_ROWS, _FEW_BYTES:
+            short = merge_files(three, how)
+            self.assertIsNotNone(by_rows.shortened_rows(three, how.decode))
+        self.assertEqual(told(short), told(whole))
 
 
 if __name__ == "__main__":

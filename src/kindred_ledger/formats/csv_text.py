@@ -57,6 +57,7 @@ class CsvDocument:
             raise FormatError("this is no text file", where=f"byte {self._data.index(0)}")
         self._sign = _delimiter(self._data)
         self._cells = _cells(self._data, self._sign)
+        self._is_bare = b'"' not in self._data
         first = self._raw_row(0) if self._cells.rows else []
         names = [_value(raw) for raw in first]
         self._named = bool(names) and len(set(names)) == len(names) and all(map(_is_name, names))
@@ -94,7 +95,10 @@ class CsvDocument:
         if not path:
             return [self.get((number,)) for number in range(len(self._rows))]
         if len(path) == 1:
-            cells = self._row(self._number(path)).cells
+            row = self._rows[self._number(path)]
+            if isinstance(row, int):
+                return self._plain_row(row)
+            cells = row.cells
             if self._named:
                 return {key: _value(cell.raw) for key, cell in cells.items()}
             return [_value(cell.raw) for cell in cells.values()]
@@ -253,6 +257,22 @@ class CsvDocument:
             keys = [*self._keys, *map(str, range(len(self._keys) + 1, len(raws) + 1))]
         return _Row({k: _Cell(raw, (was, k)) for k, raw in zip(keys, raws, strict=False)}, line)
 
+    def _plain_row(self, line: int) -> Any:
+        """Return a row as it was read, without looking into it cell by cell."""
+        if self._is_bare:
+            start, end = self._cells.span(line)
+            values = self._data[start:end].decode().split(self._sign.decode())
+        else:
+            values = list(map(_value, self._raw_row(line)))
+        if values == [""] and self._raw_row(line) == [""]:
+            return {} if self._named else []
+        if not self._named:
+            return values
+        if len(values) > len(self._keys):
+            more = map(str, range(len(self._keys) + 1, len(values) + 1))
+            return dict(zip((*self._keys, *more), values, strict=True))
+        return dict(zip(self._keys, values, strict=False))
+
     def _raw_row(self, line: int) -> list[str]:
         return [self._data[a:b].decode() for a, b in self._cells.row(line)]
 
@@ -385,6 +405,11 @@ class _Cells(Struct):
     def row(self, number: int) -> list[tuple[int, int]]:
         first, last = int(self.firsts[number]), int(self.firsts[number + 1])
         return [(int(self.starts[n]), int(self.ends[n])) for n in range(first, last)]
+
+    def span(self, number: int) -> tuple[int, int]:
+        """Return where the cells of a row begin and end."""
+        first, last = self.firsts[number], self.firsts[number + 1]
+        return int(self.starts[first]), int(self.ends[last - 1])
 
     def line(self, number: int) -> bytes:
         return self.lines(number, number + 1)

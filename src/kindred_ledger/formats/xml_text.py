@@ -136,6 +136,51 @@ class XmlDocument(SplicedDocument):
     def _value(self, node: Spanned) -> str:
         return resolved(self._text(node))
 
+    def _plain(self, node: Spanned) -> Any:
+        """Return what a node says; what nobody looked into is told from the text, without nodes."""
+        if node.token is not None and node.members is None and not node.some:
+            if node.kind == LIST:
+                return list(map(self._told, node.token))
+            if node.kind == MAPPING:
+                return self._told(node.token)
+        return super()._plain(node)
+
+    def _told(self, token: int) -> Any:
+        """Return what an element says, as `_element` and `_expand` would have it."""
+        data = self._data
+        start, end = self._tags.span(token)
+        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
+        found = _ATTRIBUTE.findall(data, name_end, end)
+        told: dict[str, Any] = {
+            f"@{name.decode()}": resolved((double or single).decode())
+            for _, name, double, single in found
+        }
+        if data[end - 2] == 0x2F:
+            return told or ""
+        children, closing = self._tags.nesting.inside(token)
+        stop = self._tags.span(closing)[0]
+        if not told and not len(children) and not has_asides(data, end, stop):
+            return resolved(data[end:stop].decode())
+        texts: list[tuple[int, int]] = []
+        groups: dict[bytes, list[Any]] = {}
+        at = end
+        skip = False
+        for child in children:
+            begin, behind = self._tags.span(child)
+            if skip:  # the closing tag of the child before
+                skip, at = False, behind
+                continue
+            texts += texts_in(data, at, begin)
+            name = _NAME.match(data, begin + 1)[0]  # type: ignore[index]
+            groups.setdefault(name, []).append(self._told(child))
+            at, skip = behind, data[behind - 2] != 0x2F
+        texts += texts_in(data, at, stop)
+        told.update((name.decode(), members) for name, members in groups.items())
+        if texts:
+            values = [resolved(data[begin:end].decode()) for begin, end in texts]
+            told[TEXT] = values[0] if len(values) == 1 else values
+        return told
+
     def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.plain is not UNTOUCHED or super()._reads_as(old, new, state):
             return super()._reads_as(old, new, state)

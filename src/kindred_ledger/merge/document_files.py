@@ -13,9 +13,10 @@ from ..formats import Path, format_path
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .documents import merge_documents
 from .keys import Keys, frozen, name_of_key, same
-from .outcome import FileMerge, How, Three, count
+from .outcome import FileMerge, How, Three, check_size, count
 from .policy import Rule
 from .shortened import Shortened, shortened
+from .shortened_rows import ShortenedRows, shortened_rows
 from .sides import Case, Question
 from .values import Decided, ValueMerge, record_name
 
@@ -30,17 +31,20 @@ def merge(three: Three, how: How) -> FileMerge:
     Raises:
         FormatError: one side is damaged, or the result cannot be written.
     """
-    small = shortened(three, how.codec) if how.known else None
+    small: Shortened | ShortenedRows | None = None
+    if how.known:
+        small = shortened(three, how.codec) or shortened_rows(three, how.decode)
     if small is not None:
         with suppress(FormatError):  # the whole file says what is wrong with it
             found = _merge(small.three, how, left_out=small.fields)
             whole = small.restored(found.data) if found.data else b""
             if whole is not None and _holds(small, found):
                 return replace(found, data=whole)
+    check_size(three)
     return _merge(three, how)
 
 
-def _holds(small: Shortened, found: FileMerge) -> bool:
+def _holds(small: Shortened | ShortenedRows, found: FileMerge) -> bool:
     """Tell whether a merge of shortened files decided as one of the whole files does: by the same names."""
     merge, sides = found.values, found.sides
     if merge is None or sides is None:
@@ -76,9 +80,9 @@ def _lists(name: str, value: Any, merge: ValueMerge) -> Iterator[tuple[str, list
 def _is_mixed(value: Any) -> bool:
     """Tell whether text stands between elements somewhere."""
     if isinstance(value, dict):
-        if "text()" in value and any(isinstance(inner, list) for inner in value.values()):
-            return True
-        return any(map(_is_mixed, value.values()))
+        inner = [each for each in value.values() if isinstance(each, (dict, list))]
+        has_lists = any(isinstance(each, list) for each in inner)
+        return (has_lists and "text()" in value) or any(map(_is_mixed, inner))
     return isinstance(value, list) and any(map(_is_mixed, value))
 
 

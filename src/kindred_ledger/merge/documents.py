@@ -112,9 +112,24 @@ def _told(path: Path, value: Any, computed: Callable[[Path], bool]) -> Any:
             for key, inner in value.items()
             if isinstance(inner, (dict, list)) or not computed((*path, key))
         }
+    if isinstance(value, list) and _is_bare(path, value, computed):
+        return value
     if isinstance(value, list):
         return [_told((*path, at), inner, computed) for at, inner in enumerate(value)]
     return value
+
+
+def _is_bare(path: Path, value: list[Any], computed: Callable[[Path], bool]) -> bool:
+    """Tell whether a list holds records of the same scalars, none of which is computed."""
+    if not value or not isinstance(value[0], dict):
+        return False
+    names = value[0].keys()
+    return not any(computed((*path, 0, name)) for name in names) and all(
+        isinstance(each, dict)
+        and each.keys() == names
+        and not any(isinstance(inner, (dict, list)) for inner in each.values())
+        for each in value
+    )
 
 
 def _by_lines(

@@ -11,13 +11,13 @@ from importlib import import_module
 from ..errors import FormatError
 from ..formats import CODECS, HEAD, Document, decode, kind_of
 from ..formats.kinds import claimed_kind
-from .outcome import FileMerge, How, Three
+from .outcome import FileMerge, How, Three, check_size
 
 __all__ = ["merge_files", "readers_of"]
 
 _KINDS = {"text": ".line_files"}  # by codec
 _OTHERS = ".document_files"
-_MOST_BYTES = 64 << 20  # larger files are compared as a whole
+_MOST_BYTES = 512 << 20  # larger files are compared as a whole
 
 
 def merge_files(three: Three, how: How) -> FileMerge:
@@ -31,8 +31,7 @@ def merge_files(three: Three, how: How) -> FileMerge:
     b'a = 2\\nb = 3\\n'
     """
     sides = [side for side in three if side is not None]
-    if max(map(len, sides)) > _MOST_BYTES:
-        raise FormatError(f"files of more than {_MOST_BYTES >> 20} MB are not merged inside")
+    check_size(three, _MOST_BYTES)
     if how.decode is not None:
         return _by(how.codec, three, how)
     for kind, read in readers_of(how.name, three.theirs):
@@ -52,6 +51,8 @@ def readers_of(name: str, data: bytes) -> list[tuple[str, Callable[[bytes], Docu
 
 def _by(codec: str, three: Three, how: How) -> FileMerge:
     merge: Callable[[Three, How], FileMerge]
+    if _KINDS.get(codec, _OTHERS) != _OTHERS:
+        check_size(three)
     merge = import_module(_KINDS.get(codec, _OTHERS), __package__).merge
     return merge(three, how)
 

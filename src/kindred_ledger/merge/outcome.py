@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from msgspec import Struct
 
+from ..errors import FormatError
 from ..finding import Finding
 from ..formats import Document, Path
 from ..statement import Statement
@@ -14,7 +15,7 @@ from .policy import Policy
 from .sides import Question, Side, shown
 from .values import Asked, ValueMerge
 
-__all__ = ["Counts", "FileMerge", "How", "Three"]
+__all__ = ["Counts", "FileMerge", "How", "Three", "check_size"]
 
 
 class Three(NamedTuple):
@@ -28,6 +29,12 @@ class Three(NamedTuple):
     base: bytes | None
     mine: bytes
     theirs: bytes
+
+
+def check_size(three: Three, most: int = 64 << 20) -> None:
+    """Raise `FormatError` where a side is too large to be merged inside."""
+    if max(len(side) for side in three if side is not None) > most:
+        raise FormatError(f"files of more than {most >> 20} MB are not merged inside")
 
 
 class How(Struct, frozen=True):

@@ -31,7 +31,6 @@ _KEPT = 1  # at each end of it: what changes stand beside
 _ELEMENT = re.compile(
     rb'[ \t]*<([A-Za-z_][\w.:-]*)((?: [A-Za-z_][\w.:-]*="[^"<>&\r\n]*")*) ?/>[ \t]*\r?\n'
 )
-_ATTRIBUTE = re.compile(rb' ([A-Za-z_][\w.:-]*)="([^"]*)"')
 _OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
 
 
@@ -179,11 +178,8 @@ def _common(units: Sequence[list[bytes]]) -> list[tuple[int, int, int, int]]:
     """Return runs of units that stand once on each side, and together: where each starts, and its size."""
     import numpy as np
 
-    ids: dict[bytes, int] = {}
-    known = ids.setdefault
-    coded = [
-        np.fromiter((known(unit, len(ids)) for unit in side), np.int64, len(side)) for side in units
-    ]
+    ids = {unit: number for number, unit in enumerate(dict.fromkeys(chain(*units)))}
+    coded = [np.fromiter(map(ids.__getitem__, side), np.int64, len(side)) for side in units]
     once = np.ones(len(ids), bool)
     places = []
     for codes in coded:
@@ -247,25 +243,27 @@ def _read(runs: Sequence[Sequence[bytes]], codec: str, head: bytes) -> _Records 
 
 
 def _read_xml(units: list[bytes], head: bytes) -> _Records | None:
+    found = list(map(_ELEMENT.fullmatch, units))
+    tags = {match[1] for match in found if match is not None}
+    if None in found or len(tags) != 1:
+        return None
     text = b"".join(units)
-    found = _ELEMENT.findall(text)
-    if len(found) != len(units) or not all(map(_ELEMENT.fullmatch, units)):
-        return None
-    if len({tag for tag, _ in found}) != 1:
-        return None
-    told = [_ATTRIBUTE.findall(attributes) for _, attributes in found]
 
     def values(field: str) -> list[str] | None:
-        name = field.removeprefix("@").encode()
         if not field.startswith("@"):
             return None
+        name = re.escape(field[1:].encode())
         out = [
-            value.decode("utf-8", "replace") for each in told for key, value in each if key == name
+            value.decode("utf-8", "replace") for value in re.findall(b' %s="([^"]*)"' % name, text)
         ]
-        return out if len(out) == len(told) else None
+        return out if len(out) == len(units) else None
 
-    tag = found[0][0].decode("utf-8", "replace")
-    return _Records(len(units), sum(max(1, len(each)) for each in told), tag, values)
+    bare = sum(
+        b'="' not in unit for unit in units
+    )  # an element without attributes is one field, too
+    return _Records(
+        len(units), text.count(b'="') + bare, tags.pop().decode("utf-8", "replace"), values
+    )
 
 
 def _read_csv(units: list[bytes], head: bytes) -> _Records | None:

@@ -132,6 +132,9 @@ def merge_values(
     )
 
 
+_PLAIN = (str, int, bool)  # of which equal is the same
+
+
 class _Merge:
     def __init__(self, keys: Keys, asked: Asked, skip: Path, known: bool) -> None:
         self._keys = keys
@@ -167,7 +170,9 @@ class _Merge:
         return self._single(path, name, base, mine, theirs)
 
     def _is_untouched(self, base: Any, mine: Any, theirs: Any) -> bool:
-        """Tell whether a container is the same on all sides: then nothing in it has to be decided."""
+        """Tell whether a value is the same on all sides: then nothing in it has to be decided."""
+        if type(theirs) in _PLAIN and type(theirs) is type(mine) is type(base):
+            return bool(theirs == mine == base)
         return (
             isinstance(theirs, (dict, list))
             and same(mine, theirs)

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
 
 __all__ = ["LayoutDocument"]
 
+_LEAST_ROWS = 100  # of a table that is read by columns
+
 
 @paths_as_text("table", "columns", "to_frame", "set_table", "open_columns", "close_columns")
 class LayoutDocument(TreeDocument[Item]):
@@ -323,6 +325,36 @@ class LayoutDocument(TreeDocument[Item]):
         return item
 
     # ---- the tree ------------------------------------------------------------------------
+
+    def _plain(self, node: Item) -> Any:
+        if node.kind == LIST and node.rows is not None and node.members is None:
+            rows = self._plain_rows(node)
+            if rows is not None:
+                return rows
+        return super()._plain(node)
+
+    def _plain_rows(self, node: Item) -> list[dict[str, Any]] | None:
+        """Return the rows of a table that nobody looked into, of numbers alone, by columns; else None."""
+        if node.some or node.value is not None or node.dirty or node.rows.count < _LEAST_ROWS:
+            return None
+        columns: Columns = node.maker.open(node)
+        read = {name: columns.read(name) for name in columns.cells if columns.is_readable(name)}
+        if len(read) < len(columns.cells) or not read:
+            return None
+        if any(
+            getattr(getattr(each, "dtype", None), "kind", "") not in "iu" for each in read.values()
+        ):
+            return None
+        names = tuple(read)
+        rows = [
+            dict(zip(names, row, strict=True))
+            for row in zip(*(each.tolist() for each in read.values()), strict=True)
+        ]
+        # What a number means beyond itself is known to the rows: the first and the last tell whether it does.
+        for at in {0, len(rows) - 1}:
+            if super()._plain(self._row(node, node.maker, at)) != rows[at]:
+                return None
+        return rows
 
     def _members(self, node: Item) -> list[Item]:
         self._close(node)  # somebody looks at the rows one by one
