@@ -9,7 +9,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from ..errors import FormatError
-from ..formats import Path, format_path
+from ..formats import Path
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .documents import merge_documents
 from .keys import Keys, frozen, name_of_key, same
@@ -18,10 +18,11 @@ from .policy import Rule
 from .shortened import Shortened, shortened
 from .shortened_rows import ShortenedRows, shortened_rows
 from .sides import Case, Question
-from .values import Decided, ValueMerge, record_name
+from .values import Decided, ValueMerge, key_name, record_name
 
 __all__ = ["merge"]
 
+_NESTED = frozenset((dict, list))
 _TEXTS = frozenset(("json", "ini", "toml", "yaml", "xml", "csv"))
 
 
@@ -72,7 +73,7 @@ def _lists(name: str, value: Any, merge: ValueMerge) -> Iterator[tuple[str, list
         yield name, value
         field = merge.named_by.get(name, "")
         for at, each in enumerate(value):
-            if isinstance(each, dict) and any(isinstance(v, (dict, list)) for v in each.values()):
+            if isinstance(each, dict) and not _NESTED.isdisjoint(map(type, each.values())):
                 below = record_name(name, field, each) if field else f"{name}[{at}]"
                 yield from _lists(below, each, merge)
 
@@ -194,15 +195,19 @@ class _Fields:
 
 def _members(name: str, value: dict[str, Any]) -> dict[str, Any]:
     """Return the members of a mapping by their names on every side."""
-    parts = ((format_path((key,)), inner) for key, inner in value.items())
+    parts = ((key_name(key), inner) for key, inner in value.items())
     return {f"{name}.{part}" if name else part: inner for part, inner in parts}
 
 
 def _size(value: Any) -> int:
     """Return how many fields a value has: an empty container is one."""
     if isinstance(value, dict) and value:
-        return sum(map(_size, value.values()))
-    return sum(map(_size, value)) if isinstance(value, list) and value else 1
+        value = value.values()
+    elif not (isinstance(value, list) and value):
+        return 1
+    if _NESTED.isdisjoint(map(type, value)):
+        return len(value)
+    return sum(map(_size, value))
 
 
 def _lines(

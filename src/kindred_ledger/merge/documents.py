@@ -23,6 +23,9 @@ from .values import Asked, Decided, Edit, New, ValueMerge, merge_values, nobody
 __all__ = ["DocumentMerge", "edit_document", "merge_documents", "values_of"]
 
 
+_NESTED = frozenset((dict, list))
+
+
 class DocumentMerge(Struct, frozen=True):
     """The merged bytes, empty while there are questions; the values, and what was decided.
 
@@ -127,7 +130,7 @@ def _is_bare(path: Path, value: list[Any], computed: Callable[[Path], bool]) -> 
     return not any(computed((*path, 0, name)) for name in names) and all(
         isinstance(each, dict)
         and each.keys() == names
-        and not any(isinstance(inner, (dict, list)) for inner in each.values())
+        and _NESTED.isdisjoint(map(type, each.values()))
         for each in value
     )
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
 from decimal import Decimal
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from msgspec import Struct
@@ -24,6 +24,7 @@ __all__ = [
     "Edit",
     "New",
     "ValueMerge",
+    "key_name",
     "merge_values",
     "nobody",
     "record_name",
@@ -211,9 +212,13 @@ class _Merge:
 
     def _mapping(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         merged = {}
+        skips = self._skip[: len(path)] == path if self._skip else False  # the version may be in it
         for key in dict.fromkeys((*theirs, *mine, *base)):
-            sides = (each.get(key, ABSENT) for each in (base, mine, theirs))
-            inner = format_path((key,))
+            sides = base.get(key, ABSENT), mine.get(key, ABSENT), theirs.get(key, ABSENT)
+            if not skips and self._is_untouched(*sides):
+                merged[key] = sides[2]
+                continue
+            inner = key_name(key)
             below = f"{name}.{inner}" if name else inner
             found = self.value((*path, key), below, *sides)
             if found is not ABSENT:
@@ -386,6 +391,12 @@ def _joined(
         out.append(item)
         out += behind.get(key, [])
     return out if first is not None else out + behind.get(None, [])
+
+
+@lru_cache(maxsize=4096)
+def key_name(key: str) -> str:
+    """Return a key as it stands in the name of a place."""
+    return format_path((key,))
 
 
 def record_name(name: str, field: str, record: dict[str, Any]) -> str:
