@@ -14,6 +14,7 @@ from difflib import SequenceMatcher
 
 __all__ = ["aligned"]
 
+_PIECE = 256  # elements that are compared at once
 _MOST = 25_000_000  # pairs of elements that are compared: a few seconds
 
 
@@ -27,9 +28,9 @@ def aligned(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[tuple[in
     waiting = [(0, len(one), 0, len(other))]
     while waiting:
         start, stop, begin, end = waiting.pop()
-        while start < stop and begin < end and one[start] == other[begin]:
-            pairs.append((start, begin))
-            start, begin = start + 1, begin + 1
+        size = _alike(one, start, stop, other, begin, end)
+        pairs += zip(range(start, start + size), range(begin, begin + size), strict=True)
+        start, begin = start + size, begin + size
         while start < stop and begin < end and one[stop - 1] == other[end - 1]:
             stop, end = stop - 1, end - 1
             pairs.append((stop, end))
@@ -43,11 +44,28 @@ def aligned(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[tuple[in
             for at, there, size in matcher.get_matching_blocks():
                 pairs += ((start + at + n, begin + there + n) for n in range(size))
             continue
-        for at, there in [*anchors, (stop, end)]:
-            waiting.append((start, at, begin, there))
-            start, begin = at, there
-        # What is behind an anchor begins with it, and so is matched.
+        for at, there in anchors:
+            if at > start or there > begin:
+                waiting.append((start, at, begin, there))
+            pairs.append((at, there))
+            start, begin = at + 1, there + 1
+        waiting.append((start, stop, begin, end))
     return sorted(pairs)
+
+
+def _alike(
+    one: Sequence[Hashable], start: int, stop: int, other: Sequence[Hashable], begin: int, end: int
+) -> int:
+    """Return how many elements are the same from two places on."""
+    most, size = min(stop - start, end - begin), 0
+    while (
+        size + _PIECE <= most
+        and one[start + size : start + size + _PIECE] == other[begin + size : begin + size + _PIECE]
+    ):
+        size += _PIECE
+    while size < most and one[start + size] == other[begin + size]:
+        size += 1
+    return size
 
 
 def _anchors(
@@ -66,6 +84,9 @@ def _anchors(
         for at in range(start, stop)
         if here[one[at]] == 1 and one[at] in places
     ]
+    in_order = [place for _, place in pairs]
+    if in_order == sorted(in_order):
+        return pairs
     ends: list[int] = []  # the least place a run of each length ends at
     last: list[int] = []  # the pair each of these ends with
     before: list[int] = []  # of each pair, the one before it in its run

@@ -36,7 +36,7 @@ def merge_files(three: Three, how: How) -> FileMerge:
         return _by(how.codec, three, how)
     for kind, read in readers_of(how.name, three.theirs):
         try:
-            for side in sides:
+            for side in sides if kind not in _KINDS else ():  # which read them themselves
                 read(side)
         except FormatError:
             continue

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..formats import Text
-from ..statement import Line, Outcome, Statement
+from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .lines import LineMerge, lines_of, merge_lines
 from .outcome import FileMerge, How, Three, count
 from .policy import Rule
@@ -38,6 +38,7 @@ def merge(three: Three, how: How) -> FileMerge:
             region.case in (Case.AGREED, Case.BOTH_REMOVED),
         )
         for region, side in zip(found.regions, found.takes, strict=True)
+        if region.case is not Case.UNCHANGED
         for _ in range(max(len(region.base), len(region.mine), len(region.theirs)))
     ]
     return FileMerge(
@@ -51,25 +52,33 @@ def merge(three: Three, how: How) -> FileMerge:
 
 def _books(found: LineMerge, three: Three, name: str) -> Statement:
     """Account for every line of mine, and of the result as it reads."""
-    lines = []
-    mine, theirs = _lines(three.mine), _lines(three.theirs)
+    lines: list[Line] = []
+    alike: list[str] = []
+    mine, theirs, merged = map(_lines, (three.mine, three.theirs, found.data))
     for region, side, reason in zip(found.regions, found.takes, found.reasons, strict=True):
-        said = "" if region.case is Case.UNCHANGED else reason
-        if side is Side.THEIRS:
-            lines += [_line(Outcome.REMOVED, mine[at], said) for at in region.mine]
-            lines += [_line(Outcome.ADDED, theirs[at], said) for at in region.theirs]
+        own = mine[region.mine.start : region.mine.stop]
+        if region.case is Case.UNCHANGED:
+            alike += own
+        elif side is Side.THEIRS:
+            lines += [Line(Outcome.REMOVED, text, reason) for text in own]
+            new = theirs[region.theirs.start : region.theirs.stop]
+            lines += [Line(Outcome.ADDED, text, reason) for text in new]
         else:
-            lines += [_line(Outcome.UNCHANGED, mine[at], said) for at in region.mine]
-    merged = _lines(found.data)
-    return Statement(name, "lines", tuple(lines)).balanced(map(_short, mine), map(_short, merged))
+            lines += [Line(Outcome.UNCHANGED, text, reason) for text in own]
+    # Of many, those that stay as they are have one line, but for what is told of elsewhere, too.
+    named = {line.item for line in lines} if len(mine) >= MANY else set(alike)
+    apart = [text for text in alike if text in named]
+    lines += [Line(Outcome.UNCHANGED, text) for text in apart]
+    if len(apart) < len(alike):
+        lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=len(alike) - len(apart)))
+    return Statement(name, "lines", tuple(lines)).balanced(mine, merged)
 
 
 def _lines(data: bytes) -> list[str]:
-    return [line for line, _ in lines_of(Text.decode(data).text)]
-
-
-def _line(outcome: Outcome, text: str, reason: str) -> Line:
-    return Line(outcome, _short(text), reason)
+    text = Text.decode(data).text
+    if "\r" in text:
+        return [_short(line) for line, _ in lines_of(text)]
+    return list(map(_short, text.removesuffix("\n").split("\n"))) if text else []
 
 
 def _short(text: str) -> str:

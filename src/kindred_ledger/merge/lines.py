@@ -103,7 +103,10 @@ def _question(region: Region, sides: Sequence[list[str]]) -> Question:
 
 def lines_of(text: str) -> list[tuple[str, str]]:
     """Return the lines of a text, each with its end; the last may have none."""
-    return [(match[1], match[2]) for match in _LINE.finditer(text) if match[0]]
+    if "\r" in text:
+        return [(match[1], match[2]) for match in _LINE.finditer(text) if match[0]]
+    *lines, last = text.split("\n")
+    return [*((line, "\n") for line in lines), *([(last, "")] if last else [])]
 
 
 def _last_has_end(base: bool, mine: bool, theirs: bool) -> bool:
