@@ -21,10 +21,11 @@ import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from typing import Any
 
 from benchmarks.measure import timed
-from kindred_ledger.formats import Layout, LayoutDocument
+from kindred_ledger.formats import Layout, decode
 from kindred_ledger.merge import How, Side, Three, merge_files, merge_trees
 from kindred_ledger.places import FolderPlace, read_bytes, scan
 
@@ -35,7 +36,7 @@ _FIELDS = 30
 @contextmanager
 def xml(count: int) -> Iterator[Pair]:
     """Keyed elements, 1% edited on each side; lxml parses three and writes one."""
-    from lxml import etree
+    from lxml import etree  # type: ignore[import-untyped]
 
     def text(edit: int | None) -> bytes:
         rows = []
@@ -77,11 +78,14 @@ def table(count: int) -> Iterator[Pair]:
     theirs["f7"][50::100] += 1
     head = struct.pack("<I", count)
     three = Three(*(head + rows.tobytes() for rows in (base, mine, theirs)))
-    how = How("t.bin", decode=lambda data: LayoutDocument(data, layout), keys={("rows",): "id"})
+    how = How(
+        "t.bin", decode=partial(decode, codec="layout", layout=layout), keys={("rows",): "id"}
+    )
 
     def other() -> bytes:
         frames = [
-            pd.DataFrame(np.frombuffer(data, kind, offset=4)).set_index("id") for data in three
+            pd.DataFrame(np.frombuffer(data or b"", kind, offset=4)).set_index("id")
+            for data in three
         ]
         old, own, new = (
             frames[0],
@@ -89,7 +93,7 @@ def table(count: int) -> Iterator[Pair]:
             frames[2].reindex(frames[0].index),
         )
         merged = new.where(own == old, own)
-        return head + merged.astype("i4").to_records(column_dtypes="<i4").tobytes()
+        return head + bytes(merged.astype("i4").to_records(column_dtypes="<i4").tobytes())
 
     yield lambda: merge_files(three, how), other
 
@@ -110,10 +114,10 @@ def csv(count: int) -> Iterator[Pair]:
     how = How("t.csv")
 
     def other() -> bytes:
-        frames = [pd.read_csv(io.BytesIO(data)).set_index("id") for data in three]
+        frames = [pd.read_csv(io.BytesIO(data or b"")).set_index("id") for data in three]
         old, own, new = frames
         merged = new.where(own.reindex(new.index) == old.reindex(new.index), own)
-        return merged.to_csv().encode()
+        return bytes(merged.to_csv().encode())
 
     yield lambda: merge_files(three, how), other
 
@@ -138,7 +142,7 @@ def json_list(count: int) -> Iterator[Pair]:
     how = How("t.json")
 
     def other() -> bytes:
-        old, own, new = ({row["id"]: row for row in json.loads(data)} for data in three)
+        old, own, new = ({row["id"]: row for row in json.loads(data or b"")} for data in three)
         for key, row in own.items():
             if key not in old or key not in new:
                 new[key] = row
@@ -181,8 +185,8 @@ def trees(count: int) -> Iterator[Pair]:
         for n in range(count):
             path = os.path.join(base, str(n % 100), f"{n}.ini")
             os.makedirs(os.path.dirname(path), exist_ok=True)
-            with open(path, "wb") as file:
-                file.write(f"[a]\nn = {n}\nm = 1\nk = 2\n".encode() + b"; padding\n" * 100)
+            with open(path, "wb") as made:
+                made.write(f"[a]\nn = {n}\nm = 1\nk = 2\n".encode() + b"; padding\n" * 100)
         for name, mark in (("mine", b"n = 7"), ("theirs", b"k = 9")):
             shutil.copytree(base, os.path.join(folder, name))
             for n in range(0, 100):
@@ -190,8 +194,8 @@ def trees(count: int) -> Iterator[Pair]:
                 with open(path, "rb") as file:
                     lines = file.read().split(b"\n")
                 lines[1 if mark[0] == 110 else 3] = mark
-                with open(path, "wb") as file:
-                    file.write(b"\n".join(lines))
+                with open(path, "wb") as out:
+                    out.write(b"\n".join(lines))
         places = [FolderPlace(os.path.join(folder, name)) for name in ("base", "mine", "theirs")]
         found = [scan(place) for place in places]
 

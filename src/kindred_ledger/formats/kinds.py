@@ -15,7 +15,16 @@ from ..errors import FormatError
 from .codecs import CODECS, decode
 from .text import Text
 
-__all__ = ["HEAD", "FileKind", "claimed_kind", "confirm", "kind_of", "misnamed", "valid"]
+__all__ = [
+    "HEAD",
+    "FileKind",
+    "claimed_kind",
+    "confirm",
+    "kind_of",
+    "likely_kinds",
+    "misnamed",
+    "valid",
+]
 
 HEAD = 4096  # bytes that are looked at
 
@@ -52,6 +61,12 @@ _EXTENSIONS: dict[str, tuple[str, ...]] = {
     "pdf": ("pdf",), "text": ("txt", "md", "log"),
 }  # fmt: skip
 _BY_EXTENSION = {name: kind for kind, names in _EXTENSIONS.items() for name in names}
+# Kinds that other text may look like; and what the names of programs and of prose end with.
+_LOOSE = frozenset(("ini", "toml", "yaml", "csv"))
+_CODE = frozenset(
+    "bas bash bat c cc cmd cpp cs css fx gd gdshader glsl go h hlsl hpp htm html java js jsx kt log lua md"
+    " nut pas php pl ps1 psm1 py pyi pyw rb rs rst scpt sh shader sql swift tcl tex ts tsx vb vbs".split()
+)
 _ALSO = {("text", "ini"), ("text", "csv"), ("text", "toml"), ("text", "yaml"), ("ini", "text"),
          ("yaml", "json"), ("yaml", "text"), ("csv", "text"), ("ini", "toml"), ("ini", "yaml")}  # fmt: skip
 
@@ -142,6 +157,23 @@ def claimed_kind(name: str) -> str:
     return _BY_EXTENSION.get(extension.lower(), "") if dot and stem else ""
 
 
+def likely_kinds(name: str, data: bytes) -> list[str]:
+    """Return the kinds that a file may be of, by its name, then by what is in it; the likeliest first.
+
+    A program, or prose, may look like settings: what is called so is text, unless it is JSON or XML.
+
+    >>> text = b"spring = 2.40\\nneap = 1.10\\n"
+    >>> likely_kinds("tides.dat", text), likely_kinds("tides.py", text)
+    (['ini'], [])
+    """
+    claimed = claimed_kind(name)
+    found = kind_of(data[:HEAD], whole=len(data) <= HEAD).kind
+    extension = name.rpartition(".")[2].lower()
+    if found in _LOOSE and found != claimed and extension in _CODE:
+        found = ""
+    return list(dict.fromkeys(kind for kind in (claimed, found) if kind))
+
+
 def _as_text(head: bytes, *, whole: bool) -> str | None:
     """Return the text of a head; None if it is no text."""
     if head.startswith((b"\xff\xfe", b"\xfe\xff")):
@@ -174,10 +206,11 @@ def _sections(text: str) -> FileKind | None:
         return None
     bare = _COMMENT_LINE.sub("", text) if "#" in text or ";" in text else text
     section = _SECTION.search(bare)
-    pairs = len(_PAIR.findall(bare)) if section is None else _PAIR.search(bare) is not None
+    pairs = len(_PAIR.findall(bare))
     if not pairs:
         return None
-    if section is None and pairs < 0.6 * sum(bool(line.strip()) for line in bare.splitlines()):
+    fitting = pairs + len(_SECTION.findall(bare))
+    if fitting < 0.6 * sum(bool(line.strip()) for line in bare.splitlines()):
         return None
     first = section[0].strip() if section else "pairs of key and value"
     if _OWN_VALUE.search(bare):  # bare numbers are as good in INI

@@ -27,7 +27,7 @@ from .document import (
     not_reordered,
     occupied,
 )
-from .kinds import HEAD, claimed_kind, kind_of
+from .kinds import likely_kinds
 
 __all__ = ["Member", "PackDocument", "safe_name"]
 
@@ -162,9 +162,8 @@ class PackDocument(ABC, Generic[M]):
         if not member.looked:
             member.looked = True
             member.content = content = self._content(member)
-            found = kind_of(content[:HEAD], whole=len(content) <= HEAD).kind
             # What a name says counts only if the content reads as that; so an edit changes no kind.
-            for kind in (claimed_kind(member.name), found):
+            for kind in likely_kinds(member.name, content):
                 if member.document is None and kind in CODECS and kind not in ("zip", "text"):
                     try:
                         member.document = decode(content, kind)

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from importlib import import_module
 
 from ..errors import FormatError
-from ..formats import CODECS, HEAD, Document, decode, kind_of
-from ..formats.kinds import claimed_kind
+from ..formats import CODECS, HEAD, Document, decode
+from ..formats.kinds import likely_kinds
 from .outcome import FileMerge, How, Three, check_size
 
 __all__ = ["merge_files", "readers_of"]
@@ -59,8 +59,7 @@ def _by(codec: str, three: Three, how: How) -> FileMerge:
 
 def _likely(name: str, data: bytes) -> list[str]:
     """Return the codecs that may read a file, those that its name speaks of first."""
-    found = kind_of(data[:HEAD], whole=len(data) <= HEAD).kind
-    kinds = [kind for kind in (claimed_kind(name), found) if kind in CODECS]
+    kinds = [kind for kind in likely_kinds(name, data) if kind in CODECS]
     text = [] if b"\0" in data[:HEAD] else ["text"]
     return list(dict.fromkeys([*(kind for kind in kinds if kind != "text"), *text]))
 
