@@ -93,16 +93,14 @@ class CsvDocument:
 
     def get(self, path: Path) -> Any:
         if not path:
-            return [self.get((number,)) for number in range(len(self._rows))]
+            return list(map(self._told, self._rows))
         if len(path) == 1:
-            row = self._rows[self._number(path)]
-            if isinstance(row, int):
-                return self._plain_row(row)
-            cells = row.cells
-            if self._named:
-                return {key: _value(cell.raw) for key, cell in cells.items()}
-            return [_value(cell.raw) for cell in cells.values()]
+            return self._told(self._rows[self._number(path)])
         return _value(self._cell(path).raw)
+
+    def repeats_keys(self) -> bool:
+        """Tell that no key stands twice: names that do are no names of columns."""
+        return False
 
     def set(self, path: Path, value: Any, *, note: str = "") -> None:
         if len(path) < 2:
@@ -256,6 +254,14 @@ class CsvDocument:
         if self._named:
             keys = [*self._keys, *map(str, range(len(self._keys) + 1, len(raws) + 1))]
         return _Row({k: _Cell(raw, (was, k)) for k, raw in zip(keys, raws, strict=False)}, line)
+
+    def _told(self, row: int | _Row) -> Any:
+        """Return what a row says: one that nobody looked into by its line."""
+        if isinstance(row, int):
+            return self._plain_row(row)
+        if self._named:
+            return {key: _value(cell.raw) for key, cell in row.cells.items()}
+        return [_value(cell.raw) for cell in row.cells.values()]
 
     def _plain_row(self, line: int) -> Any:
         """Return a row as it was read, without looking into it cell by cell."""
