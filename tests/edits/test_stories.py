@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import sqlite3
@@ -11,7 +12,9 @@ import unittest
 import zipfile
 from typing import Any
 
+from kindred_ledger.demo.rented_server import write_remotes
 from tests.cli.screen import OnScreen, pty
+from tests.servers import sftp_server
 from tests.support import PlayCase, kindred, write
 
 BUILDS = ("1.3", "1.4", "2.0")
@@ -179,6 +182,30 @@ class Terminal(OnScreen, EditsCase):
         self.assertRegex(shown, r"\b4 +6 +5\b")
         self.assertIn('id="reeds" price="6"', self.text("new", "tables", "goods.xml"))
         self.assertIn('take = "mine"', self.text("mine.toml"))
+
+
+class Rented(EditsCase):
+    """The same on a server: fetched, merged, and only what changed is sent."""
+
+    def test_on_a_server(self) -> None:
+        """Its edits come to 2.0 where they are; the world there is not touched; undo gives the bytes back."""
+        before = contents(self.path("ferryhouse"))
+        url, login = self.enterContext(sftp_server(self.path("ferryhouse")))
+        write_remotes(self.path("remotes.toml"), url, login)
+        known = {"KINDRED_REMOTES": self.path("remotes.toml")}
+        card = ("--card", "ferryhouse.card.toml")
+        asked = ("reapply", url, "release:ferryhouse@2.0", "--into", url, *card, *DECIDED)
+        allowed = ("--yes", "--allow", "comment-lost", "--json")
+        done = kindred(*asked, *allowed, folder=self.folder, environment=known)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("2.0 opens: 14 quays", self.judge("ferryhouse")[1])
+        after = contents(self.path("ferryhouse"))
+        self.assertEqual(after["worlds/northbog.bog"], before["worlds/northbog.bog"])
+        totals = json.loads(done.stdout)["change"]["place_books"]["totals"]
+        self.assertEqual((totals["changed"], totals["unchanged"]), (7, 2))  # seven are sent
+        undone = kindred("undo", "--yes", folder=self.folder, environment=known)
+        self.assertEqual(undone.returncode, 0, undone.stdout + undone.stderr)
+        self.assertEqual(contents(self.path("ferryhouse")), before)
 
 
 class Mod(EditsCase):
@@ -369,6 +396,15 @@ class BadInput(EditsCase):
             *asked, "--agree", "--allow", "comment-lost", says="goods.xml", status=3
         )
         self.assertIn("both", told)
+
+    def test_what_lies_in_the_folder_stays(self) -> None:
+        """The result goes into a folder with something else in it; that is nobody's edit."""
+        sides = {"base": b"1\n", "mine": b"2\n", "theirs": b"1\n"}
+        write(self.folder, {f"{side}/a.txt": data for side, data in sides.items()})
+        write(self.folder, {"base/old.txt": b"x", "mine/old.txt": b"x"})
+        write(self.folder, {"out/own.txt": b"own", "out/old.txt": b"x"})
+        self.kindred("reapply", "mine", "theirs", "--old", "base", "--into", "out", "--yes")
+        self.assertEqual(contents(self.path("out")), {"own.txt": b"own", "a.txt": b"2\n"})
 
     def test_a_database_row_by_row(self) -> None:
         """Rows of SQLite are merged by their key too, with no card."""

@@ -6,6 +6,7 @@ import os
 
 from ..cards import Card, Install
 from ..changes import Changeset
+from ..places import Place
 from ..planning.context import Context
 from ..planning.deciding import rules_for
 from ..planning.operation import Operation
@@ -43,7 +44,7 @@ class Reapply(Operation, frozen=True, tag="reapply"):
             context.subject(self.release),
             ledger=context.ledger,
             old=context.subject(self.old) if self.old else None,
-            into=self.into or None,
+            into=_target(context, self.into),
             card=_card(context, self.title),
             choices=ReapplyChoices(
                 rules=rules, prefer=self.prefer, whole=self.whole, agree=self.agree
@@ -79,7 +80,7 @@ class PutEdits(Operation, frozen=True, tag="put edits"):
             release,
             ledger=context.ledger,
             old=context.subject(self.old) if self.old else None,
-            into=self.into or None,
+            into=_target(context, self.into),
             card=card,
             choices=ReapplyChoices(rules=rules, prefer=self.prefer, agree=self.agree),
             follow=self.follow,
@@ -104,6 +105,11 @@ class PutTable(Operation, frozen=True, tag="put table"):
             source=os.path.basename(self.rows),
             progress=context.progress,
         )
+
+
+def _target(context: Context, into: str) -> Place | str | None:
+    """Return where the result goes; a server opened."""
+    return context.place(into) if "://" in into else into or None
 
 
 def _card(context: Context, title: str) -> Card | None:

@@ -8,7 +8,7 @@ none.
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Set
 from contextlib import suppress
 from typing import NamedTuple
 
@@ -176,7 +176,8 @@ def reapply_sides(
     old, own, new = sides
     plan = _ReapplyPlan(card, old, own, new, choices)
     policy = plan.policy
-    policy.check_patterns({*old.tree.leaves, *own.tree.leaves, *new.tree.leaves})
+    known = {*old.tree.leaves, *own.tree.leaves, *new.tree.leaves}
+    policy.check_patterns(known)
     for path in merge_trees(old.tree, own.tree, new.tree, policy=policy):
         plan.take(path)
     refuse_undecided(policy, plan.answered)
@@ -187,7 +188,7 @@ def reapply_sides(
             operation=operation,
             summary=summary,
             before=target.before,
-            actions=tuple(target.actions(plan.result, plan.removed)),
+            actions=tuple(target.actions(plan.result, plan.removed, known)),
             tag=target.tag,
             version_after=new.version.text if new.version is not None else "",
             statements=plan.statements(),
@@ -296,18 +297,26 @@ class Target(Struct, frozen=True):
                     remedy="Say where the result goes: `into=FOLDER`.",
                 )
             return Target(theirs.place, theirs.whole, theirs.tree, _tag(theirs))
+        strip = f"{PROGRAM}/" if card is not None else ""
         side = _existing(into, card, ledger, progress)
-        if side is not None:
+        if side is not None and isinstance(into, (Install, str, os.PathLike)):
             return Target(side.place, side.whole, side.tree, _tag(side))
         place = as_target(into)  # type: ignore[arg-type]
         before = ledger.scan(place, progress=progress)
-        strip = f"{PROGRAM}/" if card is not None else ""
-        return Target(place, before, before, getattr(place, "tag", Tag()), strip)
+        if side is None:
+            return Target(place, before, before, getattr(place, "tag", Tag()), strip)
+        return Target(place, before, side.tree.under(PROGRAM), _tag(side), strip)
 
-    def actions(self, result: Mapping[str, _Put], removed: Mapping[str, str]) -> list[Action]:
-        """Return what turns the place into the result; `removed` says why a file is not in it."""
+    def actions(
+        self, result: Mapping[str, _Put], removed: Mapping[str, str], known: Set[str]
+    ) -> list[Action]:
+        """Return what turns the place into the result; what no side has, of those `known`, stays there.
+
+        `removed` says why a file is not in the result.
+        """
         wanted = {path.removeprefix(self.strip): put for path, put in result.items()}
-        gone = {*self.replaced.leaves} - wanted.keys()
+        told = {path.removeprefix(self.strip) for path in known}
+        gone = (told & {*self.replaced.leaves}) - wanted.keys()
         after = {path: node for path, node in self.before.items() if path not in gone}
         after.update({path: put.node for path, put in wanted.items()})
         actions = []
@@ -351,13 +360,18 @@ def _is_writable(place: Place) -> bool:
 def _existing(
     into: Install | AnyPlace, card: Card | None, ledger: Ledger, progress: Progress | None
 ) -> Side | None:
-    """Open a place to write to that is one side already, such as that of mine; None for a plain folder."""
+    """Open a place to write to that is an install already, such as that of mine; None for a plain folder."""
     if isinstance(into, (str, os.PathLike)):
         full = os.path.expanduser(into)
         if card is None or not os.path.isdir(full) or not card.is_install(full):
             return None
         into = card.open(full)
     if isinstance(into, Install):
+        return opened_side(into, card, ledger=ledger, progress=progress)
+    if card is None or not card.file.program.markers:
+        return None
+    tree = into.survey()
+    if all(marker in tree for marker in card.file.program.markers):
         return opened_side(into, card, ledger=ledger, progress=progress)
     return None
 

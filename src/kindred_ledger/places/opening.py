@@ -86,6 +86,12 @@ def as_target(value: AnyPlace) -> Place:
     """
     if not isinstance(value, (str, os.PathLike)):
         return as_place(value)
+    if "://" in os.fspath(value):
+        raise UsageError(
+            "this is the address of a server, not a folder",
+            where=os.fspath(value),
+            remedy="Open the server first, and give that.",
+        )
     path = os.path.abspath(os.path.expanduser(value))
     if os.path.lexists(path) and not os.path.isdir(path):
         raise UsageError(
