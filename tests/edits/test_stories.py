@@ -15,7 +15,7 @@ from typing import Any
 from kindred_ledger.demo.rented_server import write_remotes
 from tests.cli.screen import OnScreen, pty
 from tests.servers import sftp_server
-from tests.support import PlayCase, kindred, write
+from tests.support import PlayCase, files_in, kindred, write
 
 BUILDS = ("1.3", "1.4", "2.0")
 CONFIG = "program/config/house.ini"
@@ -24,13 +24,7 @@ DECIDED = ("--mine", "*goods.xml:good[id=reeds].@price", "--agree")
 
 def contents(folder: str) -> dict[str, bytes]:
     """Return the bytes of every file below a folder, without what a program leaves of itself."""
-    found = {}
-    for top, _, names in os.walk(folder):
-        for name in names:
-            path = os.path.join(top, name)
-            with open(path, "rb") as file:
-                found[os.path.relpath(path, folder).replace(os.sep, "/")] = file.read()
-    return {path: data for path, data in found.items() if "__pycache__" not in path}
+    return {path: data for path, data in files_in(folder).items() if "__pycache__" not in path}
 
 
 def conflicts(told: dict[str, Any]) -> list[dict[str, Any]]:

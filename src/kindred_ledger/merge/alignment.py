@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Hashable, Sequence
 from difflib import SequenceMatcher
 
-__all__ = ["aligned"]
+__all__ = ["aligned", "rising"]
 
 _PIECE = 256  # elements that are compared at once
 _MOST = 25_000_000  # pairs of elements that are compared: a few seconds
@@ -84,13 +84,21 @@ def _anchors(
         for at in range(start, stop)
         if here[one[at]] == 1 and one[at] in places
     ]
-    in_order = [place for _, place in pairs]
-    if in_order == sorted(in_order):
-        return pairs
+    return [pairs[number] for number in rising([place for _, place in pairs])]
+
+
+def rising(places: Sequence[int]) -> Sequence[int]:
+    """Return the indexes of the longest rising run of some places.
+
+    >>> rising([0, 5, 1, 2])
+    [0, 2, 3]
+    """
+    if list(places) == sorted(places):
+        return range(len(places))
     ends: list[int] = []  # the least place a run of each length ends at
-    last: list[int] = []  # the pair each of these ends with
-    before: list[int] = []  # of each pair, the one before it in its run
-    for number, (_, place) in enumerate(pairs):
+    last: list[int] = []  # the index each of these ends with
+    before: list[int] = []  # of each place, the one before it in its run
+    for number, place in enumerate(places):
         length = bisect_left(ends, place)
         before.append(last[length - 1] if length else -1)
         ends[length : length + 1] = [place]
@@ -98,6 +106,6 @@ def _anchors(
     run = []
     number = last[-1] if last else -1
     while number >= 0:
-        run.append(pairs[number])
+        run.append(number)
         number = before[number]
     return run[::-1]

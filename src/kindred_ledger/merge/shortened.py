@@ -13,13 +13,13 @@ from __future__ import annotations
 
 import json
 import re
-from bisect import bisect_left
 from collections.abc import Callable, Sequence, Set
 from itertools import chain
 from typing import Any
 
 from msgspec import Struct
 
+from .alignment import rising
 from .outcome import Three
 
 __all__ = ["Shortened", "shortened"]
@@ -191,7 +191,7 @@ def _common(units: Sequence[list[bytes]]) -> list[tuple[int, int, int, int]]:
     where = [place[anchors] for place in places]
     for side in where[1:]:
         if len(side) > 1 and not bool((np.diff(side) > 0).all()):
-            kept = np.array(_rising(side.tolist()))
+            kept = np.array(rising(side.tolist()))
             where = [each[kept] for each in where]
             return _common_of(where) if _all_rise(where) else []
     return _common_of(where)
@@ -213,24 +213,6 @@ def _common_of(where: Sequence[Any]) -> list[tuple[int, int, int, int]]:
     sizes = np.diff(np.concatenate((starts, [len(where[0])])))
     rows = np.stack([*(side[starts] for side in where), sizes], axis=1)
     return [tuple(row) for row in rows.tolist()]
-
-
-def _rising(places: list[int]) -> list[int]:
-    """Return the indexes of the longest rising run of some places (patience)."""
-    ends: list[int] = []
-    last: list[int] = []
-    before: list[int] = []
-    for number, place in enumerate(places):
-        length = bisect_left(ends, place)
-        before.append(last[length - 1] if length else -1)
-        ends[length : length + 1] = [place]
-        last[length : length + 1] = [number]
-    run = []
-    number = last[-1] if last else -1
-    while number >= 0:
-        run.append(number)
-        number = before[number]
-    return run[::-1]
 
 
 # ---- reading what is left out --------------------------------------------------------------------
