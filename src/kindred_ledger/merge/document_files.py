@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from ..errors import FormatError
+from ..errors import KindredError
 from ..formats import Path
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .documents import merge_documents
@@ -36,7 +36,7 @@ def merge(three: Three, how: How) -> FileMerge:
     if how.known:
         small = shortened(three, how.codec) or shortened_rows(three, how.decode)
     if small is not None:
-        with suppress(FormatError):  # the whole file says what is wrong with it
+        with suppress(KindredError):  # the whole file says what is wrong with it
             found = _merge(small.three, how, left_out=small.fields)
             whole = small.restored(found.data) if found.data else b""
             if whole is not None and _holds(small, found):
@@ -52,8 +52,11 @@ def _holds(small: Shortened | ShortenedRows, found: FileMerge) -> bool:
         return False
     kept: dict[str, set[Any]] = {}
     for side in sides[:3]:
-        for name, records in _lists("", side, merge):
-            if not small.is_from(name) or name not in merge.touched:
+        lists = [each for each in _lists("", side, merge) if small.is_from(each[0])]
+        if not lists:
+            return False
+        for name, records in lists:
+            if name not in merge.touched:
                 continue
             field = merge.named_by.get(name, "")
             if not field:

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Sequence, Set
+from collections.abc import Callable, Iterator, Sequence, Set
 from itertools import chain
 from typing import Any
 
@@ -31,6 +31,7 @@ _KEPT = 1  # at each end of it: what changes stand beside
 _ELEMENT = re.compile(
     rb'[ \t]*<([A-Za-z_][\w.:-]*)((?: [A-Za-z_][\w.:-]*="[^"<>&\r\n]*")*) ?/>[ \t]*\r?\n'
 )
+_LONG_COMMENT = re.compile(rb"<!--(?![^\r\n]*?-->)")
 _OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
 
 
@@ -88,7 +89,7 @@ class Shortened(Struct):
         """Tell whether records may have been left out of the list of a name."""
         if self.codec == "xml":
             return name.rpartition(".")[2] == self.records.tag
-        return "[" not in name
+        return True
 
     def names(self, field: str, kept: Set[Any]) -> bool:
         """Tell whether a field names what was left out, too: single, and unlike those that were `kept`."""
@@ -113,14 +114,15 @@ def shortened(three: Three, codec: str) -> Shortened | None:
     units = [_units(data, codec) for data in files]
     if min(map(len, units)) < _LEAST:
         return None
+    if codec == "csv" and len({side[0] for side in units}) > 1:
+        return None  # a column that has another name is another in every row
     runs = []
     for *starts, length in _common(units):
-        old, here, there = (start + _KEPT for start in starts)
-        size = length - 2 * _KEPT
-        while codec == "json" and size > 0 and not _goes_on(units[2][there + size - 1]):
-            size -= 1  # the last of its list
-        if size >= _SHORTEST:
-            runs.append((old, here, there, size))
+        for first, last in _records(units[2][starts[2] : starts[2] + length], codec):
+            old, here, there = (start + first + _KEPT for start in starts)
+            size = last - first - 2 * _KEPT
+            if size >= _SHORTEST:
+                runs.append((old, here, there, size))
     left_out = [units[2][there : there + size] for _, _, there, size in runs]
     records = _read(left_out, codec, units[2][0]) if left_out else None
     if records is None or records.count < len(units[2]) // 2:
@@ -141,8 +143,18 @@ def shortened(three: Three, codec: str) -> Shortened | None:
     return Shortened(Three(left[0], left[1], left[2]), codec, records, placed)
 
 
-def _goes_on(unit: bytes) -> bool:
-    return unit.rstrip().endswith(b",")
+def _records(units: list[bytes], codec: str) -> Iterator[tuple[int, int]]:
+    """Yield where some units are records one after the other: begin and end."""
+    if codec == "csv":
+        yield 0, len(units)
+        return
+    first = 0
+    for at, unit in enumerate(units):
+        is_record = _ELEMENT.fullmatch(unit) if codec == "xml" else unit.rstrip().endswith(b",")
+        if not is_record:  # text between them, or the last of its list
+            yield first, at
+            first = at + 1
+    yield first, len(units)
 
 
 def _is_plain(data: bytes, codec: str) -> bool:
@@ -153,7 +165,7 @@ def _is_plain(data: bytes, codec: str) -> bool:
         return b'"' not in data
     if codec == "json":
         return b"/*" not in data and b"//" not in data
-    return b"<!--" not in data and b"<![" not in data and b"<!DOCTYPE" not in data
+    return b"<![" not in data and b"<!DOCTYPE" not in data and not _LONG_COMMENT.search(data)
 
 
 def _units(data: bytes, codec: str) -> list[bytes]:
