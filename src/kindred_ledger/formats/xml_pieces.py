@@ -5,7 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-__all__ = ["BLANK", "has_asides", "resolved", "stripped", "texts_in"]
+__all__ = ["ATTRIBUTE", "BLANK", "NAME", "TEXT", "has_asides", "resolved", "stripped", "texts_in"]
+
+TEXT = "text()"  # the key of the text beside attributes and elements
+NAME = re.compile(rb"[^\s/>]+")
+ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 
 BLANK = b" \t\r\n"
 _ASIDE = re.compile(rb"<!\[CDATA\[.*?\]\]>|(<!--.*?-->|<\?.*?\?>)", re.S)

@@ -19,14 +19,12 @@ from .document import ANY, Path, document_paths, format_path
 from .spliced import UNTOUCHED, Spanned, Splice, SplicedDocument
 from .text import Text
 from .tree import LIST, MAPPING, SCALAR
-from .xml_pieces import BLANK, has_asides, resolved, stripped, texts_in
-from .xml_scan import Tags, scan
+from .xml_pieces import ATTRIBUTE, BLANK, NAME, TEXT, has_asides, resolved, stripped, texts_in
+from .xml_scan import scan
+from .xml_values import body_of, value_of
 
 __all__ = ["XmlDocument"]
 
-TEXT = "text()"
-_NAME = re.compile(rb"[^\s/>]+")
-_ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')")
 _ENCODING = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
 _XML_NAME = re.compile(r"[^\W\d][\w.:-]*")
 _UNHEARD = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
@@ -61,7 +59,7 @@ class XmlDocument(SplicedDocument):
         data = self._data
         start, end = self._tags.span(token)
         empty = data[end - 2] == 0x2F
-        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
+        name_end = NAME.match(data, start + 1).end()  # type: ignore[union-attr]
         node = Spanned(MAPPING, token=token, key_start=start + 1, key_end=name_end)
         bare = name_end == end - 1 or not data[name_end : end - 1].strip(b" \t\r\n/")
         if empty:
@@ -91,7 +89,7 @@ class XmlDocument(SplicedDocument):
         end = self._tags.span(token)[1]
         members = []
         at = node.key_end
-        while match := _ATTRIBUTE.match(data, at, end):
+        while match := ATTRIBUTE.match(data, at, end):
             group = 3 if match[3] is not None else 4
             member = Spanned(SCALAR, key="@" + match[2].decode(), begin=at, stop=match.end())
             member.start, member.end = match.span(group)
@@ -111,7 +109,7 @@ class XmlDocument(SplicedDocument):
                 skip, at = False, stop
                 continue
             self._add_texts(at, begin, texts)
-            name = _NAME.match(data, begin + 1)[0]  # type: ignore[index]
+            name = NAME.match(data, begin + 1)[0]  # type: ignore[index]
             groups.setdefault(name, []).append(child)
             at, skip = stop, data[stop - 2] != 0x2F
         self._add_texts(at, self._tags.span(closing)[0], texts)
@@ -140,46 +138,10 @@ class XmlDocument(SplicedDocument):
         """Return what a node says; what nobody looked into is told from the text, without nodes."""
         if node.token is not None and node.members is None and not node.some:
             if node.kind == LIST:
-                return list(map(self._told, node.token))
+                return [value_of(self._data, self._tags, token) for token in node.token]
             if node.kind == MAPPING:
-                return self._told(node.token)
+                return value_of(self._data, self._tags, node.token)
         return super()._plain(node)
-
-    def _told(self, token: int) -> Any:
-        """Return what an element says, as `_element` and `_expand` would have it."""
-        data = self._data
-        start, end = self._tags.span(token)
-        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
-        found = _ATTRIBUTE.findall(data, name_end, end)
-        told: dict[str, Any] = {
-            f"@{name.decode()}": resolved((double or single).decode())
-            for _, name, double, single in found
-        }
-        if data[end - 2] == 0x2F:
-            return told or ""
-        children, closing = self._tags.nesting.inside(token)
-        stop = self._tags.span(closing)[0]
-        if not told and not len(children) and not has_asides(data, end, stop):
-            return resolved(data[end:stop].decode())
-        texts: list[tuple[int, int]] = []
-        groups: dict[bytes, list[Any]] = {}
-        at = end
-        skip = False
-        for child in children:
-            begin, behind = self._tags.span(child)
-            if skip:  # the closing tag of the child before
-                skip, at = False, behind
-                continue
-            texts += texts_in(data, at, begin)
-            name = _NAME.match(data, begin + 1)[0]  # type: ignore[index]
-            groups.setdefault(name, []).append(self._told(child))
-            at, skip = behind, data[behind - 2] != 0x2F
-        texts += texts_in(data, at, stop)
-        told.update((name.decode(), members) for name, members in groups.items())
-        if texts:
-            values = [resolved(data[begin:end].decode()) for begin, end in texts]
-            told[TEXT] = values[0] if len(values) == 1 else values
-        return told
 
     def _reads_as(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.plain is not UNTOUCHED or super()._reads_as(old, new, state):
@@ -206,8 +168,8 @@ class XmlDocument(SplicedDocument):
 
     def _same_unseen(self, old: Spanned, new: Spanned, state: dict[str, Any]) -> bool:
         if old.kind != LIST:
-            return self._body(old.token, state["_tags"], state["_data"]) == self._body(
-                new.token, self._tags, self._data
+            return body_of(state["_data"], state["_tags"], old.token) == body_of(
+                self._data, self._tags, new.token
             )
         if new.kind != LIST or new.token is None or len(old.token) != len(new.token):
             return False
@@ -230,19 +192,9 @@ class XmlDocument(SplicedDocument):
         if state["_data"][start:end] == self._data[begin:stop]:
             return True
         return all(
-            self._body(one, state["_tags"], state["_data"])
-            == self._body(other, self._tags, self._data)
+            body_of(state["_data"], state["_tags"], one) == body_of(self._data, self._tags, other)
             for one, other in zip(old, new, strict=True)
         )
-
-    @staticmethod
-    def _body(token: int, tags: Tags, data: bytes) -> bytes:
-        """Return the text of an element behind its name, to its closing tag."""
-        start, end = tags.span(token)
-        name_end = _NAME.match(data, start + 1).end()  # type: ignore[union-attr]
-        if data[end - 2] != 0x2F:
-            end = tags.span(tags.nesting.inside(token)[1])[0]
-        return data[name_end:end]
 
     def _fitting(self, node: Spanned, part: str | int) -> list[tuple[str | int, Spanned]]:
         """Look at one element of many without making them all."""
@@ -564,7 +516,7 @@ class XmlDocument(SplicedDocument):
             return self._rendered(name, node, indent)
         if node.token is None:
             return f"<{name}>{escape(self._value(node))}</{name}>"
-        body = self._body(node.token, self._tags, self._data).decode()
+        body = body_of(self._data, self._tags, node.token).decode()
         return f"<{name}{body}" + ("" if self._is_empty_tag(node) else f"</{name}>")
 
     def _rendered(self, name: str, node: Spanned, indent: str) -> str:
