@@ -34,7 +34,7 @@ from kindred_ledger.merge import (
     merge_files,
     merge_values,
 )
-from kindred_ledger.merge.keys import frozen, same
+from kindred_ledger.merge.keys import Keys, frozen, same
 from kindred_ledger.merge.lines import merge_lines
 from kindred_ledger.statement import ALL_OTHERS
 from tests.support import LONG, PlayCase, write
@@ -443,6 +443,34 @@ class Many(unittest.TestCase):
         found = merged("a.json", with_first_at(1), with_first_at(4, b'  "k0": 9'), with_first_at(6))
         self.assertEqual(found.data.count(b'"k0"'), 1)
         self.assertEqual(json.loads(found.data), {f"k{n}": n or 9 for n in range(8)})
+
+
+class Names(unittest.TestCase):
+    def test_a_record_with_another_name(self) -> None:
+        """One side changed it, the other gave it a new name: a conflict, with the record it may be now."""
+
+        def crew(**changed: Any) -> dict[str, Any]:
+            hand = {"id": 7, "name": "Ada", "pay": 5, "home": "Reed"} | changed
+            return {"crew": [hand, {"id": 8, "name": "Bo", "pay": 6, "home": "Fen"}]}
+
+        keys = Keys({("crew",): "id"})
+        for mine, theirs in ((crew(pay=9), crew(id=70)), (crew(id=70), crew(pay=9))):
+            merged = merge_values(crew(), mine, theirs, keys=keys)
+            self.assertEqual([each.where for each in merged.questions], ["crew[id=7]"])
+            self.assertEqual(merged.alike, {"crew[id=7]": "crew[id=70]"})
+        other = crew(id=70, name="Cass")
+        self.assertEqual(merge_values(crew(), crew(pay=9), other, keys=keys).alike, {})
+
+    def test_a_field_that_does_not_name(self) -> None:
+        """It is said which, why, and on which side; a declared one as well as one that is called so."""
+        base = [{"id": n, "x": n} for n in range(4)]
+        twice = [*base[:3], {"id": 1, "x": 9}]
+        theirs = [{"id": n, "x": n + (n == 2)} for n in range(4)]
+        told = merge_values({"a": base}, {"a": twice}, {"a": theirs}).unnamed
+        self.assertEqual(told, {"a": "id does not name them: 1 stands 2 times in yours"})
+        keys = Keys({("a",): "key"})
+        told = merge_values({"a": base}, {"a": theirs}, {"a": base[:2]}, keys=keys).unnamed
+        self.assertEqual(told, {"a": "key does not name them: 4 of 4 have none in the base"})
 
 
 class Counted(unittest.TestCase):

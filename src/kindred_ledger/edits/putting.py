@@ -26,12 +26,12 @@ from ..merge import (
     ABSENT,
     Difference,
     Named,
+    are_alike,
     lines_of,
     name_of,
     put_differences,
     read_at,
     resolved,
-    same,
     values_of,
     write_at,
 )
@@ -45,8 +45,6 @@ from .sides import Side, opened_side
 __all__ = ["put_edits"]
 
 _BESIDE = "Get the folder beside the set, too: it has the set's name, without .toml."
-_ALIKE = 0.9  # of the fields of a record that must agree for it to be taken for another
-_LEAST_FIELDS = 3
 
 
 def put_edits(
@@ -289,9 +287,7 @@ class _Sides:
         found = [
             one
             for one in value
-            if isinstance(one, dict)
-            and named.field in one
-            and _likeness(content, one, named.field) >= _ALIKE
+            if isinstance(one, dict) and named.field in one and are_alike(content, one, named.field)
         ]
         if len(found) != 1:
             return None
@@ -354,13 +350,6 @@ def _record(each: Difference) -> tuple[Any, ...] | None:
         if isinstance(each.at[number], Named):
             return each.at[: number + 1]
     return None
-
-
-def _likeness(one: dict[str, Any], other: dict[str, Any], key: str) -> float:
-    fields = (one.keys() | other.keys()) - {key}
-    if len(fields) < _LEAST_FIELDS:
-        return 0.0
-    return sum(f in one and f in other and same(one[f], other[f]) for f in fields) / len(fields)
 
 
 def _check_format(each: EditedFile, reading: Reading, data: bytes) -> None:

@@ -4,7 +4,7 @@ from .alignment import aligned
 from .differences import Difference, differences, name_of, put_differences, resolved
 from .documents import DocumentMerge, edit_document, merge_documents, values_of
 from .files import merge_files, readers_of
-from .keys import Keys, frozen, same
+from .keys import Keys, are_alike, frozen, same
 from .lines import LineMerge, lines_of, merge_lines
 from .naming import At, Named, read_at, write_at
 from .outcome import Counts, FileMerge, How, Three
@@ -45,6 +45,7 @@ __all__ = [
     "Three",
     "ValueMerge",
     "aligned",
+    "are_alike",
     "case_of",
     "decide_path",
     "differences",

@@ -16,10 +16,11 @@ import msgspec
 
 from ..formats import ANY, Path
 
-__all__ = ["BY_NUMBER", "Keys", "frozen", "key_of", "name_of_key", "renamed", "same"]
+__all__ = ["BY_NUMBER", "Keys", "are_alike", "frozen", "key_of", "name_of_key", "renamed", "same"]
 
 BY_NUMBER = "#"  # what a card says of lists whose members never move
 _ODD = re.compile(rb"null|nan", re.I)  # what a value that is not equal to itself may be encoded as
+_ALIKE, _LEAST_FIELDS = 0.9, 3
 _LIKELY = ("id", "key", "name", "uuid", "guid")  # of several fields that fit, these come first
 
 
@@ -122,6 +123,13 @@ def renamed(*sides: list[Any]) -> bool:
 def name_of_key(record: dict[str, Any], field: str) -> Hashable:
     """Return what a record is known by."""
     return frozen(_single(record[field]))
+
+
+def are_alike(one: dict[str, Any], other: dict[str, Any], key: str) -> bool:
+    """Tell whether two records are one, but for their `key`: nine tenths of at least three other fields."""
+    fields = (one.keys() | other.keys()) - {key}
+    agreeing = sum(f in one and f in other and same(one[f], other[f]) for f in fields)
+    return len(fields) >= _LEAST_FIELDS and agreeing >= _ALIKE * len(fields)
 
 
 def _names(field: str, sides: Sequence[list[Any]]) -> bool:

@@ -131,6 +131,15 @@ class FileMerge(Struct, frozen=True):
                 )
                 for where, why in self.unnamed.items()
             ),
+            *(
+                Finding.warning(
+                    "like-another",
+                    f"{gone} may have another name now: {came} is like it",
+                    where=path,
+                    remedy="If so, take the side that has it, and make your edit there.",
+                )
+                for gone, came in (self.values.alike.items() if self.values is not None else ())
+            ),
         ]
 
     def losses(self, path: str) -> list[Finding]:

@@ -14,7 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from ..formats import Path, format_path
-from .keys import BY_NUMBER, Keys, frozen, name_of_key, renamed, same
+from .keys import BY_NUMBER, Keys, are_alike, frozen, name_of_key, renamed, same
 from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import ABSENT, Case, Question, Side, case_of
@@ -67,7 +67,8 @@ class ValueMerge(Struct, frozen=True, dict=True):
 
     `named_by` says which field names the records of a list, by the list's name; what is not in `touched`, by
     its name, is the same on all sides, and nothing in it was decided; `overruled` are changes of mine that
-    a rule let go for theirs; `unnamed` says of lists why no field names their records, that should.
+    a rule let go for theirs; `unnamed` says of lists why no field names their records, that should;
+    `alike` are records that are gone on one side, and the new one there that each is like.
     """
 
     value: Any
@@ -79,6 +80,7 @@ class ValueMerge(Struct, frozen=True, dict=True):
     touched: frozenset[str] = frozenset()
     overruled: tuple[Question, ...] = ()
     unnamed: dict[str, str] = {}
+    alike: dict[str, str] = {}
 
     @cached_property
     def units(self) -> set[str]:
@@ -130,9 +132,11 @@ def merge_values(
         frozenset(merge.touched),
         tuple(merge.overruled),
         merge.unnamed,
+        merge.alike,
     )
 
 
+_MOST_COMPARED = 1_000_000  # pairs of records that are held against each other
 _PLAIN = (str, int, bool)  # of which equal is the same
 
 
@@ -150,6 +154,7 @@ class _Merge:
         self.touched: set[str] = set()
         self.overruled: list[Question] = []
         self.unnamed: dict[str, str] = {}
+        self.alike: dict[str, str] = {}
 
     def value(self, path: Path, name: str, base: Any, mine: Any, theirs: Any) -> Any:
         """Merge what stands at a path of theirs; return the result, `ABSENT` if nothing shall stand there.
@@ -273,6 +278,7 @@ class _Merge:
                 del self.edits[count:]  # it goes as a member of the list
             else:
                 merged[at] = record
+        self._note_renamed(name, field, (base, mine, theirs), (old, here, there))
         new: dict[Hashable, New] = {}
         for key, at in here.items():
             if key not in there:
@@ -287,6 +293,28 @@ class _Merge:
         self._note_order(path, name, [list(old), list(here), list(there)])
         self._reorder(path, order, len(theirs))
         return [each.value if isinstance(each, New) else merged[each] for each in order]
+
+    def _note_renamed(
+        self, name: str, field: str, sides: Sequence[Any], places: Sequence[dict[Hashable, int]]
+    ) -> None:
+        """Note a record that is gone on one side, and changed on the other, where a new one is like it."""
+        (base, *both), (old, *known) = sides, places
+        for gone, other in ((0, 1), (1, 0)):
+            changed = known[other]
+            lost = [
+                key
+                for key, at in old.items()
+                if key not in known[gone]
+                and key in changed
+                and not same(base[at], both[other][changed[key]])
+            ]
+            came = [key for key in known[gone] if key not in old and key not in changed]
+            for key in lost if len(lost) * len(came) <= _MOST_COMPARED else ():
+                was = base[old[key]]
+                like = [n for n in came if are_alike(was, both[gone][known[gone][n]], field)]
+                if len(like) == 1:
+                    told = record_name(name, field, both[gone][known[gone][like[0]]])
+                    self.alike[record_name(name, field, was)] = told
 
     def _note_order(self, path: Path, name: str, sides: Sequence[list[Hashable]]) -> None:
         old, here, there = sides

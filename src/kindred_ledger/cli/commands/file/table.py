@@ -71,6 +71,9 @@ def _listed(session: Session, file: str, found: tuple[FileTable, ...], table: st
     if session.json:
         return session.emit(tables=[_plain(each) for each in found], written=None, findings=[])
     drawing.heading(session.out, file, f"{len(found)} table{'' if len(found) == 1 else 's'}")
+    if not found:
+        session.out.print("    It holds no list of records.")
+        return 0
     lines = [
         (f"    {each.name or '(the whole file)'}", f"{each.rows:,}", _columns(each))
         for each in found
