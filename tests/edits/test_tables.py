@@ -17,10 +17,10 @@ from hypothesis import strategies as st
 import kindred_ledger as kl
 from kindred_ledger.edits.cells import Kinds, cell_of, value_of
 from kindred_ledger.merge import ABSENT
-from tests.support import Case, PlayCase, kindred, write
+from tests.support import Case, PlayCase, kindred, law, side_law, write
 
 SCALARS = st.one_of(
-    st.text(max_size=8),
+    st.text(st.sampled_from("ab07.,;=+-#\"'\\\r\n\t \ufeffé🛶"), max_size=8),
     st.integers(-(10**22), 10**22),
     st.decimals(allow_nan=False, allow_infinity=False, places=3),
     st.booleans(),
@@ -59,6 +59,7 @@ def edited(text: str, change: Any) -> str:
 
 
 class Cells(unittest.TestCase):
+    @law
     @given(SCALARS)
     def test_untouched_is_the_very_value(self, value: Any) -> None:
         """And of the same kind: no number becomes a text, and no text a number."""
@@ -93,6 +94,7 @@ class Files(Case):
         with open(self.path(name), "rb") as file:
             return file.read()
 
+    @side_law
     @given(st.lists(st.dictionaries(st.sampled_from("abc"), SCALARS), min_size=1, max_size=5))
     def test_untouched_the_bytes_are_the_same(self, records: list[Any]) -> None:
         """Of JSON with any values, through CSV and through a data frame; rows may be sorted."""

@@ -12,7 +12,7 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from kindred_ledger.errors import KindredError
@@ -20,6 +20,7 @@ from kindred_ledger.formats import Layout, LayoutDocument
 from kindred_ledger.merge import How, Three, document_files, merge_files
 from kindred_ledger.merge import shortened as module
 from kindred_ledger.merge import shortened_rows as by_rows
+from tests.support import law, side_law
 
 Row = dict[str, str]
 _FEW_ROWS = mock.patch.object(by_rows, "_LEAST_ROWS", 10)
@@ -130,7 +131,7 @@ def outcome(three: Three, how: How) -> Any:
 
 
 class SameAsWhole(unittest.TestCase):
-    @settings(deadline=None, max_examples=400)
+    @law
     @given(st.sampled_from(sorted(WRITERS)), st.integers(), st.integers(0, 9), st.integers(0, 9))
     def test_every_decision(self, kind: str, seed: int, mine: int, theirs: int) -> None:
         """The same bytes, conflicts, counts and names, whatever either side did."""
@@ -181,7 +182,7 @@ LAYOUT = Layout.parse(
 
 
 class Rows(unittest.TestCase):
-    @settings(deadline=None)
+    @side_law
     @given(st.integers(), st.integers(0, 9), st.integers(0, 9))
     def test_every_decision(self, seed: int, mine: int, theirs: int) -> None:
         """Rows of a binary table with a checksum behind them: as if it was merged whole."""
