@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase
+from itertools import chain
 
 from msgspec.structs import replace
 
@@ -16,6 +17,7 @@ from .edit_set import EditSet, LineEdit, ValueEdit
 
 __all__ = ["combine_edits", "drop_edits"]
 
+_DEPTH = 2  # parts of a place by which edits are looked up: a list, and a record of it
 _DECIDE = "Drop one of them (kindred edits drop), or say whose counts: `prefer_set=SET`."
 
 
@@ -74,6 +76,7 @@ class _Combined:
         self.clashed: set[str] = set()  # files that two sets tell in ways that do not go together
         self.open: set[tuple[str, str]] = set()  # places of which two sets say different things
         self._by: dict[object, str] = {}
+        self._places: dict[tuple[str, At], dict[tuple[str, str], None]] = {}
 
     def add(self, name: str, edits: EditSet, *, wins: bool) -> None:
         """Add one set; what is there already and differs is a clash, unless it `wins`."""
@@ -98,8 +101,9 @@ class _Combined:
 
     def _value(self, name: str, each: ValueEdit, *, wins: bool) -> None:
         key, at = (each.file, each.at), read_at(each.at)
-        for there, other in [*self.values.items()]:
-            if there[0] != each.file or not _touch(read_at(there[1]), at):
+        for there in [*self._near(each.file, at)]:
+            other = self.values.get(there)
+            if other is None or not _touch(read_at(there[1]), at):
                 continue
             if there == key and _alike(other, each):
                 return
@@ -112,6 +116,14 @@ class _Combined:
                 self.open.add((each.file, name_of(read_at(there[1]))))
         self.values[key] = each
         self._by[key] = name
+        self._places.setdefault((each.file, at[:_DEPTH]), {})[key] = None
+
+    def _near(self, file: str, at: At) -> Iterable[tuple[str, str]]:
+        """Return where edits stand that may touch a place: those that begin as it does, or lie around it."""
+        if len(at) < _DEPTH:
+            return (key for key in self.values if key[0] == file)
+        heads = (at[:depth] for depth in range(_DEPTH + 1))
+        return chain.from_iterable(self._places.get((file, head), ()) for head in heads)
 
     def _line(self, name: str, each: LineEdit, *, wins: bool) -> None:
         if each in self.lines:
