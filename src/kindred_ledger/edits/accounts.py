@@ -20,6 +20,7 @@ from ..merge import (
     At,
     Difference,
     FileMerge,
+    Index,
     Keys,
     differences,
     resolved,
@@ -45,6 +46,7 @@ class Accounts(Struct):
     theirs: list[Line] = []
     seen_mine: list[str] = []  # every edit, as the differences of the sides tell it
     seen_theirs: list[str] = []
+    index: Index = {}  # of the sides of the file that is looked at
 
     def file(
         self, path: str, who: str, reason: str, outcome: Outcome, names: Sequence[str] = ()
@@ -67,6 +69,7 @@ class Accounts(Struct):
             self._lines(path, merge)
             return
         base, mine, theirs, result = merge.sides
+        self.index = {}
         own = differences(base, mine, told=merge.values)
         other = differences(base, theirs, told=merge.values)
         for each in own:
@@ -88,8 +91,8 @@ class Accounts(Struct):
         lines, seen = (self.mine, self.seen_mine) if mine else (self.theirs, self.seen_theirs)
         item = f"{path}: {each.name or 'the whole'}"
         seen.append(item)
-        if holds(result, each.at, each.after):
-            agreed = holds(across, each.at, each.after)
+        if holds(result, each.at, each.after, self.index):
+            agreed = holds(across, each.at, each.after, self.index)
             reason = SUPERSEDED if mine and agreed else APPLIED if mine else TAKEN
             lines.append(Line(Outcome.UNCHANGED, item, reason))
         elif _is_inside(each, result) and any(_touches(each.at, one.at) for one in others):
@@ -156,9 +159,9 @@ def edits_in(path: str, before: bytes, after: bytes, card: Card | None) -> tuple
     return ()
 
 
-def holds(value: Any, at: At, wanted: Any) -> bool:
+def holds(value: Any, at: At, wanted: Any, index: Index | None = None) -> bool:
     """Tell whether a plain value has something at a place; `ABSENT` is nothing there."""
-    path = resolved(value, at)
+    path = resolved(value, at, index)
     if path is None:
         return wanted is ABSENT
     for part in path:

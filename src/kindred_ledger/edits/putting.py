@@ -25,6 +25,7 @@ from ..ledger import Ledger, ReleasePlace
 from ..merge import (
     ABSENT,
     Difference,
+    Index,
     Named,
     are_alike,
     lines_of,
@@ -253,10 +254,11 @@ class _Sides:
         """Return the edits as differences of what is here: of a record that is gone, the record whole."""
         known = {record.at: record.content for record in self._edits.records}
         gone: dict[str, list[Difference]] = {}
+        index: Index = {}
         out: list[Difference | _Whole] = []
         for each in (value.difference() for value in values):
             record = _record(each)
-            if at_base or record is None or resolved(here, record) is not None:
+            if at_base or record is None or resolved(here, record, index) is not None:
                 out.append(each)
                 continue
             moved = self._likely(values[0].file, record, known.get(write_at(record)), here)

@@ -15,6 +15,7 @@ from ..ledger import Ledger
 from ..merge import (
     Case,
     Difference,
+    Index,
     Keys,
     Named,
     aligned,
@@ -181,12 +182,13 @@ def _edit(path: str, each: Difference) -> ValueEdit:
 def _records(path: str, found: Sequence[Difference], old: Any) -> list[SetRecord]:
     """Return what the records that were edited held before."""
     out: dict[str, SetRecord] = {}
+    index: Index = {}
     for each in found:
         numbers = [n for n, part in enumerate(each.at) if isinstance(part, Named)]
         if not numbers or each.is_record:
             continue
         at = each.at[: numbers[-1] + 1]
-        where = resolved(old, at)
+        where = resolved(old, at, index)
         if where is not None and write_at(at) not in out:
             value = old
             for part in where:

@@ -1,7 +1,7 @@
 """Merging: what two descendants of one base did, put together. Computes only; see `sides` for the table."""
 
 from .alignment import aligned
-from .differences import Difference, differences, name_of, put_differences, resolved
+from .differences import Difference, Index, differences, name_of, put_differences, resolved
 from .documents import DocumentMerge, edit_document, merge_documents, values_of
 from .files import merge_files, readers_of
 from .keys import Keys, are_alike, frozen, same
@@ -32,6 +32,7 @@ __all__ = [
     "Edit",
     "FileMerge",
     "How",
+    "Index",
     "Keys",
     "LineMerge",
     "Named",

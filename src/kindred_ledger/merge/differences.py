@@ -6,7 +6,7 @@ outlives the numbers of records, which change wherever one is inserted.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Sequence
 from typing import Any
 
 from msgspec import Struct
@@ -19,7 +19,7 @@ from .naming import At, Named
 from .sides import ABSENT
 from .values import Edit, New, ValueMerge, record_name
 
-__all__ = ["Difference", "differences", "name_of", "put_differences", "resolved"]
+__all__ = ["Difference", "Index", "differences", "name_of", "put_differences", "resolved"]
 
 
 class Difference(Struct, frozen=True):
@@ -157,19 +157,24 @@ def _named(record: dict[str, Any], field: str) -> Named:
 # ---- putting ---------------------------------------------------------------------------------
 
 
-def resolved(value: Any, at: At) -> Path | None:
+# The numbers of records by what they are known by: of a list and a field. Lists must not change meanwhile.
+Index = dict[tuple[int, str], dict[Hashable, int]]
+
+
+def resolved(value: Any, at: At, index: Index | None = None) -> Path | None:
     """Return the path that a place has in a plain value; None if a record on the way is not there.
 
-    What is last need not be there, unless it is a record.
+    What is last need not be there, unless it is a record. Whoever asks for many places of one value keeps
+    an `index` between them.
     """
     path: list[str | int] = []
     for number, part in enumerate(at):
         if isinstance(part, Named):
-            index = _index(value, part)
-            if index is None:
+            found = _number(value, part, index if index is not None else {})
+            if found is None:
                 return None
-            path.append(index)
-            value = value[index]
+            path.append(found)
+            value = value[found]
             continue
         path.append(part)
         if isinstance(part, int):
@@ -184,21 +189,21 @@ def resolved(value: Any, at: At) -> Path | None:
     return tuple(path)
 
 
-def _index(value: Any, named: Named) -> int | None:
+def _number(value: Any, named: Named, index: Index) -> int | None:
     """Return the number of the only record that is known by a name; None if there is none, or several."""
     if not isinstance(value, list):
         return None
     if named.field == BY_NUMBER:
         return int(named.value) if int(named.value) < len(value) else None
-    key = name_of_key({"": named.value}, "")
-    found = [
-        number
-        for number, record in enumerate(value)
-        if isinstance(record, dict)
-        and named.field in record
-        and name_of_key(record, named.field) == key
-    ]
-    return found[0] if len(found) == 1 else None
+    known = index.get((id(value), named.field))
+    if known is None:
+        known = index[(id(value), named.field)] = {}
+        for number, record in enumerate(value):
+            if isinstance(record, dict) and named.field in record:
+                key = name_of_key(record, named.field)
+                known[key] = -1 if key in known else number
+    found = known.get(name_of_key({"": named.value}, ""), -1)
+    return found if found >= 0 else None
 
 
 def put_differences(
@@ -219,17 +224,18 @@ def put_differences(
     """
     edits: list[Edit] = []
     lists: dict[At, list[Difference]] = {}
+    known: Index = {}
     for each in wanted:
         if each.is_record or each.at in records:
             lists.setdefault(each.at[:-1], []).append(each)
             continue
-        path = resolved(value, each.at)
+        path = resolved(value, each.at, known)
         if path is None:
             raise FormatError("what it lies in is not there", where=each.name)
         edits.append(_edit(path, side(each), _there(value, path)))
     edit_document(document, [edit for edit in edits if edit.kind])
     for at, some in sorted(lists.items(), key=lambda item: -len(item[0])):  # the inner ones first
-        _put_records(document, value, at, some, side)
+        _put_records(document, value, at, some, side, known)
 
 
 def _edit(path: Path, wanted: Any, here: Any) -> Edit:
@@ -253,8 +259,9 @@ def _put_records(
     at: At,
     some: Sequence[Difference],
     side: Callable[[Difference], Any],
+    known: Index,
 ) -> None:
-    path = resolved(value, at)
+    path = resolved(value, at, known)
     if path is None:
         raise FormatError("what it lies in is not there", where=name_of(at))
     here = _there(value, path)
@@ -269,12 +276,12 @@ def _put_records(
     for each in some:
         named = each.at[-1]
         assert isinstance(named, Named)
-        index, record = _index(here, named), side(each)
+        index, record = _number(here, named, known), side(each)
         if record is ABSENT:
             order = [one for one in order if one != index]
         elif index is None:
             new = New(record)
-            order.insert(_position(order, here, each.behind, places), new)
+            order.insert(_position(order, here, each.behind, places, known), new)
             places[name_of_key({"": named.value}, "")] = new
         elif not same(here[index], record):
             edit_document(document, [Edit("set", (*path, index), record)])
@@ -283,14 +290,18 @@ def _put_records(
 
 
 def _position(
-    order: list[Any], here: list[Any], behind: Named | None, places: dict[Any, Any]
+    order: list[Any],
+    here: list[Any],
+    behind: Named | None,
+    places: dict[Any, Any],
+    known: Index,
 ) -> int:
     """Return where a record comes: behind the one it stood behind, else first or at the end."""
     if behind is None:
         return 0
     anchor = places.get(name_of_key({"": behind.value}, ""))
     if anchor is None:
-        anchor = _index(here, behind)
+        anchor = _number(here, behind, known)
     for number, one in enumerate(order):
         if one is anchor or (anchor is not None and one == anchor and not isinstance(one, New)):
             return number + 1

@@ -20,7 +20,7 @@ from ..cards import Card, Install
 from ..errors import KindredError, UsageError
 from ..formats import Document, FieldDifference
 from ..ledger import EntryPlace, Ledger, Tag
-from ..merge import ABSENT, Keys, differences, frozen, resolved, told, values_of
+from ..merge import ABSENT, Index, Keys, differences, frozen, resolved, told, values_of
 from ..merge import Difference as Differing
 from ..notebook import frame_of, html_table
 from ..places import (
@@ -238,12 +238,15 @@ def _inside(old: Document, new: Document, keys: Keys) -> Iterator[FieldDifferenc
     """Yield what differs between two documents; a record that came or went is one difference."""
     values = values_of(old), values_of(new)
     texts = [{leaf.path: leaf.text for leaf in document.leaves()} for document in (old, new)]
+    index: Index = {}
     for each in _by_leaf(differences(*values, keys)):
         if isinstance(each.before, list) and isinstance(each.after, list):
             yield FieldDifference(each.name or "the whole", *_members(each.before, each.after))
             continue
         sides = [
-            None if value is ABSENT else shown.get(resolved(whole, each.at) or (), told(value))
+            None
+            if value is ABSENT
+            else shown.get(resolved(whole, each.at, index) or (), told(value))
             for value, whole, shown in zip((each.before, each.after), values, texts, strict=True)
         ]
         before, after = sides
