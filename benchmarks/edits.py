@@ -36,7 +36,7 @@ _FIELDS = 30
 @contextmanager
 def xml(count: int) -> Iterator[Pair]:
     """Keyed elements, 1% edited on each side; lxml parses three and writes one."""
-    from lxml import etree  # type: ignore[import-untyped]
+    from lxml import etree
 
     def text(edit: int | None) -> bytes:
         rows = []
