@@ -100,7 +100,7 @@ class Switch(SmallCase):
             DecisionNeeded, "(?s)nobody knows which build.*written_by=BUILD"
         ):
             self.turn("1.0")
-        with self.assertRaisesRegex(DecisionNeeded, "(?s)1.0 never had a turn here.*begin=along"):
+        with self.assertRaisesRegex(DecisionNeeded, "(?s)1.0 was never used here.*begin=along"):
             self.turn("1.0", written_by="2.0")
         before = snapshot(self.path("shared"))
         change = self.turn("1.0", written_by="2.0", begin=Begin.EMPTY)

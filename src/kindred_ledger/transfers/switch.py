@@ -30,7 +30,7 @@ _REASON = f"{BEFORE}{OPERATION}"
 
 
 class Begin(StrEnum):
-    """What a build finds that never had a turn here.
+    """What a build starts with that was never used here.
 
     >>> shared = {"user": "mossferry/userdata"}
     >>> install = card.open("second/mossferry", folders=shared)
@@ -61,7 +61,7 @@ def switch(
     """Compute the change that puts the data of an install's build into the folders it shares.
 
     `written_by` is the build that wrote what is live; from the second switch on the ledger knows it.
-    A build that never had a turn here begins as `begin` says.
+    A build that was never used here begins as `begin` says.
 
     Raises:
         UsageError: the install shares no folder, as its user's data lies in its own.
@@ -204,7 +204,7 @@ def _target(
         return tops, MemoryPlace({}), [Finding.note("begins-with", f"{build} begins with nothing")]
     if begin is Begin.ASK:
         raise DecisionNeeded(
-            f"{build} never had a turn here",
+            f"{build} was never used here",
             where=place.location,
             choices=(
                 f"`begin=along`: with what {live} left, as it is",
