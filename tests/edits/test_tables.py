@@ -107,6 +107,14 @@ class Files(Case):
         for rows in (table.to_csv(), turned, table.to_frame()):
             self.assertEqual(self.write_rows("a.json", rows), data)
 
+    def test_whole_numbers_beside_gaps(self) -> None:
+        """A data frame does not make floats of them."""
+        data = b'[{"id": 1, "n": 1152921504606846977}, {"id": 2}, {"id": 3, "n": null}]'
+        write(self.folder, {"a.json": data})
+        frame = kl.read_table(self.path("a.json")).to_frame()
+        self.assertEqual(frame["n"][0], 2**60 + 1)
+        self.assertEqual(self.write_rows("a.json", frame), data)
+
     def test_edits_reach_their_places(self) -> None:
         """A cell, a new row behind its neighbour, a row that goes; of every kind, and nothing else."""
         texts = {

@@ -14,6 +14,7 @@ from unittest import mock
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kindred_ledger.errors import KindredError
 from kindred_ledger.formats import Layout, LayoutDocument
@@ -163,6 +164,29 @@ class SameAsWhole(unittest.TestCase):
             self.assertFalse(small.names("@id" if kind == "xml" else "id", {"r20"}), kind)
             self.assertFalse(small.names("@pay" if kind == "xml" else "pay", set()), kind)
             self.assertFalse(small.names("nothing", set()), kind)
+
+    def test_records_that_do_not_come_back(self) -> None:
+        """Where a record ran into the next, or its neighbour is gone, the whole file is merged."""
+        base = rows(60)
+        mine, theirs = [dict(row) for row in base], [dict(row) for row in base]
+        mine[3]["pay"], theirs[40]["home"] = "100", "far"
+        for kind in PLAIN:
+            name, write = WRITERS[kind]
+            three = Three(write(base), write(mine), write(theirs))
+            with mock.patch.object(document_files, "shortened", lambda *_: None):
+                whole = outcome(three, How(name))
+            with _LEAST:
+                small = module.shortened(three, name.rpartition(".")[2])
+            assert small is not None, kind
+            before, left_out, behind = small.runs[0]
+            for run in (
+                (before, [u.rstrip() for u in left_out], behind),
+                (b"gone", left_out, behind),
+            ):
+                broken = replace(small, runs=[run, *small.runs[1:]])
+                self.assertIsNone(broken.restored(small.three.theirs), kind)
+                with mock.patch.object(document_files, "shortened", lambda *_, it=broken: it):
+                    self.assertEqual(outcome(three, How(name)), whole)
 
     def test_what_is_not_plain_is_left_whole(self) -> None:
         """Comments, quotes and text that only looks like records."""

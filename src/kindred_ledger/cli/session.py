@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from ..places.remotes import Remote
     from ..planning.context import Context
 
-__all__ = ["Session", "file_bytes"]
+__all__ = ["Session", "file_bytes", "refuse_taken"]
 
 
 @dataclass
@@ -215,6 +215,14 @@ class Session:
 
 def _hidden(question: str) -> str:
     return str(click.prompt(question, hide_input=True, err=True))
+
+
+def refuse_taken(path: str) -> None:
+    """Raise `UsageError` if there is something of the name of a file that shall be written."""
+    if os.path.lexists(path):
+        raise UsageError(
+            "there is something of this name already", where=path, remedy="Choose another."
+        )
 
 
 def file_bytes(path: str) -> bytes:

@@ -401,8 +401,12 @@ def _place_of(lines: list[str], each: LineEdit) -> tuple[int, int]:
         below = each.below[:context]
         for inner in (each.after, each.before):
             run = [*above, *inner, *below]
-            starts = [n for n in range(len(lines) - len(run) + 1) if lines[n : n + len(run)] == run]
-            if len(starts) == 1 and run:
+            starts = [
+                number
+                for number, line in enumerate(lines)
+                if run and line == run[0] and lines[number : number + len(run)] == run
+            ]
+            if len(starts) == 1:
                 at = starts[0] + len(above)
                 return at, at + len(inner)
     shown = next(iter((*each.before, *each.after)), "")

@@ -80,10 +80,10 @@ class FileTable(Struct, frozen=True):
             UsageError: pandas is not installed.
         """
         plain: dict[str, Any] = {WITHIN: list(self.within)} if self.within else {}
-        plain |= {
-            name: [None if value is ABSENT else value for value in column]
-            for name, column in self.columns.items()
-        }
+        for name, column in self.columns.items():
+            values = [None if value is ABSENT else value for value in column]
+            # A gap would make floats of whole numbers, and the longest of them inexact.
+            plain[name] = _as_they_are(values) if None in values else values
         frame = frame_of(plain)
         frame.index.name = NUMBER
         return frame
@@ -105,6 +105,15 @@ class FileTable(Struct, frozen=True):
                     )
                 )
         return tuple(out)
+
+
+def _as_they_are(values: list[Any]) -> Any:
+    """Return values as a column of objects, `(n_rows,)`."""
+    import numpy as np
+
+    column = np.empty(len(values), object)
+    column[:] = values
+    return column
 
 
 _COMES_BACK = "What you do not touch comes back as it was."
@@ -242,9 +251,8 @@ def _opened(
     return read_as(place.name, (data,), None).decode, data, ""
 
 
-_Lists = list[
-    tuple[Path, list[dict[str, Any]]]
-]  # lists of records of one name, with where each stands
+# Lists of records of one name, with where each stands.
+_Lists = list[tuple[Path, list[dict[str, Any]]]]
 
 
 def _lists(value: Any) -> dict[Path, _Lists]:

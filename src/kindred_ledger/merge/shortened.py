@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence, Set
 from itertools import chain
 from typing import Any
@@ -48,17 +49,21 @@ class _Records(Struct):
 
 
 class Shortened(Struct):
-    """Three files without what they have in common, and what was left out of theirs, by where it stood."""
+    """Three files without what they have in common, and what was left out of theirs, by where it stood.
+
+    Each of the `runs` is the unit before it, the units that were left out, and the one behind.
+    """
 
     three: Three
     codec: str
     records: _Records
-    runs: list[
-        tuple[bytes, list[bytes], bytes]
-    ]  # the unit before it, what was left out, the one behind
+    runs: list[tuple[bytes, list[bytes], bytes]]
 
     def restored(self, data: bytes) -> bytes | None:
-        """Return a merged file with what was left out; None if a place is not where it was."""
+        """Return a merged file with what was left out; None if a place is not where it was.
+
+        The whole is taken apart again, and must have every unit of both, as often as they have it.
+        """
         units = _units(data, self.codec)
         places: dict[bytes, int] = {}
         for at, unit in enumerate(units):
@@ -78,7 +83,9 @@ class Shortened(Struct):
             parts += left_out
             done = at + 1
         parts += units[done:]
-        return b"".join(parts)
+        whole = b"".join(parts)
+        wanted = Counter(chain(units, *(some for _, some, _ in self.runs)))
+        return whole if Counter(_units(whole, self.codec)) == wanted else None
 
     @property
     def fields(self) -> int:
@@ -286,7 +293,7 @@ def _read_json(units: list[bytes], head: bytes) -> _Records | None:
         return None
     try:
         found = json.loads(b"[" + text[:-1] + b"]")
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
     if len(found) != len(units):
         return None

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from typing import Any
 
 import click
 
 from ...cards import select_categories
-from ...errors import UsageError
 from ...formats import FieldDifference
 from ...ledger import Tag
 from ...places import Every, refusals, wanted, write_atomic
@@ -18,7 +16,7 @@ from ...planning.compare import largest_first, relative_change
 from .. import drawing
 from ..meanings import flag, value
 from ..options import categorised, entry_argument, placing, selecting, session
-from ..session import Session
+from ..session import Session, refuse_taken
 
 _MOST = 30  # differences listed one by one; beyond, folders are summed up
 _FEW = 3
@@ -61,10 +59,8 @@ def command(
     tags = [tag for side in sides if isinstance(tag := getattr(side, "tag", None), Tag)]
     titles = {session.named_title, *(tag.title for tag in tags)} - {""}
     card = next((card for card in session.cards if card.title in titles), None)
-    if out and os.path.lexists(out):
-        raise UsageError(
-            "there is something of this name already", where=out, remedy="Choose another."
-        )
+    if out:
+        refuse_taken(out)
     chosen = [asked for asked in (wanted(only, exclude),) if asked]
     if categories:
         known = next((tag.categories for tag in tags if tag.categories), {})

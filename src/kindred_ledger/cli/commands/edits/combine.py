@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 import click
 
 from ....edits import EditSet, combine_edits
@@ -11,7 +9,7 @@ from ....errors import UsageError
 from ... import drawing
 from ...meanings import value
 from ...options import session
-from ...session import Session
+from ...session import Session, refuse_taken
 
 _DECISION_NEEDED = 3
 
@@ -33,10 +31,7 @@ def command(session: Session, *, edits: tuple[str, ...], out: str, prefer: str) 
     """
     if not out:
         raise UsageError("where to write the edits is not said", remedy="Say it: --out FILE")
-    if os.path.lexists(out):
-        raise UsageError(
-            "there is something of this name already", where=out, remedy="Choose another."
-        )
+    refuse_taken(out)
     sets = {path: EditSet.load(path) for path in edits}
     if prefer and prefer not in sets:
         raise UsageError(

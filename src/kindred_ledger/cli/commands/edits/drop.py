@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import os
-
 import click
 
 from ....edits import EditSet, drop_edits
-from ....errors import UsageError
 from ...meanings import value
 from ...options import session
-from ...session import Session
+from ...session import Session, refuse_taken
 
 
 @click.command()
@@ -27,10 +24,8 @@ def command(session: Session, *, edits: str, patterns: tuple[str, ...], out: str
     Example, in the demo's folder:
       kindred edits drop mine.edits.toml "*.ini:Tides.*"
     """
-    if out and os.path.lexists(out):
-        raise UsageError(
-            "there is something of this name already", where=out, remedy="Choose another."
-        )
+    if out:
+        refuse_taken(out)
     before = EditSet.load(edits)
     after = drop_edits(before, patterns)
     after.save(out or edits)

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import os
-
 import click
 
 from ....edits import EditSet
-from ....errors import UsageError
 from ....places import refusals, write_atomic
 from ... import drawing
 from ...meanings import value
 from ...options import session
-from ...session import Session
+from ...session import Session, refuse_taken
 
 
 @click.command()
@@ -29,10 +26,7 @@ def command(session: Session, *, edits: str, out: str) -> int:
     found = EditSet.load(edits)
     rows = found.rows()
     if out:
-        if os.path.lexists(out):
-            raise UsageError(
-                "there is something of this name already", where=out, remedy="Choose another."
-            )
+        refuse_taken(out)
         with refusals(out):
             write_atomic(out, found.to_csv().encode())
     if session.json:

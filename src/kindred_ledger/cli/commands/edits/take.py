@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 import click
 
 from ....edits import take_edits
@@ -11,7 +9,7 @@ from ....errors import UsageError
 from ... import drawing
 from ...meanings import flag, value
 from ...options import placing, storing
-from ...session import Session
+from ...session import Session, refuse_taken
 
 
 @click.command()
@@ -46,10 +44,7 @@ def command(
     """
     if not out:
         raise UsageError("where to write the edits is not said", remedy="Say it: --out FILE")
-    if os.path.lexists(out):
-        raise UsageError(
-            "there is something of this name already", where=out, remedy="Choose another."
-        )
+    refuse_taken(out)
     context = session.context
     found = take_edits(
         context.subject(edited),

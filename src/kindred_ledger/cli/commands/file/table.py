@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import click
@@ -15,7 +14,7 @@ from ... import drawing
 from ...applying import carry_out
 from ...meanings import value
 from ...options import storing, writing
-from ...session import Session
+from ...session import Session, refuse_taken
 
 _MOST_COLUMNS = 6  # that the list names
 
@@ -47,10 +46,7 @@ def command(session: Session, *, file: str, table: str, out: str, rows: str, **o
     if not out:
         return _listed(session, file, tables_in(file, card=session.cards), table)
     found = read_table(file, table, card=session.cards)
-    if os.path.lexists(out):
-        raise UsageError(
-            "there is something of this name already", where=out, remedy="Choose another."
-        )
+    refuse_taken(out)
     with refusals(out):  # the mark in front tells spreadsheets that it is UTF-8
         write_atomic(out, found.to_csv().encode("utf-8-sig"))
     if session.json:
