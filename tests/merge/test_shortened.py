@@ -178,11 +178,9 @@ class SameAsWhole(unittest.TestCase):
             with _LEAST:
                 small = module.shortened(three, name.rpartition(".")[2])
             assert small is not None, kind
-            before, left_out, behind = small.runs[0]
-            for run in (
-                (before, [u.rstrip() for u in left_out], behind),
-                (b"gone", left_out, behind),
-            ):
+            first = small.runs[0]
+            joined = replace(first, units=[unit.rstrip() for unit in first.units])
+            for run in (joined, replace(first, before=b"gone")):
                 broken = replace(small, runs=[run, *small.runs[1:]])
                 self.assertIsNone(broken.restored(small.three.theirs), kind)
                 with mock.patch.object(document_files, "shortened", lambda *_, it=broken: it):

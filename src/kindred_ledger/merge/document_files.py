@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from contextlib import suppress
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
 from ..errors import KindredError
 from ..formats import Path
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
-from .documents import merge_documents
+from .documents import DocumentMerge, merge_documents, values_of
 from .keys import Keys, frozen, name_of_key, same
-from .outcome import FileMerge, How, Three, check_size, count
+from .outcome import FileMerge, How, Sides, Three, check_size, count
 from .policy import Rule
+from .settled import Settled
 from .shortened import Shortened, shortened
 from .shortened_rows import ShortenedRows, shortened_rows
 from .sides import Case, Question
@@ -27,38 +28,106 @@ _TEXTS = frozenset(("json", "ini", "toml", "yaml", "xml", "csv"))
 
 
 def merge(three: Three, how: How) -> FileMerge:
-    """Merge a file by its values; see `merge_documents`. Large tables without what all sides have alike.
+    """Merge a file by its values; see `merge_documents`. Large tables without what needs no merging.
 
     Raises:
         FormatError: one side is damaged, or the result cannot be written.
     """
-    small: Shortened | ShortenedRows | None = None
-    if how.known:
-        small = shortened(three, how.codec) or shortened_rows(three, how.decode)
-    if small is not None:
+    keys = Keys(how.keys)
+    for settling in (
+        (keys, None) if how.known and _by_the_table(how) else (None,) if how.known else ()
+    ):
+        small = shortened(three, how.codec, settling) or shortened_rows(three, how.decode, settling)
+        if small is None:
+            break
         with suppress(KindredError):  # the whole file says what is wrong with it
-            found = _merge(small.three, how, left_out=small.fields)
-            whole = small.restored(found.data) if found.data else b""
-            if whole is not None and _holds(small, found):
-                return replace(found, data=whole)
+            merge = _merge_small(small, how, keys)
+            if merge is not None:
+                return merge
     check_size(three)
-    return _merge(three, how)
+    found, answered = _decided(three, how)
+    return _told(found, how, answered)
 
 
-def _holds(small: Shortened | ShortenedRows, found: FileMerge) -> bool:
+def _by_the_table(how: How) -> bool:
+    """Tell whether what one side alone changed is decided by that, and by no rule."""
+    return how.asked is None and not any(rule.always for rule in how.policy.rules)
+
+
+def _merge_small(small: Shortened | ShortenedRows, how: How, keys: Keys) -> FileMerge | None:
+    """Merge shortened files and give the result what was left out; None if it had to be merged, too."""
+    found, answered = _decided(small.three, how)
+    sides = found.base, found.mine, found.theirs
+    settled = Settled()
+    if small.has_settled:
+        named = _named(small, sides, found.merge, keys)
+        version = how.version_path[: len(named.path)] if named is not None else ()
+        if named is None or (how.version_path and version == named.path):
+            return None
+        known = small.settled(named.name, named.field)
+        if known is None:
+            return None
+        settled = known
+    whole = small.restored(found.data) if found.data else b""
+    if whole is None or not _holds(small, found.merge, sides, settled):
+        return None
+    merge = _told(found, how, answered, left_out=small.fields, settled=settled)
+    if not settled.decided:
+        return replace(merge, data=whole)
+
+    def told() -> Sides:
+        assert how.decode is not None
+        base, mine, theirs, result = small.told(found.data or small.three.theirs)
+        plain = [values_of(how.decode(data)) for data in (base, mine, theirs, result)]
+        return plain[0], plain[1], plain[2], plain[3] if found.data else None
+
+    values = replace(
+        found.merge,
+        decided=(*found.merge.decided, *settled.decided),
+        named_by={**found.merge.named_by, settled.name: settled.field},
+        touched=found.merge.touched | {settled.name},
+    )
+    return replace(merge, data=whole, tell=told, values=values, named_by=values.named_by)
+
+
+class _List(NamedTuple):
+    """A list of records: where it is, its name on every side, and which field names its records."""
+
+    path: Path
+    name: str
+    field: str
+
+
+def _named(
+    small: Shortened | ShortenedRows, sides: Sequence[Any], merge: ValueMerge, keys: Keys
+) -> _List | None:
+    """Return the only list that records were left out of, the same on all sides; None if it is not sure."""
+    found = [
+        [each for each in _lists((), "", side, merge) if small.is_from(each[1])] for side in sides
+    ]
+    if any(len(some) != 1 for some in found) or len({some[0][1] for some in found}) > 1:
+        return None
+    path, name, _ = found[2][0]
+    field = keys.of(path, [some[0][2] for some in found])
+    fits = field and field == merge.named_by.get(name, field)
+    return _List(path, name, field) if fits else None
+
+
+def _holds(
+    small: Shortened | ShortenedRows, merge: ValueMerge, sides: Sequence[Any], settled: Settled
+) -> bool:
     """Tell whether a merge of shortened files decided as one of the whole files does: by the same names."""
-    merge, sides = found.values, found.sides
-    if merge is None or sides is None:
-        return False
     kept: dict[str, set[Any]] = {}
-    for side in sides[:3]:
-        lists = [each for each in _lists("", side, merge) if small.is_from(each[0])]
+    for side in sides:
+        lists = [each for each in _lists((), "", side, merge) if small.is_from(each[1])]
         if not lists:
             return False
-        for name, records in lists:
-            if name not in merge.touched:
-                continue
+        for _, name, records in lists:
             field = merge.named_by.get(name, "")
+            if settled.decided and name == settled.name:
+                field = settled.field
+            elif name not in merge.touched:
+                continue
             if not field:
                 return False
             kept.setdefault(field, set()).update(name_of_key(each, field) for each in records)
@@ -67,18 +136,21 @@ def _holds(small: Shortened | ShortenedRows, found: FileMerge) -> bool:
     return all(small.names(field, known) for field, known in kept.items())
 
 
-def _lists(name: str, value: Any, merge: ValueMerge) -> Iterator[tuple[str, list[Any]]]:
-    """Yield the lists of records in a plain value, each by its name on every side."""
+def _lists(
+    path: Path, name: str, value: Any, merge: ValueMerge
+) -> Iterator[tuple[Path, str, list[Any]]]:
+    """Yield the lists of records in a plain value, each by its path, and by its name on every side."""
     if isinstance(value, dict):
-        for part, inner in _members(name, value).items():
-            yield from _lists(part, inner, merge)
+        for key, inner in value.items():
+            part = f"{name}.{key_name(key)}" if name else key_name(key)
+            yield from _lists((*path, key), part, inner, merge)
     elif isinstance(value, list) and any(isinstance(each, dict) for each in value):
-        yield name, value
+        yield path, name, value
         field = merge.named_by.get(name, "")
         for at, each in enumerate(value):
             if isinstance(each, dict) and not _NESTED.isdisjoint(map(type, each.values())):
                 below = record_name(name, field, each) if field else f"{name}[{at}]"
-                yield from _lists(below, each, merge)
+                yield from _lists((*path, at), below, each, merge)
 
 
 def _is_mixed(value: Any) -> bool:
@@ -90,8 +162,8 @@ def _is_mixed(value: Any) -> bool:
     return isinstance(value, list) and any(map(_is_mixed, value))
 
 
-def _merge(three: Three, how: How, *, left_out: int = 0) -> FileMerge:
-    """Merge a file; `left_out` is how many more fields it has that are the same on all sides."""
+def _decided(three: Three, how: How) -> tuple[DocumentMerge, frozenset[str]]:
+    """Merge three files; return also the texts of the rules that decided something."""
     assert how.decode is not None
 
     answered: set[str] = set()
@@ -111,32 +183,51 @@ def _merge(three: Three, how: How, *, left_out: int = 0) -> FileMerge:
         known=how.known,
         is_text=how.codec in _TEXTS,
     )
+    return found, frozenset(answered)
+
+
+def _told(
+    found: DocumentMerge,
+    how: How,
+    answered: frozenset[str],
+    *,
+    left_out: int = 0,
+    settled: Settled | None = None,
+) -> FileMerge:
+    """Tell what was decided; there are `left_out` more fields, in which `settled` was changed."""
+    result = None if found.questions else found.result
+
+    def sides() -> Sides:
+        return found.base, found.mine, found.theirs, result
+
+    told = FileMerge(
+        found.data,
+        named_by=found.merge.named_by,
+        unnamed=found.merge.unnamed,
+        answered=answered,
+        tell=sides,
+        values=found.merge,
+    )
     if found.questions:
-        return FileMerge(
-            b"",
-            conflicts=found.questions,
-            named_by=found.merge.named_by,
-            unnamed=found.merge.unnamed,
-            answered=frozenset(answered),
-            sides=(found.base, found.mine, found.theirs, None),
-            values=found.merge,
-        )
+        return replace(told, conflicts=found.questions)
+    settled = settled or Settled()
     fields = _Fields(found.merge, many=_size(found.mine) + _size(found.result) >= 2 * MANY)
     fields.compare("", found.mine, found.result)
-    before, after = fields.before, fields.after
-    lines = list(_lines(before, after, {each.where: each for each in found.decided}))
-    alike = [number + left_out for number in fields.alike]
+    before, after = {**fields.before, **settled.before}, {**fields.after, **settled.after}
+    decided = (*found.decided, *settled.decided)
+    lines = list(_lines(before, after, {each.where: each for each in decided}))
+    alike = [number + left_out - len(settled.decided) for number in fields.alike]
     if alike[0]:
         lines.append(Line(Outcome.UNCHANGED, ALL_OTHERS, count=alike[0]))
-    return FileMerge(
-        found.data,
-        count(
+    return replace(
+        told,
+        counts=count(
             [
                 (each.case.changed_by, each.takes, each.case in (Case.AGREED, Case.BOTH_REMOVED))
-                for each in found.decided
+                for each in decided
             ]
         ),
-        Statement(how.name, "fields", tuple(lines)).balanced(
+        statement=Statement(how.name, "fields", tuple(lines)).balanced(
             *(
                 {**dict.fromkeys(names, 1), **({ALL_OTHERS: others} if others else {})}
                 for names, others in zip((before, after), alike, strict=True)
@@ -144,12 +235,7 @@ def _merge(three: Three, how: How, *, left_out: int = 0) -> FileMerge:
         ),
         lost=found.lost,
         overruled=found.merge.overruled,
-        answered=frozenset(answered),
         notes=found.merge.notes,
-        named_by=found.merge.named_by,
-        unnamed=found.merge.unnamed,
-        sides=(found.base, found.mine, found.theirs, found.result),
-        values=found.merge,
     )
 
 

@@ -60,6 +60,10 @@ class Keys:
                     return f"{field} does not name them: {why} in {who}"
         return ""
 
+    def may_name(self, field: str) -> bool:
+        """Tell whether a field names records somewhere, by what is declared or by what it is called."""
+        return field in self._declared.values() or field.lstrip("@").lower() in _LIKELY
+
     def is_sure(self, path: Path, field: str) -> bool:
         """Tell whether a field names records even where there is only one: it is declared, or called so."""
         if not field or field == BY_NUMBER:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from msgspec import Struct
@@ -60,6 +61,8 @@ class How(Struct, frozen=True):
     asked: Asked | None = None
 
 
+Sides = tuple[Any, Any, Any, Any]  # base, mine, theirs and the result, None where there is none
+
 _NO_BOOKS = Statement("", "fields")
 
 
@@ -83,14 +86,14 @@ class Counts(Struct, frozen=True):
         return ", ".join(f"{count} {what}" for count, what in told if count)
 
 
-class FileMerge(Struct, frozen=True):
+class FileMerge(Struct, frozen=True, dict=True):
     """A merged file: its bytes, empty while there are conflicts; its books; and what should be known.
 
     `conflicts` say where both changed something and what; `lost` is what of mine did not come along and
     has no line in the books, such as comments; `overruled` are changes of mine that a rule let go;
     `answered` the texts of rules that decided something; `named_by` says which field names the records of a
-    list, `unnamed` why none does. `sides` are base, mine, theirs and the result as plain values, and
-    `values` how they were merged, where the file holds such.
+    list, `unnamed` why none does. `tell` gives the `sides` as plain values, and `values` says how they were
+    merged, where the file holds such; what needed no merging is in neither.
 
     >>> three = kl.Three(base=b"a = 1\\nb = 1\\n", mine=b"a = 2\\nb = 1\\n", theirs=b"a = 1\\nb = 3\\n")
     >>> merged = kl.merge_files(three, kl.How("settings.toml"))
@@ -107,9 +110,14 @@ class FileMerge(Struct, frozen=True):
     answered: frozenset[str] = frozenset()
     notes: tuple[str, ...] = ()
     named_by: dict[str, str] = {}
-    sides: tuple[Any, Any, Any, Any] | None = None
+    tell: Callable[[], Sides] | None = None
     values: ValueMerge | None = None
     unnamed: dict[str, str] = {}
+
+    @cached_property
+    def sides(self) -> Sides | None:
+        """Base, mine, theirs and the result as plain values; None where the file holds none."""
+        return self.tell() if self.tell is not None else None
 
     def noticed(self, path: str) -> list[Finding]:
         """Return what a person should know beyond the books of the file at a path."""

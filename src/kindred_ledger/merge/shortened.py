@@ -1,27 +1,31 @@
-"""Large tables in text files, merged without the records that are the same on all sides.
+"""Large tables in text files, merged without the records about which nothing has to be decided.
 
-Nearly all of a large table is as it was. Records that stand on all three sides, with the same neighbours and
-the very same bytes, decide nothing: they are left out of the three files, what is left is merged as any file
-is, and they are put back behind the record they stood behind. What a person is told stays the same: the
-field that names records is checked against those that were left out, and they are counted.
+Nearly all of a large table is as it was. Records that stand at one place on all sides, and that at most one
+side changed, need no merging: they are left out of the three files, what is left is merged as any file is,
+and they are put back behind the record they stood behind, as whoever changed them has them. What a person is
+told stays the same: the field that names records is checked against those that were left out, every change
+in them is told, and they are counted.
 
 Whatever is not plain enough for that (records over several lines of XML, quotes in CSV, a key that is not
-unique) is merged whole. What matches are records that stand once on each side, in one order on all three.
+unique) is merged whole.
 """
 
 from __future__ import annotations
 
-import json
-import re
-from collections import Counter
-from collections.abc import Callable, Iterator, Sequence, Set
+from bisect import bisect_left
+from collections.abc import Callable, Iterator, Sequence
 from itertools import chain
+from operator import eq
 from typing import Any
 
 from msgspec import Struct
 
 from .alignment import rising
+from .keys import Keys
 from .outcome import Three
+from .plain_records import Records, cells_of, is_plain, read_records, spans_of, units_of
+from .settled import Settled
+from .sides import Case
 
 __all__ = ["Shortened", "shortened"]
 
@@ -29,68 +33,73 @@ _LEAST = 2000  # units; smaller files are merged whole
 _SHORTEST = 8  # units of a run that are worth leaving out
 _KEPT = 1  # at each end of it: what changes stand beside
 
-_ELEMENT = re.compile(
-    rb'[ \t]*<([A-Za-z_][\w.:-]*)((?: [A-Za-z_][\w.:-]*="[^"<>&\r\n]*")*) ?/>[ \t]*\r?\n'
-)
-_LONG_COMMENT = re.compile(rb"<!--(?![^\r\n]*?-->)")
-_OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
+
+class _Change(Struct):
+    """A record that one side changed, or both alike: the unit of each side, and the fields that differ."""
+
+    three: tuple[bytes, bytes, bytes]
+    fields: tuple[str, ...]
+
+    @property
+    def case(self) -> Case:
+        base, mine, theirs = self.three
+        if mine == theirs:
+            return Case.AGREED
+        return Case.THEY_CHANGED if mine == base else Case.I_CHANGED
+
+    @property
+    def result(self) -> bytes:
+        """The unit that both together have: that of whoever changed it."""
+        return self.three[1 if self.case is Case.I_CHANGED else 2]
 
 
-class _Records(Struct):
-    """What was left out, read: how many records and fields, and of which tag if they are elements of XML.
+class _Run(Struct):
+    """Units that are left out, and those they stand between; `changed` are records among them."""
 
-    `values` gives those of a field by its name, None if not every record has it once.
-    """
-
-    count: int
-    fields: int
-    tag: str
-    values: Callable[[str], list[Any] | None]
+    before: bytes
+    units: list[bytes]
+    behind: bytes
+    changed: list[_Change]
 
 
 class Shortened(Struct):
-    """Three files without what they have in common, and what was left out of theirs, by where it stood.
-
-    Each of the `runs` is the unit before it, the units that were left out, and the one behind.
-    """
+    """Three files without the records that need no merging, and those, by where they stood."""
 
     three: Three
     codec: str
-    records: _Records
-    runs: list[tuple[bytes, list[bytes], bytes]]
-
-    def restored(self, data: bytes) -> bytes | None:
-        """Return a merged file with what was left out; None if a place is not where it was.
-
-        The whole is taken apart again, and must have every unit of both, as often as they have it.
-        """
-        units = _units(data, self.codec)
-        places: dict[bytes, int] = {}
-        for at, unit in enumerate(units):
-            places[unit] = -1 if unit in places else at
-        parts: list[bytes] = []
-        done = 0
-        for before, left_out, behind in self.runs:
-            at = places.get(before, -1)
-            if (
-                at < done - 1
-                or at + 1 >= len(units)
-                or units[at + 1] != behind
-                or places[behind] < 0
-            ):
-                return None
-            parts += units[done : at + 1]
-            parts += left_out
-            done = at + 1
-        parts += units[done:]
-        whole = b"".join(parts)
-        wanted = Counter(chain(units, *(some for _, some, _ in self.runs)))
-        return whole if Counter(_units(whole, self.codec)) == wanted else None
+    records: Records
+    runs: list[_Run]
+    head: bytes
 
     @property
     def fields(self) -> int:
         """How many fields there are in what was left out."""
         return self.records.fields
+
+    def restored(self, data: bytes) -> bytes | None:
+        """Return a merged file with what was left out; None if a place is not where it was.
+
+        The whole is taken apart again, and must have the very units that were put together.
+        """
+        units = self._filled(data, lambda run: run.units)
+        if units is None:
+            return None
+        whole = b"".join(units)
+        return whole if units_of(whole, self.codec) == units else None
+
+    def told(self, merged: bytes) -> tuple[bytes, bytes, bytes, bytes]:
+        """Return the three files and a merged one with the records that some side changed, and few others."""
+
+        def filled(data: bytes | None, which: Callable[[_Change], bytes]) -> bytes:
+            units = self._filled(data or b"", lambda run: [which(each) for each in run.changed])
+            return b"".join(units or ())
+
+        return (
+            filled(self.three.base, lambda change: change.three[0]),
+            filled(self.three.mine, lambda change: change.three[1]),
+            filled(self.three.theirs, lambda change: change.three[2]),
+            filled(merged, lambda change: change.result),
+        )
 
     def is_from(self, name: str) -> bool:
         """Tell whether records may have been left out of the list of a name."""
@@ -98,102 +107,188 @@ class Shortened(Struct):
             return name.rpartition(".")[2] == self.records.tag
         return True
 
-    def names(self, field: str, kept: Set[Any]) -> bool:
+    def names(self, field: str, kept: set[Any]) -> bool:
         """Tell whether a field names what was left out, too: single, and unlike those that were `kept`."""
-        values = self.records.values(field)
-        if values is None:
-            return False
-        known = set(values)
-        return len(known) == len(values) and known.isdisjoint(kept)
+        return self.records.names(field, kept)
+
+    @property
+    def has_settled(self) -> bool:
+        """Whether some side changed a record that was left out."""
+        return any(run.changed for run in self.runs)
+
+    def settled(self, name: str, field: str) -> Settled | None:
+        """Return what was changed in what was left out of a list, by the field that names its records.
+
+        None where somebody changed that field itself: these are other records.
+        """
+        found = Settled(name, field)
+        for change in chain.from_iterable(run.changed for run in self.runs):
+            cells = [dict(cells_of(unit, self.codec, self.head)[0]) for unit in change.three]
+            if field in change.fields or field not in cells[0]:
+                return None
+            record = {field: cells[0][field].decode()}
+            result = cells[1 if change.case is Case.I_CHANGED else 2]
+            for one in change.fields:
+                found.note(record, one, change.case, cells[1][one], result[one])
+        return found
+
+    def _filled(self, data: bytes, what: Callable[[_Run], list[bytes]]) -> list[bytes] | None:
+        """Return the units of a shortened file with some of each run; None if a place is not where it was."""
+        units = units_of(data, self.codec)
+        places: dict[bytes, int] = {}
+        for at, unit in enumerate(units):
+            places[unit] = -1 if unit in places else at
+        parts: list[bytes] = []
+        done = 0
+        for run in self.runs:
+            at = places.get(run.before, -1)
+            if (
+                at < done - 1
+                or at + 1 >= len(units)
+                or units[at + 1] != run.behind
+                or places[run.behind] < 0
+            ):
+                return None
+            parts += units[done : at + 1]
+            parts += what(run)
+            done = at + 1
+        return parts + units[done:]
 
 
-def shortened(three: Three, codec: str) -> Shortened | None:
-    """Return three files without the records that are the same in all; None if not worth it, or not sure.
+def shortened(three: Three, codec: str, keys: Keys | None = None) -> Shortened | None:
+    """Return three files without the records that need no merging; None if not worth it, or not sure.
 
-    Whoever merges them must see to it that the field that names records holds for what was left out; see
-    `Shortened.names`.
+    Without `keys` only records that are the same on all sides are left out. Whoever merges the files must
+    see to it that the field that names records holds for what was left out; see `Shortened.names`.
     """
     if three.base is None or codec not in ("xml", "csv", "json"):
         return None
     files = three.base, three.mine, three.theirs
-    if min(map(len, files)) < _LEAST or not all(_is_plain(data, codec) for data in files):
+    if min(map(len, files)) < _LEAST or not all(is_plain(data, codec) for data in files):
         return None
-    units = [_units(data, codec) for data in files]
+    units = [units_of(data, codec) for data in files]
     if min(map(len, units)) < _LEAST:
         return None
+    head = units[2][0]
     if codec == "csv" and len({side[0] for side in units}) > 1:
         return None  # a column that has another name is another in every row
-    runs = []
-    for *starts, length in _common(units):
-        for first, last in _records(units[2][starts[2] : starts[2] + length], codec):
-            old, here, there = (start + first + _KEPT for start in starts)
-            size = last - first - 2 * _KEPT
-            if size >= _SHORTEST:
-                runs.append((old, here, there, size))
-    left_out = [units[2][there : there + size] for _, _, there, size in runs]
-    records = _read(left_out, codec, units[2][0]) if left_out else None
+    changes = _Changes(codec, head, keys if codec != "json" else None)
+    found = [run for block in _blocks(units) for run in _runs(units, block, changes)]
+    left_out = [run.units for _, run in found]
+    records = read_records(left_out, codec, head) if left_out else None
     if records is None or records.count < len(units[2]) // 2:
         return None
     left = []
     for number, side in enumerate(units):
         done, parts = 0, []
-        for run in runs:
-            parts += side[done : run[number]]
-            done = run[number] + run[3]
+        for starts, run in found:
+            parts += side[done : starts[number]]
+            done = starts[number] + len(run.units)
         parts += side[done:]
         left.append(b"".join(parts))
-    theirs = units[2]
-    placed = [
-        (theirs[there - 1], some, theirs[there + size])
-        for (_, _, there, size), some in zip(runs, left_out, strict=True)
-    ]
-    return Shortened(Three(left[0], left[1], left[2]), codec, records, placed)
+    return Shortened(
+        Three(left[0], left[1], left[2]), codec, records, [run for _, run in found], head
+    )
 
 
-def _records(units: list[bytes], codec: str) -> Iterator[tuple[int, int]]:
-    """Yield where some units are records one after the other: begin and end."""
-    if codec == "csv":
-        yield 0, len(units)
-        return
-    first = 0
-    for at, unit in enumerate(units):
-        is_record = _ELEMENT.fullmatch(unit) if codec == "xml" else unit.rstrip().endswith(b",")
-        if not is_record:  # text between them, or the last of its list
-            yield first, at
-            first = at + 1
-    yield first, len(units)
+class _Changes:
+    """What one side changed in a record, where that alone is clear; nothing without `keys`."""
+
+    def __init__(self, codec: str, head: bytes, keys: Keys | None) -> None:
+        self.codec = codec
+        self._head = head
+        self._keys = keys
+
+    def of(self, base: bytes, mine: bytes, theirs: bytes) -> _Change | None:
+        """Return a change of values alone, none of which may name the record; else None."""
+        if self._keys is None or not (mine == theirs or base in (mine, theirs)):
+            return None
+        old, around = cells_of(base, self.codec, self._head)
+        new, so = cells_of(theirs if mine == base else mine, self.codec, self._head)
+        if around != so or [name for name, _ in old] != [name for name, _ in new]:
+            return None  # not only values differ, but how the text is laid out
+        pairs = zip(old, new, strict=True)
+        fields = tuple(name for (name, was), (_, value) in pairs if was != value)
+        unique = len({name for name, _ in old}) == len(old)
+        if not fields or not unique or any(map(self._keys.may_name, fields)):
+            return None
+        return _Change((base, mine, theirs), fields)
 
 
-def _is_plain(data: bytes, codec: str) -> bool:
-    """Tell whether the lines, or the brackets at one depth, of a file are what they look like."""
-    if b"\0" in data:
-        return False
-    if codec == "csv":
-        return b'"' not in data
-    if codec == "json":
-        return b"/*" not in data and b"//" not in data
-    return b"<![" not in data and b"<!DOCTYPE" not in data and not _LONG_COMMENT.search(data)
+# ---- what stands at one place on all sides -------------------------------------------------------
+
+_Block = tuple[int, int, int, int]  # where it starts on each side, and how many units
 
 
-def _units(data: bytes, codec: str) -> list[bytes]:
-    """Return a file in parts of which most are a record each; joined they are the file."""
-    mark = b"\n"
-    if codec == "json":
-        opens = _OPENS.search(data)
-        if opens is not None:
-            ends = b"\r\n" if data[opens.end() - 2 : opens.end() - 1] == b"\r" else b"\n"
-            mark = b"\n" + opens[1] + b"}," + ends
-    parts = data.split(mark)
-    units = [part + mark for part in parts[:-1]]
-    if parts[-1]:
-        units.append(parts[-1])
-    return units
+def _runs(
+    units: Sequence[list[bytes]], block: _Block, changes: _Changes
+) -> Iterator[tuple[tuple[int, ...], _Run]]:
+    """Yield the runs of a block that can be left out, and where they start on each side."""
+    *starts, size = block
+    sides = [side[start : start + size] for side, start in zip(units, starts, strict=True)]
+    if sides[0] == sides[1] == sides[2]:
+        differing = []
+    else:
+        pairs = zip(map(eq, sides[0], sides[1]), map(eq, sides[0], sides[2]), strict=True)
+        differing = [at for at, (one, other) in enumerate(pairs) if not (one and other)]
+    found: dict[int, _Change | None] = {
+        at: changes.of(sides[0][at], sides[1][at], sides[2][at]) for at in differing
+    }
+    apart = [at for at in differing if found[at] is None]
+    begin = 0
+    for end in (*apart, size):
+        for start, stop in spans_of(sides[2][begin:end], changes.codec):
+            alike = range(begin + start, begin + stop)
+            while alike and alike[0] in found:
+                alike = alike[1:]
+            while alike and alike[-1] in found:
+                alike = alike[:-1]
+            if len(alike) - 2 * _KEPT < _SHORTEST:
+                continue
+            inner = slice(alike.start + _KEPT, alike.stop - _KEPT)
+            changed = []
+            run = sides[2][inner]
+            for at in _within(differing, inner):
+                change = found[at]
+                assert change is not None
+                changed.append(change)
+                run[at - inner.start] = change.result
+            yield (
+                tuple(start + inner.start for start in starts),
+                _Run(sides[2][inner.start - 1], run, sides[2][inner.stop], changed),
+            )
+        begin = end + 1
 
 
-# ---- what all have in common -------------------------------------------------------------------
+def _within(differing: list[int], inner: slice) -> list[int]:
+    """Return those of some rising numbers that lie in a slice."""
+    return differing[bisect_left(differing, inner.start) : bisect_left(differing, inner.stop)]
 
 
-def _common(units: Sequence[list[bytes]]) -> list[tuple[int, int, int, int]]:
+def _blocks(units: Sequence[list[bytes]]) -> list[_Block]:
+    """Return where the same stands on all sides, or nearly: parts with as many units on each."""
+    sizes = {len(side) for side in units}
+    if len(sizes) == 1:
+        base, mine, theirs = units
+        alike = sum(map(eq, base, mine)) + sum(map(eq, base, theirs))
+        if alike > len(base):
+            return [(0, 0, 0, len(base))]
+    joined: list[_Block] = []
+    for block in _common(units):
+        if joined:
+            gaps = {
+                start - old - joined[-1][3]
+                for start, old in zip(block[:3], joined[-1][:3], strict=True)
+            }
+            if len(gaps) == 1:
+                *starts, size = joined.pop()
+                joined.append((starts[0], starts[1], starts[2], size + gaps.pop() + block[3]))
+                continue
+        joined.append(block)
+    return joined
+
+
+def _common(units: Sequence[list[bytes]]) -> list[_Block]:
     """Return runs of units that stand once on each side, and together: where each starts, and its size."""
     import numpy as np
 
@@ -220,7 +315,7 @@ def _all_rise(where: Sequence[Any]) -> bool:
     return all(bool((each[1:] > each[:-1]).all()) for each in where)
 
 
-def _common_of(where: Sequence[Any]) -> list[tuple[int, int, int, int]]:
+def _common_of(where: Sequence[Any]) -> list[_Block]:
     import numpy as np
 
     if not len(where[0]):
@@ -232,81 +327,3 @@ def _common_of(where: Sequence[Any]) -> list[tuple[int, int, int, int]]:
     sizes = np.diff(np.concatenate((starts, [len(where[0])])))
     rows = np.stack([*(side[starts] for side in where), sizes], axis=1)
     return [tuple(row) for row in rows.tolist()]
-
-
-# ---- reading what is left out --------------------------------------------------------------------
-
-
-def _read(runs: Sequence[Sequence[bytes]], codec: str, head: bytes) -> _Records | None:
-    """Return what was left out as records; None if a unit of it is anything else."""
-    units = list(chain.from_iterable(runs))
-    return {"xml": _read_xml, "csv": _read_csv, "json": _read_json}[codec](units, head)
-
-
-def _read_xml(units: list[bytes], head: bytes) -> _Records | None:
-    found = list(map(_ELEMENT.fullmatch, units))
-    tags = {match[1] for match in found if match is not None}
-    if None in found or len(tags) != 1:
-        return None
-    text = b"".join(units)
-
-    def values(field: str) -> list[str] | None:
-        if not field.startswith("@"):
-            return None
-        name = re.escape(field[1:].encode())
-        out = [
-            value.decode("utf-8", "replace") for value in re.findall(b' %s="([^"]*)"' % name, text)
-        ]
-        return out if len(out) == len(units) else None
-
-    bare = sum(
-        b'="' not in unit for unit in units
-    )  # an element without attributes is one field, too
-    return _Records(
-        len(units), text.count(b'="') + bare, tags.pop().decode("utf-8", "replace"), values
-    )
-
-
-def _read_csv(units: list[bytes], head: bytes) -> _Records | None:
-    sign = max((b",", b";", b"\t"), key=head.count)
-    names = head.rstrip(b"\r\n").split(sign)
-    width = len(names) - 1
-    if width < 1 or any(unit.count(sign) != width for unit in units):
-        return None
-
-    def values(field: str) -> list[str] | None:
-        name = field.encode()
-        if names.count(name) != 1:
-            return None
-        at = names.index(name)
-        return [
-            unit.rstrip(b"\r\n").split(sign, at + 1)[at].decode("utf-8", "replace")
-            for unit in units
-        ]
-
-    return _Records(len(units), len(units) * len(names), "", values)
-
-
-def _read_json(units: list[bytes], head: bytes) -> _Records | None:
-    text = b"".join(units).rstrip()
-    if not text.endswith(b"},") or not all(unit.lstrip().startswith(b"{") for unit in units):
-        return None
-    try:
-        found = json.loads(b"[" + text[:-1] + b"]")
-    except (ValueError, RecursionError):
-        return None
-    if len(found) != len(units):
-        return None
-
-    def values(field: str) -> list[Any] | None:
-        out = [record.get(field) for record in found]
-        is_plain = all(type(value) is str or type(value) is int for value in out)
-        return out if is_plain else None
-
-    return _Records(len(units), sum(map(_size, found)), "", values)
-
-
-def _size(value: Any) -> int:
-    if isinstance(value, dict) and value:
-        return sum(map(_size, value.values()))
-    return sum(map(_size, value)) if isinstance(value, list) and value else 1

@@ -1,25 +1,29 @@
-"""Large tables of binary files, merged without the rows that are the same on all sides.
+"""Large tables of binary files, merged without the rows about which nothing has to be decided.
 
 As in `shortened`, by columns: the rows of the table lie in the file one behind the other, all of one size,
-and are compared as they lie. What differs, with its neighbours, is merged as any file is; the result gets the
-other rows back, in the order of theirs.
+and are compared as they lie. Rows that both sides changed, with their neighbours, are merged as any file is;
+the result gets the other rows back, in the order of theirs, as whoever changed them has them.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Set
+from collections.abc import Callable
 from typing import Any, Protocol, cast
 
 from msgspec import Struct
 
 from ..errors import FormatError
 from ..formats import Document, Path, format_path
+from .keys import Keys
 from .outcome import Three
+from .settled import Settled
+from .sides import Case
 
 __all__ = ["ShortenedRows", "shortened_rows"]
 
 _LEAST_BYTES = 1 << 18
 _LEAST_ROWS = 2000
+_PIECE = 1 << 18  # bytes that are compared at once
 
 
 class _Tabled(Protocol):
@@ -31,17 +35,28 @@ class _Tabled(Protocol):
 
     def set_table(self, path: Path, rows: Any) -> None: ...
 
+    def get(self, path: Path) -> Any: ...
+
+    def is_computed(self, path: Path) -> bool: ...
+
     def encode(self) -> bytes: ...
 
 
 class ShortenedRows(Struct):
-    """Three files with few rows of their largest table, and the whole tables: `(n_rows,)` structured."""
+    """Three files with few rows of their largest table, and the whole tables: `(n_rows,)` structured.
+
+    `kept` are the numbers of the rows that were left in; `mine`, `theirs` and `agreed` of those that were
+    not, and that one side changed, or both alike: `(n,)` each, rising.
+    """
 
     three: Three
     path: Path
     rows: tuple[Any, Any, Any]
-    kept: Any  # `(n_kept,)` numbers of rows, of each side
+    kept: Any
     decode: Callable[[bytes], Document]
+    mine: Any
+    theirs: Any
+    agreed: Any
     codec: str = "layout"
 
     @property
@@ -54,11 +69,47 @@ class ShortenedRows(Struct):
         """Tell whether records may have been left out of the list of a name."""
         return name == format_path(self.path)
 
-    def names(self, field: str, kept: Set[Any]) -> bool:
+    def names(self, field: str, kept: set[Any]) -> bool:
         """Tell whether a field names all rows of each side."""
         import numpy as np
 
-        return all(field in side.dtype.names and _is_unique(np, side[field]) for side in self.rows)
+        if field not in self.rows[0].dtype.names:
+            return False
+        columns = [np.ascontiguousarray(side[field]) for side in self.rows]
+        known = [columns[2]]  # of sides that have the very same, one is looked at
+        for column in columns[:2]:
+            if column.tobytes() != columns[2].tobytes():
+                known.append(column)
+        return all(_is_unique(np, column) for column in known)
+
+    @property
+    def has_settled(self) -> bool:
+        """Whether some side changed a row that was left out."""
+        return any(map(len, (self.mine, self.theirs, self.agreed)))
+
+    def settled(self, name: str, field: str) -> Settled | None:
+        """Return what was changed in what was left out, by the field that names the rows.
+
+        None where somebody changed that field itself: these are other rows.
+        """
+        found = Settled(name, field)
+        for case, rows in (
+            (Case.I_CHANGED, self.mine),
+            (Case.THEY_CHANGED, self.theirs),
+            (Case.AGREED, self.agreed),
+        ):
+            if not len(rows):
+                continue
+            base, mine, theirs = (side[rows] for side in self.rows)
+            changed, result = (theirs, theirs) if case is Case.THEY_CHANGED else (mine, mine)
+            if (base[field] != changed[field]).any():
+                return None
+            keys = base[field].tolist()
+            for column in base.dtype.names:
+                for at in (base[column] != changed[column]).nonzero()[0].tolist():
+                    sides = mine[column][at].item(), result[column][at].item()
+                    found.note({field: keys[at]}, column, case, *sides)
+        return found
 
     def restored(self, data: bytes) -> bytes | None:
         """Return a merged file with all its rows; None if the rows are not those of theirs any more."""
@@ -68,8 +119,25 @@ class ShortenedRows(Struct):
             return None
         whole = theirs.copy()
         whole[self.kept] = merged
+        whole[self.mine] = self.rows[1][self.mine]
         document.set_table(self.path, whole)
         return document.encode()
+
+    def told(self, merged: bytes) -> tuple[bytes, bytes, bytes, bytes]:
+        """Return the three files and a merged one with the rows that some side changed, and few others."""
+        import numpy as np
+
+        wanted = np.sort(np.concatenate((self.kept, self.mine, self.theirs, self.agreed)))
+        result = self.rows[2].copy()
+        document = cast(_Tabled, self.decode(merged))
+        result[self.kept] = document.table(self.path)
+        result[self.mine] = self.rows[1][self.mine]
+        out = []
+        for data, rows in zip((*self.three, merged), (*self.rows, result), strict=True):
+            document = cast(_Tabled, self.decode(data or b""))
+            document.set_table(self.path, rows[wanted])
+            out.append(document.encode())
+        return out[0], out[1], out[2], out[3]
 
 
 def _is_unique(np: Any, column: Any) -> bool:
@@ -81,11 +149,12 @@ def _is_unique(np: Any, column: Any) -> bool:
 
 
 def shortened_rows(
-    three: Three, decode: Callable[[bytes], Document] | None
+    three: Three, decode: Callable[[bytes], Document] | None, keys: Keys | None = None
 ) -> ShortenedRows | None:
-    """Return three files without the rows that are the same in all; None if not worth it, or not sure.
+    """Return three files without the rows that need no merging; None if not worth it, or not sure.
 
-    Only where every side has as many rows: where some came or went, the file is merged whole.
+    Only where every side has as many rows: where some came or went, the file is merged whole. Without `keys`
+    only rows that are the same on all sides are left out.
     """
     base, mine, theirs = three
     if decode is None or base is None or min(len(base), len(mine), len(theirs)) < _LEAST_BYTES:
@@ -108,7 +177,9 @@ def shortened_rows(
     gaps = not names or kind.itemsize != sum(kind[name].itemsize for name in names)
     if len(kinds) > 1 or len(sizes) > 1 or gaps or any(kind[name].shape for name in names):
         return None
-    kept = _differing(rows)
+    kept, settled = _differing(
+        rows, keys if keys is not None and _is_plain(tables[2], path) else None
+    )
     if len(kept) > len(rows[0]) // 2:
         return None
     small = []
@@ -116,26 +187,67 @@ def shortened_rows(
         document.set_table(path, side[kept].copy())
         small.append(document.encode())
     whole = rows[0], rows[1], rows[2]
-    return ShortenedRows(Three(small[0], small[1], small[2]), path, whole, kept, decode)
+    return ShortenedRows(Three(small[0], small[1], small[2]), path, whole, kept, decode, *settled)
 
 
-def _differing(rows: list[Any]) -> Any:
-    """Return the numbers of rows that differ on some side, with a neighbour at either end."""
+def _is_plain(document: _Tabled, path: Path) -> bool:
+    """Tell whether the rows of a table are the whole numbers that lie in it, and nothing else."""
+    rows = document.table(path)
+    if any(rows.dtype[name].kind not in "iu" for name in rows.dtype.names):
+        return False
+    inner = [(*path, 0, name) for name in rows.dtype.names]
+    if any(map(document.is_computed, inner)):
+        return False
+    return all(
+        document.get((*path, at)) == dict(zip(rows.dtype.names, rows[at].item(), strict=True))
+        for at in (0, len(rows) - 1)
+    )
+
+
+def _differing(rows: list[Any], keys: Keys | None) -> tuple[Any, tuple[Any, Any, Any]]:
+    """Return the numbers of rows that have to be merged, with a neighbour at either end, and of others.
+
+    The others are rows that I alone changed, they alone, and both alike; none without `keys`.
+    """
     import numpy as np
 
-    count, size = len(rows[0]), rows[0].dtype.itemsize
-    wide = next(width for width in (8, 4, 2, 1) if size % width == 0)
-    cells = [
-        np.frombuffer(np.ascontiguousarray(side), f"<u{wide}").reshape(count, size // wide)
-        for side in rows
-    ]
-    differs = np.zeros(count, bool)
-    for start in range(0, count, 65536):  # in pieces that stay in the cache
-        part = slice(start, start + 65536)
-        base, mine, theirs = (side[part] for side in cells)
-        differs[part] = ((base != mine) | (base != theirs)).any(axis=1)
-    near = differs.copy()
-    near[1:] |= differs[:-1]
-    near[:-1] |= differs[1:]
+    count = len(rows[0])
+    by_me, by_them = (_changed(rows[0], side) for side in rows[1:])
+    differs = by_me | by_them
+    settled = np.zeros(count, bool)
+    if keys is not None:
+        at = differs.nonzero()[0]
+        base, mine, theirs = (side[at] for side in rows)
+        both = by_me[at] & by_them[at]
+        unsure = both & (mine != theirs)
+        for name in base.dtype.names:
+            if keys.may_name(name):
+                unsure |= (base[name] != mine[name]) | (base[name] != theirs[name])
+        settled[at[~unsure]] = True
+    near = differs & ~settled
+    left = near.copy()
+    near[1:] |= left[:-1]
+    near[:-1] |= left[1:]
     near[:2] = True  # more than one, so that it is a list
-    return np.flatnonzero(near)
+    settled &= ~near
+    return np.flatnonzero(near), (
+        np.flatnonzero(settled & by_me & ~by_them),
+        np.flatnonzero(settled & by_them & ~by_me),
+        np.flatnonzero(settled & by_me & by_them),
+    )
+
+
+def _changed(one: Any, other: Any) -> Any:
+    """Return which rows of two tables differ in some byte: `(n_rows,) bool`."""
+    import numpy as np
+
+    count, size = len(one), one.dtype.itemsize
+    wide = next(width for width in (8, 4, 2, 1) if size % width == 0)
+    cells = [np.frombuffer(np.ascontiguousarray(side), f"<u{wide}") for side in (one, other)]
+    step = max(_PIECE // size, 1) * (size // wide)  # whole rows that stay in the cache
+    differs = np.zeros(count, bool)
+    for start in range(0, count * size // wide, step):
+        found = (cells[0][start : start + step] != cells[1][start : start + step]).nonzero()[0]
+        if len(found):
+            differs[(start + found) // (size // wide)] = True
+    return differs

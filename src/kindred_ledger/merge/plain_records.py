@@ -1,0 +1,187 @@
+"""Records as they lie in the text of XML, CSV and JSON files: told apart by lines, without a parser.
+
+A unit is a line, or an object of JSON of one depth with the comma behind it. Only what can be read in one way
+counts as a record: an element in a line of its own without anything inside, a row without quotes, an object
+of a list. Texts are UTF-8.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from itertools import chain, repeat
+from operator import itemgetter
+from typing import Any
+
+from msgspec import Struct
+
+__all__ = ["Records", "cells_of", "is_plain", "read_records", "spans_of", "units_of"]
+
+_ATTRIBUTE = rb' [A-Za-z_][\w.:-]*+="[^"<>&\r\n\t]*+"'
+_ELEMENT = rb"[ \t]*+<[A-Za-z_][\w.:-]*+(?:" + _ATTRIBUTE + rb")*+ ?/>[ \t]*+\r?\n"
+_ELEMENTS = re.compile(rb"(?m)^(?:" + _ELEMENT + rb")++")
+_TAG = re.compile(rb"(?m)^[ \t]*<([\w.:-]+)")
+_CELL = re.compile(rb'( [\w.:-]+)="([^"<>&\r\n\t]*)"')
+_LONG_COMMENT = re.compile(rb"<!--(?![^\r\n]*?-->)")
+_OTHER_ENCODING = re.compile(rb"""encoding\s*=\s*["'](?!utf-8)""", re.I)
+_OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
+_LONE_RETURN = re.compile(rb"\r(?!\n)")
+
+
+class Records(Struct):
+    """Units that are records: how many, with how many fields, and of which tag if they are elements of XML.
+
+    `values` gives those of a field by its name, None if not every record has it once.
+    """
+
+    count: int
+    fields: int
+    tag: str
+    values: Callable[[str], Sequence[Hashable] | None]
+
+    def names(self, field: str, others: set[Any]) -> bool:
+        """Tell whether a field names these records: single, and none like those of `others`."""
+        values = self.values(field)
+        if values is None:
+            return False
+        known = set(values)
+        if values and isinstance(values[0], bytes):
+            others = {str(each).encode() for each in others}
+        return len(known) == len(values) and known.isdisjoint(others)
+
+
+def is_plain(data: bytes, codec: str) -> bool:
+    """Tell whether the lines, or the brackets at one depth, of a file are what they look like."""
+    if b"\0" in data or (b"\r" in data and _LONE_RETURN.search(data)):
+        return False
+    try:
+        data.decode()
+    except UnicodeDecodeError:
+        return False
+    if codec == "csv":
+        return b'"' not in data
+    if codec == "json":
+        return b"/*" not in data and b"//" not in data
+    if _OTHER_ENCODING.search(data, 0, 200):
+        return False
+    return b"<![" not in data and b"<!DOCTYPE" not in data and not _LONG_COMMENT.search(data)
+
+
+def units_of(data: bytes, codec: str) -> list[bytes]:
+    """Return a file in parts of which most are a record each; joined they are the file."""
+    opens = _OPENS.search(data) if codec == "json" else None
+    if opens is None:
+        return data.splitlines(keepends=True)
+    ends = b"\r\n" if data[opens.end() - 2 : opens.end() - 1] == b"\r" else b"\n"
+    mark = b"\n" + opens[1] + b"}," + ends
+    parts = data.split(mark)
+    units = [part + mark for part in parts[:-1]]
+    if parts[-1]:
+        units.append(parts[-1])
+    return units
+
+
+def spans_of(units: Sequence[bytes], codec: str) -> Iterator[tuple[int, int]]:
+    """Yield where some units are records one after the other: begin and end."""
+    if codec == "csv":
+        yield 0, len(units)
+    elif codec == "xml":
+        text = b"".join(units)
+        first = done = 0
+        for match in _ELEMENTS.finditer(text):
+            first += text.count(b"\n", done, match.start())
+            last = first + text.count(b"\n", match.start(), match.end())
+            yield first, last
+            first, done = last, match.end()
+    else:
+        first = 0
+        for at, unit in enumerate(units):
+            if not unit.rstrip().endswith(b","):  # the last of its list
+                yield first, at
+                first = at + 1
+        yield first, len(units)
+
+
+def cells_of(unit: bytes, codec: str, head: bytes) -> tuple[list[tuple[str, bytes]], bytes]:
+    """Return the fields of a record of XML or CSV, in order, and what stands around their values."""
+    if codec == "xml":
+        cells = [(f"@{name[1:].decode()}", value) for name, value in _CELL.findall(unit)]
+        return cells, _CELL.sub(rb"\1", unit)
+    sign = sign_of(head)
+    row = unit.rstrip(b"\r\n")
+    names = head.rstrip(b"\r\n").decode().split(sign.decode())
+    values = row.split(sign)
+    if len(values) != len(names):
+        return [], unit
+    return list(zip(names, values, strict=True)), unit[len(row) :]
+
+
+def sign_of(head: bytes) -> bytes:
+    """Return what stands between the cells of a row: a comma, a semicolon or a tab."""
+    return max((b",", b";", b"\t"), key=head.count)
+
+
+def read_records(runs: Sequence[Sequence[bytes]], codec: str, head: bytes) -> Records | None:
+    """Return units as records; None if one of them is anything else. `head` is the first of the file."""
+    units = list(chain.from_iterable(runs))
+    return {"xml": _read_xml, "csv": _read_csv, "json": _read_json}[codec](units, head)
+
+
+def _read_xml(units: list[bytes], head: bytes) -> Records | None:
+    text = b"".join(units)
+    tags = set(_TAG.findall(text))
+    if not _ELEMENTS.fullmatch(text) or len(tags) != 1 or text.count(b"\n") != len(units):
+        return None
+
+    def values(field: str) -> list[bytes] | None:
+        if not field.startswith("@"):
+            return None
+        found = re.findall(b' %s="([^"]*)"' % re.escape(field[1:].encode()), text)
+        return found if len(found) == len(units) else None
+
+    bare = sum(b'="' not in unit for unit in units)  # one field, too
+    return Records(len(units), text.count(b'="') + bare, tags.pop().decode(), values)
+
+
+def _read_csv(units: list[bytes], head: bytes) -> Records | None:
+    sign = sign_of(head)
+    names = head.rstrip(b"\r\n").split(sign)
+    width = len(names) - 1
+    if width < 1 or set(map(bytes.count, units, repeat(sign))) != {width}:
+        return None
+
+    def values(field: str) -> list[bytes] | None:
+        name = field.encode()
+        if names.count(name) != 1:
+            return None
+        at = names.index(name)
+        found = list(map(itemgetter(at), map(bytes.split, units, repeat(sign), repeat(at + 1))))
+        return [each.rstrip(b"\r\n") for each in found] if at == width else found
+
+    return Records(len(units), len(units) * len(names), "", values)
+
+
+def _read_json(units: list[bytes], head: bytes) -> Records | None:
+    text = b"".join(units).rstrip()
+    if not text.endswith(b"},") or not all(unit.lstrip().startswith(b"{") for unit in units):
+        return None
+    try:
+        found = json.loads(b"[" + text[:-1] + b"]")
+    except (ValueError, RecursionError):
+        return None
+    if len(found) != len(units):
+        return None
+
+    def values(field: str) -> list[Any] | None:
+        out = [record.get(field) for record in found]
+        is_single = all(type(value) is str or type(value) is int for value in out)
+        return out if is_single else None
+
+    return Records(len(units), sum(map(_size, found)), "", values)
+
+
+def _size(value: Any) -> int:
+    if isinstance(value, dict) and value:
+        return sum(map(_size, value.values()))
+    return sum(map(_size, value)) if isinstance(value, list) and value else 1
