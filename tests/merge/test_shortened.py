@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from kindred_ledger.errors import KindredError
-from kindred_ledger.formats import Layout, LayoutDocument
+from kindred_ledger.formats import Layout, LayoutDocument, decode
 from kindred_ledger.merge import How, Three, document_files, merge_files
 from kindred_ledger.merge import shortened as module
 from kindred_ledger.merge import shortened_rows as by_rows
@@ -131,6 +131,10 @@ def outcome(three: Three, how: How) -> Any:
         return type(error), error.what
 
 
+def _read(name: str) -> Callable[[bytes], Any]:
+    return lambda data: decode(data, name.rpartition(".")[2])
+
+
 class SameAsWhole(unittest.TestCase):
     @law
     @given(st.sampled_from(sorted(WRITERS)), st.integers(), st.integers(0, 9), st.integers(0, 9))
@@ -159,7 +163,7 @@ class SameAsWhole(unittest.TestCase):
                 small = module.shortened(three, name.rpartition(".")[2])
             assert small is not None, kind
             self.assertLess(len(small.three.theirs), len(three.theirs) // 2)
-            self.assertEqual(small.restored(small.three.theirs), three.theirs)
+            self.assertEqual(small.restored(small.three.theirs, _read(name)), three.theirs)
             self.assertTrue(small.names("@id" if kind == "xml" else "id", {"r3", "r40"}), kind)
             self.assertFalse(small.names("@id" if kind == "xml" else "id", {"r20"}), kind)
             self.assertFalse(small.names("@pay" if kind == "xml" else "pay", set()), kind)
@@ -182,7 +186,7 @@ class SameAsWhole(unittest.TestCase):
             joined = replace(first, units=[unit.rstrip() for unit in first.units])
             for run in (joined, replace(first, before=b"gone")):
                 broken = replace(small, runs=[run, *small.runs[1:]])
-                self.assertIsNone(broken.restored(small.three.theirs), kind)
+                self.assertIsNone(broken.restored(small.three.theirs, _read(name)), kind)
                 with mock.patch.object(document_files, "shortened", lambda *_, it=broken: it):
                     self.assertEqual(outcome(three, How(name)), whole)
 

@@ -56,6 +56,8 @@ def _by_the_table(how: How) -> bool:
 
 def _merge_small(small: Shortened | ShortenedRows, how: How, keys: Keys) -> FileMerge | None:
     """Merge shortened files and give the result what was left out; None if it had to be merged, too."""
+    assert how.decode is not None
+    decode = how.decode
     found, answered = _decided(small.three, how)
     sides = found.base, found.mine, found.theirs
     settled = Settled()
@@ -68,7 +70,7 @@ def _merge_small(small: Shortened | ShortenedRows, how: How, keys: Keys) -> File
         if known is None:
             return None
         settled = known
-    whole = small.restored(found.data) if found.data else b""
+    whole = small.restored(found.data, decode) if found.data else b""
     if whole is None or not _holds(small, found.merge, sides, settled):
         return None
     merge = _told(found, how, answered, left_out=small.fields, settled=settled)
@@ -76,9 +78,8 @@ def _merge_small(small: Shortened | ShortenedRows, how: How, keys: Keys) -> File
         return replace(merge, data=whole)
 
     def told() -> Sides:
-        assert how.decode is not None
-        base, mine, theirs, result = small.told(found.data or small.three.theirs)
-        plain = [values_of(how.decode(data)) for data in (base, mine, theirs, result)]
+        base, mine, theirs, result = small.told(found.data or small.three.theirs, decode)
+        plain = [values_of(decode(data)) for data in (base, mine, theirs, result)]
         return plain[0], plain[1], plain[2], plain[3] if found.data else None
 
     values = replace(

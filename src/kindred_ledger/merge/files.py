@@ -36,17 +36,24 @@ def merge_files(three: Three, how: How) -> FileMerge:
         return _by(how.codec, three, how)
     for kind, read in readers_of(how.name, three.theirs):
         try:
-            for side in sides if kind not in _KINDS else ():  # which read them themselves
-                read(side)
+            return _by(kind, three, How(how.name, kind, read, policy=how.policy, keys=how.keys))
         except FormatError:
-            continue
-        return _by(kind, three, How(how.name, kind, read, policy=how.policy, keys=how.keys))
+            if kind in _KINDS or all(_is_read(read, side) for side in sides):
+                raise  # it is of that kind, and cannot be merged
     raise FormatError("what is in it is not known, so it is one whole")
 
 
 def readers_of(name: str, data: bytes) -> list[tuple[str, Callable[[bytes], Document]]]:
     """Return what may read a file, by its name and content, the likeliest first: codecs and readers."""
     return [(kind, _reader(kind)) for kind in _likely(name, data)]
+
+
+def _is_read(read: Callable[[bytes], Document], data: bytes) -> bool:
+    try:
+        read(data)
+    except FormatError:
+        return False
+    return True
 
 
 def _by(codec: str, three: Three, how: How) -> FileMerge:

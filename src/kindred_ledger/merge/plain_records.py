@@ -13,20 +13,27 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from itertools import chain, repeat
 from operator import itemgetter
 from typing import Any
+from xml.parsers import expat
 
 from msgspec import Struct
 
-__all__ = ["Records", "cells_of", "is_plain", "read_records", "spans_of", "units_of"]
+from ..errors import FormatError
+
+__all__ = ["Records", "cells_of", "is_plain", "is_sound", "read_records", "spans_of", "units_of"]
 
 _ATTRIBUTE = rb' [A-Za-z_][\w.:-]*+="[^"<>&\r\n\t]*+"'
 _ELEMENT = rb"[ \t]*+<[A-Za-z_][\w.:-]*+(?:" + _ATTRIBUTE + rb")*+ ?/>[ \t]*+\r?\n"
 _ELEMENTS = re.compile(rb"(?m)^(?:" + _ELEMENT + rb")++")
 _TAG = re.compile(rb"(?m)^[ \t]*<([\w.:-]+)")
-_CELL = re.compile(rb'( [\w.:-]+)="([^"<>&\r\n\t]*)"')
+_CELL = re.compile(rb' ([\w.:-]+)="([^"]*)"')
+_VALUE = re.compile(rb'"[^"<>&\r\n\t]*"')
 _LONG_COMMENT = re.compile(rb"<!--(?![^\r\n]*?-->)")
 _OTHER_ENCODING = re.compile(rb"""encoding\s*=\s*["'](?!utf-8)""", re.I)
 _OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
 _LONE_RETURN = re.compile(rb"\r(?!\n)")
+
+
+Cells = tuple[list[tuple[str, bytes]], bytes]
 
 
 class Records(Struct):
@@ -82,6 +89,20 @@ def units_of(data: bytes, codec: str) -> list[bytes]:
     return units
 
 
+def is_sound(data: bytes, codec: str, decode: Callable[[bytes], Any]) -> bool:
+    """Tell whether a file that was put together of plain records reads as one of its kind."""
+    if codec == "csv":  # rows as wide as the others
+        return True
+    try:
+        if codec == "xml":
+            expat.ParserCreate().Parse(data, True)
+        else:
+            decode(data)
+    except (FormatError, expat.ExpatError):
+        return False
+    return True
+
+
 def spans_of(units: Sequence[bytes], codec: str) -> Iterator[tuple[int, int]]:
     """Yield where some units are records one after the other: begin and end."""
     if codec == "csv":
@@ -103,18 +124,24 @@ def spans_of(units: Sequence[bytes], codec: str) -> Iterator[tuple[int, int]]:
         yield first, len(units)
 
 
-def cells_of(unit: bytes, codec: str, head: bytes) -> tuple[list[tuple[str, bytes]], bytes]:
-    """Return the fields of a record of XML or CSV, in order, and what stands around their values."""
+def cells_of(codec: str, head: bytes) -> Callable[[bytes], Cells]:
+    """Return what reads a record of XML or CSV: its fields in order, and what stands around their values."""
     if codec == "xml":
-        cells = [(f"@{name[1:].decode()}", value) for name, value in _CELL.findall(unit)]
-        return cells, _CELL.sub(rb"\1", unit)
+        return lambda unit: (
+            [(f"@{name.decode()}", value) for name, value in _CELL.findall(unit)],
+            _VALUE.sub(b"", unit),
+        )
     sign = sign_of(head)
-    row = unit.rstrip(b"\r\n")
-    names = head.rstrip(b"\r\n").decode().split(sign.decode())
-    values = row.split(sign)
-    if len(values) != len(names):
-        return [], unit
-    return list(zip(names, values, strict=True)), unit[len(row) :]
+    names = [name.decode() for name in head.rstrip(b"\r\n").split(sign)]
+
+    def read(unit: bytes) -> Cells:
+        row = unit.rstrip(b"\r\n")
+        values = row.split(sign)
+        if len(values) != len(names):
+            return [], unit
+        return list(zip(names, values, strict=True)), unit[len(row) :]
+
+    return read
 
 
 def sign_of(head: bytes) -> bytes:

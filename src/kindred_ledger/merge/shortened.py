@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
+from functools import cache
 from itertools import chain
 from operator import eq
 from typing import Any
@@ -23,7 +24,7 @@ from msgspec import Struct
 from .alignment import rising
 from .keys import Keys
 from .outcome import Three
-from .plain_records import Records, cells_of, is_plain, read_records, spans_of, units_of
+from .plain_records import Records, cells_of, is_plain, is_sound, read_records, spans_of, units_of
 from .settled import Settled
 from .sides import Case
 
@@ -35,17 +36,15 @@ _KEPT = 1  # at each end of it: what changes stand beside
 
 
 class _Change(Struct):
-    """A record that one side changed, or both alike: the unit of each side, and the fields that differ."""
+    """A record that one side changed, or both alike: the unit of each side, and what stood in it.
+
+    `record` are its fields before, and `fields` those that differ: name, value in mine and in the result.
+    """
 
     three: tuple[bytes, bytes, bytes]
-    fields: tuple[str, ...]
-
-    @property
-    def case(self) -> Case:
-        base, mine, theirs = self.three
-        if mine == theirs:
-            return Case.AGREED
-        return Case.THEY_CHANGED if mine == base else Case.I_CHANGED
+    case: Case
+    record: list[tuple[str, bytes]]
+    fields: list[tuple[str, bytes, bytes]]
 
     @property
     def result(self) -> bytes:
@@ -69,25 +68,27 @@ class Shortened(Struct):
     codec: str
     records: Records
     runs: list[_Run]
-    head: bytes
 
     @property
     def fields(self) -> int:
         """How many fields there are in what was left out."""
         return self.records.fields
 
-    def restored(self, data: bytes) -> bytes | None:
+    def restored(self, data: bytes, decode: Callable[[bytes], Any]) -> bytes | None:
         """Return a merged file with what was left out; None if a place is not where it was.
 
-        The whole is taken apart again, and must have the very units that were put together.
+        The whole is taken apart again, and must have the very units that were put together, and read.
         """
         units = self._filled(data, lambda run: run.units)
         if units is None:
             return None
         whole = b"".join(units)
-        return whole if units_of(whole, self.codec) == units else None
+        is_whole = units_of(whole, self.codec) == units and is_sound(whole, self.codec, decode)
+        return whole if is_whole else None
 
-    def told(self, merged: bytes) -> tuple[bytes, bytes, bytes, bytes]:
+    def told(
+        self, merged: bytes, decode: Callable[[bytes], Any]
+    ) -> tuple[bytes, bytes, bytes, bytes]:
         """Return the three files and a merged one with the records that some side changed, and few others."""
 
         def filled(data: bytes | None, which: Callable[[_Change], bytes]) -> bytes:
@@ -123,13 +124,12 @@ class Shortened(Struct):
         """
         found = Settled(name, field)
         for change in chain.from_iterable(run.changed for run in self.runs):
-            cells = [dict(cells_of(unit, self.codec, self.head)[0]) for unit in change.three]
-            if field in change.fields or field not in cells[0]:
+            key = dict(change.record).get(field)
+            if key is None or field in (each[0] for each in change.fields):
                 return None
-            record = {field: cells[0][field].decode()}
-            result = cells[1 if change.case is Case.I_CHANGED else 2]
-            for one in change.fields:
-                found.note(record, one, change.case, cells[1][one], result[one])
+            record = {field: key.decode()}
+            for one, mine, result in change.fields:
+                found.note(record, one, change.case, mine, result)
         return found
 
     def _filled(self, data: bytes, what: Callable[[_Run], list[bytes]]) -> list[bytes] | None:
@@ -186,9 +186,7 @@ def shortened(three: Three, codec: str, keys: Keys | None = None) -> Shortened |
             done = starts[number] + len(run.units)
         parts += side[done:]
         left.append(b"".join(parts))
-    return Shortened(
-        Three(left[0], left[1], left[2]), codec, records, [run for _, run in found], head
-    )
+    return Shortened(Three(left[0], left[1], left[2]), codec, records, [run for _, run in found])
 
 
 class _Changes:
@@ -196,23 +194,30 @@ class _Changes:
 
     def __init__(self, codec: str, head: bytes, keys: Keys | None) -> None:
         self.codec = codec
-        self._head = head
-        self._keys = keys
+        self._read = cells_of(codec, head) if keys is not None else None
+        self._may_name = cache(keys.may_name) if keys is not None else None
 
     def of(self, base: bytes, mine: bytes, theirs: bytes) -> _Change | None:
         """Return a change of values alone, none of which may name the record; else None."""
-        if self._keys is None or not (mine == theirs or base in (mine, theirs)):
+        if self._read is None or self._may_name is None:
             return None
-        old, around = cells_of(base, self.codec, self._head)
-        new, so = cells_of(theirs if mine == base else mine, self.codec, self._head)
-        if around != so or [name for name, _ in old] != [name for name, _ in new]:
+        if mine == theirs:
+            case = Case.AGREED
+        elif base in (mine, theirs):
+            case = Case.THEY_CHANGED if mine == base else Case.I_CHANGED
+        else:
+            return None
+        record, around = self._read(base)
+        new, so = self._read(theirs if mine == base else mine)
+        if around != so or not record or len(dict(record)) < len(record):
             return None  # not only values differ, but how the text is laid out
-        pairs = zip(old, new, strict=True)
-        fields = tuple(name for (name, was), (_, value) in pairs if was != value)
-        unique = len({name for name, _ in old}) == len(old)
-        if not fields or not unique or any(map(self._keys.may_name, fields)):
-            return None
-        return _Change((base, mine, theirs), fields)
+        fields = []
+        for (name, was), (_, value) in zip(record, new, strict=True):
+            if was != value:
+                if self._may_name(name):
+                    return None
+                fields.append((name, was if case is Case.THEY_CHANGED else value, value))
+        return _Change((base, mine, theirs), case, record, fields) if fields else None
 
 
 # ---- what stands at one place on all sides -------------------------------------------------------

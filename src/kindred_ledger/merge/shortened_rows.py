@@ -41,6 +41,8 @@ class _Tabled(Protocol):
 
     def encode(self) -> bytes: ...
 
+    def encode_with(self, path: Path, rows: Any) -> bytes: ...
+
 
 class ShortenedRows(Struct):
     """Three files with few rows of their largest table, and the whole tables: `(n_rows,)` structured.
@@ -53,7 +55,6 @@ class ShortenedRows(Struct):
     path: Path
     rows: tuple[Any, Any, Any]
     kept: Any
-    decode: Callable[[bytes], Document]
     mine: Any
     theirs: Any
     agreed: Any
@@ -111,30 +112,31 @@ class ShortenedRows(Struct):
                     found.note({field: keys[at]}, column, case, *sides)
         return found
 
-    def restored(self, data: bytes) -> bytes | None:
+    def restored(self, data: bytes, decode: Callable[[bytes], Document]) -> bytes | None:
         """Return a merged file with all its rows; None if the rows are not those of theirs any more."""
-        document = cast(_Tabled, self.decode(data))
+        document = cast(_Tabled, decode(data))
         merged, theirs = document.table(self.path), self.rows[2]
         if merged.dtype != theirs.dtype or len(merged) != len(self.kept):
             return None
         whole = theirs.copy()
         whole[self.kept] = merged
         whole[self.mine] = self.rows[1][self.mine]
-        document.set_table(self.path, whole)
-        return document.encode()
+        return document.encode_with(self.path, whole)
 
-    def told(self, merged: bytes) -> tuple[bytes, bytes, bytes, bytes]:
+    def told(
+        self, merged: bytes, decode: Callable[[bytes], Document]
+    ) -> tuple[bytes, bytes, bytes, bytes]:
         """Return the three files and a merged one with the rows that some side changed, and few others."""
         import numpy as np
 
         wanted = np.sort(np.concatenate((self.kept, self.mine, self.theirs, self.agreed)))
         result = self.rows[2].copy()
-        document = cast(_Tabled, self.decode(merged))
+        document = cast(_Tabled, decode(merged))
         result[self.kept] = document.table(self.path)
         result[self.mine] = self.rows[1][self.mine]
         out = []
         for data, rows in zip((*self.three, merged), (*self.rows, result), strict=True):
-            document = cast(_Tabled, self.decode(data or b""))
+            document = cast(_Tabled, decode(data or b""))
             document.set_table(self.path, rows[wanted])
             out.append(document.encode())
         return out[0], out[1], out[2], out[3]
@@ -187,7 +189,7 @@ def shortened_rows(
         document.set_table(path, side[kept].copy())
         small.append(document.encode())
     whole = rows[0], rows[1], rows[2]
-    return ShortenedRows(Three(small[0], small[1], small[2]), path, whole, kept, decode, *settled)
+    return ShortenedRows(Three(small[0], small[1], small[2]), path, whole, kept, *settled)
 
 
 def _is_plain(document: _Tabled, path: Path) -> bool:

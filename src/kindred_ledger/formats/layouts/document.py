@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any, BinaryIO
 
+from msgspec.structs import replace
+
 from ...errors import FormatError
 from ...notebook import frame_of
 from ..columns import Columns, Words, words_of
@@ -233,6 +235,24 @@ class LayoutDocument(TreeDocument[Item]):
         item.value = columns
         self._opened.append(item)
         self._mark(item)
+
+    def encode_with(self, path: Path, rows: Any) -> bytes:
+        """Return the file with other rows in the place of a table's; the document stays as it is.
+
+        The rows are `(n_rows,)` structured, of the very type that `table` gives, and are written as they lie.
+
+        Raises:
+            FormatError: they are of another type, or do not read back.
+        """
+        again = LayoutDocument(self.encode_unread(), self.layout)
+        item = again._table(path)
+        if again.table(path).dtype != rows.dtype:
+            raise FormatError("these are rows of another table", where=format_path(path))
+        item.members = item.some = None
+        buffer = rows.view("u1").data if rows.flags.c_contiguous else rows.tobytes()
+        item.rows = replace(item.rows, count=len(rows), body=0, buffer=buffer)
+        again._mark(item)
+        return again.encode()
 
     def open_columns(self, path: Path, least: int = 0) -> Columns | None:
         """Return the columns of a table, which are written as they are then; None if it has none.
