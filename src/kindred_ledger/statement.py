@@ -56,7 +56,7 @@ _BEFORE = frozenset(
 _AFTER = frozenset({Outcome.UNCHANGED, Outcome.CHANGED, Outcome.ADDED})
 
 
-class Line(Struct, frozen=True, omit_defaults=True):
+class Line(Struct, frozen=True, omit_defaults=True, gc=False):
     """One item: its name on the way in, what became of it, its name on the way out, and why.
 
     `became` is empty where the name did not change. An added item stands under `item`. A line for

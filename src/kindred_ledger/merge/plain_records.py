@@ -62,10 +62,11 @@ def is_plain(data: bytes, codec: str) -> bool:
     """Tell whether the lines, or the brackets at one depth, of a file are what they look like."""
     if b"\0" in data or (b"\r" in data and _LONE_RETURN.search(data)):
         return False
-    try:
-        data.decode()
-    except UnicodeDecodeError:
-        return False
+    if not data.isascii():
+        try:
+            data.decode()
+        except UnicodeDecodeError:
+            return False
     if codec == "csv":
         return b'"' not in data
     if codec == "json":
@@ -151,11 +152,11 @@ def sign_of(head: bytes) -> bytes:
 
 def read_records(runs: Sequence[Sequence[bytes]], codec: str, head: bytes) -> Records | None:
     """Return units as records; None if one of them is anything else. `head` is the first of the file."""
-    units = list(chain.from_iterable(runs))
+    units = runs[0] if len(runs) == 1 else list(chain.from_iterable(runs))
     return {"xml": _read_xml, "csv": _read_csv, "json": _read_json}[codec](units, head)
 
 
-def _read_xml(units: list[bytes], head: bytes) -> Records | None:
+def _read_xml(units: Sequence[bytes], head: bytes) -> Records | None:
     text = b"".join(units)
     tags = set(_TAG.findall(text))
     if not _ELEMENTS.fullmatch(text) or len(tags) != 1 or text.count(b"\n") != len(units):
@@ -171,7 +172,7 @@ def _read_xml(units: list[bytes], head: bytes) -> Records | None:
     return Records(len(units), text.count(b'="') + bare, tags.pop().decode(), values)
 
 
-def _read_csv(units: list[bytes], head: bytes) -> Records | None:
+def _read_csv(units: Sequence[bytes], head: bytes) -> Records | None:
     sign = sign_of(head)
     names = head.rstrip(b"\r\n").split(sign)
     width = len(names) - 1
@@ -189,7 +190,7 @@ def _read_csv(units: list[bytes], head: bytes) -> Records | None:
     return Records(len(units), len(units) * len(names), "", values)
 
 
-def _read_json(units: list[bytes], head: bytes) -> Records | None:
+def _read_json(units: Sequence[bytes], head: bytes) -> Records | None:
     text = b"".join(units).rstrip()
     if not text.endswith(b"},") or not all(unit.lstrip().startswith(b"{") for unit in units):
         return None

@@ -24,7 +24,16 @@ from msgspec import Struct
 from .alignment import rising
 from .keys import Keys
 from .outcome import Three
-from .plain_records import Records, cells_of, is_plain, is_sound, read_records, spans_of, units_of
+from .plain_records import (
+    Cells,
+    Records,
+    cells_of,
+    is_plain,
+    is_sound,
+    read_records,
+    spans_of,
+    units_of,
+)
 from .settled import Settled
 from .sides import Case
 
@@ -32,24 +41,22 @@ __all__ = ["Shortened", "shortened"]
 
 _LEAST = 2000  # units; smaller files are merged whole
 _SHORTEST = 8  # units of a run that are worth leaving out
+_SAMPLED = 61  # a unit out of so many tells whether all stand where they stood
 _KEPT = 1  # at each end of it: what changes stand beside
 
 
-class _Change(Struct):
-    """A record that one side changed, or both alike: the unit of each side, and what stood in it.
+class _Change(Struct, gc=False):  # of thousands; none of them refers to another
+    """A record that one side changed, or both alike: the unit of each side and of the result.
 
-    `record` are its fields before, and `fields` those that differ: name, value in mine and in the result.
+    `fields` are those that differ: name, value in mine and in the result, one after the other.
     """
 
-    three: tuple[bytes, bytes, bytes]
+    base: bytes
+    mine: bytes
+    theirs: bytes
+    result: bytes
     case: Case
-    record: list[tuple[str, bytes]]
-    fields: list[tuple[str, bytes, bytes]]
-
-    @property
-    def result(self) -> bytes:
-        """The unit that both together have: that of whoever changed it."""
-        return self.three[1 if self.case is Case.I_CHANGED else 2]
+    fields: tuple[Any, ...]
 
 
 class _Run(Struct):
@@ -68,6 +75,7 @@ class Shortened(Struct):
     codec: str
     records: Records
     runs: list[_Run]
+    read: Callable[[bytes], Cells]
 
     @property
     def fields(self) -> int:
@@ -96,9 +104,9 @@ class Shortened(Struct):
             return b"".join(units or ())
 
         return (
-            filled(self.three.base, lambda change: change.three[0]),
-            filled(self.three.mine, lambda change: change.three[1]),
-            filled(self.three.theirs, lambda change: change.three[2]),
+            filled(self.three.base, lambda change: change.base),
+            filled(self.three.mine, lambda change: change.mine),
+            filled(self.three.theirs, lambda change: change.theirs),
             filled(merged, lambda change: change.result),
         )
 
@@ -124,12 +132,12 @@ class Shortened(Struct):
         """
         found = Settled(name, field)
         for change in chain.from_iterable(run.changed for run in self.runs):
-            key = dict(change.record).get(field)
-            if key is None or field in (each[0] for each in change.fields):
+            key = dict(self.read(change.base)[0]).get(field)
+            names, *sides = change.fields[::3], change.fields[1::3], change.fields[2::3]
+            if key is None or field in names:
                 return None
-            record = {field: key.decode()}
-            for one, mine, result in change.fields:
-                found.note(record, one, change.case, mine, result)
+            for one, mine, result in zip(names, *sides, strict=True):
+                found.note({field: key.decode()}, one, change.case, mine, result)
         return found
 
     def _filled(self, data: bytes, what: Callable[[_Run], list[bytes]]) -> list[bytes] | None:
@@ -186,7 +194,9 @@ def shortened(three: Three, codec: str, keys: Keys | None = None) -> Shortened |
             done = starts[number] + len(run.units)
         parts += side[done:]
         left.append(b"".join(parts))
-    return Shortened(Three(left[0], left[1], left[2]), codec, records, [run for _, run in found])
+    return Shortened(
+        Three(left[0], left[1], left[2]), codec, records, [run for _, run in found], changes.read
+    )
 
 
 class _Changes:
@@ -194,12 +204,12 @@ class _Changes:
 
     def __init__(self, codec: str, head: bytes, keys: Keys | None) -> None:
         self.codec = codec
-        self._read = cells_of(codec, head) if keys is not None else None
+        self.read = cells_of(codec, head)
         self._may_name = cache(keys.may_name) if keys is not None else None
 
     def of(self, base: bytes, mine: bytes, theirs: bytes) -> _Change | None:
         """Return a change of values alone, none of which may name the record; else None."""
-        if self._read is None or self._may_name is None:
+        if self._may_name is None:
             return None
         if mine == theirs:
             case = Case.AGREED
@@ -207,17 +217,18 @@ class _Changes:
             case = Case.THEY_CHANGED if mine == base else Case.I_CHANGED
         else:
             return None
-        record, around = self._read(base)
-        new, so = self._read(theirs if mine == base else mine)
+        record, around = self.read(base)
+        new, so = self.read(theirs if mine == base else mine)
         if around != so or not record or len(dict(record)) < len(record):
             return None  # not only values differ, but how the text is laid out
-        fields = []
+        fields: list[Any] = []
         for (name, was), (_, value) in zip(record, new, strict=True):
             if was != value:
                 if self._may_name(name):
                     return None
-                fields.append((name, was if case is Case.THEY_CHANGED else value, value))
-        return _Change((base, mine, theirs), case, record, fields) if fields else None
+                fields += (name, was if case is Case.THEY_CHANGED else value, value)
+        result = mine if case is Case.I_CHANGED else theirs
+        return _Change(base, mine, theirs, result, case, tuple(fields)) if fields else None
 
 
 # ---- what stands at one place on all sides -------------------------------------------------------
@@ -230,12 +241,11 @@ def _runs(
 ) -> Iterator[tuple[tuple[int, ...], _Run]]:
     """Yield the runs of a block that can be left out, and where they start on each side."""
     *starts, size = block
-    sides = [side[start : start + size] for side, start in zip(units, starts, strict=True)]
-    if sides[0] == sides[1] == sides[2]:
-        differing = []
-    else:
-        pairs = zip(map(eq, sides[0], sides[1]), map(eq, sides[0], sides[2]), strict=True)
-        differing = [at for at, (one, other) in enumerate(pairs) if not (one and other)]
+    sides = [  # of nearly all files there is one block, which needs no copy
+        side if size == len(side) else side[start : start + size]
+        for side, start in zip(units, starts, strict=True)
+    ]
+    differing = _differing(sides)
     found: dict[int, _Change | None] = {
         at: changes.of(sides[0][at], sides[1][at], sides[2][at]) for at in differing
     }
@@ -265,6 +275,17 @@ def _runs(
         begin = end + 1
 
 
+def _differing(sides: Sequence[list[bytes]]) -> list[int]:
+    """Return the numbers of the units that are not the same on all of three sides of one size."""
+    import numpy as np
+
+    base, mine, theirs = sides
+    same = (bytes(map(eq, base, side)) for side in (mine, theirs))
+    one, other = (np.frombuffer(flags, np.uint8) for flags in same)
+    numbers: list[int] = np.flatnonzero((one & other) == 0).tolist()
+    return numbers
+
+
 def _within(differing: list[int], inner: slice) -> list[int]:
     """Return those of some rising numbers that lie in a slice."""
     return differing[bisect_left(differing, inner.start) : bisect_left(differing, inner.stop)]
@@ -274,10 +295,9 @@ def _blocks(units: Sequence[list[bytes]]) -> list[_Block]:
     """Return where the same stands on all sides, or nearly: parts with as many units on each."""
     sizes = {len(side) for side in units}
     if len(sizes) == 1:
-        base, mine, theirs = units
-        alike = sum(map(eq, base, mine)) + sum(map(eq, base, theirs))
-        if alike > len(base):
-            return [(0, 0, 0, len(base))]
+        base, mine, theirs = (side[::_SAMPLED] for side in units)
+        if sum(map(eq, base, mine)) + sum(map(eq, base, theirs)) > len(base):
+            return [(0, 0, 0, len(units[0]))]
     joined: list[_Block] = []
     for block in _common(units):
         if joined:

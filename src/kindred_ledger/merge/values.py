@@ -53,7 +53,7 @@ class New(Struct, frozen=True):
     value: Any
 
 
-class Decided(Struct, frozen=True):
+class Decided(Struct, frozen=True, gc=False):
     """What was decided about a part that is one value, record or region, by its name: whose side, and why."""
 
     where: str
