@@ -9,6 +9,7 @@ and one whose place says something else is in conflict.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from itertools import chain
 from typing import Any
 
 from blake3 import blake3
@@ -379,15 +380,13 @@ def _with(reading: Reading, data: bytes, found: Iterable[Difference | _Whole], s
 def _lines(data: bytes, edits: Sequence[LineEdit], *, back: bool) -> bytes:
     """Return a text with the lines after the edits, or before them (`back`), wherever either stands."""
     text = Text.decode(data)
-    lines = lines_of(text.text)
-    plain = [line for line, _ in lines]
+    lines, ends = lines_of(text.text)
     for each in edits:
-        found = _place_of(plain, each)
-        wanted = list(each.before if back else each.after)
-        start, stop = found
-        plain[start:stop] = wanted
-        lines[start:stop] = [(line, text.newline) for line in wanted]
-    return text.encode("".join(line + end for line, end in lines))
+        start, stop = _place_of(lines, each)
+        wanted = each.before if back else each.after
+        lines[start:stop] = wanted
+        ends[start:stop] = [text.newline] * len(wanted)
+    return text.encode("".join(chain.from_iterable(zip(lines, ends, strict=True))))
 
 
 def _place_of(lines: list[str], each: LineEdit) -> tuple[int, int]:

@@ -200,7 +200,7 @@ def _records(path: str, found: Sequence[Difference], old: Any) -> list[SetRecord
 def _hunks(path: str, was: bytes, data: bytes) -> list[LineEdit] | None:
     """Return the runs of lines that differ, with those around them; None if it is no text, or they do not."""
     try:
-        old, new = ([line for line, _ in lines_of(Text.decode(each).text)] for each in (was, data))
+        old, new = (lines_of(Text.decode(each).text).lines for each in (was, data))
     except FormatError:
         return None
     if b"\0" in was or b"\0" in data:

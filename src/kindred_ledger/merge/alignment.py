@@ -9,13 +9,18 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Iterable, Sequence
 from difflib import SequenceMatcher
+from itertools import chain, count
+from typing import Any
 
-__all__ = ["aligned", "rising"]
+__all__ = ["aligned", "blocks", "rising", "runs_that_stand_once"]
 
 _PIECE = 256  # elements that are compared at once
 _MOST = 25_000_000  # pairs of elements that are compared: a few seconds
+_LARGE = 1000  # elements that are lined up by columns
+
+Block = tuple[int, int, int]  # where it starts in each, and how many elements
 
 
 def aligned(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[tuple[int, int]]:
@@ -24,16 +29,26 @@ def aligned(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[tuple[in
     >>> aligned("abcd", "xbd")
     [(1, 1), (3, 2)]
     """
-    pairs: list[tuple[int, int]] = []
+    return [(at + n, there + n) for at, there, size in blocks(one, other) for n in range(size)]
+
+
+def blocks(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[Block]:
+    """Return the blocks of equal elements of two sequences, rising in both, as long as they can be.
+
+    >>> blocks("abcd", "abxcd")
+    [(0, 0, 2), (2, 3, 2)]
+    """
+    found: list[Block] = []
     waiting = [(0, len(one), 0, len(other))]
     while waiting:
         start, stop, begin, end = waiting.pop()
         size = _alike(one, start, stop, other, begin, end)
-        pairs += zip(range(start, start + size), range(begin, begin + size), strict=True)
+        found.append((start, begin, size))
         start, begin = start + size, begin + size
+        last = stop
         while start < stop and begin < end and one[stop - 1] == other[end - 1]:
             stop, end = stop - 1, end - 1
-            pairs.append((stop, end))
+        found.append((stop, end, last - stop))
         if start == stop or begin == end:
             continue
         anchors = _anchors(one, start, stop, other, begin, end)
@@ -41,16 +56,31 @@ def aligned(one: Sequence[Hashable], other: Sequence[Hashable]) -> list[tuple[in
             if (stop - start) * (end - begin) > _MOST:
                 continue  # too much that stands there often: what lies between counts as changed
             matcher = SequenceMatcher(None, one[start:stop], other[begin:end], autojunk=False)
-            for at, there, size in matcher.get_matching_blocks():
-                pairs += ((start + at + n, begin + there + n) for n in range(size))
+            found += (
+                (start + at, begin + there, size)
+                for at, there, size in matcher.get_matching_blocks()
+            )
             continue
-        for at, there in anchors:
+        for at, there, size in anchors:
             if at > start or there > begin:
                 waiting.append((start, at, begin, there))
-            pairs.append((at, there))
-            start, begin = at + 1, there + 1
+            found.append((at, there, size))
+            start, begin = at + size, there + size
         waiting.append((start, stop, begin, end))
-    return sorted(pairs)
+    return _joined(sorted(block for block in found if block[2]))
+
+
+def _joined(found: Iterable[Block]) -> list[Block]:
+    """Return blocks of which none goes on where another ends."""
+    out: list[Block] = []
+    for at, there, size in found:
+        if out:
+            before = out[-1]
+            if before[0] + before[2] == at and before[1] + before[2] == there:
+                out[-1] = before[0], before[1], before[2] + size
+                continue
+        out.append((at, there, size))
+    return out
 
 
 def _alike(
@@ -75,16 +105,63 @@ def _anchors(
     other: Sequence[Hashable],
     begin: int,
     end: int,
-) -> list[tuple[int, int]]:
+) -> list[Block]:
     """Return the longest rising run of elements that stand once in each part."""
-    here, there = Counter(one[start:stop]), Counter(other[begin:end])
+    parts = one[start:stop], other[begin:end]
+    if min(map(len, parts)) >= _LARGE:
+        runs = runs_that_stand_once(parts)
+        return [(start + at, begin + there, size) for at, there, size in runs]
+    here, there = Counter(parts[0]), Counter(parts[1])
     places = {other[at]: at for at in range(begin, end) if there[other[at]] == 1}
     pairs = [
         (at, places[one[at]])
         for at in range(start, stop)
         if here[one[at]] == 1 and one[at] in places
     ]
-    return [pairs[number] for number in rising([place for _, place in pairs])]
+    kept = (pairs[number] for number in rising([place for _, place in pairs]))
+    return _joined((at, place, 1) for at, place in kept)
+
+
+def runs_that_stand_once(sides: Sequence[Sequence[Hashable]]) -> list[tuple[int, ...]]:
+    """Return runs of elements that stand once on each side, and together, rising on all: starts, and size."""
+    import numpy as np
+
+    ids = dict(zip(chain(*sides), count(), strict=False))  # a number each, not every one is taken
+    coded = [np.fromiter(map(ids.__getitem__, side), np.int64, len(side)) for side in sides]
+    total = sum(map(len, sides))
+    once = np.ones(total, bool)
+    places = []
+    for codes in coded:
+        once &= np.bincount(codes, minlength=total) == 1
+        place = np.zeros(total, np.int64)
+        place[codes] = np.arange(len(codes))
+        places.append(place)
+    anchors = coded[0][once[coded[0]]]  # in the order of the first
+    where = [place[anchors] for place in places]
+    for number in range(1, len(where)):
+        if not _rises(where[number]):
+            kept = np.array(rising(where[number].tolist()))
+            where = [each[kept] for each in where]
+    return _runs(where)
+
+
+def _rises(places: Any) -> bool:
+    return bool((places[1:] > places[:-1]).all())
+
+
+def _runs(where: Sequence[Any]) -> list[tuple[int, ...]]:
+    """Return where places on all sides follow one another: starts, and size."""
+    import numpy as np
+
+    if not len(where[0]):
+        return []
+    apart = np.zeros(len(where[0]) - 1, bool)
+    for side in where:
+        apart |= np.diff(side) != 1
+    starts = np.concatenate(([0], np.flatnonzero(apart) + 1))
+    sizes = np.diff(np.concatenate((starts, [len(where[0])])))
+    rows = np.stack([*(side[starts] for side in where), sizes], axis=1)
+    return [tuple(row) for row in rows.tolist()]
 
 
 def rising(places: Sequence[int]) -> Sequence[int]:

@@ -24,7 +24,7 @@ def lost_comments(base: bytes, mine: bytes, merged: bytes) -> tuple[str, ...]:
         texts = [Text.decode(data).text for data in (base, mine, merged)]
     except FormatError:
         return ()
-    old, here = ([line for line, _ in lines_of(text)] for text in texts[:2])
+    old, here = (lines_of(text).lines for text in texts[:2])
     kept = {at for _, at in aligned(old, here)}
     found = []
     for at, line in enumerate(here):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from operator import itemgetter
+
 from ..formats import Text
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
 from .lines import LineMerge, lines_of, merge_lines
@@ -75,11 +77,7 @@ def _books(found: LineMerge, three: Three, name: str) -> Statement:
 
 
 def _lines(data: bytes) -> list[str]:
-    text = Text.decode(data).text
-    if "\r" in text:
-        return [_short(line) for line, _ in lines_of(text)]
-    return list(map(_short, text.removesuffix("\n").split("\n"))) if text else []
-
-
-def _short(text: str) -> str:
-    return text.strip()[:_SHOWN] or "(empty)"
+    """Return the lines of a text as they stand in books: short, without the spaces around them."""
+    found = lines_of(Text.decode(data).text).lines
+    short = map(itemgetter(slice(_SHOWN)), map(str.strip, found))
+    return [line or "(empty)" for line in short]

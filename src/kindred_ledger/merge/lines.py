@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from itertools import chain
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -17,7 +19,7 @@ from .policy import Choice, Rule
 from .sequences import Region, merged_regions
 from .sides import Question, Side, case_of
 
-__all__ = ["LineMerge", "lines_of", "merge_lines"]
+__all__ = ["LineMerge", "Lines", "lines_of", "merge_lines"]
 
 _LINE = re.compile(r"([^\n\r]*)(\r\n|\n|\r|\Z)")
 
@@ -54,7 +56,7 @@ def merge_lines(
     texts = [Text.decode(data) for data in (base, mine, theirs)]
     _check(texts)
     sides = [lines_of(text.text) for text in texts]
-    old, here, there = ([line for line, _ in side] for side in sides)
+    old, here, there = (side.lines for side in sides)
     regions = merged_regions(old, here, there)
     takes = [region.case.changed_by for region in regions]
     reasons = [region.case.said for region in regions]
@@ -73,20 +75,20 @@ def merge_lines(
     if conflicts:
         return LineMerge(b"", tuple(conflicts), tuple(regions))
     newline = texts[2].newline if there else texts[1].newline
-    merged: list[tuple[str, str]] = []
+    lines: list[str] = []
+    ends: list[str] = []
     for region, side in zip(regions, takes, strict=True):
         if side is Side.MINE:
-            merged += ((here[at], newline) for at in region.mine)
+            lines += here[region.mine.start : region.mine.stop]
+            ends += [newline] * len(region.mine)
         else:
-            merged += (
-                (line, end or newline) for line, end in (sides[2][at] for at in region.theirs)
-            )
-    ends = [bool(side and side[-1][1]) for side in sides]
-    if merged and not _last_has_end(*ends):
-        line, _ = merged[-1]
-        merged[-1] = (line, "") if line else (line, newline)
-    text = "".join(line + end for line, end in merged)
-    if [line for line, _ in lines_of(text)] != [line for line, _ in merged]:
+            taken = slice(region.theirs.start, region.theirs.stop)
+            lines += there[taken]
+            ends += [end or newline for end in sides[2].ends[taken]]
+    if lines and not _last_has_end(*(bool(side.ends and side.ends[-1]) for side in sides)):
+        ends[-1] = "" if lines[-1] else newline
+    text = "".join(chain.from_iterable(zip(lines, ends, strict=True)))
+    if lines_of(text).lines != lines:
         raise FormatError("the merged lines do not read back")
     data = texts[2].encode(text)
     return LineMerge(data, (), tuple(regions), tuple(takes), tuple(reasons), tuple(overruled))
@@ -101,12 +103,25 @@ def _question(region: Region, sides: Sequence[list[str]]) -> Question:
     return Question(f"line {region.mine.start + 1}", region.case, *texts)
 
 
-def lines_of(text: str) -> list[tuple[str, str]]:
-    """Return the lines of a text, each with its end; the last may have none."""
+class Lines(NamedTuple):
+    """The lines of a text, and the end of each; the last may have none."""
+
+    lines: list[str]
+    ends: list[str]
+
+
+def lines_of(text: str) -> Lines:
+    r"""Return the lines of a text, and how each ends.
+
+    >>> lines_of("tide = 1\r\nwind = 2")
+    Lines(lines=['tide = 1', 'wind = 2'], ends=['\r\n', ''])
+    """
     if "\r" in text:
-        return [(match[1], match[2]) for match in _LINE.finditer(text) if match[0]]
+        found = [match for match in _LINE.finditer(text) if match[0]]
+        return Lines([match[1] for match in found], [match[2] for match in found])
     *lines, last = text.split("\n")
-    return [*((line, "\n") for line in lines), *([(last, "")] if last else [])]
+    ends = ["\n"] * len(lines)
+    return Lines([*lines, last], [*ends, ""]) if last else Lines(lines, ends)
 
 
 def _last_has_end(base: bool, mine: bool, theirs: bool) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Hashable, Iterator, Sequence
 
 from msgspec import Struct
 
-from .alignment import aligned
+from .alignment import Block, blocks
 from .sides import Case
 
 __all__ = ["Region", "merged_regions"]
@@ -34,38 +34,32 @@ def merged_regions(
     >>> [s.case.name for s in merged_regions("abc", "abcd", "xbc")]
     ['THEY_CHANGED', 'UNCHANGED', 'I_ADDED']
     """
-    in_mine = dict(aligned(base, mine))
-    in_theirs = dict(aligned(base, theirs))
     found: list[Region] = []
     at, here, there = 0, 0, 0
-    for start, stop in _agreed(in_mine, in_theirs):
-        to_mine, to_theirs = in_mine[start], in_theirs[start]
+    for start, to_mine, to_theirs, size in _agreed(blocks(base, mine), blocks(base, theirs)):
         _between(found, base, mine, theirs, (at, start), (here, to_mine), (there, to_theirs))
-        size = stop - start
-        at, here, there = stop, to_mine + size, to_theirs + size
-        found.append(
-            Region(
-                Case.UNCHANGED, range(start, stop), range(to_mine, here), range(to_theirs, there)
-            )
-        )
+        at, here, there = start + size, to_mine + size, to_theirs + size
+        kept = range(start, at), range(to_mine, here), range(to_theirs, there)
+        found.append(Region(Case.UNCHANGED, *kept))
     ends = (at, len(base)), (here, len(mine)), (there, len(theirs))
     _between(found, base, mine, theirs, *ends)
     return found
 
 
-def _agreed(in_mine: dict[int, int], in_theirs: dict[int, int]) -> Iterator[tuple[int, int]]:
-    """Yield ranges of the base that both sides kept, without anything put between."""
-    both = sorted(in_mine.keys() & in_theirs.keys())
-    start = 0
-    for number, at in enumerate(both):
-        follows = number + 1 < len(both) and both[number + 1] == at + 1
-        if not (
-            follows
-            and in_mine[at + 1] == in_mine[at] + 1
-            and in_theirs[at + 1] == in_theirs[at] + 1
-        ):
-            yield both[start], at + 1
-            start = number + 1
+def _agreed(
+    in_mine: Sequence[Block], in_theirs: Sequence[Block]
+) -> Iterator[tuple[int, int, int, int]]:
+    """Yield what both sides kept, without anything put between: where it is on all three, and how much."""
+    one = other = 0
+    while one < len(in_mine) and other < len(in_theirs):
+        (at, mine, size), (start, theirs, length) = in_mine[one], in_theirs[other]
+        begin, end = max(at, start), min(at + size, start + length)
+        if begin < end:
+            yield begin, mine + begin - at, theirs + begin - start, end - begin
+        if at + size <= start + length:
+            one += 1
+        if at + size >= start + length:
+            other += 1
 
 
 def _between(

@@ -21,7 +21,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from .alignment import rising
+from .alignment import runs_that_stand_once
 from .keys import Keys
 from .outcome import Three
 from .plain_records import (
@@ -299,7 +299,7 @@ def _blocks(units: Sequence[list[bytes]]) -> list[_Block]:
         if sum(map(eq, base, mine)) + sum(map(eq, base, theirs)) > len(base):
             return [(0, 0, 0, len(units[0]))]
     joined: list[_Block] = []
-    for block in _common(units):
+    for block in runs_that_stand_once(units):
         if joined:
             gaps = {
                 start - old - joined[-1][3]
@@ -309,46 +309,5 @@ def _blocks(units: Sequence[list[bytes]]) -> list[_Block]:
                 *starts, size = joined.pop()
                 joined.append((starts[0], starts[1], starts[2], size + gaps.pop() + block[3]))
                 continue
-        joined.append(block)
+        joined.append((block[0], block[1], block[2], block[3]))
     return joined
-
-
-def _common(units: Sequence[list[bytes]]) -> list[_Block]:
-    """Return runs of units that stand once on each side, and together: where each starts, and its size."""
-    import numpy as np
-
-    ids = {unit: number for number, unit in enumerate(dict.fromkeys(chain(*units)))}
-    coded = [np.fromiter(map(ids.__getitem__, side), np.int64, len(side)) for side in units]
-    once = np.ones(len(ids), bool)
-    places = []
-    for codes in coded:
-        once &= np.bincount(codes, minlength=len(ids)) == 1
-        place = np.zeros(len(ids), np.int64)
-        place[codes] = np.arange(len(codes))
-        places.append(place)
-    anchors = coded[0][once[coded[0]]]  # in the order of the base
-    where = [place[anchors] for place in places]
-    for side in where[1:]:
-        if len(side) > 1 and not bool((np.diff(side) > 0).all()):
-            kept = np.array(rising(side.tolist()))
-            where = [each[kept] for each in where]
-            return _common_of(where) if _all_rise(where) else []
-    return _common_of(where)
-
-
-def _all_rise(where: Sequence[Any]) -> bool:
-    return all(bool((each[1:] > each[:-1]).all()) for each in where)
-
-
-def _common_of(where: Sequence[Any]) -> list[_Block]:
-    import numpy as np
-
-    if not len(where[0]):
-        return []
-    apart = np.zeros(len(where[0]) - 1, bool)
-    for side in where:
-        apart |= np.diff(side) != 1
-    starts = np.concatenate(([0], np.flatnonzero(apart) + 1))
-    sizes = np.diff(np.concatenate((starts, [len(where[0])])))
-    rows = np.stack([*(side[starts] for side in where), sizes], axis=1)
-    return [tuple(row) for row in rows.tolist()]
