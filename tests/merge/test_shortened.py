@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from kindred_ledger.errors import KindredError
 from kindred_ledger.formats import Layout, LayoutDocument, decode
-from kindred_ledger.merge import How, Three, document_files, merge_files
+from kindred_ledger.merge import How, Keys, Three, differences, document_files, merge_files
 from kindred_ledger.merge import shortened as module
 from kindred_ledger.merge import shortened_rows as by_rows
 from tests.support import law, side_law
@@ -117,7 +117,13 @@ def edited(table: list[Row], draw: random.Random, number: int) -> list[Row]:
 def told(merge: Any) -> Any:
     """Return all that a merge says, but for which of what stayed the same has a line of its own."""
     totals = merge.statement.totals()
+    base, mine, theirs, result = merge.sides
+    seen = [
+        sorted(map(str, differences(*two, told=merge.values)))
+        for two in ((base, mine), (base, theirs), (mine, result)) if two[1] is not None
+    ]  # fmt: skip
     return (
+        seen,
         merge.data, sorted(map(str, merge.conflicts)), str(merge.counts), dict(totals), merge.named_by,
         sorted(merge.notes), merge.unnamed, merge.lost,
     )  # fmt: skip
@@ -168,6 +174,39 @@ class SameAsWhole(unittest.TestCase):
             self.assertFalse(small.names("@id" if kind == "xml" else "id", {"r20"}), kind)
             self.assertFalse(small.names("@pay" if kind == "xml" else "pay", set()), kind)
             self.assertFalse(small.names("nothing", set()), kind)
+
+    def test_what_one_side_changed(self) -> None:
+        """It needs no merging: unless it names the record, is laid out anew, or both changed it."""
+        base = rows(60)
+        for kind in ("xml", "csv"):
+            name, write = WRITERS[kind]
+            codec = name.rpartition(".")[2]
+            mine, theirs = [dict(row) for row in base], [dict(row) for row in base]
+            mine[3]["pay"], theirs[40]["home"] = "100", "far"
+            mine[20]["pay"] = theirs[20]["pay"] = "9"  # alike
+            mine[30]["pay"], theirs[30]["home"] = "9", "far"  # both, each its own
+            mine[50]["id"] = "other"
+            three = Three(write(base), write(mine), write(theirs))
+            with _LEAST:
+                small = module.shortened(three, codec, Keys())
+            assert small is not None, kind
+            for text in (b"100", b"r20", b"r40"):
+                self.assertNotIn(text, small.three.mine + small.three.theirs, kind)
+            for text in (b"r30", b"other"):
+                self.assertIn(text, small.three.mine, kind)
+            settled = small.settled("hand", "@id" if kind == "xml" else "id")
+            assert settled is not None
+            self.assertEqual(
+                [each.case.name for each in settled.decided],
+                ["I_CHANGED", "AGREED", "THEY_CHANGED"],
+            )
+            self.assertIsNone(small.settled("hand", "@pay" if kind == "xml" else "pay"), kind)
+            spaced = Three(three.base, write(mine).replace(b"r10", b" r10 "), write(theirs))
+            spaced = Three(spaced.base, spaced.mine.replace(b"/>", b" />", 12), spaced.theirs)
+            with _LEAST, mock.patch.object(document_files, "shortened", lambda *_: None):
+                whole = outcome(spaced, How(name))
+            with _LEAST:
+                self.assertEqual(outcome(spaced, How(name)), whole)
 
     def test_records_that_do_not_come_back(self) -> None:
         """Where a record ran into the next, or its neighbour is gone, the whole file is merged."""

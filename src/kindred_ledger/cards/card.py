@@ -79,6 +79,11 @@ class Format(Struct, frozen=True, dict=True):
         return f"<Format {self.name}>"
 
     @cached_property
+    def record_keys(self) -> dict[Path, str]:
+        """Which field names the records of a list, by patterns of paths."""
+        return {parse_path(at): field for at, field in self.table.keys.items()}
+
+    @cached_property
     def layout(self) -> Layout | None:
         """What describes files of this format, if they are binary."""
         return load_layout(self.layout_path) if self.table.layout else None

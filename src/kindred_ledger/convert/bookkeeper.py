@@ -11,6 +11,8 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import Any
 
+from msgspec.structs import replace
+
 from ..errors import BooksUnbalanced
 from ..finding import Finding
 from ..formats import (
@@ -26,9 +28,18 @@ from ..formats import (
     format_path,
     same_value,
 )
-from ..formats.tables import COLUMN_THRESHOLD, column_tables, differing, same_column, same_together
+from ..formats.tables import (
+    COLUMN_THRESHOLD,
+    column_tables,
+    differing,
+    is_single,
+    same_column,
+    same_together,
+)
 from ..formats.tree import TreeDocument
+from ..merge import BY_NUMBER, fits
 from ..statement import Line, Outcome, Statement
+from .names import Names, names_of
 
 __all__ = ["Bookkeeper", "Census", "brief"]
 
@@ -80,9 +91,14 @@ def _columns_of(path: Path) -> Iterator[Path]:
             yield (*path[:depth], ANY, path[depth + 1])
 
 
+def column_path(table: Path, column: str, below: Path = ()) -> Path:
+    """Return the pattern of all values in a column, or of those `below` it."""
+    return (*table, ANY, *([column] if column != "value" else []), *below)
+
+
 def column_name(table: Path, column: str, below: Path = ()) -> str:
     """Return the name of all values in a column, or of those `below` it."""
-    return format_path((*table, ANY, *([column] if column != "value" else []), *below))
+    return format_path(column_path(table, column, below))
 
 
 def brief(text: Any) -> str:
@@ -91,32 +107,18 @@ def brief(text: Any) -> str:
     return text if len(text) <= _SHOWN else f"{text[:_SHOWN]}… ({len(text):,} characters)"
 
 
-class Names:
-    """Names of paths; the part that leaves have in common is put together once."""
-
-    def __init__(self) -> None:
-        self._heads: dict[Path, str] = {}
-
-    def __call__(self, path: Path) -> str:
-        if len(path) < 2:
-            return format_path(path)
-        head = self._heads.get(path[:-1])
-        if head is None:
-            head = self._heads[path[:-1]] = format_path(path[:-1])
-        last = path[-1]
-        if type(last) is int:
-            return f"{head}[{last}]"
-        return f"{head}.{last}" if last.isidentifier() else format_path(path)  # type: ignore[union-attr]
-
-
 class Bookkeeper:
     """Collects reasons while steps run, then draws up the statement.
 
-    A column has the path of its table, `ANY`, and its name; rows that go, that of their table.
+    A column has the path of its table, `ANY`, and its name; rows that go, that of their table. `keys` says
+    which field names the records of a list, by patterns of paths.
     """
 
-    def __init__(self, *, column_threshold: int = COLUMN_THRESHOLD) -> None:
+    def __init__(
+        self, *, column_threshold: int = COLUMN_THRESHOLD, keys: Mapping[Path, str] | None = None
+    ) -> None:
         self._column_threshold = column_threshold
+        self._keys = {at: field for at, field in (keys or {}).items() if field != BY_NUMBER}
         self._least = column_threshold * _LEAF
         self._reasons: dict[Path, list[str]] = {}
         self._below: dict[Path, list[str]] = {}  # of all that was read below a path
@@ -127,7 +129,8 @@ class Bookkeeper:
         self._dropped_whole: list[tuple[Stretch, str]] = []
         self._dropped_tables: list[Path] = []  # taken by columns; where they were read
         self._rows: dict[Path, list[tuple[Any, str]]] = {}
-        self.losses: list[Finding] = []  # their fields by the names they had when read
+        self._losses: list[tuple[Finding, Path]] = []  # with the path it had when it was read
+        self._names = Names()
 
     def counted(self, document: Document, size: int) -> Census | None:
         """Return the leaves of a file of `size` bytes before it is edited, to count them by.
@@ -161,8 +164,7 @@ class Bookkeeper:
             self._dropped_whole.append((stretch, reason))
             if loss:
                 for below, count in stretch.names.items():
-                    field = format_path((*stretch.origin, *below))
-                    self.lose("dropped", field, f"{count:,} values: {reason}")
+                    self.lose("dropped", (*stretch.origin, *below), f"{count:,} values: {reason}")
         for there, origin in tables.items():
             columns = Census(document, [there]).tables[there]
             self._dropped_tables.append(origin)
@@ -172,11 +174,16 @@ class Bookkeeper:
             if leaf.origin is not None:
                 self._dropped[leaf.origin] = reason
                 if loss:
-                    self.lose("dropped", format_path(leaf.origin), f"{brief(leaf.text)}: {reason}")
+                    self.lose("dropped", leaf.origin, f"{brief(leaf.text)}: {reason}")
 
-    def lose(self, code: str, field: str, what: str) -> None:
+    def lose(self, code: str, path: Path, what: str) -> None:
         """Note that something of the file is lost."""
-        self.losses.append(Finding.loss(code, what, where="", field=field))
+        self._losses.append((Finding.loss(code, what, where=""), path))
+
+    @property
+    def losses(self) -> list[Finding]:
+        """What was lost; its fields by the names that the statement gives them."""
+        return [replace(loss, field=self._names(path)) for loss, path in self._losses]
 
     def _note_container(self, document: Document, path: Path, reason: str) -> None:
         """Note where a container went that may have been empty when it was read, and is not now."""
@@ -216,14 +223,14 @@ class Bookkeeper:
             self._dropped[(*table, ANY, column)] = reason
             for below, count in names.items():
                 if loss and count:
-                    name = column_name(table, column, below)
-                    self.lose("dropped", name, f"{count:,} values: {reason}")
+                    path = column_path(table, column, below)
+                    self.lose("dropped", path, f"{count:,} values: {reason}")
 
     def drop_rows(self, table: Path, rows: Any, reason: str, *, loss: bool) -> None:
         """Note why rows of a table are left out; `rows` (n,) are their numbers when it was read."""
         self._rows.setdefault(table, []).append((rows, reason))
         if loss and len(rows):
-            self.lose("dropped", format_path((*table, ANY)), f"{len(rows):,} rows: {reason}")
+            self.lose("dropped", (*table, ANY), f"{len(rows):,} rows: {reason}")
 
     def statement(
         self, subject: str, source: Document | Census, result: Document, again: Document
@@ -251,33 +258,35 @@ class Bookkeeper:
             before = Census(source, read, [*origins, *gone])
             _same_bytes(whole, source, again)
         _same_leaves(meant, found)
-        name = Names()
-        lines = self._leaf_lines(before.leaves, meant.leaves, paths, name)
-        lines += self._stretch_lines(whole, name)
+        name, became = names_of(self._keys, before.leaves, meant.leaves)
+        self._names = name
+        lines = self._leaf_lines(before.leaves, meant.leaves, paths, (name, became))
+        lines += self._stretch_lines(whole, name, became)
         for path, origin in tables.items():
             lines += self._table_lines(
                 path, origin, before.tables[origin], meant.tables[path], found.tables[path]
             )
         for origin in self._dropped_tables:
             lines += self._gone_lines(origin, before.tables[origin])
-        items_in, items_out = before.names(name), found.names(name)
+        items_in, items_out = before.names(name), found.names(became)
         for stretch in whole:
             items_in.update(_counts(stretch.origin, stretch, name))
-            items_out.update(_counts(stretch.path, stretch, name))
+            items_out.update(_counts(stretch.path, stretch, became))
         for stretch, _ in self._dropped_whole:
             items_in.update(_counts(stretch.origin, stretch, name))
         return Statement(subject, "fields", tuple(lines)).balanced(items_in, items_out)
 
-    def _stretch_lines(self, whole: list[Stretch], name: Names) -> list[Line]:
+    def _stretch_lines(self, whole: list[Stretch], name: Names, after: Names) -> list[Line]:
         """Return the lines of what nobody touched, and of what was dropped whole."""
         lines: list[Line] = []
         for each in whole:
             here = each.path == each.origin
             reason = "" if here else "; ".join(self._told(each.origin)) or _FOLLOWS
             for below, count in each.names.items():
-                item, became = name((*each.origin, *below)), name((*each.path, *below))
-                outcome = Outcome.UNCHANGED if here else Outcome.CHANGED
-                lines.append(Line(outcome, item, reason, "" if here else became, count=count))
+                item, became = name((*each.origin, *below)), after((*each.path, *below))
+                outcome = Outcome.UNCHANGED if item == became else Outcome.CHANGED
+                told = "" if item == became else reason
+                lines.append(Line(outcome, item, told, became if told else "", count=count))
         for each, why in self._dropped_whole:
             lines += [
                 Line(Outcome.REMOVED, item, why, count=count)
@@ -286,21 +295,22 @@ class Bookkeeper:
         return lines
 
     def _leaf_lines(
-        self, source: list[Leaf], result: list[Leaf], apart: list[Path], name: Names
+        self, source: list[Leaf], result: list[Leaf], apart: list[Path], names: tuple[Names, Names]
     ) -> list[Line]:
+        name, became = names
         known = {leaf.path for leaf in source}
         arrived: dict[Path, list[Leaf]] = {}
         lines: list[Line] = []
         here: set[Path] = set()
         for leaf in result:
             if leaf.origin not in known:  # new, or a container that lost all it held
-                lines.append(Line(Outcome.ADDED, name(leaf.path), leaf.note or "left empty"))
+                lines.append(Line(Outcome.ADDED, became(leaf.path), leaf.note or "left empty"))
             else:
                 arrived.setdefault(leaf.origin or (), []).append(leaf)
         for leaf in source:
             found = arrived.get(leaf.path)
             if found:
-                lines.append(self._arrived(leaf, found.pop(0), name))
+                lines.append(self._arrived(leaf, found.pop(0), *names))
             elif (why := self._gone_for(leaf.path)) is not None:
                 lines.append(Line(Outcome.REMOVED, name(leaf.path), why))
             elif leaf.value in ({}, []):
@@ -316,10 +326,11 @@ class Bookkeeper:
                     lines.append(Line(Outcome.REMOVED, name(leaf.path), told))
         return lines
 
-    def _arrived(self, before: Leaf, after: Leaf, name: Names) -> Line:
+    def _arrived(self, before: Leaf, after: Leaf, name: Names, names_after: Names) -> Line:
         same = before.text == after.text and type(before.value) is type(after.value)
-        if before.path == after.path and same:
-            return Line(Outcome.UNCHANGED, name(before.path))
+        item, became = name(before.path), names_after(after.path)
+        if item == became and same:
+            return Line(Outcome.UNCHANGED, item)
         if not same and not self._may_differ(before, after):
             raise BooksUnbalanced(
                 "its value is another, and no step changed it",
@@ -327,8 +338,7 @@ class Bookkeeper:
                 remedy=f"It was {before.text[:80]!r}, and is {after.text[:80]!r}.",
             )
         reason = "; ".join(self._told(before.path)) or _FOLLOWS
-        became = name(after.path) if after.path != before.path else ""
-        return Line(Outcome.CHANGED, name(before.path), reason, became)
+        return Line(Outcome.CHANGED, item, reason, became if became != item else "")
 
     def _may_differ(self, before: Leaf, after: Leaf) -> bool:
         """Tell whether a leaf may have another value: a step gave it one, or it follows from others."""
@@ -369,6 +379,7 @@ class Bookkeeper:
         arrived = set()
         moved = path != origin
         untouched = same_together(source, meant, found)
+        is_named = self._is_named(path, source, meant, found)
         for name in meant.cells:
             read = meant.origins[name]
             if not (name in untouched or same_column(meant, found, name)):
@@ -380,7 +391,9 @@ class Bookkeeper:
                 continue
             arrived.add(read)
             reason = "; ".join(self._told((*origin, ANY, read)))
-            changed = 0 if name in untouched else differing(source, read, meant.rows, found, name)
+            changed = 0
+            if name not in untouched:
+                changed = differing(source, read, meant.rows, found, name, in_place=not is_named)
             for below, here in found.names_in(name).items():
                 item, after = column_name(origin, read, below), column_name(path, name, below)
                 some = here if moved or read != name else changed
@@ -401,6 +414,18 @@ class Bookkeeper:
             where = column_name(path, strange[0])
             raise BooksUnbalanced("a column came that no step made", where=where)
         return lines
+
+    def _is_named(self, path: Path, source: Columns, meant: Columns, found: Columns) -> bool:
+        """Tell whether a field names the rows of a table, which stand in the order they had."""
+        field = next(
+            (named for at, named in self._keys.items() if len(at) == len(path) and fits(at, path)),
+            "",
+        )
+        read = meant.origins.get(field) if field in meant.cells else None
+        if read is None or meant.rows is None or (meant.rows[1:] <= meant.rows[:-1]).any():
+            return False
+        same = differing(source, read, meant.rows, found, field, in_place=False) == 0
+        return same and is_single(source, read)
 
     def _gone_lines(
         self, origin: Path, source: Columns, arrived: Collection[str] = ()

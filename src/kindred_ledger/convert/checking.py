@@ -126,7 +126,7 @@ class FormatCheck:
         self._run: set[int] = set()  # steps that were carried out
         self._told: set[tuple[str, frozenset[str]]] = set()  # where, and of which fields
         self._positions: dict[Version, dict[Path, frozenset[str]]] = {}
-        self._converter = Converter(format, watch=self._watch)
+        self._converter = Converter(format, watch=self._watch, by_number=True)
         self._steps: dict[tuple[int, int], Step] = {}  # by the number of the step and of its row
 
     def findings(self) -> Iterator[Finding]:

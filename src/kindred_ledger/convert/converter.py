@@ -170,7 +170,8 @@ class Converter:
     """Converts files of one format; what the card says is made ready once for all of them.
 
     Tables of `column_threshold` rows or more are converted, and stand in the books, by columns. `watch`
-    is told of each row of each step, and whether what it is about was there.
+    is told of each row of each step, and whether what it is about was there. `by_number`: the books name
+    records by their numbers, whatever the card says they are known by.
     """
 
     def __init__(
@@ -179,8 +180,10 @@ class Converter:
         *,
         column_threshold: int = COLUMN_THRESHOLD,
         watch: Watch | None = None,
+        by_number: bool = False,
     ) -> None:
         self.format = format
+        self._keys = {} if by_number else format.record_keys
         self._watch = watch
         self._column_threshold = column_threshold
         self._hops = hops_of(format)
@@ -223,7 +226,7 @@ class Converter:
         try:
             said = _said(format, document)
             source = source or said or format.sure_version_of(document)
-            books = Bookkeeper(column_threshold=self._column_threshold)
+            books = Bookkeeper(column_threshold=self._column_threshold, keys=self._keys)
             before = books.counted(document, len(data))
             findings = []
             for hop in self.route(source, target):

@@ -219,7 +219,7 @@ class Fields:
         self.books.explain(document, path, reason)
         if loss:
             now = f"{brief(old)} is now {brief(new)}: {loss}"
-            self.books.lose("value-narrowed", format_path(path), now)
+            self.books.lose("value-narrowed", path, now)
         document.set(path, new, note=reason)
 
     def _reorder(self, path: Path, order: list[int], reason: str) -> None:
@@ -387,10 +387,8 @@ class Column:
         if loss:
             count = int(differ(old, columns.comparable(name)).sum())
             if count:
-                describe_step = format_path((*self._table, ANY, name))
-                self._fields.books.lose(
-                    "value-narrowed", describe_step, f"{count:,} values: {loss}"
-                )
+                path = (*self._table, ANY, name)
+                self._fields.books.lose("value-narrowed", path, f"{count:,} values: {loss}")
 
     def _truth(self, condition: Expression) -> Any:
         """Return for which rows a condition holds: `(n_rows,) bool`."""

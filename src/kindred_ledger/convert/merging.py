@@ -107,7 +107,7 @@ def merge_inside(
                 codec=format.table.codec,
                 decode=format.decode,
                 version_path=tuple(format.version_path),
-                keys={parse_path(path): field for path, field in format.table.keys.items()},
+                keys=format.record_keys,
             )
         merge = merge_files(three, how)
     except KindredError as error:

@@ -130,7 +130,7 @@ def rescue(
             remedy="Name the groups, or give the card `required`.",
         )
     source, told = _as_new(older, format, version, name)
-    books = Bookkeeper()
+    books = Bookkeeper(keys=format.record_keys)
     filled, beyond = [], []
     for gap in gaps_of(document, wanted):
         group = gap.field

@@ -60,14 +60,29 @@ def same_together(source: Columns, meant: Columns, found: Columns) -> set[str]:
     return same
 
 
-def differing(source: Columns, name: str, rows: Any, result: Columns, became: str) -> int:
-    """Return how many values of a column differ from those it was read with, row by row."""
+def is_single(columns: Columns, name: str) -> bool:
+    """Tell whether no two rows have the same value in a column."""
+    import numpy as np
+
+    found = columns.distinct(name)
+    used = np.unique(found.codes)
+    single = {found.values[code] for code in used.tolist()} if len(used) == columns.count else ()
+    return len(single) == columns.count
+
+
+def differing(
+    source: Columns, name: str, rows: Any, result: Columns, became: str, *, in_place: bool = True
+) -> int:
+    """Return how many values of a column differ from those it was read with, row by row.
+
+    `in_place`: a row that stands at another number than it did is another.
+    """
     before, after = _comparable(source, name, result, became)
     if rows is not None:
         before = (
             Words(before.codes[rows], before.texts) if isinstance(before, Words) else before[rows]
         )
-    return _count(differ(before, after), rows)
+    return _count(differ(before, after), rows if in_place else None)
 
 
 def _count(differing: Any, rows: Any) -> int:

@@ -4,11 +4,11 @@ from .alignment import aligned
 from .differences import Difference, Index, differences, name_of, put_differences, resolved
 from .documents import DocumentMerge, edit_document, merge_documents, values_of
 from .files import merge_files, readers_of
-from .keys import Keys, are_alike, frozen, same
+from .keys import BY_NUMBER, Keys, are_alike, frozen, same
 from .lines import LineMerge, lines_of, merge_lines
 from .naming import At, Named, read_at, write_at
 from .outcome import Counts, FileMerge, How, Three
-from .policy import Choice, Policy, Rule, named_fields
+from .policy import Choice, Policy, Rule, fits, named_fields
 from .resolutions import (
     Resolution,
     read_resolutions,
@@ -18,10 +18,11 @@ from .resolutions import (
 )
 from .sides import ABSENT, Case, Question, Side, case_of, told
 from .trees import PathDecision, decide_path, digests_of, merge_trees
-from .values import Decided, Edit, New, ValueMerge, merge_values
+from .values import Decided, Edit, New, ValueMerge, merge_values, record_name
 
 __all__ = [
     "ABSENT",
+    "BY_NUMBER",
     "At",
     "Case",
     "Choice",
@@ -52,6 +53,7 @@ __all__ = [
     "differences",
     "digests_of",
     "edit_document",
+    "fits",
     "frozen",
     "lines_of",
     "merge_documents",
@@ -65,6 +67,7 @@ __all__ = [
     "read_at",
     "read_resolutions",
     "readers_of",
+    "record_name",
     "resolved",
     "rules_of",
     "same",

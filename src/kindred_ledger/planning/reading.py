@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from ..cards import Card, Format
 from ..errors import FormatError
-from ..formats import FOLDER, Document, Path, parse_path
+from ..formats import FOLDER, Document, Path
 from ..merge import readers_of
 
 __all__ = ["Reading", "read_as"]
@@ -38,8 +38,7 @@ def read_as(path: str, sides: Sequence[bytes], card: Card | None) -> Reading:
     """
     format = card.format_of(path) if card is not None else None
     if format is not None and format.table.codec != FOLDER:
-        keys = {parse_path(at): field for at, field in format.table.keys.items()}
-        return Reading(format.table.codec, format.decode, keys, format)
+        return Reading(format.table.codec, format.decode, format.record_keys, format)
     for codec, decode in readers_of(path, sides[-1]):
         try:
             for side in sides:

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from ..cards import Format
 from ..errors import FormatError
-from ..formats import Path, parse_path
+from ..formats import Path
 from ..merge import Choice, FileMerge, How, Question, Rule, Three, merge_files
 
 __all__ = ["merge_settings"]
@@ -37,7 +37,7 @@ def merge_settings(format: Format, mine: bytes, theirs: bytes, *, name: str) -> 
         format.table.codec,
         format.decode,
         version_path=tuple(format.version_path),
-        keys={parse_path(path): field for path, field in format.table.keys.items()},
+        keys=format.record_keys,
         known=False,
         asked=_mine_if_single,
     )
