@@ -26,6 +26,7 @@ FLOORS = (
         "small_files",
         "notebook",
         "suggestions",
+        "undisturbed",
         "wording",
     ),
     ("places", "formats"),

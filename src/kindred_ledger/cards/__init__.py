@@ -1,10 +1,11 @@
 """Cards: what is known about a title, where its installs are and which version each is."""
 
 from .axes import axis_versions, out_of_step
-from .card import PROGRAM, Card, Format, Install, as_install
+from .card import PROGRAM, Card, Install, as_install
 from .coverage import Belonging, belongings, unlisted
 from .detect import Evidence
 from .drafting import draft_card
+from .format import Format
 from .identify import Identity, Match, identify
 from .locate import Surroundings, expand_folder
 from .roots import Root, find_root

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterable, Mapping
-from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
 from typing import Any
 
@@ -15,23 +14,11 @@ from msgspec.structs import replace
 from ..errors import (
     CardError,
     DecisionNeeded,
-    FormatError,
     KindredError,
     UsageError,
     VersionError,
-    VersionUntold,
 )
 from ..finding import Finding
-from ..formats import (
-    FOLDER,
-    Document,
-    Path,
-    decode,
-    decode_folder,
-    format_path,
-    load_layout,
-    parse_path,
-)
 from ..ledger import EntryPlace, Tag
 from ..places import (
     FolderPlace,
@@ -44,10 +31,11 @@ from ..places import (
     open_place,
     roots_of,
 )
-from ..versions import Scheme, Version, VersionRange, scheme
+from ..versions import Scheme, Version, scheme
 from .detect import Evidence, detect
+from .format import Format
 from .locate import Surroundings, locate
-from .models import PROGRAM, BuildFormat, CardFile, FormatTable, ProgramTable, VersionSign
+from .models import PROGRAM, CardFile, ProgramTable
 from .reader import read_card
 from .roots import Root, find_root
 from .selecting import select_categories
@@ -55,218 +43,11 @@ from .updates import Updates
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from ..formats import Layout
+    pass
 
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
 _ARCHIVE = re.compile(r"(\.tar)?\.(zip|tar|tgz|tbz2|txz|gz|bz2|xz|zst)$", re.I)  # what names end in
-
-
-class Format(Struct, frozen=True, dict=True):
-    """A kind of file of a title: which files, which versions of it which builds read and write.
-
-    >>> card.formats["voyage"].name, sorted(map(str, card.formats["voyage"].versions))
-    ('voyage', ['3', '4', '5', '6'])
-    """
-
-    name: str
-    table: FormatTable
-    builds: Scheme
-    folder: str = ""  # of the card, where its layouts are
-    tables: dict[str, dict[str, Any]] = {}  # of the card, by name: for steps and expressions
-
-    def __repr__(self) -> str:
-        return f"<Format {self.name}>"
-
-    @cached_property
-    def record_keys(self) -> dict[Path, str]:
-        """Which field names the records of a list, by patterns of paths."""
-        return {parse_path(at): field for at, field in self.table.keys.items()}
-
-    @cached_property
-    def layout(self) -> Layout | None:
-        """What describes files of this format, if they are binary."""
-        return load_layout(self.layout_path) if self.table.layout else None
-
-    @property
-    def layout_path(self) -> str:
-        """Where its layout is, beside the card."""
-        return os.path.join(self.folder, self.table.layout)
-
-    @cached_property
-    def files(self) -> Patterns:
-        """Which paths of an install are of this format."""
-        return Patterns(tuple(self.table.files))
-
-    @cached_property
-    def scheme(self) -> Scheme:
-        """How the format's versions are ordered."""
-        return scheme(self.table.scheme)
-
-    def written_by(self, build: Version) -> Version:
-        """Return the format version a build writes.
-
-        Raises:
-            UsageError: the card says nothing about that build.
-        """
-        return self.scheme.parse(self._row(build).writes)
-
-    @property
-    def is_folder(self) -> bool:
-        """Whether one thing of this format is a folder of files."""
-        return self.table.codec == FOLDER
-
-    def is_pack(self, names: Iterable[str]) -> bool:
-        """Tell whether a folder with files of these names is of this format: one tells the version."""
-        return self.is_folder and str(self.version_path[0]) in names
-
-    def folders(self, tree: Tree) -> dict[str, list[str]]:
-        """Return the folders of a tree that are of this format, each with the paths of its files."""
-        patterns = [pattern.strip("/").split("/") for pattern in self.table.files]
-        found: dict[str, list[str]] = {}
-        for path in tree.files:
-            parts = path.split("/")
-            for wanted in patterns:
-                head = parts[: len(wanted)]
-                if len(head) < len(parts) and all(map(fnmatch, head, wanted)):
-                    found.setdefault("/".join(head), []).append(path)
-                    break
-        return found
-
-    def decode(self, data: bytes | Mapping[str, bytes]) -> Document:
-        """Read a file of this format, or the files of a folder.
-
-        Raises:
-            FormatError: it is none.
-        """
-        if not isinstance(data, bytes):
-            return decode_folder(data)
-        return decode(data, self.table.codec, layout=self.layout)
-
-    @cached_property
-    def version_path(self) -> Path:
-        """Where a file says which version it is in; () if files of this format do not."""
-        return parse_path(self.version_key) if self.version_key else ()
-
-    @property
-    def version_key(self) -> str:
-        """The path of that as text: the card's, or that of the layout."""
-        own = self.layout.version_path if self.layout is not None else None
-        return self.table.version.key or (format_path(own) if own else "")
-
-    @cached_property
-    def versions(self) -> frozenset[Version]:
-        """The versions the card knows: those that builds write or read, its layout's, its steps'."""
-        known = {v for row in self.table.builds for v in (row.writes, *row.reads)}
-        if self.layout is not None:
-            known |= {str(v) for v in range(self.layout.low, self.layout.high + 1)}
-        known |= {v for step in self.table.steps for v in (step.source, step.to)}
-        return frozenset(map(self.scheme.parse, known))
-
-    def version_of(self, document: Document) -> Version:
-        """Return the version a document says it is in.
-
-        Raises:
-            FormatError: its number is missing, or none the card knows.
-        """
-        told = self._said(document)
-        if told is None and self.table.version.default:
-            return self.scheme.parse(self.table.version.default)
-        if told is None:
-            key = self.version_key
-            missing = f": there is no {key}" if key else ""
-            raise VersionUntold(
-                f"it does not say which format it is in{missing}",
-                remedy=f"This may be no {self.name} file, or a damaged one.",
-            )
-        return told
-
-    def sure_version_of(self, document: Document, builds: Iterable[Version] = ()) -> Version:
-        """Return the format version a file is in, by what it says, or by the builds that may have written it.
-
-        The card's `default` counts only where such a build writes it: many formats have no version key
-        in any version.
-
-        Raises:
-            VersionUntold: nothing tells it, or what there is contradicts itself.
-        """
-        told = self._said(document)
-        if told is not None:
-            return told
-        written = {self.written_by(build) for build in builds}
-        default = self.table.version.default
-        if len(written) == 1 and (not default or written == {self.scheme.parse(default)}):
-            return written.pop()
-        names = " or ".join(v.text for v in sorted(written))
-        because = f"; the build would have written {names}" if written else ""
-        if default:
-            because += f"; the card takes such files for {default}"
-        raise VersionUntold(
-            f"it does not say which format version it is in{because}",
-            remedy="Say it with `source=N`.",
-        )
-
-    def _said(self, document: Document) -> Version | None:
-        """Return the version that a file says, or shows by what is in it; None if it does neither."""
-        key = self.table.version
-        if not self.version_path or not document.find(self.version_path):
-            signs = [version for version, sign in key.signs.items() if self._fits(sign, document)]
-            if len(signs) > 1:
-                raise VersionUntold(
-                    f"by the card's signs it is in format {' and '.join(signs)} at once",
-                    remedy="Put the signs of the card right, or say it with `source=N`.",
-                )
-            return self.scheme.parse(signs[0]) if signs else None
-        text = str(document.get(self.version_path)).strip()
-        try:
-            version = self.scheme.parse(text)
-        except KindredError as error:
-            raise FormatError(
-                f"{self.version_key} is {text!r}, which is no format version"
-            ) from error
-        if version not in self.versions:
-            told = ", ".join(sorted(each.text for each in self.versions))
-            raise FormatError(
-                f"{self.version_key} is {text}, a format version the card does not know",
-                remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
-            )
-        return version
-
-    def _fits(self, sign: VersionSign, document: Document) -> bool:
-        """Tell whether a document is as a sign says; of what an expression cannot tell, it is not."""
-        if sign.has and not document.find(parse_path(sign.has)):
-            return False
-        if sign.lacks and document.find(parse_path(sign.lacks)):
-            return False
-        if not sign.holds:
-            return True
-        from ..formats.expressions import Expression, scope_of
-
-        try:
-            return Expression.parse(sign.holds, self.tables)(scope_of(document)) is True
-        except FormatError:
-            return False
-
-    def fits_name(self, name: str) -> bool:
-        """Tell whether a file's name is as the last part of the format's patterns."""
-        last = name.replace("\\", "/").rpartition("/")[2]
-        return not self.is_folder and any(
-            fnmatch(last, pattern.rpartition("/")[2]) for pattern in self.table.files
-        )
-
-    def read_by(self, build: Version) -> tuple[Version, ...]:
-        """Return the format versions a build reads."""
-        return tuple(self.scheme.parse(text) for text in self._row(build).reads)
-
-    def _row(self, build: Version) -> BuildFormat:
-        for row in self.table.builds:
-            if build in VersionRange.parse(row.builds, self.builds):
-                return row
-        known = ", ".join(row.builds for row in self.table.builds)
-        raise UsageError(
-            f"the card says nothing about {self.name} files of build {build}",
-            remedy=f"It knows the builds {known}.",
-        )
 
 
 class Card:

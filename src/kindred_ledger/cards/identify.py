@@ -14,7 +14,8 @@ from msgspec.structs import replace
 from ..errors import KindredError
 from ..finding import Finding
 from ..formats import HEAD, FileKind, confirm, kind_of, misnamed, valid
-from .card import Card, Format, Install
+from .card import Card, Install
+from .format import Format
 
 __all__ = ["Identity", "Match", "identify"]
 

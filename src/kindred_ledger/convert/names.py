@@ -40,7 +40,9 @@ class Names:
         last = path[-1]
         if type(last) is int:
             return f"{head}{self._records.get(path) or f'[{last}]'}"
-        part = last if type(last) is str and last.isidentifier() else format_path((last,))
+        if not isinstance(last, str):
+            return f"{head}{format_path((last,))}"  # all of a list
+        part = last if last.isidentifier() else format_path((last,))
         return f"{head}.{part}" if head else part
 
 

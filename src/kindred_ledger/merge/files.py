@@ -11,6 +11,7 @@ from importlib import import_module
 from ..errors import FormatError
 from ..formats import CODECS, HEAD, Document, decode
 from ..formats.kinds import likely_kinds
+from ..undisturbed import undisturbed
 from .outcome import FileMerge, How, Three, check_size
 
 __all__ = ["merge_files", "readers_of"]
@@ -61,7 +62,8 @@ def _by(codec: str, three: Three, how: How) -> FileMerge:
     if _KINDS.get(codec, _OTHERS) != _OTHERS:
         check_size(three)
     merge = import_module(_KINDS.get(codec, _OTHERS), __package__).merge
-    return merge(three, how)
+    with undisturbed():
+        return merge(three, how)
 
 
 def _likely(name: str, data: bytes) -> list[str]:
