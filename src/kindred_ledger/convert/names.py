@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 from itertools import pairwise
 from typing import Any
 
-from ..formats import Leaf, Path, format_path
+from ..formats import ANY, Leaf, Path, format_path
 from ..merge import fits, record_name
 
 __all__ = ["Names", "names_of"]
@@ -40,8 +40,8 @@ class Names:
         last = path[-1]
         if type(last) is int:
             return f"{head}{self._records.get(path) or f'[{last}]'}"
-        if not isinstance(last, str):
-            return f"{head}{format_path((last,))}"  # all of a list
+        if last == ANY:
+            return f"{head}[*]"
         part = last if last.isidentifier() else format_path((last,))
         return f"{head}.{part}" if head else part
 
