@@ -169,13 +169,15 @@ class Statement(Struct, frozen=True):
             ins = {line.item for line in self.lines if line.outcome in _BEFORE}
             outs = {line.became or line.item for line in self.lines if line.outcome in _AFTER}
             real_before, real_after = _with_others(real_before, ins), _with_others(real_after, outs)
-        lines_before: Counter[str] = Counter()
-        lines_after: Counter[str] = Counter()
+        lines_before: dict[str, int] = {}
+        lines_after: dict[str, int] = {}
         for line in self.lines:
-            if line.outcome in _BEFORE:
-                lines_before[line.item] += line.count
-            if line.outcome in _AFTER:
-                lines_after[line.became or line.item] += line.count
+            outcome, item, count = line.outcome, line.item, line.count
+            if outcome in _BEFORE:
+                lines_before[item] = lines_before.get(item, 0) + count
+            if outcome in _AFTER:
+                item = line.became or item
+                lines_after[item] = lines_after.get(item, 0) + count
         faults = [
             *_differences("was there before", real_before, lines_before),
             *_differences("is there after", real_after, lines_after),
@@ -226,9 +228,10 @@ def _with_others(real: Counter[str], named: set[str]) -> Counter[str]:
     return found
 
 
-def _differences(verb: str, real: Counter[str], lines: Counter[str]) -> list[str]:
+def _differences(verb: str, real: Counter[str], lines: dict[str, int]) -> list[str]:
     if dict.__eq__(real, lines):  # that of `Counter` asks for each item in Python
         return []
-    missing = [f"{name} {verb} and has no line" for name in sorted((real - lines).keys())]
-    extra = [f"{name} has a line, and none {verb}" for name in sorted((lines - real).keys())]
+    told = Counter(lines)
+    missing = [f"{name} {verb} and has no line" for name in sorted((real - told).keys())]
+    extra = [f"{name} has a line, and none {verb}" for name in sorted((told - real).keys())]
     return missing + extra

@@ -42,7 +42,7 @@ class Names:
             return f"{head}{self._records.get(path) or f'[{last}]'}"
         if last == ANY:
             return f"{head}[*]"
-        part = last if last.isidentifier() else format_path((last,))
+        part = last if isinstance(last, str) and last.isidentifier() else format_path((last,))
         return f"{head}.{part}" if head else part
 
 

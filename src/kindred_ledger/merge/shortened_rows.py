@@ -105,11 +105,11 @@ class ShortenedRows(Struct):
             changed, result = (theirs, theirs) if case is Case.THEY_CHANGED else (mine, mine)
             if (base[field] != changed[field]).any():
                 return None
-            keys = base[field].tolist()
             for column in base.dtype.names:
-                for at in (base[column] != changed[column]).nonzero()[0].tolist():
-                    sides = mine[column][at].item(), result[column][at].item()
-                    found.note({field: keys[at]}, column, case, *sides)
+                at = (base[column] != changed[column]).nonzero()[0]
+                cells = (each[at].tolist() for each in (base[field], mine[column], result[column]))
+                for key, before, after in zip(*cells, strict=True):
+                    found.note({field: key}, column, case, before, after)
         return found
 
     def restored(self, data: bytes, decode: Callable[[bytes], Document]) -> bytes | None:
