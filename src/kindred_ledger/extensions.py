@@ -20,7 +20,7 @@ from typing import Any
 
 from .errors import UsageError
 
-__all__ = ["CARDS", "CODECS", "HOOKS", "card_folders", "installed", "load"]
+__all__ = ["CARDS", "CODECS", "HOOKS", "card_folders", "installed", "load", "package"]
 
 CARDS = "kindred_ledger.cards"
 CODECS = "kindred_ledger.codecs"
@@ -54,6 +54,21 @@ def load(group: str, name: str) -> Any:
     except Exception as error:  # whatever another package's import raises
         raise UsageError(f"{name!r} of {known[name]} cannot be used: {error}") from error
     return found
+
+
+def package(module: str, what: str, *, extra: str = "formats") -> Any:
+    """Import and return a module of a package that an extra brings; `what` says what it is for.
+
+    Raises:
+        UsageError: it is not installed.
+    """
+    try:
+        return import_module(module)
+    except ImportError as error:
+        raise UsageError(
+            f"{what} by the package {module.partition('.')[0]}, which is not installed",
+            remedy=f"Install it: pip install 'kindred-ledger[{extra}]'",
+        ) from error
 
 
 def card_folders() -> list[str]:

@@ -436,7 +436,8 @@ class Rows(unittest.TestCase):
             ("i table 2 { at u8, n u8 }\nb each i at at size n { x bytes to end }",
              b"\x04\xff\x04\xff" + bytes(99), "outside"),
             ("i table 9 { at u8, n u8 }\nb each i at at size n { x bytes to end }",
-             b"\x14\x08" * 9 + bytes(10), "over each other"),
+             b"".join(bytes((18 + n // 2, 10 - n // 2 - n % 2)) for n in range(9)) + bytes(10),
+             "over each other"),
             ("z block u8 zlib { a u8 }", b"\x03abc", "damaged"),
             ("a u8\nb bytes a", b"\xff1", "needs 255"),
         ):  # fmt: skip

@@ -15,7 +15,6 @@ from ..document import Path, format_path, not_reordered, paths_as_text
 from ..reading_back import check_tree, unreadable
 from ..tables import same_column
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
-from .directory import Each
 from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
 from .rows import Table
@@ -187,12 +186,15 @@ class LayoutDocument(TreeDocument[Item]):
         if not self.find(path):
             return False
         node = self._node(path)
-        kind = getattr(node.field, "kind", None)
-        if node.kind == SCALAR and (hasattr(kind, "derived") or hasattr(kind, "follows")):
+        field = node.field
+        if (
+            field is not None
+            and node.kind == SCALAR
+            and field.name == node.key
+            and field.is_derived
+        ):
             return True
-        blocks = [field.kind for field in self.layout.root.fields if isinstance(field.kind, Each)]
-        told = {(each.table, name) for each in blocks for name in (each.offset, each.size)}
-        return (path[0], path[-1]) in told
+        return len(path) > 2 and (path[-3], path[-1]) in self.layout.told_columns
 
     def to_frame(self, path: Path) -> DataFrame:
         """Return a table as a data frame: a column a field, texts as `str`, what is no value as bytes.

@@ -88,6 +88,12 @@ class Field(Struct, frozen=True, eq=False):
     constant: Any = None
     condition: Any = None
     within: Any = None  # a Reference: the table that the value stands for a row of
+    derives: Any = None  # a Derived: what the number follows from
+
+    @property
+    def is_derived(self) -> bool:
+        """Whether it is written from others: a checksum, or a number that follows from them."""
+        return self.derives is not None or hasattr(self.kind, "derived")
 
     def is_in(self, version: int | None) -> bool:
         """Tell whether a version has this field."""
@@ -131,6 +137,7 @@ class Reading:
         self.late: list[Any] = []  # checks over ranges that were not read yet
         self.references: list[Any] = []  # checks that need the whole file
         self.base = 0  # where `data` begins in the file, to name places
+        self.depth = 0  # of kinds in themselves
 
     def inside(self, data: bytes, base: int = 0) -> Reading:
         """Return a reading of what a block holds, whose offsets are its own; `base` is its place."""
@@ -194,18 +201,22 @@ class Writing:
         self.version = version
         self.scope = Scope()
         self.path: list[str] = []
+        self.fills: list[Any] = []  # numbers that follow from what is written
         self.checks: list[Any] = []
         self.spans: dict[int, tuple[int, int]] = {}  # of items, by identity, for checks
         self.derived: dict[int, bool] = {}  # by kind, by identity: whether it holds what is derived
         self.copied: set[int] = set()  # of those items, which were written as they were read
         self.changed = False  # another version is written than was read
         self.told: dict[int, int] = {}  # what fields were told of the size of others
+        self.depth = 0  # of kinds in themselves
+        self.unpacked: dict[int, int] = {}  # bytes in blocks, by identity of their items
 
     def inside(self, name: str) -> Writing:
         """Return a writing of what a block holds."""
         inner = Writing(self.layout, self.version)
         inner.scope, inner.path = self.scope, [*self.path, name]
         inner.changed, inner.derived = self.changed, self.derived
+        inner.unpacked, inner.depth = self.unpacked, self.depth
         return inner
 
     def span(self, item: Item) -> tuple[int, int] | None:
@@ -223,9 +234,9 @@ class Writing:
         return None
 
     def finish(self) -> Pieces:
-        """Fill in the checksums, and return what was written."""
-        for check in self.checks:
-            check(self)
+        """Fill in what follows from the rest, then the checksums, and return what was written."""
+        for fill in (*self.fills, *self.checks):
+            fill(self)
         return self.out
 
     def fail(self, field: Field, what: str) -> NoReturn:

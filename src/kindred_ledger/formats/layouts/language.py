@@ -62,7 +62,7 @@ class Source(Struct, frozen=True):
 
 
 class Token(Struct, frozen=True):
-    """A word of a layout: its kind (text, number, name, sign, end), text and offset."""
+    """A word of a layout: its kind (text, number, name, sign, end, expression), text and offset."""
 
     kind: str
     text: str
@@ -85,6 +85,12 @@ class Tokens:
         if self._at < len(self._tokens):
             return self._tokens[self._at]
         return Token("", "the end", len(self.source.text))
+
+    @property
+    def after_next(self) -> Token:
+        """The token behind the one that comes next."""
+        at = self._at + 1
+        return self._tokens[at] if at < len(self._tokens) else Token("", "the end", 0)
 
     def take(self) -> Token:
         """Return the next token and go on behind it."""
@@ -146,6 +152,11 @@ def _cut(source: Source) -> list[Token]:
     out = []
     at = 0
     while at < len(source.text):
+        if source.text[at] == "(":
+            end = _closing(source, at)
+            out.append(Token("expression", source.text[at + 1 : end], at))
+            at = end + 1
+            continue
         match = _TOKEN.match(source.text, at)
         if match is None or match.lastgroup is None:
             source.fail(f"{source.text[at]!r} has no meaning here", at)
@@ -153,3 +164,21 @@ def _cut(source: Source) -> list[Token]:
             out.append(Token(match.lastgroup, match[0], at))
         at = match.end()
     return out
+
+
+def _closing(source: Source, start: int) -> int:
+    """Return where the bracket closes that opens at an offset, in the same line."""
+    depth, quote = 0, ""
+    for at in range(start, len(source.text)):
+        sign = source.text[at]
+        if sign == "\n":
+            break
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "\"'":
+            quote = sign
+        elif sign in "()":
+            depth += 1 if sign == "(" else -1
+            if not depth:
+                return at
+    return source.fail("this bracket is not closed in its line", start)

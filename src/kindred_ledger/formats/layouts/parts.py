@@ -8,24 +8,29 @@ from typing import Any
 from msgspec import Struct
 
 from ...errors import FormatError
+from ..expressions import Expression
 from ..tree import MAPPING, SCALAR
+from .derived import fill_in, hold, holds
 from .item import Field, Item, Reading, Writing
 from .references import note_value
 from .squeeze import expand, squeeze
 from .strings import Pad, Size
 
-__all__ = ["Block", "Choice", "Condition", "Group", "Optional", "Sections", "write_item"]
+__all__ = ["Block", "Choice", "Condition", "Group", "Named", "Optional", "Sections", "write_item"]
 
 
 class Condition(Struct, frozen=True):
-    """`if PATH`, `if PATH == VALUE`: whether a field is there, by one that was read before it."""
+    """`if PATH`, `if PATH == VALUE`, `if (EXPRESSION)`: whether a field is there, by those before it."""
 
     path: str
     sign: str = ""
     value: Any = None
+    expression: Expression | None = None
 
     def holds(self, scope: Any) -> bool:
         """Tell whether it holds; a path to nothing is false."""
+        if self.expression is not None:
+            return holds(self.expression, scope)
         found = scope.find(self.path)
         value = found.value if found is not None else None
         if not self.sign:
@@ -37,6 +42,7 @@ class Condition(Struct, frozen=True):
         return bool(_ORDERS[self.sign](value, self.value))
 
 
+_DEEPEST_TREE = 60  # each level takes a handful of Python's frames, of which there are 1,000
 _ORDERS: dict[str, Callable[[Any, Any], bool]] = {
     "<": lambda a, b: a < b, "<=": lambda a, b: a <= b,
     ">": lambda a, b: a > b, ">=": lambda a, b: a >= b,
@@ -74,6 +80,8 @@ class Group(Struct, frozen=True):
                     layout.note_version(reading, inner, read)
                 if inner.within is not None and read.kind == SCALAR:
                     note_value(reading, inner, read)
+                if inner.derives is not None:
+                    hold(reading, inner, read)
         if field.name:
             reading.path.pop()
         reading.scope.groups.pop()
@@ -100,7 +108,7 @@ class Group(Struct, frozen=True):
                     value = inner.default
                     if value is None:
                         value = inner.constant
-                    if value is None and not hasattr(inner.kind, "derived"):
+                    if value is None and not inner.is_derived:
                         writing.fail(
                             inner, f"there is no {inner.name!r}, and the layout has no default"
                         )
@@ -274,7 +282,7 @@ class Block(Struct, frozen=True):
     """`block SIZE METHOD { ... }`: bytes of their own, compressed or not; offsets in it are its own."""
 
     size: Size
-    method: str
+    methods: tuple[str, ...]  # how it is kept, the outermost first
     inner: Any
 
     def read(self, reading: Reading, field: Field) -> Item:
@@ -283,13 +291,13 @@ class Block(Struct, frozen=True):
         body = reading.take(reading.left if count < 0 else count, field)
         stored = reading.data[body : reading.at]
         data = stored
-        if self.method:
+        for method in self.methods:
             try:
-                data = expand(self.method, stored, most=reading.budget[0])
+                data = expand(method, data, most=reading.budget[0])
             except FormatError as error:
                 reading.fail(field, error.what, body)
         reading.spend(len(data), field)
-        within = reading.inside(data, 0 if self.method else reading.base + body)
+        within = reading.inside(data, 0 if self.methods else reading.base + body)
         item: Item = self.inner.read(within, field)
         within.finish(field, "the block")
         item.shape = (data, stored, item.shape)
@@ -304,18 +312,50 @@ class Block(Struct, frozen=True):
         item.start, item.shape = -1, inner
         self.inner.write(part, item, field)
         item.start, item.shape = start, shape
-        data = bytes(part.finish())
-        if not self.method:
-            stored = data
-        elif data == before:  # as somebody else has compressed it
+        stored = data = bytes(part.finish())
+        if data == before:  # as somebody else has compressed it
             stored = kept
         else:
-            stored = squeeze(self.method, data)
+            for method in reversed(self.methods):
+                stored = squeeze(method, stored)
+        writing.unpacked[id(item)] = len(data)
         self.size.write(len(stored), writing, field)
         writing.out += stored
 
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
+
+
+class Named(Struct, eq=False):
+    """A kind that holds itself: a tree. It is known by its name."""
+
+    name: str
+    kind: Any = None
+    is_used: bool = False  # within itself
+    is_measured: bool = False  # while its least size is looked for
+
+    def read(self, reading: Reading, field: Field) -> Item:
+        reading.depth += 1
+        if reading.depth > _DEEPEST_TREE:
+            reading.fail(field, f"{self.name} lies in itself more than {_DEEPEST_TREE} times")
+        item: Item = self.kind.read(reading, field)
+        reading.depth -= 1
+        return item
+
+    def write(self, writing: Writing, item: Item, field: Field) -> None:
+        writing.depth += 1
+        if writing.depth > _DEEPEST_TREE:
+            writing.fail(field, f"{self.name} lies in itself more than {_DEEPEST_TREE} times")
+        self.kind.write(writing, item, field)
+        writing.depth -= 1
+
+    def least(self, version: int) -> int:
+        if self.is_measured:
+            return 0
+        self.is_measured = True
+        least = int(self.kind.least(version))
+        self.is_measured = False
+        return least
 
 
 def write_item(writing: Writing, item: Item, field: Field) -> None:
@@ -328,15 +368,18 @@ def write_item(writing: Writing, item: Item, field: Field) -> None:
         as_read = False  # what is in it may be another thing in this version
     elif writing.changed and item.field is not None and item.field.kind != field.kind:
         as_read = False  # the field is of another kind in this version
-    elif _derives(field.kind, writing.derived):
+    elif field.derives is not None or _derives(field.kind, writing.derived):
         as_read = False
     if as_read:
         size = getattr(field.kind, "size", None) or getattr(field.kind, "count", None)
-        if isinstance(size, Size) and size.path:
+        if isinstance(size, Size) and (size.path or size.expression):
             size.write(_count(item), writing, field)
         writing.out += item.raw
         writing.copied.add(id(item))
     else:
+        if field.derives is not None:
+            item.value = item.value if isinstance(item.value, int) else 0  # until it is filled in
+            fill_in(writing, field, item, start)
         field.kind.write(writing, item, field)
     if field.name:
         writing.spans[id(item)] = (start, len(writing.out))
@@ -346,19 +389,24 @@ def _derives(kind: Any, known: dict[int, bool]) -> bool:
     """Tell whether a kind is, or holds, what is made of other bytes: checksums, directories."""
     if id(kind) not in known:
         known[id(kind)] = False
-        inner = [field.kind for field in kind.fields] if isinstance(kind, Group) else []
+        fields = kind.fields if isinstance(kind, Group) else ()
+        inner = [field.kind for field in fields]
         inner += [kind.inner] if getattr(kind, "inner", None) is not None else []
         if isinstance(kind, Choice):
             inner += kind.kinds
         if isinstance(kind, Sections):
             inner += [case[1] for case in kind.cases.values()]
-        made = hasattr(kind, "derived") or hasattr(kind, "follows")
+        inner += [kind.kind] if isinstance(kind, Named) else []
+        made = hasattr(kind, "follows") or hasattr(kind, "derived")
+        made = made or any(field.derives is not None for field in fields)
         known[id(kind)] = made or any(_derives(each, known) for each in inner)
     return known[id(kind)]
 
 
 def _count(item: Item) -> int:
     """Return how many rows or bytes an item has that was not touched."""
+    if isinstance(item.shape, int):  # runs
+        return item.shape
     if item.rows is not None:
         return int(item.rows.count)
     return len(item.members) if item.members is not None else item.end - item.start

@@ -72,5 +72,5 @@ def _items(item: Item, path: Path) -> Iterator[tuple[Path, Item]]:
 
 
 def _follows(item: Item) -> bool:
-    kind = getattr(item.field, "kind", None)
-    return hasattr(kind, "derived") or hasattr(kind, "follows")
+    field = item.field
+    return field is not None and (field.is_derived or hasattr(field.kind, "follows"))

@@ -9,9 +9,10 @@ from typing import Any
 
 from msgspec import Struct
 
+from ..columns import Columns
 from .item import Field, Item, Reading, Scope
 
-__all__ = ["Reference", "note_column", "note_value", "referred"]
+__all__ = ["Reference", "column_values", "count_of", "note_column", "note_value", "referred"]
 
 _FEW = 1000  # rows; for fewer, NumPy is not imported
 
@@ -33,23 +34,23 @@ class Reference(Struct, frozen=True):
             import numpy as np
 
             if self.column:
-                bad = np.isin(values, _column(table, self.column), invert=True)
+                bad = np.isin(values, column_values(table, self.column), invert=True)
             else:
-                bad = (values < 0) | (values >= _count(table))
+                bad = (values < 0) | (values >= count_of(table))
             if self.nothing is not None:
                 bad &= values != self.nothing
             return np.flatnonzero(bad).tolist()
         if self.column:
-            known = set(_column(table, self.column))
+            known = set(column_values(table, self.column))
         else:
-            known = range(_count(table))  # type: ignore[assignment]
+            known = range(count_of(table))  # type: ignore[assignment]
         return [n for n, v in enumerate(values) if v != self.nothing and v not in known]
 
     def told(self, value: Any, table: Item) -> str:
         """Return what is wrong with a value."""
         if self.column:
             return f"{value} is no {self.column} of {self.table}"
-        return f"{value} is no row of {self.table}, which has {_count(table):,}"
+        return f"{value} is no row of {self.table}, which has {count_of(table):,}"
 
 
 def note_value(reading: Reading, field: Field, item: Item) -> None:
@@ -72,7 +73,7 @@ def note_column(reading: Reading, field: Field, inner: Field, item: Item) -> Non
         table = inner.within.target(groups)
         if table is None:
             return
-        values = _column(item, inner.name)
+        values = column_values(item, inner.name)
         for row in inner.within.strangers(values, table)[:1]:
             place = item.rows.span(row)[0] if item.rows is not None else item.start
             one = Field(f"{field.name}[{row}].{inner.name}".rstrip("."), inner.kind, inner.at)
@@ -88,9 +89,9 @@ def referred(value: Any, reference: Reference, groups: list[Item]) -> Item | Non
         return None
     number = value
     if reference.column:
-        values = _column(table, reference.column)
+        values = column_values(table, reference.column)
         number = next((n for n, other in enumerate(values) if other == value), -1)
-    if not 0 <= number < _count(table):
+    if not 0 <= number < count_of(table):
         return None
     row: Item = (
         table.members[number] if table.members is not None else table.maker.row(table, number)
@@ -98,12 +99,19 @@ def referred(value: Any, reference: Reference, groups: list[Item]) -> Item | Non
     return row
 
 
-def _count(table: Item) -> int:
+def count_of(table: Item) -> int:
+    """Return how many rows a table has, or members something else."""
+    if isinstance(table.value, Columns):
+        return int(table.value.count)
+    if isinstance(table.value, (str, bytes)):
+        return len(table.value)
     return len(table.rows) if table.rows is not None else len(table.members or ())
 
 
-def _column(table: Item, name: str) -> Any:
+def column_values(table: Item, name: str) -> Any:
     """Return the values of a column, an array where there are many numbers."""
+    if isinstance(table.value, Columns):
+        return table.value.read(name or "value")
     if table.rows is None:
         return [_cell(row, name) for row in table.members or ()]
     if table.rows.count > _FEW:

@@ -416,7 +416,7 @@ class Table(Struct, frozen=True):
 def _fixed_size(field: Field) -> int | None:
     """Return how many bytes a column takes in every row; None if that differs."""
     kind = field.kind
-    if field.condition is not None:
+    if field.condition is not None or field.derives is not None:
         return None
     if isinstance(kind, (Text, Bytes)):
         return kind.size.fixed

@@ -1,4 +1,8 @@
-"""Compressed blocks: zlib (RFC 1950), gzip (RFC 1952), raw deflate (RFC 1951), zstd (RFC 8878)."""
+"""How blocks are kept: compressed, or with each byte XOR-ed with those of a key.
+
+zlib (RFC 1950), gzip (RFC 1952), raw deflate (RFC 1951), zstd (RFC 8878), LZ4 (its frame format 1.6, and bare
+blocks).
+"""
 
 from __future__ import annotations
 
@@ -7,10 +11,12 @@ import zlib
 from typing import Any
 
 from ...errors import FormatError
+from ...extensions import package
 
-__all__ = ["METHODS", "expand", "squeeze"]
+__all__ = ["METHODS", "XOR", "expand", "squeeze"]
 
-METHODS = ("zlib", "gzip", "deflate", "zstd")
+METHODS = ("zlib", "gzip", "deflate", "zstd", "lz4", "lz4-block")
+XOR = "xor "
 _WINDOWS = {"zlib": 15, "gzip": 31, "deflate": -15}
 
 
@@ -20,7 +26,11 @@ def expand(method: str, data: bytes, *, most: int) -> bytes:
     Raises:
         FormatError: it is damaged, is followed by something, or expands beyond `most` bytes.
     """
+    if method.startswith(XOR):
+        return _xor(method, data)
     most = max(most, 0) + 1
+    if method.startswith("lz4"):
+        return _from_lz4(method, data, most)
     try:
         if method == "zstd":
             engine: Any = _zstd().ZstdDecompressor()
@@ -47,11 +57,50 @@ def squeeze(method: str, data: bytes) -> bytes:
     >>> expand("zlib", squeeze("zlib", b"peat" * 9), most=99) == b"peat" * 9
     True
     """
+    if method.startswith(XOR):
+        return _xor(method, data)
+    if method == "lz4":
+        return bytes(_lz4("frame").compress(data))
+    if method == "lz4-block":
+        return bytes(_lz4("block").compress(data, store_size=False))
     if method == "zstd":
         packed: bytes = _zstd().compress(data)
         return packed
     engine = zlib.compressobj(6, zlib.DEFLATED, _WINDOWS[method])
     return engine.compress(data) + engine.flush()
+
+
+def _xor(method: str, data: bytes) -> bytes:
+    """Return bytes XOR-ed with a key, again and again: the same way there and back."""
+    import numpy as np
+
+    key = np.frombuffer(bytes.fromhex(method.removeprefix(XOR)), np.uint8)
+    return (np.frombuffer(data, np.uint8) ^ np.resize(key, len(data))).tobytes()
+
+
+def _from_lz4(method: str, data: bytes, most: int) -> bytes:
+    engine: Any = _lz4(method.removeprefix("lz4").strip("-") or "frame")
+    try:
+        if method == "lz4-block":  # 255 times its size at most
+            out: bytes = engine.decompress(data, uncompressed_size=min(most, len(data) * 255 + 16))
+            done, unused = True, b""
+        else:
+            reader = engine.LZ4FrameDecompressor()
+            out = reader.decompress(data, max_length=most)
+            done, unused = reader.eof, reader.unused_data or b""
+    except (RuntimeError, ValueError, EOFError, MemoryError) as error:
+        raise FormatError(f"the {method} block is damaged: {error}") from error
+    if len(out) >= most:
+        raise FormatError(f"the {method} block expands without bound")
+    if not done:
+        raise FormatError(f"the {method} block was cut short")
+    if unused:
+        raise FormatError(f"{len(unused):,} bytes follow the {method} block")
+    return out
+
+
+def _lz4(part: str) -> Any:
+    return package(f"lz4.{part}", "blocks of LZ4 are read and written")
 
 
 def _zstd() -> Any:

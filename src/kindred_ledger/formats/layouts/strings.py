@@ -7,6 +7,8 @@ from typing import Any
 from msgspec import Struct
 
 from ...errors import FormatError
+from ..expressions import Expression
+from .derived import computed_number
 from .item import Field, Item, Reading, Writing
 from .numbers import Varint
 
@@ -14,14 +16,15 @@ __all__ = ["Bytes", "Pad", "Size", "Text"]
 
 
 class Size(Struct, frozen=True):
-    """How long something is, or how many: fixed, told by a number before it, by another field, to
-    the end, or up to a terminator."""
+    """How long something is, or how many: fixed, told by a number before it, by another field or an
+    expression, to the end, or up to a terminator."""
 
     fixed: int | None = None
     prefix: Any = None  # Integer or Varint
     path: str = ""
     to_end: bool = False
     terminator: bytes = b""
+    expression: Expression | None = None
 
     def read(self, reading: Reading, field: Field) -> int:
         """Return the number; -1 for what goes on to the end or to a terminator."""
@@ -35,6 +38,11 @@ class Size(Struct, frozen=True):
             if number < 0:
                 reading.fail(field, f"{number} is no size", start)
             return number
+        if self.expression is not None:
+            told = computed_number(self.expression, reading.scope)
+            if told is None or told < 0:
+                reading.fail(field, f"({self.expression.text}) is no size")
+            return told
         if self.path:
             found = reading.scope.find(self.path)
             if found is None or not isinstance(found.value, int) or found.value < 0:
@@ -50,6 +58,11 @@ class Size(Struct, frozen=True):
             writing.fail(field, f"{count:,} were given, the field holds {self.fixed:,}")
         elif self.path:
             self._tell(count, writing, field)
+        elif self.expression is not None:
+            told = computed_number(self.expression, writing.scope)
+            if told != count:
+                what = f"there are {count:,}, and ({self.expression.text}) is {told}"
+                writing.fail(field, what)
 
     def _tell(self, count: int, writing: Writing, field: Field) -> None:
         """Put the number into the field that tells it, which was written already."""

@@ -46,13 +46,13 @@ def _of_fields(fields: tuple[Field, ...], at: Path, source: int, target: int) ->
     after = {field.name: field for field in fields if field.name and field.is_in(target)}
     for name, field in before.items():
         if name not in after:
-            yield Coming((*at, name), comes=False, derived=hasattr(field.kind, "derived"))
+            yield Coming((*at, name), comes=False, derived=field.is_derived)
         elif field is after[name]:
             yield from _inside(field.kind, (*at, name), source, target)
     for name, field in after.items():
         if name not in before and field.condition is None:
             default = field.default if field.default is not None else field.constant
-            yield Coming((*at, name), True, default, hasattr(field.kind, "derived"))
+            yield Coming((*at, name), True, default, field.is_derived)
 
 
 def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:

@@ -1,0 +1,168 @@
+"""What the paths of a layout mean: one to nothing is refused when the layout is loaded."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
+from typing import Any
+
+from ...suggestions import hint
+from ..expressions import Expression
+from .checks import Checksum
+from .directory import Each
+from .item import Field
+from .numbers import Bits
+from .parts import Block, Choice, Group, Named, Optional, Sections
+from .rows import Table
+from .strings import Size
+
+__all__ = ["resolve"]
+
+_PLACES = ("start", "here", "end")
+Names = dict[str, list[Any]]  # of the fields of a group, each with its kinds in all versions
+
+
+def resolve(layout: Any) -> None:
+    """Check all paths of a layout, and note what follows directories and which columns they write.
+
+    Raises:
+        LayoutError: a path leads to nothing that is read before it; with the line.
+    """
+    resolver = _Resolver(layout)
+    resolver.group(layout.root, [], ())
+    for check in resolver.late:
+        check()
+
+
+class _Resolver:
+    def __init__(self, layout: Any) -> None:
+        self._layout = layout
+        self._known: set[int] = set()  # kinds with names, that were looked into
+        self.late: list[Callable[[], None]] = []  # of what may come later in the file
+
+    def group(self, group: Group, around: list[Names], behind: tuple[Field, ...]) -> None:
+        """Look through a group; `around` are the names of those it lies in, `behind` what follows it."""
+        names: Names = {}
+        groups = [*around, names]
+        for number, field in enumerate(group.fields):
+            self._field(field, groups)
+            self._kind(field.kind, field, groups, (*group.fields[number + 1 :], *behind))
+            if field.name:
+                names.setdefault(field.name, []).append(field.kind)
+
+    def _field(self, field: Field, groups: list[Names]) -> None:
+        condition = field.condition
+        if condition is not None and condition.expression is not None:
+            self._expression(condition.expression, field, groups)
+        elif condition is not None:
+            self._need(condition.path, field, groups)
+        derives = field.derives
+        if derives is None:
+            return
+        if derives.expression is not None:
+            self.late.append(lambda: self._expression(derives.expression, field, groups))
+        else:
+            self.late.append(lambda: self._need(derives.path, field, groups, where="in the file"))
+
+    def _kind(
+        self, kind: Any, field: Field, groups: list[Names], behind: tuple[Field, ...]
+    ) -> None:
+        for size in (getattr(kind, "size", None), getattr(kind, "count", None)):
+            if isinstance(size, Size) and size.path:
+                self._need(size.path, field, groups)
+            if isinstance(size, Size) and size.expression is not None:
+                self._expression(size.expression, field, groups)
+        if isinstance(kind, Group):
+            self.group(kind, groups, behind)
+        elif isinstance(kind, Each):
+            self._each(kind, field, groups, behind)
+        elif isinstance(kind, (Block, Table)):
+            self._kind(kind.inner, field, groups, ())
+        elif isinstance(kind, Optional):
+            self._kind(kind.inner, field, groups, behind)
+        elif isinstance(kind, Choice):
+            self._need(kind.path, field, groups)
+            for inner in kind.kinds:
+                self._kind(inner, field, groups, behind)
+        elif isinstance(kind, Sections):
+            names: Names = {}
+            for name, inner, at in kind.cases.values():
+                names[name] = [inner]
+                self._kind(inner, Field(name, inner, at), [*groups, names], ())
+        elif isinstance(kind, Named) and id(kind) not in self._known:
+            self._known.add(id(kind))
+            self._kind(kind.kind, field, groups, ())
+        elif isinstance(kind, Checksum):
+            for path in {place for part in kind.ranges for place in part} - {*_PLACES}:
+                self.late.append(partial(self._need, path, field, groups, where="in the file"))
+
+    def _each(
+        self, kind: Each, field: Field, groups: list[Names], behind: tuple[Field, ...]
+    ) -> None:
+        self._layout.behind[id(kind)] = behind
+        self._need(kind.table, field, groups, what="table")
+        tables = [each for each in _found(kind.table, groups) if isinstance(each, Table)]
+        rows: Names = {}
+        for table in tables:
+            for inner in table.inner.fields if isinstance(table.inner, Group) else ():
+                rows.setdefault(inner.name, []).append(inner.kind)
+        for column in filter(None, (kind.offset, kind.size, kind.unpacked)):
+            if column not in rows:
+                known = hint(column, rows) or f"; it has {', '.join(rows) or 'none'}"
+                self._fail(f"{kind.table} has no column {column!r}{known}", field)
+            self._layout.told_columns.add((kind.table.rpartition(".")[2], column))
+        if kind.base not in _PLACES:
+            self._need(kind.base, field, groups)
+        self._kind(kind.inner, field, [*groups, rows], ())
+
+    def _expression(self, expression: Expression, field: Field, groups: list[Names]) -> None:
+        for name in expression.names:
+            self._need(str(name[0]), field, groups)
+
+    def _need(
+        self,
+        path: str,
+        field: Field,
+        groups: list[Names],
+        *,
+        what: str = "field",
+        where: str = "before it",
+    ) -> None:
+        if not _found(path, groups):
+            known = [name for names in groups for name in names]
+            self._fail(f"there is no {what} {path!r} {where}{hint(path, known)}", field)
+
+    def _fail(self, what: str, field: Field) -> None:
+        self._layout.source.fail(what, field.at)
+
+
+def _found(path: str, groups: list[Names]) -> list[Any]:
+    """Return the kinds a path may mean: its first name in the innermost group that has it."""
+    first, *rest = path.split(".")
+    for names in reversed(groups):
+        kinds = names.get(first, [])
+        for name in rest:
+            kinds = [inner for kind in kinds for inner in _members(kind, name)]
+        if kinds:
+            return kinds
+    return []
+
+
+def _members(kind: Any, name: str) -> Iterable[Any]:
+    """Yield the kinds of a member of a kind."""
+    if isinstance(kind, (Block, Optional)):
+        yield from _members(kind.inner, name)
+    elif isinstance(kind, Choice):
+        for inner in kind.kinds:
+            yield from _members(inner, name)
+    elif isinstance(kind, Group):
+        yield from (field.kind for field in kind.fields if field.name == name)
+    elif isinstance(kind, Bits):
+        yield from _bits(kind, name)
+    elif isinstance(kind, Sections):
+        yield from (inner for case, inner, _ in kind.cases.values() if case == name)
+
+
+def _bits(kind: Bits, name: str) -> Iterator[Any]:
+    if name == "other" or any(part == name for part, _, _ in kind.parts):
+        yield kind.number
