@@ -3,7 +3,7 @@
 from .checking import LayoutReport, check_layout
 from .document import LayoutDocument
 from .drafting import draft_layout
-from .dump import DumpLine, dump
+from .dump import DumpLine, dump, dump_part
 from .inventing import invent
 from .language import LayoutError
 from .layout import Layout
@@ -23,6 +23,7 @@ __all__ = [
     "check_layout",
     "draft_layout",
     "dump",
+    "dump_part",
     "invent",
     "likely_positions",
     "positions_in",

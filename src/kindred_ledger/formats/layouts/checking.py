@@ -14,7 +14,7 @@ from ..tree import LIST
 from .document import LayoutDocument
 from .item import Field, Item
 from .layout import Layout
-from .parts import Group
+from .parts import Group, Named
 
 __all__ = ["LayoutReport", "SampleResult", "check_layout"]
 
@@ -101,21 +101,25 @@ def _items(root: Item) -> Iterator[Item]:
         stack += item.members or ()
 
 
-def _fields(kind: Any, version: int, path: str) -> Iterator[tuple[str, Field]]:
-    """Yield every named field of a version with its path."""
+def _fields(
+    kind: Any, version: int, path: str, known: frozenset[str] = frozenset()
+) -> Iterator[tuple[str, Field]]:
+    """Yield every named field of a version with its path; `known` are named kinds that it lies in."""
+    if isinstance(kind, Named) and kind.name not in known:
+        yield from _fields(kind.kind, version, path, known | {kind.name})
     for field in kind.fields if isinstance(kind, Group) else ():
         if field.is_in(version) and field.name:
             name = f"{path}.{field.name}" if path else field.name
             yield name, field
-            yield from _fields(field.kind, version, name)
+            yield from _fields(field.kind, version, name, known)
     inner = getattr(kind, "inner", None)
     if inner is not None:
-        yield from _fields(inner, version, path)
+        yield from _fields(inner, version, path, known)
     for case in getattr(kind, "cases", {}).values():
         if isinstance(case, tuple):
             name = f"{path}.{case[0]}" if path else case[0]
-            yield from _fields(case[1], version, name)
+            yield from _fields(case[1], version, name, known)
         else:
-            yield from _fields(case, version, path)
+            yield from _fields(case, version, path, known)
     if getattr(kind, "otherwise", None) is not None:
-        yield from _fields(kind.otherwise, version, path)
+        yield from _fields(kind.otherwise, version, path, known)

@@ -163,7 +163,7 @@ def _plain(item: Item) -> Any:
         return item.value
     if isinstance(item.value, Columns) or (item.members is None and item.rows is None):
         return MISSING
-    rows = item.members
+    rows, edited = item.members, item.some or {}
     if rows is None:
-        rows = [item.maker.row(item, number) for number in range(item.rows.count)]
+        rows = [edited.get(n) or item.maker.row(item, n) for n in range(item.rows.count)]
     return [_plain(row) for row in rows]

@@ -181,6 +181,7 @@ class Each(Struct, frozen=True):
             tuple[Span, bytes], Span
         ] = {}  # of what several rows have, the first that went elsewhere
         places: list[Span] = []
+        anew = False
         for number, block in enumerate(item.members or ()):
             old = spans[number] if same_head else (0, 0)
             if same_head and block.start >= 0 and not block.dirty and not writing.changed:
@@ -190,6 +191,7 @@ class Each(Struct, frozen=True):
                 places.append((0, 0))
                 continue
             data = self._block(writing, block, table, number, field)
+            anew = True
             slot = (0, 0) if number in shared else old
             if number in shared and (old, data) in moved:
                 places.append(moved[old, data])
@@ -212,6 +214,7 @@ class Each(Struct, frozen=True):
             or places != (item.shape or (0, []))[1]
             or table.dirty
             or here != start
+            or (self.unpacked and anew)
         ):
             self._tell(writing, table, item, places, field, origin)
 

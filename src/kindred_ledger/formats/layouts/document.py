@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from contextlib import suppress
 from decimal import Decimal
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from msgspec.structs import replace
@@ -58,6 +60,26 @@ class LayoutDocument(TreeDocument[Item]):
             hold()
         self.version: int = reading.version if reading.version is not None else layout.low
         give_paths(self._root, ())
+
+    @classmethod
+    def begun(cls, data: bytes, layout: Layout) -> LayoutDocument | None:
+        """Return what can be read of a file, to be shown; None if that is nothing."""
+        self = cls.__new__(cls)
+        self.layout, self._data, self._opened = layout, data, []
+        reading = Reading(data, layout)
+        with suppress(FormatError):
+            root = layout.root.read(reading, Field("", layout.root, 0))
+            reading.scope.groups.append(root)
+        for outer, inner in pairwise(reading.scope.groups):
+            inner.parent, inner.end = outer, reading.at
+            outer.members = [*(outer.members or ()), inner]
+            if isinstance(outer.shape, list):
+                outer.shape.append(inner)
+        if not reading.scope.groups:
+            return None
+        self._root = reading.scope.groups[0]
+        self.version = reading.version if reading.version is not None else layout.low
+        return self
 
     @property
     def size(self) -> int:

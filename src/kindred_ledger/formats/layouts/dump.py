@@ -7,13 +7,19 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from ..tree import LIST, MAPPING, SCALAR
+from .arrays import Packed, Runs
+from .checks import Checksum
 from .document import LayoutDocument
 from .item import Item
-from .numbers import Bits
+from .layout import Layout
+from .meanings import Colour, Time, Uuid
+from .numbers import Bits, Enum
 from .parts import Block
 from .references import referred
 
-__all__ = ["DumpLine", "dump"]
+__all__ = ["DumpLine", "dump", "dump_part"]
+
+_FEW_NUMBERS = 12  # of a list that are shown
 
 
 class DumpLine(Struct, frozen=True):
@@ -39,6 +45,12 @@ def dump(document: LayoutDocument, *, rows: int = 3) -> Iterator[DumpLine]:
         yield from _lines(document, item, 0, 0, False, rows)
 
 
+def dump_part(data: bytes, layout: Layout, *, rows: int = 3) -> Iterator[DumpLine]:
+    """Yield the lines of what can be read of a file that is damaged, or not as the layout says."""
+    document = LayoutDocument.begun(data, layout)
+    yield from dump(document, rows=rows) if document is not None else ()
+
+
 def _lines(
     document: LayoutDocument, item: Item, depth: int, base: int, inner: bool, rows: int
 ) -> Iterator[DumpLine]:
@@ -52,6 +64,9 @@ def _lines(
         value = "" if padding else _shown(document, item) + _row_told(item)
         at = -1 if item.value is None and item.start == item.end else at
         yield DumpLine(depth, at, inner, item.raw, name or "(padding)", value)
+        return
+    if item.field is not None and isinstance(item.field.kind, (Packed, Runs)):
+        yield DumpLine(depth, at, inner, item.raw, name, _numbers(item))
         return
     parts = _parts(item)
     block = _is_block(item)
@@ -110,6 +125,13 @@ def _row_lines(
     yield DumpLine(depth, base + row.start, inner, row.raw, f"[{row.at}]", value)
 
 
+def _numbers(item: Item) -> str:
+    """Return the numbers of a list as they fit into a line, and how many there are."""
+    values = [str(member.value) for member in item.members or ()]
+    shown = ", ".join(values[:_FEW_NUMBERS])
+    return f"{len(values):,} numbers: {shown}{', …' if len(values) > _FEW_NUMBERS else ''}"
+
+
 def _is_block(item: Item) -> bool:
     """Tell whether what is in an item has offsets of its own."""
     return item.field is not None and isinstance(item.field.kind, Block) and item.shape is not None
@@ -160,5 +182,7 @@ def _row_told(item: Item) -> str:
 
 
 def _is_name(item: Item) -> bool:
-    """Tell whether a text is a name for a number, and not text of the file."""
-    return item.field is not None and type(item.field.kind).__name__ in ("Enum", "Checksum")
+    """Tell whether a text stands for a number, and is no text of the file."""
+    return item.field is not None and isinstance(
+        item.field.kind, (Checksum, Colour, Enum, Time, Uuid)
+    )

@@ -9,19 +9,25 @@ from __future__ import annotations
 import random
 from decimal import Decimal
 from typing import Any
+from uuid import UUID
 
+from ...errors import FormatError
 from ..tree import LIST, MAPPING, SCALAR
+from .arrays import Packed, Runs
+from .derived import computed_number
 from .directory import Each
 from .item import Field, Item, Scope, Writing
 from .layout import Layout
+from .meanings import Colour, Fixed, Time, Uuid
 from .numbers import Bits, Enum, Float, Integer, Varint
-from .parts import Block, Choice, Group, Optional, Sections
+from .parts import Block, Choice, Group, Named, Optional, Sections
 from .rows import Table
 from .strings import Bytes, Pad, Size, Text
 
 __all__ = ["invent"]
 
 _WORDS = ("reed", "peat", "moss", "tern", "eel", "haar", "quay", "bog")
+_DEEP, _DEEPEST = 3, 20  # where a tree stops to grow; where one that cannot stop is given up
 _SHARE_OF_ENDS = 0.1  # numbers that are the least or the most of their kind
 
 
@@ -47,6 +53,9 @@ class _Inventor:
         self._tags: dict[str, list[Any]] = {}  # by path: what choices hang on
         self._sizes: set[str] = set()  # fields that tell the sizes of others
         self._targets: set[str] = set()  # columns and tables that are referred to
+        self._small: set[str] = set()  # fields that sizes are computed from
+        self._named: set[int] = set()  # kinds with names that were looked into
+        self._depth = 0  # of kinds in themselves
         self._collect(layout.root)
 
     def _collect(self, kind: Any) -> None:
@@ -55,6 +64,11 @@ class _Inventor:
             size = getattr(kind, name, None)
             if isinstance(size, Size) and size.path:
                 self._sizes.add(size.path)
+            if isinstance(size, Size) and size.expression is not None:
+                self._small |= {str(name[-1]) for name in size.expression.names}
+        if isinstance(kind, Named) and id(kind) not in self._named:
+            self._named.add(id(kind))
+            self._collect(kind.kind)
         if isinstance(kind, Choice):
             self._tags.setdefault(kind.path, []).extend(kind.cases)
             for inner in kind.kinds:
@@ -98,16 +112,18 @@ class _Inventor:
             return self._each(kind, field)
         if isinstance(kind, Block):
             return self.item(kind.inner, field)
+        if isinstance(kind, Named):
+            return self._in_itself(kind, field)
+        if isinstance(kind, (Packed, Runs)):
+            return self._numbers(kind, field)
         if isinstance(kind, Optional):
             return (
                 self.item(kind.inner, field)
-                if self._rng.random() < 0.7
+                if self._rng.random() < 0.7 and self._depth < _DEEP
                 else self._made(None, field)
             )
         if isinstance(kind, Choice):
-            found = self._scope.find(kind.path)
-            chosen = kind.cases.get(found.value if found is not None else None, kind.otherwise)
-            return self.item(chosen, field)
+            return self.item(kind.chosen(self._scope)[1], field)
         if isinstance(kind, Sections):
             return self._sections(kind, field)
         if isinstance(kind, Bits):
@@ -123,13 +139,43 @@ class _Inventor:
     def _made(self, value: Any, field: Field) -> Item:
         return Item(SCALAR, key=field.name, value=value, dirty=True, field=field)
 
+    def _in_itself(self, kind: Named, field: Field) -> Item:
+        self._depth += 1
+        if self._depth > _DEEPEST:
+            raise FormatError(f"{kind.name} lies in itself without end", where=field.name)
+        made = self.item(kind.kind, field)
+        self._depth -= 1
+        return made
+
+    def _numbers(self, kind: Packed | Runs, field: Field) -> Item:
+        bits = kind.bits if isinstance(kind, Packed) else kind.value.width * 8 - kind.value.signed
+        count = self._counted(kind.size) if isinstance(kind, Packed) else self._rng.randrange(9)
+        if isinstance(kind, Packed) and kind.size.to_end:
+            count -= count % 8  # the bits that fill up the last byte would be more of them
+        item = Item(LIST, key=field.name, members=[], dirty=True, field=field)
+        for _ in range(count):
+            made = self._made(self._rng.randrange(1 << self._rng.randrange(bits + 1)), field)
+            made.key, made.parent = None, item
+            item.members.append(made)  # type: ignore[union-attr]
+        return item
+
+    def _counted(self, size: Size) -> int:
+        """Return how many of something there shall be."""
+        if size.expression is not None:
+            return computed_number(size.expression, self._scope) or 0
+        if size.fixed is not None:
+            return size.fixed
+        return self._rng.randrange(5) if self._depth < _DEEP else 0
+
     def _table(self, kind: Table, field: Field) -> Item:
         item = Item(LIST, key=field.name, members=[], dirty=True, field=field, maker=kind)
-        most = kind.count.fixed
-        if most is None:
-            most = self._rng.randrange(5)
-            if field.name in self._targets:
-                most = max(most, 1)
+        most = self._counted(kind.count)
+        if (
+            kind.count.fixed is None
+            and kind.count.expression is None
+            and field.name in self._targets
+        ):
+            most = max(most, 1)
         for row in range(most):
             inner = Field(f"{field.name}[{row}]", kind.inner, field.at, within=field.within)
             made = self.item(kind.inner, inner)
@@ -146,7 +192,9 @@ class _Inventor:
         for row in range(len(table.members or ()) if table is not None else 0):
             inner = Field(f"{field.name}[{row}]", kind.inner, field.at)
             there = self._rng.random() < 0.8
+            self._scope.groups.append(table.members[row])  # type: ignore[union-attr,index]
             made = self.item(kind.inner, inner) if there else self._made(None, inner)
+            self._scope.groups.pop()
             made.key, made.parent, made.at = None, item, row
             item.members.append(made)  # type: ignore[union-attr]
         return item
@@ -186,11 +234,16 @@ class _Inventor:
         if field.constant is not None:
             return field.constant
         if field.name in self._tags:
-            return rng.choice([tag for tag in self._tags[field.name] if tag != "else"])
+            tag = rng.choice([tag for tag in self._tags[field.name] if tag != "else"])
+            return (
+                tag.encode("latin-1") if isinstance(kind, Bytes) and isinstance(tag, str) else tag
+            )
         if field.within is not None:
             return 0
-        if field.name in self._sizes:
+        if field.name in self._sizes or field.derives is not None:
             return 0  # it is told what to be
+        if field.name in self._small:
+            return rng.randrange(5)
         if isinstance(kind, (Integer, Varint)):
             return self._whole(kind)
         if isinstance(kind, Float):
@@ -199,13 +252,24 @@ class _Inventor:
             return rng.choice(list(kind.names.values()))
         if isinstance(kind, Text):
             return self._text(kind)
+        if isinstance(kind, (Colour, Fixed, Time, Uuid)):
+            return self._meant(kind)
         if isinstance(kind, Bytes):
             count = kind.size.fixed
+            if kind.size.expression is not None:
+                count = self._counted(kind.size)
             size = count if count is not None else rng.randrange(6)
             return bytes(rng.choices(range(1, 10), k=size)).replace(
                 kind.size.terminator or b"\0\0\0", b""
             )
         return 0 if not isinstance(kind, Pad) else None
+
+    def _meant(self, kind: Colour | Fixed | Time | Uuid) -> Any:
+        if isinstance(kind, Colour):
+            return f"#{self._rng.randbytes(len(kind.order)).hex()}"
+        if isinstance(kind, Uuid):
+            return str(UUID(bytes=self._rng.randbytes(16)))
+        return kind.shown(self._whole(kind.number))
 
     def _whole(self, kind: Any) -> Any:
         if isinstance(kind, Varint):

@@ -31,8 +31,7 @@ class Condition(Struct, frozen=True):
         """Tell whether it holds; a path to nothing is false."""
         if self.expression is not None:
             return holds(self.expression, scope)
-        found = scope.find(self.path)
-        value = found.value if found is not None else None
+        value = _tag(scope, self.path)
         if not self.sign:
             return bool(value)
         if self.sign in ("==", "!="):
@@ -47,6 +46,13 @@ _ORDERS: dict[str, Callable[[Any, Any], bool]] = {
     "<": lambda a, b: a < b, "<=": lambda a, b: a <= b,
     ">": lambda a, b: a > b, ">=": lambda a, b: a >= b,
 }  # fmt: skip
+
+
+def _tag(scope: Any, path: str) -> Any:
+    """Return what a field says that others hang on; bytes as the text that a layout writes for them."""
+    found = scope.find(path)
+    value = found.value if found is not None else None
+    return value.decode("latin-1") if isinstance(value, bytes) else value
 
 
 class Group(Struct, frozen=True):
@@ -174,19 +180,20 @@ class Choice(Struct, frozen=True):
         """All kinds that can be there."""
         return [*self.cases.values(), *([self.otherwise] if self.otherwise is not None else [])]
 
+    def chosen(self, scope: Any) -> tuple[Any, Any]:
+        """Return the tag, and the kind that is there by it; None if the layout has no case for it."""
+        tag = _tag(scope, self.path)
+        return tag, self.cases.get(tag, self.otherwise)
+
     def read(self, reading: Reading, field: Field) -> Item:
-        found = reading.scope.find(self.path)
-        tag = found.value if found is not None else None
-        kind = self.cases.get(tag, self.otherwise)
+        tag, kind = self.chosen(reading.scope)
         if kind is None:
             reading.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
         item: Item = kind.read(reading, field)
         return item
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
-        found = writing.scope.find(self.path)
-        tag = found.value if found is not None else None
-        kind = self.cases.get(tag, self.otherwise)
+        tag, kind = self.chosen(writing.scope)
         if kind is None:
             writing.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
         kind.write(writing, item, field)

@@ -105,20 +105,24 @@ def count_of(table: Item) -> int:
         return int(table.value.count)
     if isinstance(table.value, (str, bytes)):
         return len(table.value)
-    return len(table.rows) if table.rows is not None else len(table.members or ())
+    if table.members is not None or table.rows is None:
+        return len(table.members or ())
+    return len(table.rows)
 
 
 def column_values(table: Item, name: str) -> Any:
     """Return the values of a column, an array where there are many numbers."""
     if isinstance(table.value, Columns):
         return table.value.read(name or "value")
-    if table.rows is None:
+    if table.rows is None or table.members is not None:
         return [_cell(row, name) for row in table.members or ()]
-    if table.rows.count > _FEW:
+    edited = table.some or {}
+    if table.rows.count > _FEW and not edited:
         column = table.maker.columns(table).get(name or "value")
         if getattr(getattr(column, "dtype", None), "kind", "") in ("i", "u"):
             return column
-    return [_cell(table.maker.row(table, number), name) for number in range(table.rows.count)]
+    rows = (edited.get(n) or table.maker.row(table, n) for n in range(table.rows.count))
+    return [_cell(row, name) for row in rows]
 
 
 def _cell(row: Item, name: str) -> Any:

@@ -7,9 +7,9 @@ from typing import Any
 import click
 import msgspec
 
-from ....errors import UsageError
+from ....errors import FormatError, UsageError
 from ....formats import Layout, LayoutDocument
-from ....formats.layouts import DumpLine, dump
+from ....formats.layouts import DumpLine, dump, dump_part
 from ... import drawing
 from ...meanings import value
 from ...options import session
@@ -28,14 +28,24 @@ _WIDEST = 60  # characters of a value
 def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
     """Print every field of the binary FILE with its offset, bytes and value.
 
-    The layout comes from a card, or from --layout.
+    The layout comes from a card, or from --layout. Of a file that cannot be read, what was read until then is
+    printed, and the byte where it failed.
 
     \b
     Example, in the demo's folder:
       kindred file dump mossferry/data/tuning.bin
     """
     layout = _layout_for(session, file, layout_path)
-    document = LayoutDocument(file_bytes(file), layout)
+    data = file_bytes(file)
+    try:
+        document = LayoutDocument(data, layout)
+    except FormatError as error:
+        lines = list(dump_part(data, layout, rows=rows))
+        if lines and not session.json:
+            told = f"{layout.name}, {len(data):,} bytes; read until it failed"
+            drawing.heading(session.out, file, told)
+            _draw(session, lines)
+        raise error.inside(file) from None
     lines = list(dump(document, rows=rows))
     if session.json:
         plain: list[dict[str, Any]] = [
@@ -44,9 +54,13 @@ def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
         return session.emit(layout=layout.name, version=document.version, fields=plain)
     told = f"{layout.name}, format {document.version}, {document.size:,} bytes"
     drawing.heading(session.out, file, told)
+    _draw(session, lines)
+    return 0
+
+
+def _draw(session: Session, lines: list[DumpLine]) -> None:
     table = [_cells(line) for line in lines]
     drawing.rows(session.out, ("    offset", "bytes", "field", "value"), table, " ")
-    return 0
 
 
 def _layout_for(session: Session, path: str, named: str) -> Layout:
