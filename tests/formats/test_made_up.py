@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 import random
+import re
 import unittest
 from decimal import Decimal
 from typing import Any
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kindred_ledger.cards import Format
+from kindred_ledger.cards.models import FormatTable
+from kindred_ledger.convert import convert_bytes
 from kindred_ledger.errors import FormatError
 from kindred_ledger.formats import Layout, LayoutDocument, Path
-from kindred_ledger.formats.layouts import check_layout, invent
+from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
+from kindred_ledger.formats.layouts.checks import DIGESTS, digest
+from kindred_ledger.versions import INTEGER
 from tests.formats.made_up import atlas, ledgerwood, quilt
 from tests.support import side_law
 
@@ -60,6 +67,23 @@ def without(value: Any, names: set[str]) -> Any:
     if isinstance(value, dict):
         return {key: without(inner, names) for key, inner in value.items() if key not in names}
     return [without(inner, names) for inner in value] if isinstance(value, list) else value
+
+
+class Held(Format, frozen=True, dict=True):
+    """A format whose layout stands in a test."""
+
+    @property
+    def layout(self) -> Layout | None:  # type: ignore[override]
+        return LAYOUTS[self.name]
+
+
+def common(one: Any, other: Any) -> Any:
+    """Return what of one plain value the other has, too."""
+    if isinstance(one, dict) and isinstance(other, dict):
+        return {key: common(inner, other[key]) for key, inner in one.items() if key in other}
+    if isinstance(one, list) and isinstance(other, list) and len(one) == len(other):
+        return [common(*pair) for pair in zip(one, other, strict=True)]
+    return one
 
 
 FOLLOWS = {
@@ -129,6 +153,201 @@ class MadeUp(unittest.TestCase):
             self.assertIn("byte", error.where or "")
             return
         self.assertEqual(document.get(()), plain(FORMATS[name].read(bytes(data))))
+
+    @side_law
+    @given(st.sampled_from(sorted(FORMATS)), SEEDS, st.integers(1, 3), st.integers(1, 3))
+    def test_across_versions(self, name: str, seed: int, source: int, target: int) -> None:
+        """Converted by the layout alone: the reader sees what both versions have, as it was."""
+        data = FORMATS[name].made(random.Random(seed), source)
+        key = {"atlas": "head.version"}.get(name, "version")
+        table = {
+            "files": ["*"], "codec": "layout", "version": {"key": key},
+            "builds": [{"builds": "*", "writes": "3", "reads": ["1", "2", "3"]}],
+        }  # fmt: skip
+        format = Held(name, msgspec.convert(table, FormatTable), INTEGER)
+        made = convert_bytes(data, format, str(target), name=f"a.{name}")
+        before = without(plain(FORMATS[name].read(data)), FOLLOWS[name] | {"version"})
+        after = without(plain(FORMATS[name].read(made.data)), FOLLOWS[name] | {"version"})
+        self.assertEqual(common(before, after), common(after, before))
+        if source == target:
+            self.assertEqual(made.data, data)
+
+
+class Refused(unittest.TestCase):
+    def test_paths_to_nothing(self) -> None:
+        """When the layout is loaded, with its line; before any file is read."""
+        for text, words in (
+            ("a u8\nb bytes c", "there is no field 'c' before it"),
+            ("a bytes b\nb u8", "there is no field 'b' before it"),
+            ("head { size u8 }\nb bytes head.sise", "'head.sise'"),
+            ("a u8 if open", "'open'"),
+            ("a choice tag { 1 u8 }", "'tag'"),
+            ("a crc32 of start to tail", "there is no field 'tail' in the file"),
+            ("a u8 = size of b", "there is no field 'b' in the file"),
+            ("a u8 = (b + 1)", "there is no field 'b'"),
+            ("a bytes (b)", "there is no field 'b'"),
+            ("t u8\nb each d at x u8", "there is no table 'd'"),
+            ("d table u8 { at u8 }\nb each d at where u8", "d has no column 'where'; it has at"),
+            ("d table u8 { at u8 }\nb each d at at size sice u8", "no column 'sice'"),
+            ("d table u8 { at u8 }\nb each d at at from hed u8", "'hed'"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(LayoutError, re.escape(words)):
+                Layout.parse(f"layout t\n{text}")
+
+    def test_what_a_layout_cannot_say(self) -> None:
+        """Each with what is expected."""
+        for text, words in (
+            ("a fixed u16 over 3", "power of two or ten"),
+            ("a time u32 weeks", "days, seconds"),
+            ('a time u32 seconds from "May"', "written like"),
+            ("a colour rgbx", "channels"),
+            ("a packed 3 of 99 bits", "1 to 63"),
+            ("a varint = size of b\nb u8", "fixed width"),
+            ('a block u8 xor "" u8', "one byte or more"),
+            ("a block u8 xor 300 u8", "0 to 255"),
+            ("a u8 = (1 +", "not closed"),
+            ("a u8 = (1 + )", "cannot be read"),
+            ("a runs u8 of u8 u8 default 0", "one number for all"),
+            ("type a { b u8 since 1, c table u8 a }\nd a", "every field is in all versions"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(LayoutError, re.escape(words)):
+                Layout.parse(f"layout t\n{text}")
+
+    def test_hostile_files(self) -> None:
+        """Trees without end, runs and bits without number, expressions that are no size: with their byte."""
+        for text, data, words in (
+            ("type a { n table u8 a }\nroot a", b"\1" * 999, "lies in itself more than 60 times"),
+            ("a runs u16 of u32 u8", b"\1\0\xff\xff\xff\xff\0", "without bound"),
+            ("a packed u32 of 1 bits", b"\xff\xff\xff\xff", "bits are announced"),
+            ("a u8\nb bytes (0 - a)", b"\1", "is no size"),
+            ("a u8\nb bytes (1 // a)", b"\0", "is no size"),
+            ("a i8\nb bytes (9 ** 9 ** 9)", b"\0", ""),
+            ("a u8 = size of b\nb bytes to end", b"\7ab", "is 7, and size of b is 2"),
+            ("d table u8 { at u8 }\nb each d at at from end { x u8 }", b"\1\x09ab", "outside"),
+            ("d table u8 { at u8, n u8 }\nb each d at at size n from here { x u8 }", b"\1\1\xffab",
+             "outside"),
+            ("d table u8 { at u8 }\nb each d at at { x u8 }\nc u32", b"\0ab", "4 bytes must follow"),
+            ("a block to end lz4 { b u8 }", b"abcdefghi", "damaged"),
+            ("a block to end lz4-block { b u8 }", b"\xff\xff\xff", "damaged"),
+        ):  # fmt: skip
+            with (
+                self.subTest(text),
+                self.assertRaisesRegex((FormatError, LayoutError), re.escape(words)),
+            ):
+                LayoutDocument(data, Layout.parse(f"layout t\nlittle endian\n{text}"))
+
+
+class Written(unittest.TestCase):
+    def test_values_that_have_no_place(self) -> None:
+        """Refused with what would have one; nothing is rounded in silence."""
+        for text, data, value, words in (
+            ("a fixed i16 over 100", b"\0\0", Decimal("1.005"), "next to it are 1 and 1.01"),
+            ("a time u32 seconds", b"\0\0\0\0", "2026-11-30T18:05:00.5Z", "more exact"),
+            ("a time u32 seconds", b"\0\0\0\0", "yesterday", "is no moment"),
+            ("a time u32 seconds", b"\0\0\0\0", "1969-12-31", "does not fit"),
+            ("a time u16 days", b"\0\0", "2026-11-30T18:05:00Z", "more exact"),
+            ("a colour rgb", b"\0\0\0", "#12345", "is no colour"),
+            ("a uuid", bytes(16), "12", "is no id"),
+            ("w u8\na bytes (w)", b"\1a", b"ab", "there are 2, and (w) is 1"),
+        ):
+            document = LayoutDocument(data, Layout.parse(f"layout t\nlittle endian\n{text}"))
+            with self.subTest(text), self.assertRaisesRegex(FormatError, re.escape(words)):
+                document.set(("a",), value)
+                document.encode()
+
+    def test_lists(self) -> None:
+        """Bits and runs are edited like lists; runs are as long as they can be."""
+        for text, data, list_after, wanted in (
+            ("a runs u8 of u8 u8", b"\2\1\5\1\5", [5] * 300, b"\2\xff\5\x2d\5"),
+            ("a runs to end of u8 u8", b"\1\5", [], b""),
+            ("n u8\na runs n of u8 u8", b"\1\1\5", [1, 1, 2], b"\2\2\1\1\2"),
+            ("a packed u8 of 3 bits", b"\3\x07\0", [7, 1], b"\2\x0f"),
+            ("n u8\na packed n of 4 bits high", b"\1\xf0", [1, 2, 3], b"\3\x12\x30"),
+        ):
+            layout = Layout.parse(f"layout t\n{text}")
+            document = LayoutDocument(data, layout)
+            document.set(("a",), list_after)
+            self.assertEqual(document.encode(), wanted, text)
+            self.assertEqual(LayoutDocument(wanted, layout).get(("a",)), list_after)
+            document.set(("a",), [999])
+            self.assertRaisesRegex(FormatError, r"\[0\]: 999 does not fit", document.encode)
+
+    def test_parts_that_are_shared(self) -> None:
+        """An edit of one row's part is that row's alone; of all, they go on sharing."""
+        layout = Layout.parse(
+            "layout t\nd table 3 { at u8, n u8 }\np each d at at size n { x u8, y u8 }\nend u8"
+        )
+        data = b"\x06\2\x06\2\x07\2" + b"abc" + b"."
+        document = LayoutDocument(data, layout)
+        self.assertEqual(document.encode(), data)
+        document.set(("p", 1, "x"), 65)
+        again = LayoutDocument(document.encode(), layout)
+        told = [(part["x"], part["y"]) for part in again.get(("p",))]
+        self.assertEqual(told, [(97, 98), (65, 98), (98, 99)])
+        self.assertEqual(again.get(("end",)), 46)
+        both = LayoutDocument(data, layout)
+        for number in (0, 1):
+            both.set(("p", number, "y"), 66)
+        self.assertEqual(both.encode(), b"\x09\2\x09\2\x07\2" + b"abc" + b"aB" + b".")
+
+    def test_offsets_from_anywhere(self) -> None:
+        """A part grows: offsets from the start, from here, from a field and from the end lead to it."""
+        for base, first, second in (
+            ("start", 10, 12),
+            ("here", 0, 2),
+            ("head", 10, 12),
+            ("end", 5, 3),
+        ):
+            layout = Layout.parse(
+                "layout t\nhead { a bytes 6 }\nd table 2 { at u8, n u8 }\n"
+                f"p each d at at size n from {base} {{ x bytes to end }}\nc bytes 1"
+            )
+            data = b"header" + bytes((first, 2, second, 2)) + b"abcd" + b"."
+            document = LayoutDocument(data, layout)
+            self.assertEqual([part["x"] for part in document.get(("p",))], [b"ab", b"cd"], base)
+            document.set(("p", 0, "x"), b"longer")
+            again = LayoutDocument(document.encode(), layout)
+            self.assertEqual([part["x"] for part in again.get(("p",))], [b"longer", b"cd"], base)
+
+    def test_blocks_of_every_kind(self) -> None:
+        """What was not edited keeps other people's bytes; edited, a block is read again."""
+        for how in ("lz4", "lz4-block", 'xor "key"', "xor 90", "xor 1 zlib xor 2", "zlib lz4"):
+            layout = Layout.parse(
+                f"layout t\nn u8 = size of b unpacked\nb block u32 {how} {{ t text zero }}"
+            )
+            data = LayoutDocument(invent(layout, 1, random.Random(4)), layout)
+            data.set(("b", "t"), "reed " * 20)
+            again = LayoutDocument(data.encode(), layout)
+            self.assertEqual((again.get(("n",)), again.get(("b", "t"))), (101, "reed " * 20), how)
+
+    def test_every_checksum(self) -> None:
+        """By the check value of its catalogue: that of the nine digits."""
+        for method, wanted in CHECKS.items():
+            self.assertEqual(digest(method, b"123456789", big=True).hex(), wanted, method)
+            layout = Layout.parse(f"layout t\nbig endian\na bytes 9\nb {method} of a to a")
+            data = b"123456789" + bytes.fromhex(wanted)
+            document = LayoutDocument(data, layout)
+            document.set(("a",), b"987654321")
+            self.assertEqual(LayoutDocument(document.encode(), layout).get(("a",)), b"987654321")
+            with self.assertRaisesRegex(FormatError, "damaged"):
+                LayoutDocument(b"923456789" + data[9:], layout)
+        self.assertEqual(set(CHECKS), set(DIGESTS))
+
+
+CHECKS = {
+    "crc32": "cbf43926", "adler32": "091e01de", "sum8": "dd", "sum16": "01dd", "sum32": "000001dd",
+    "xor8": "31",
+    "crc16": "bb3d", "crc16-xmodem": "31c3", "crc16-ccitt-false": "29b1", "crc16-kermit": "2189",
+    "crc16-modbus": "4b37", "crc16-usb": "b4c8", "crc16-x25": "906e", "crc32c": "e3069283",
+    "crc32-bzip2": "fc891918", "crc32-mpeg2": "0376e6e7", "crc32-jam": "340bc6d9",
+    "crc64": "6c40df5f0b497347", "crc64-xz": "995dc9bbdf1939fa",
+    "xxh32": "937bad67", "xxh64": "8cb841db40e6ae83", "xxh3-64": "72dcb18b67a17dff",
+    "fnv1-32": "24148816", "fnv1a-32": "bb86b11c", "fnv1-64": "a72ffc362bf916d6",
+    "fnv1a-64": "06d5573923c6cdfc",
+    "md5": "25f9e794323b453885f5181f1b624d0b", "sha1": "f7c3bc1d808e04732adf679965ccc34ca7ae3441",
+    "sha256": "15e2b0d3c33891ebb0f1ef609ec419420c20e320ce94c65fbc8c3312448eb225",
+    "blake3": "b7d65b48420d1033cb2595293263b6f72eabee20d55e699d0df1973b3c9deed1",
+}  # fmt: skip
 
 
 if __name__ == "__main__":

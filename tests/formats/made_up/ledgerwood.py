@@ -27,7 +27,7 @@ depth      u8                                        since 2 default 1
 raw        u24 = size of tree unpacked
 stored     u32 = size of tree
 tree       block u32 xor "bog" zlib value
-note       text u8                                   until 2
+note       text u8                                   until 2 default "reed"
 half       f16                                       since 3 default 0.5
 digest     md5 of start to raw and tree to here
 """

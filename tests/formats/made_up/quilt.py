@@ -22,7 +22,7 @@ born       time i64 ticks from "1601-01-01"
 day        time u16 days from "2000-01-01"               since 2 default 0
 place { x fixed i32 over 65536, y fixed i16 over 100 }
 tint       colour bgra
-sky        colour rgb                                    until 2
+sky        colour rgb                                    until 2 default "#102030"
 w          u8
 h          u8
 ground     table (w * h) u16

@@ -105,6 +105,11 @@ class Grammar:
         modifiers = self._modifiers()
         if "derives" in modifiers and not (isinstance(kind, Integer) and not kind.logical):
             tokens.fail("what follows from other fields is a whole number of fixed width", at)
+        if isinstance(kind, (Packed, Runs)) and "default" in modifiers:
+            many, number = kind.size.fixed, modifiers["default"]
+            if isinstance(kind, Runs) or many is None or not isinstance(number, int):
+                tokens.fail("only so many numbers of bits have a default: one number for all", at)
+            modifiers["default"] = [number] * many
         return Field(token.text, kind, at, **modifiers)
 
     def _modifiers(self) -> dict[str, Any]:

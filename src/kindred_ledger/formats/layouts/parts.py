@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from ...errors import FormatError
 from ..expressions import Expression
-from ..tree import MAPPING, SCALAR
+from ..tree import LIST, MAPPING, SCALAR
 from .derived import fill_in, hold, holds
 from .item import Field, Item, Reading, Writing
 from .references import note_value
@@ -118,7 +118,10 @@ class Group(Struct, frozen=True):
                         writing.fail(
                             inner, f"there is no {inner.name!r}, and the layout has no default"
                         )
-                    member.value = value
+                    if isinstance(value, list):
+                        member.kind, member.members = LIST, _scalars(value, member)
+                    else:
+                        member.value = value
                     if item.members is not None:  # from now on the document has it
                         member.at = len(item.members)
                         item.members.append(member)
@@ -134,6 +137,13 @@ class Group(Struct, frozen=True):
         return sum(
             f.kind.least(version) for f in self.fields if f.is_in(version) and not f.condition
         )
+
+
+def _scalars(values: list[Any], parent: Item) -> list[Item]:
+    return [
+        Item(SCALAR, value=value, parent=parent, at=at, dirty=True)
+        for at, value in enumerate(values)
+    ]
 
 
 class Optional(Struct, frozen=True):

@@ -38,6 +38,7 @@ class _Resolver:
     def __init__(self, layout: Any) -> None:
         self._layout = layout
         self._known: set[int] = set()  # kinds with names, that were looked into
+        self._within = 0  # how many of these it lies in
         self.late: list[Callable[[], None]] = []  # of what may come later in the file
 
     def group(self, group: Group, around: list[Names], behind: tuple[Field, ...]) -> None:
@@ -51,6 +52,8 @@ class _Resolver:
                 names.setdefault(field.name, []).append(field.kind)
 
     def _field(self, field: Field, groups: list[Names]) -> None:
+        if self._within and (field.since, field.until) != (None, None):
+            self._fail("in a type that holds itself, every field is in all versions", field)
         condition = field.condition
         if condition is not None and condition.expression is not None:
             self._expression(condition.expression, field, groups)
@@ -91,7 +94,9 @@ class _Resolver:
                 self._kind(inner, Field(name, inner, at), [*groups, names], ())
         elif isinstance(kind, Named) and id(kind) not in self._known:
             self._known.add(id(kind))
+            self._within += 1
             self._kind(kind.kind, field, groups, ())
+            self._within -= 1
         elif isinstance(kind, Checksum):
             for path in {place for part in kind.ranges for place in part} - {*_PLACES}:
                 self.late.append(partial(self._need, path, field, groups, where="in the file"))

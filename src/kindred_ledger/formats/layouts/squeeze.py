@@ -88,7 +88,12 @@ def _from_lz4(method: str, data: bytes, most: int) -> bytes:
             reader = engine.LZ4FrameDecompressor()
             out = reader.decompress(data, max_length=most)
             done, unused = reader.eof, reader.unused_data or b""
-    except (RuntimeError, ValueError, EOFError, MemoryError) as error:
+    except (
+        getattr(engine, "LZ4BlockError", RuntimeError),
+        RuntimeError,
+        ValueError,
+        EOFError,
+    ) as error:
         raise FormatError(f"the {method} block is damaged: {error}") from error
     if len(out) >= most:
         raise FormatError(f"the {method} block expands without bound")
