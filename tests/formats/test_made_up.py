@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import random
 import re
+import textwrap
 import unittest
 from decimal import Decimal
 from typing import Any
@@ -21,7 +23,7 @@ from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
 from kindred_ledger.formats.layouts.checks import DIGESTS, digest
 from kindred_ledger.versions import INTEGER
 from tests.formats.made_up import atlas, ledgerwood, quilt
-from tests.support import side_law
+from tests.support import ROOT, side_law
 
 FORMATS: dict[str, Any] = {"atlas": atlas, "ledgerwood": ledgerwood, "quilt": quilt}
 LAYOUTS = {name: Layout.parse(each.LAYOUT, name) for name, each in FORMATS.items()}
@@ -332,6 +334,29 @@ class Written(unittest.TestCase):
             with self.assertRaisesRegex(FormatError, "damaged"):
                 LayoutDocument(b"923456789" + data[9:], layout)
         self.assertEqual(set(CHECKS), set(DIGESTS))
+
+
+class Documented(unittest.TestCase):
+    def test_the_hex_dumps_that_teach(self) -> None:
+        """Each is read by the layout that stands below it, and edited as the page says."""
+        with open(os.path.join(ROOT, "docs", "layouts.md"), encoding="utf-8") as file:
+            page = file.read()
+        found = {}
+        for name in ("lower-fen.atlas", "haar.rumours"):
+            below = page.split(f"$ xxd {name}\n")[1]
+            dump = "".join(
+                re.findall(r"    [0-9a-f]{8}: ((?:[0-9a-f]{2,4} ){1,8})", below.split("\n\n")[0])
+            )
+            text = below[below.index("    layout ") :].split("\n\n")[0]
+            found[name] = LayoutDocument(
+                bytes.fromhex(dump), Layout.parse(textwrap.dedent(text), name)
+            )
+        atlas, rumours = found["lower-fen.atlas"], found["haar.rumours"]
+        self.assertEqual(atlas.get(("parts",))[0], "Reed Bank, by the old quay")
+        atlas.set(("parts", 1, 0, "name"), "Ada of Eelgate, ferrywoman")
+        again = LayoutDocument(atlas.encode(), atlas.layout)
+        self.assertEqual(again.get("directory[1].raw"), 33)
+        self.assertEqual(rumours.get("root.body[1].value.body[0].value.body"), 17)
 
 
 CHECKS = {

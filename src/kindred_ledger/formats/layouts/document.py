@@ -72,6 +72,8 @@ class LayoutDocument(TreeDocument[Item]):
             reading.scope.groups.append(root)
         for outer, inner in pairwise(reading.scope.groups):
             inner.parent, inner.end = outer, reading.at
+            if outer.kind == LIST:
+                inner.key, inner.at = None, len(outer.members or ())
             outer.members = [*(outer.members or ()), inner]
             if isinstance(outer.shape, list):
                 outer.shape.append(inner)

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from ...wording import count as rows_in_words
 from ..tree import LIST, MAPPING, SCALAR
 from .arrays import Packed, Runs
 from .checks import Checksum
@@ -95,7 +96,9 @@ def _list_lines(
     count = item.rows.count if item.rows is not None else len(item.members or ())
     block = _is_block(item)
     told = item.inside + item.rows.body - item.start if item.rows is not None and not block else 0
-    yield DumpLine(depth, base + item.start, inner, item.raw[:told], name, f"{count:,} rows")
+    yield DumpLine(
+        depth, base + item.start, inner, item.raw[:told], name, rows_in_words(count, "row")
+    )
     base, within = (0, True) if block else (base + item.inside, inner)
     short = 0 < rows < count - 1
     numbers = [*range(rows), count - 1] if short else list(range(count))
@@ -116,7 +119,7 @@ def _row_lines(
     document: LayoutDocument, row: Item, depth: int, base: int, inner: bool, rows: int
 ) -> Iterator[DumpLine]:
     members = row.members or []
-    if row.at == 0 or row.kind == SCALAR or any(member.kind != SCALAR for member in members):
+    if row.at == 0 or row.kind != MAPPING or any(member.kind != SCALAR for member in members):
         yield from _lines(document, row, depth, base, inner, rows)
         return
     value = ", ".join(

@@ -152,6 +152,7 @@ class Table(Struct, frozen=True):
         item.members = []
         item.rows = None
         name = field.name
+        reading.scope.groups.append(item)  # what was read of it can be shown if the rest cannot
         while len(item.members) < count or (count < 0 and reading.left):
             inner = Field(f"{name}[{len(item.members)}]", self.inner, field.at)
             begin = reading.at
@@ -161,6 +162,7 @@ class Table(Struct, frozen=True):
             item.members.append(row)
             if count < 0 and reading.at == begin:
                 reading.fail(field, "its rows take no bytes, and go on to the end")
+        reading.scope.groups.pop()
 
     def _check_constants(self, reading: Reading, item: Item, field: Field) -> None:
         for inner in self.fields(reading.version or 0):
