@@ -22,10 +22,15 @@ from kindred_ledger.formats import Layout, LayoutDocument, Path
 from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
 from kindred_ledger.formats.layouts.checks import DIGESTS, digest
 from kindred_ledger.versions import INTEGER
-from tests.formats.made_up import atlas, ledgerwood, quilt
+from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
 from tests.support import ROOT, side_law
 
-FORMATS: dict[str, Any] = {"atlas": atlas, "ledgerwood": ledgerwood, "quilt": quilt}
+FORMATS: dict[str, Any] = {
+    "atlas": atlas,
+    "ledgerwood": ledgerwood,
+    "quilt": quilt,
+    "warehouse": warehouse,
+}
 LAYOUTS = {name: Layout.parse(each.LAYOUT, name) for name, each in FORMATS.items()}
 FIXED = {"magic", "version", "tag", "kind", "w", "h"}  # what others hang on
 SEEDS = st.integers(0, 2**32)
@@ -92,6 +97,7 @@ FOLLOWS = {
     "atlas": {"size", "at", "raw", "pay", "check", "rows", "twice"},
     "ledgerwood": {"raw", "stored", "digest"},
     "quilt": {"count", "sum"},
+    "warehouse": {"rows", "index", "note", "long", "deep", "at", "size", "check"},
 }  # fmt: skip
 
 
@@ -161,7 +167,7 @@ class MadeUp(unittest.TestCase):
     def test_across_versions(self, name: str, seed: int, source: int, target: int) -> None:
         """Converted by the layout alone: the reader sees what both versions have, as it was."""
         data = FORMATS[name].made(random.Random(seed), source)
-        key = {"atlas": "head.version"}.get(name, "version")
+        key = "head.version" if name in ("atlas", "warehouse") else "version"
         table = {
             "files": ["*"], "codec": "layout", "version": {"key": key},
             "builds": [{"builds": "*", "writes": "3", "reads": ["1", "2", "3"]}],
@@ -219,6 +225,10 @@ class Refused(unittest.TestCase):
         """Trees without end, runs and bits without number, expressions that are no size: with their byte."""
         for text, data, words in (
             ("type a { n table u8 a }\nroot a", b"\1" * 999, "lies in itself more than 60 times"),
+            ("type a { n u8, m u8, x at n from here or 255 a, y at m from here or 255 a }\nroot a",
+             bytes(56) + b"\xff\xff", "more parts than a file of its size"),
+            ("a u8\nb at a from here { c u8 }", b"\x09abc", "it lies at 10 to 10, outside 1 to 4"),
+            ("a u8\nn u8\nb at a size n { c u8 }", b"\2\2ab", "1 bytes of it are not described"),
             ("a runs u16 of u32 u8", b"\1\0\xff\xff\xff\xff\0", "without bound"),
             ("a packed u32 of 1 bits", b"\xff\xff\xff\xff", "bits are announced"),
             ("a u8\nb bytes (0 - a)", b"\1", "is no size"),

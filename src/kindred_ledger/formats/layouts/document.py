@@ -218,7 +218,8 @@ class LayoutDocument(TreeDocument[Item]):
             and field.is_derived
         ):
             return True
-        return len(path) > 2 and (path[-3], path[-1]) in self.layout.told_columns
+        names = tuple(part for part in path if isinstance(part, str))
+        return any(names[-len(told) :] == told for told in self.layout.told)
 
     def to_frame(self, path: Path) -> DataFrame:
         """Return a table as a data frame: a column a field, texts as `str`, what is no value as bytes.
@@ -466,11 +467,15 @@ class LayoutDocument(TreeDocument[Item]):
         return Item(SCALAR, value=value, dirty=True)
 
     def _replace(self, old: Item, new: Item) -> None:
-        new.field = old.field
-        if old.field is not None and hasattr(old.field.kind, "derived"):
-            raise FormatError(
-                "a checksum is made from what it is of", where=format_path(old.origin or ())
+        new.field, new.region = old.field, old.region
+        if old.field is not None and old.field.is_derived:
+            derives = old.field.derives
+            what = (
+                f"it is written as {derives}"
+                if derives
+                else "a checksum is made from what it is of"
             )
+            raise FormatError(what, where=format_path(old.origin or ()))
         if old.parent is None:
             raise FormatError("the whole of a binary file is not replaced")
         if isinstance(old.shape, tuple) and old.kind != LIST:

@@ -12,7 +12,7 @@ from ..expressions import Expression
 from .arrays import Packed, Runs
 from .checks import DIGESTS, Checksum
 from .derived import Derived
-from .directory import Each
+from .directory import At, Each, Places
 from .item import Field
 from .language import LONGEST_NUMBER, Source, Tokens, unquoted
 from .meanings import UNITS, Colour, Fixed, Time, Uuid
@@ -401,12 +401,22 @@ class Grammar:
         tokens = self._tokens
         table = tokens.name("the table that tells where they are").text
         tokens.expect("at")
-        out: dict[str, Any] = {"offset": tokens.name("the column with the offset").text}
+        places = self._places("the column with the offset")
+        return Each(places, self._kind(), table=table)
+
+    def _at_kind(self) -> Any:
+        places = self._places("the field with the offset")
+        return At(places, self._kind())
+
+    def _places(self, what: str) -> Places:
+        """Read what tells where parts lie, from the offset on."""
+        tokens = self._tokens
+        out: dict[str, Any] = {"offset": tokens.name(what).text}
         while tokens.next.text in ("size", "unpacked", "times", "from", "or", "align"):
             word = tokens.take().text
             at = tokens.next.at
             if word in ("size", "unpacked"):
-                out[word] = tokens.name("a column").text
+                out[word] = tokens.name("a column, or a field").text
             elif word == "from":
                 out["base"] = tokens.name("start, here, end, or a field").text
             else:
@@ -416,7 +426,7 @@ class Grammar:
                 out[{"times": "unit", "or": "nothing", "align": "align"}[word]] = number
         if out.get("base", "start") == "start":
             out.setdefault("nothing", 0)
-        return Each(table, inner=self._kind(), **out)
+        return Places(**out)
 
     def _uuid_kind(self) -> Any:
         return Uuid(bool(self._order() is False))
@@ -491,5 +501,5 @@ def _overlap(one: Field, other: Field, versions: tuple[int, int]) -> bool:
 _TYPES = (
     "u8", "u16", "u24", "u32", "u48", "u64", "u128", "i8", "i16", "i32", "i64", "f16", "f32", "f64", "bool",
     "varint", "uuid", "fixed", "time", "colour", "enum", "flags", "bits", "bytes", "text", "table", "packed",
-    "runs", "optional", "choice", "sections", "block", "each", *DIGESTS,
+    "runs", "optional", "choice", "sections", "block", "each", "at", *DIGESTS,
 )  # fmt: skip

@@ -15,7 +15,7 @@ from ...errors import FormatError
 from ..tree import LIST, MAPPING, SCALAR
 from .arrays import Packed, Runs
 from .derived import computed_number
-from .directory import Each
+from .directory import At, Each
 from .item import Field, Item, Scope, Writing
 from .layout import Layout
 from .meanings import Colour, Fixed, Time, Uuid
@@ -110,6 +110,9 @@ class _Inventor:
             return self._table(kind, field)
         if isinstance(kind, Each):
             return self._each(kind, field)
+        if isinstance(kind, At):
+            there = kind.places.nothing is None or self._rng.random() < 0.8
+            return self.item(kind.inner, field) if there else self._made(None, field)
         if isinstance(kind, Block):
             return self.item(kind.inner, field)
         if isinstance(kind, Named):

@@ -37,6 +37,9 @@ class Item(Node, eq=False):
     rows: Any = None  # of a table: how its rows lie
     some: dict[int, Any] | None = None  # of a table: the rows somebody looked at
     shape: Any = None  # what else its kind must remember to write it
+    region: Any = (
+        None  # of parts that lie elsewhere: begin and end of the region, and where each lies
+    )
     inside: int = 0  # where the offsets of what is in it count from, in those it is in
 
     @property
@@ -95,6 +98,11 @@ class Field(Struct, frozen=True, eq=False):
         """Whether it is written from others: a checksum, or a number that follows from them."""
         return self.derives is not None or hasattr(self.kind, "derived")
 
+    @property
+    def may_lack(self) -> bool:
+        """Whether it needs no default: what is written for it then is that there is nothing."""
+        return self.is_derived or getattr(self.kind, "may_lack", False)
+
     def is_in(self, version: int | None) -> bool:
         """Tell whether a version has this field."""
         if version is None:
@@ -133,18 +141,20 @@ class Reading:
         self.scope = Scope()
         self.budget = [max(_MOST_EXPANDED, len(data) * _EXPANSION)]
         self.empty = [_MOST_EMPTY]  # rows without bytes that may still come
+        self.parts = [_MOST_EMPTY + len(data) // 4]  # that are told elsewhere, and may still come
         self.path: list[str] = []
         self.late: list[Any] = []  # checks over ranges that were not read yet
         self.references: list[Any] = []  # checks that need the whole file
         self.base = 0  # where `data` begins in the file, to name places
         self.depth = 0  # of kinds in themselves
+        self.region: Any = None  # where parts lie that are told elsewhere, while they are read
 
     def inside(self, data: bytes, base: int = 0) -> Reading:
         """Return a reading of what a block holds, whose offsets are its own; `base` is its place."""
         inner = Reading.__new__(Reading)
         inner.__dict__.update(self.__dict__)
         inner.data, inner.at, inner.late, inner.base = data, 0, [], base
-        inner.path = list(self.path)
+        inner.path, inner.region = list(self.path), None
         return inner
 
     def finish(self, field: Field, what: str) -> None:
@@ -178,6 +188,12 @@ class Reading:
         if self.budget[0] < 0:
             self.fail(field, "the blocks of the file expand without bound")
 
+    def note_part(self, field: Field) -> None:
+        """Account for a part that is told elsewhere: parts may lie in one another, but not without end."""
+        self.parts[0] -= 1
+        if self.parts[0] < 0:
+            self.fail(field, "there are more parts than a file of its size has")
+
     def fail(self, field: Field, what: str, at: int | None = None) -> NoReturn:
         """Raise the error for a fault in a field.
 
@@ -208,6 +224,10 @@ class Writing:
         self.copied: set[int] = set()  # of those items, which were written as they were read
         self.changed = False  # another version is written than was read
         self.told: dict[int, int] = {}  # what fields were told of the size of others
+        self.region: Any = (
+            None  # where parts go that are told elsewhere, until what follows is written
+        )
+        self.outer: Writing | None = None
         self.depth = 0  # of kinds in themselves
         self.unpacked: dict[int, int] = {}  # bytes in blocks, by identity of their items
 
@@ -217,6 +237,7 @@ class Writing:
         inner.scope, inner.path = self.scope, [*self.path, name]
         inner.changed, inner.derived = self.changed, self.derived
         inner.unpacked, inner.depth = self.unpacked, self.depth
+        inner.told, inner.outer = self.told, self
         return inner
 
     def span(self, item: Item) -> tuple[int, int] | None:
@@ -233,8 +254,22 @@ class Writing:
             node = node.parent
         return None
 
+    def holder(self, item: Item) -> Writing | None:
+        """Return the writing in which an item was written, this one or one around it."""
+        writing: Writing | None = self
+        while writing is not None and writing.span(item) is None:
+            writing = writing.outer
+        return writing
+
+    def close_region(self) -> None:
+        """Write the parts that are told elsewhere, if there are any."""
+        region, self.region = self.region, None
+        if region is not None:
+            region.close()
+
     def finish(self) -> Pieces:
         """Fill in what follows from the rest, then the checksums, and return what was written."""
+        self.close_region()
         for fill in (*self.fills, *self.checks):
             fill(self)
         return self.out

@@ -38,8 +38,9 @@ class Layout(Struct, eq=False):
     version_path: Path | None = None
     root: Any = None
     refers: bool = False  # some fields stand for rows of tables
-    behind: dict[int, tuple[Field, ...]] = {}  # of directories, by identity: the fields that follow
-    told_columns: set[tuple[str, str]] = set()  # tables and columns that directories write
+    # Of kinds whose parts lie elsewhere, by identity: which share a region, and the fields behind it.
+    runs: dict[int, tuple[int, tuple[Field, ...]]] = {}
+    told: set[tuple[str, ...]] = set()  # the last names of the fields that tell where parts lie
 
     @staticmethod
     def parse(text: str, name: str = "the layout") -> Layout:

@@ -114,7 +114,7 @@ class Group(Struct, frozen=True):
                     value = inner.default
                     if value is None:
                         value = inner.constant
-                    if value is None and not inner.is_derived:
+                    if value is None and not inner.may_lack:
                         writing.fail(
                             inner, f"there is no {inner.name!r}, and the layout has no default"
                         )
@@ -125,7 +125,10 @@ class Group(Struct, frozen=True):
                     if item.members is not None:  # from now on the document has it
                         member.at = len(item.members)
                         item.members.append(member)
+            if not hasattr(inner.kind, "follows"):
+                writing.close_region()
             write_item(writing, member, inner)
+        writing.close_region()
         for key in members:
             version = writing.version
             writing.fail(field, f"{key!r} has no place in version {version} of the layout")

@@ -9,7 +9,7 @@ from typing import Any
 from ...suggestions import hint
 from ..expressions import Expression
 from .checks import Checksum
-from .directory import Each
+from .directory import At, Each
 from .item import Field
 from .numbers import Bits
 from .parts import Block, Choice, Group, Named, Optional, Sections
@@ -45,11 +45,23 @@ class _Resolver:
         """Look through a group; `around` are the names of those it lies in, `behind` what follows it."""
         names: Names = {}
         groups = [*around, names]
+        self._note_runs(group, behind)
         for number, field in enumerate(group.fields):
             self._field(field, groups)
             self._kind(field.kind, field, groups, (*group.fields[number + 1 :], *behind))
             if field.name:
                 names.setdefault(field.name, []).append(field.kind)
+
+    def _note_runs(self, group: Group, behind: tuple[Field, ...]) -> None:
+        """Note which fields share a region, for their parts lie elsewhere, and what follows it."""
+        run: list[Any] = []
+        for number, field in enumerate((*group.fields, None)):
+            if field is not None and isinstance(field.kind, (At, Each)):
+                run.append(field.kind)
+                continue
+            for kind in run:
+                self._layout.runs[id(kind)] = (id(run[0]), (*group.fields[number:], *behind))
+            run = []
 
     def _field(self, field: Field, groups: list[Names]) -> None:
         if self._within and (field.since, field.until) != (None, None):
@@ -77,8 +89,12 @@ class _Resolver:
                 self._expression(size.expression, field, groups)
         if isinstance(kind, Group):
             self.group(kind, groups, behind)
-        elif isinstance(kind, Each):
-            self._each(kind, field, groups, behind)
+        elif isinstance(kind, (At, Each)):
+            self._layout.runs.setdefault(id(kind), (id(kind), behind))
+            if kind.places.base not in _PLACES:
+                self._need(kind.places.base, field, groups)
+            told = self._each if isinstance(kind, Each) else self._at
+            self._kind(kind.inner, field, [*groups, told(kind, field, groups)], ())
         elif isinstance(kind, (Block, Table)):
             self._kind(kind.inner, field, groups, ())
         elif isinstance(kind, Optional):
@@ -101,24 +117,27 @@ class _Resolver:
             for path in {place for part in kind.ranges for place in part} - {*_PLACES}:
                 self.late.append(partial(self._need, path, field, groups, where="in the file"))
 
-    def _each(
-        self, kind: Each, field: Field, groups: list[Names], behind: tuple[Field, ...]
-    ) -> None:
-        self._layout.behind[id(kind)] = behind
+    def _each(self, kind: Any, field: Field, groups: list[Names]) -> Names:
+        """Check the columns that tell where parts lie; return what each part can look for in its row."""
         self._need(kind.table, field, groups, what="table")
-        tables = [each for each in _found(kind.table, groups) if isinstance(each, Table)]
         rows: Names = {}
-        for table in tables:
-            for inner in table.inner.fields if isinstance(table.inner, Group) else ():
-                rows.setdefault(inner.name, []).append(inner.kind)
-        for column in filter(None, (kind.offset, kind.size, kind.unpacked)):
-            if column not in rows:
-                known = hint(column, rows) or f"; it has {', '.join(rows) or 'none'}"
-                self._fail(f"{kind.table} has no column {column!r}{known}", field)
-            self._layout.told_columns.add((kind.table.rpartition(".")[2], column))
-        if kind.base not in _PLACES:
-            self._need(kind.base, field, groups)
-        self._kind(kind.inner, field, [*groups, rows], ())
+        found = _found(kind.table, groups)
+        for table in (each.inner if isinstance(each, At) else each for each in found):
+            inner = table.inner if isinstance(table, Table) else None
+            for column in inner.fields if isinstance(inner, Group) else ():
+                rows.setdefault(column.name, []).append(column.kind)
+        for name in _told_by(kind):
+            if name not in rows:
+                known = hint(name, rows) or f"; it has {', '.join(rows) or 'none'}"
+                self._fail(f"{kind.table} has no column {name!r}{known}", field)
+            self._layout.told.add((kind.table.rpartition(".")[2], name))
+        return rows
+
+    def _at(self, kind: Any, field: Field, groups: list[Names]) -> Names:
+        for path in _told_by(kind):
+            self._need(path, field, groups)
+            self._layout.told.add(tuple(path.split(".")))
+        return {}
 
     def _expression(self, expression: Expression, field: Field, groups: list[Names]) -> None:
         for name in expression.names:
@@ -141,6 +160,12 @@ class _Resolver:
         self._layout.source.fail(what, field.at)
 
 
+def _told_by(kind: Any) -> list[str]:
+    """Return the columns or fields that tell where the parts of a kind lie."""
+    places = kind.places
+    return [name for name in (places.offset, places.size, places.unpacked) if name]
+
+
 def _found(path: str, groups: list[Names]) -> list[Any]:
     """Return the kinds a path may mean: its first name in the innermost group that has it."""
     first, *rest = path.split(".")
@@ -155,7 +180,7 @@ def _found(path: str, groups: list[Names]) -> list[Any]:
 
 def _members(kind: Any, name: str) -> Iterable[Any]:
     """Yield the kinds of a member of a kind."""
-    if isinstance(kind, (Block, Optional)):
+    if isinstance(kind, (At, Block, Optional)):
         yield from _members(kind.inner, name)
     elif isinstance(kind, Choice):
         for inner in kind.kinds:

@@ -73,14 +73,15 @@ class Size(Struct, frozen=True):
         writing.told[id(found)] = count
         if found.value == count:
             return
-        span = writing.span(found)
+        holder = writing.holder(found)
+        span = holder.span(found) if holder is not None else None
         part = writing.inside("")
         found.value = count
         found.touch()
         found.field.kind.write(part, found, found.field)
-        if span is None or len(part.out) != span[1] - span[0]:
+        if holder is None or span is None or len(part.out) != span[1] - span[0]:
             writing.fail(field, f"{self.path} cannot be told that there are {count:,}")
-        writing.out.put(span[0], bytes(part.out))
+        holder.out.put(span[0], bytes(part.out))
 
     def least(self, version: int) -> int:
         """Return the fewest bytes the number takes."""

@@ -13,7 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..document import ANY, Path
-from .directory import Each
+from .directory import At, Each
 from .item import Field
 from .layout import Layout
 from .parts import Block, Choice, Group, Optional, Sections
@@ -50,7 +50,8 @@ def _of_fields(fields: tuple[Field, ...], at: Path, source: int, target: int) ->
         elif field is after[name]:
             yield from _inside(field.kind, (*at, name), source, target)
     for name, field in after.items():
-        if name not in before and field.condition is None:
+        lacking = field.may_lack and not field.is_derived
+        if name not in before and field.condition is None and not lacking:
             default = field.default if field.default is not None else field.constant
             yield Coming((*at, name), True, default, field.is_derived)
 
@@ -60,7 +61,7 @@ def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:
         yield from _of_fields(kind.fields, at, source, target)
     elif isinstance(kind, (Table, Each)):
         yield from _inside(kind.inner, (*at, ANY), source, target)
-    elif isinstance(kind, Block):
+    elif isinstance(kind, (At, Block)):
         yield from _inside(kind.inner, at, source, target)
     elif isinstance(kind, Optional):
         for each in _inside(kind.inner, at, source, target):
