@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import re
+import struct
 import textwrap
 import unittest
 from decimal import Decimal
@@ -284,6 +285,40 @@ class Written(unittest.TestCase):
             document.set(("a",), [999])
             self.assertRaisesRegex(FormatError, r"\[0\]: 999 does not fit", document.encode)
 
+    def test_texts_in_a_pool(self) -> None:
+        """Before the table or behind it: what is there is used, other texts are put behind."""
+        crew = struct.pack("<BHBHBH", 1, 0, 2, 9, 3, 0xFFFF)
+        pool = "Ada\0Höf\0Reed Bank\0".encode()
+        for text, data in (
+            ("crew table 3 { id u8, name pooled u16 of names or 65535 }\nnames bytes u8",
+             (crew, b"\x13", pool)),
+            ("names bytes u8\ncrew table 3 { id u8, name pooled u16 of names or 65535 }",
+             (b"\x13", pool, crew)),
+            ("crew table 3 { id u8, name pooled u16 of box.names or 65535 }\nbox block u8 { names bytes u8 }",
+             (crew, b"\x14\x13", pool)),
+        ):  # fmt: skip
+            layout = Layout.parse(f"layout t\nlittle endian\n{text}")
+            document = LayoutDocument(b"".join(data), layout)
+            names = [row["name"] for row in document.get(("crew",))]
+            self.assertEqual(names, ["Ada", "Reed Bank", None], text)
+            self.assertEqual(document.encode(), b"".join(data))
+            for number, name in enumerate(("Höf", "Eelgate", "Bank")):
+                document.set(("crew", number, "name"), name)
+            after = document.encode()
+            self.assertEqual(after.count(b"Eelgate\0"), 1)
+            self.assertEqual(len(after), len(b"".join(data)) + 8)
+            again = LayoutDocument(after, layout)
+            self.assertEqual(
+                [row["name"] for row in again.get(("crew",))], ["Höf", "Eelgate", "Bank"]
+            )
+            for number, name in ((99, "Ada"), (20, "x\0y")):
+                with self.subTest(name), self.assertRaises(FormatError):
+                    again.set(("crew", 0, "name"), name if number == 20 else 7)
+                    again.encode()
+            with self.assertRaisesRegex(FormatError, "there is no text at 900 of"):
+                bad = b"".join(data).replace(b"\x09\0", b"\x84\3")
+                LayoutDocument(bad, layout).get(("crew", 1, "name"))
+
     def test_parts_that_are_shared(self) -> None:
         """An edit of one row's part is that row's alone; of all, they go on sharing."""
         layout = Layout.parse(
@@ -366,6 +401,9 @@ class Documented(unittest.TestCase):
         atlas.set(("parts", 1, 0, "name"), "Ada of Eelgate, ferrywoman")
         again = LayoutDocument(atlas.encode(), atlas.layout)
         self.assertEqual(again.get("directory[1].raw"), 33)
+        text = "layout t\n" + page.split("stands `at` it")[1].split("\n\n")[1]
+        data = b"WARE" + struct.pack("<HIIH", 1, 22, 18, 2) + b"hi.." + struct.pack("<IH", 16, 2)
+        self.assertEqual(LayoutDocument(data, Layout.parse(text)).get("note"), "hi")
         self.assertEqual(rumours.get("root.body[1].value.body[0].value.body"), 17)
 
 

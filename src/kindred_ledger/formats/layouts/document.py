@@ -19,6 +19,7 @@ from ..tables import same_column
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
 from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
+from .pools import intern
 from .rows import Table
 
 if TYPE_CHECKING:
@@ -159,6 +160,7 @@ class LayoutDocument(TreeDocument[Item]):
         if not self._root.dirty:
             return (self._data,)
         version = self._version_now()
+        intern(self._root)
         writing = Writing(self.layout, version)
         writing.changed = version != self.version
         self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))

@@ -18,6 +18,7 @@ from .language import LONGEST_NUMBER, Source, Tokens, unquoted
 from .meanings import UNITS, Colour, Fixed, Time, Uuid
 from .numbers import Bits, Enum, Float, Integer, Varint
 from .parts import Block, Choice, Condition, Group, Named, Optional, Sections
+from .pools import Pooled
 from .references import Reference
 from .rows import Table
 from .squeeze import METHODS, XOR
@@ -428,6 +429,19 @@ class Grammar:
             out.setdefault("nothing", 0)
         return Places(**out)
 
+    def _pooled_kind(self) -> Any:
+        tokens = self._tokens
+        number = self._fixed_width("the integer that tells where a text begins")
+        tokens.expect("of")
+        pool = tokens.name("the field that the texts lie in").text
+        encoding, nothing = self.encoding, None
+        while tokens.next.text in ("encoding", "or"):
+            if tokens.take().text == "encoding":
+                encoding = self.codec()
+            else:
+                nothing = tokens.number("the number that says that there is none")
+        return Pooled(number, pool, encoding, nothing)
+
     def _uuid_kind(self) -> Any:
         return Uuid(bool(self._order() is False))
 
@@ -500,6 +514,6 @@ def _overlap(one: Field, other: Field, versions: tuple[int, int]) -> bool:
 
 _TYPES = (
     "u8", "u16", "u24", "u32", "u48", "u64", "u128", "i8", "i16", "i32", "i64", "f16", "f32", "f64", "bool",
-    "varint", "uuid", "fixed", "time", "colour", "enum", "flags", "bits", "bytes", "text", "table", "packed",
-    "runs", "optional", "choice", "sections", "block", "each", "at", *DIGESTS,
+    "varint", "uuid", "fixed", "time", "colour", "enum", "flags", "bits", "bytes", "text", "pooled", "table",
+    "packed", "runs", "optional", "choice", "sections", "block", "each", "at", *DIGESTS,
 )  # fmt: skip

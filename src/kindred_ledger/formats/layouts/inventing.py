@@ -21,6 +21,7 @@ from .layout import Layout
 from .meanings import Colour, Fixed, Time, Uuid
 from .numbers import Bits, Enum, Float, Integer, Varint
 from .parts import Block, Choice, Group, Named, Optional, Sections
+from .pools import Pooled, intern
 from .rows import Table
 from .strings import Bytes, Pad, Size, Text
 
@@ -39,6 +40,7 @@ def invent(layout: Layout, version: int, rng: random.Random) -> bytes:
     """
     inventor = _Inventor(layout, version, rng)
     root = inventor.group(layout.root, Field("", layout.root, 0))
+    intern(root)
     writing = Writing(layout, version)
     layout.root.write(writing, root, Field("", layout.root, 0))
     return b"".join(writing.finish())
@@ -52,6 +54,7 @@ class _Inventor:
         self._scope = Scope()
         self._tags: dict[str, list[Any]] = {}  # by path: what choices hang on
         self._sizes: set[str] = set()  # fields that tell the sizes of others
+        self._pools: set[str] = set()  # fields that texts lie in
         self._targets: set[str] = set()  # columns and tables that are referred to
         self._small: set[str] = set()  # fields that sizes are computed from
         self._named: set[int] = set()  # kinds with names that were looked into
@@ -66,6 +69,8 @@ class _Inventor:
                 self._sizes.add(size.path)
             if isinstance(size, Size) and size.expression is not None:
                 self._small |= {str(name[-1]) for name in size.expression.names}
+        if isinstance(kind, Pooled):
+            self._pools.add(kind.pool.rpartition(".")[2])
         if isinstance(kind, Named) and id(kind) not in self._named:
             self._named.add(id(kind))
             self._collect(kind.kind)
@@ -245,6 +250,8 @@ class _Inventor:
             return 0
         if field.name in self._sizes or field.derives is not None:
             return 0  # it is told what to be
+        if field.name in self._pools:
+            return b""
         if field.name in self._small:
             return rng.randrange(5)
         if isinstance(kind, (Integer, Varint)):
@@ -255,6 +262,8 @@ class _Inventor:
             return rng.choice(list(kind.names.values()))
         if isinstance(kind, Text):
             return self._text(kind)
+        if isinstance(kind, Pooled):
+            return " ".join(rng.choices(_WORDS, k=rng.randrange(3)))
         if isinstance(kind, (Colour, Fixed, Time, Uuid)):
             return self._meant(kind)
         if isinstance(kind, Bytes):

@@ -13,6 +13,7 @@ from .directory import At, Each
 from .item import Field
 from .numbers import Bits
 from .parts import Block, Choice, Group, Named, Optional, Sections
+from .pools import Pooled
 from .rows import Table
 from .strings import Size
 
@@ -113,6 +114,8 @@ class _Resolver:
             self._within += 1
             self._kind(kind.kind, field, groups, ())
             self._within -= 1
+        elif isinstance(kind, Pooled):
+            self.late.append(partial(self._need, kind.pool, field, groups, where="in the file"))
         elif isinstance(kind, Checksum):
             for path in {place for part in kind.ranges for place in part} - {*_PLACES}:
                 self.late.append(partial(self._need, path, field, groups, where="in the file"))
