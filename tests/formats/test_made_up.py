@@ -402,7 +402,7 @@ class Documented(unittest.TestCase):
         again = LayoutDocument(atlas.encode(), atlas.layout)
         self.assertEqual(again.get("directory[1].raw"), 33)
         text = "layout t\n" + page.split("stands `at` it")[1].split("\n\n")[1]
-        data = b"WARE" + struct.pack("<HIIH", 1, 22, 18, 2) + b"hi.." + struct.pack("<IH", 16, 2)
+        data = b"WARE" + struct.pack("<HIIH", 1, 20, 16, 2) + b"hi.." + struct.pack("<IH", 18, 2)
         self.assertEqual(LayoutDocument(data, Layout.parse(text)).get("note"), "hi")
         self.assertEqual(rumours.get("root.body[1].value.body[0].value.body"), 17)
 
