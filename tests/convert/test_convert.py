@@ -33,6 +33,7 @@ from kindred_ledger.errors import (
     LossNotAllowed,
     NoRoute,
     PreconditionUnmet,
+    UsageError,
     VersionUntold,
 )
 from kindred_ledger.formats import Path, decode
@@ -463,6 +464,47 @@ class Untold(PlayCase):
         for data in (b'{"a": 7, "b": 1}', b'{"z": 1}', b"{}"):
             with self.assertRaises(VersionUntold):
                 convert_bytes(data, format, INTEGER.parse("2"), name="f")
+
+    def test_values_of_a_key(self) -> None:
+        """A key that names an engine, say: its values mean versions, and are written as such."""
+        format = Format("test", msgspec.convert({
+            "files": ["*"], "codec": "json",
+            "steps": [{"from": "1", "to": "2", "do": [{"rename": "a", "to": "b"}]}],
+            "version": {"key": "engine", "values": {"Peat": "1", "Haar": "2", "Haar II": "2"}},
+            "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}],
+        }, FormatTable), NUMBER)  # fmt: skip
+        done = convert_bytes(b'{"engine": "Peat", "a": 7}', format, INTEGER.parse("2"), name="f")
+        self.assertEqual((done.data, done.source.text), (b'{"engine": "Haar", "b": 7}', "1"))
+        document = format.decode(done.data)
+        told = format.evidence_of(document, INTEGER.parse("2"))
+        self.assertEqual(told, "engine = Haar, which means 2")
+        with self.assertRaisesRegex(
+            FormatError, "engine is 'Moss', which the card gives no version"
+        ):
+            convert_bytes(b'{"engine": "Moss"}', format, INTEGER.parse("2"), name="f")
+        with self.assertRaisesRegex(UsageError, "does not say what engine is in format 3"):
+            format.text_of(INTEGER.parse("3"))
+
+    def test_signs_by_kind_and_name(self) -> None:
+        """The kind of a value, or what the file is called; a file keeps no name that says another version."""
+        format = Format("test", msgspec.convert({
+            "files": ["*"], "codec": "json",
+            "steps": [{"from": "1", "to": "2", "do": []}, {"from": "2", "to": "3", "do": []}],
+            "version": {"signs": {"1": {"has": "a", "kind": "text", "name": "*.json"},
+                                  "2": {"has": "a", "kind": "number"}, "3": {"name": "*.v3"}}},
+            "builds": [{"builds": "*", "writes": "2", "reads": ["2"]}],
+        }, FormatTable), NUMBER)  # fmt: skip
+        for data, name, version in (
+            (b'{"a": "x"}', "saves/f.json", "1"), (b'{"a": 1.5}', "f", "2"), (b"{}", "C:\\x\\f.v3", "3"),
+        ):  # fmt: skip
+            self.assertEqual(str(format_version(data, format, name=name)), version)
+        for data, name in ((b'{"a": "x"}', "f"), (b'{"a": true}', "f.json"), (b'{"a": 1}', "f.v3")):
+            with self.assertRaises(VersionUntold):
+                format_version(data, format, name=name)
+        told = format.evidence_of(format.decode(b'{"a": 1}'), INTEGER.parse("2"), "f")
+        self.assertEqual(told, "there is a, a number, which means 2")
+        with self.assertRaisesRegex(KindredError, "would say that it is in format 3"):
+            convert_bytes(b'{"b": 1}', format, "2", name="f.v3", source="2")
 
     def test_signs_by_expression(self) -> None:
         """A scale told by its values: what holds in none, or in two, is a question."""

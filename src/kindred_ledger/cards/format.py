@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Mapping
+from decimal import Decimal
 from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
 from typing import Any
@@ -144,13 +145,13 @@ class Format(Struct, frozen=True, dict=True):
         known |= {v for step in self.table.steps for v in (step.source, step.to)}
         return frozenset(map(self.scheme.parse, known))
 
-    def version_of(self, document: Document) -> Version:
-        """Return the version a document says it is in.
+    def version_of(self, document: Document, name: str = "") -> Version:
+        """Return the version a document says it is in, or a file shows by what is in it, or by its name.
 
         Raises:
             FormatError: its number is missing, or none the card knows.
         """
-        told = self._said(document)
+        told = self._said(document, name)
         if told is None and self.table.version.default:
             return self.scheme.parse(self.table.version.default)
         if told is None:
@@ -162,7 +163,9 @@ class Format(Struct, frozen=True, dict=True):
             )
         return told
 
-    def sure_version_of(self, document: Document, builds: Iterable[Version] = ()) -> Version:
+    def sure_version_of(
+        self, document: Document, builds: Iterable[Version] = (), *, name: str = ""
+    ) -> Version:
         """Return the format version a file is in, by what it says, or by the builds that may have written it.
 
         The card's `default` counts only where such a build writes it: many formats have no version key
@@ -171,7 +174,7 @@ class Format(Struct, frozen=True, dict=True):
         Raises:
             VersionUntold: nothing tells it, or what there is contradicts itself.
         """
-        told = self._said(document)
+        told = self._said(document, name)
         if told is not None:
             return told
         written = {self.written_by(build) for build in builds}
@@ -187,11 +190,13 @@ class Format(Struct, frozen=True, dict=True):
             remedy="Say it with `source=N`.",
         )
 
-    def _said(self, document: Document) -> Version | None:
-        """Return the version that a file says, or shows by what is in it; None if it does neither."""
+    def _said(self, document: Document, name: str) -> Version | None:
+        """Return the version that a file says, or shows; None if it does neither."""
         key = self.table.version
         if not self.version_path or not document.find(self.version_path):
-            signs = [version for version, sign in key.signs.items() if self._fits(sign, document)]
+            signs = [
+                version for version, sign in key.signs.items() if self._fits(sign, document, name)
+            ]
             if len(signs) > 1:
                 raise VersionUntold(
                     f"by the card's signs it is in format {' and '.join(signs)} at once",
@@ -199,6 +204,8 @@ class Format(Struct, frozen=True, dict=True):
                 )
             return self.scheme.parse(signs[0]) if signs else None
         text = str(document.get(self.version_path)).strip()
+        if key.values:
+            return self._meant(text)
         try:
             version = self.scheme.parse(text)
         except KindredError as error:
@@ -213,9 +220,56 @@ class Format(Struct, frozen=True, dict=True):
             )
         return version
 
-    def _fits(self, sign: VersionSign, document: Document) -> bool:
-        """Tell whether a document is as a sign says; of what an expression cannot tell, it is not."""
-        if sign.has and not document.find(parse_path(sign.has)):
+    def _meant(self, text: str) -> Version:
+        """Return the version that a value of the key means."""
+        meant = self.table.version.values.get(text)
+        if meant is None:
+            told = ", ".join(map(repr, self.table.version.values))
+            raise FormatError(
+                f"{self.version_key} is {text!r}, which the card gives no version",
+                remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
+            )
+        return self.scheme.parse(meant)
+
+    def text_of(self, version: Version) -> str:
+        """Return what the version key says in files of a version.
+
+        Raises:
+            UsageError: the card has no value for it.
+        """
+        values = self.table.version.values
+        if not values:
+            return version.text
+        found = [text for text, meant in values.items() if self.scheme.parse(meant) == version]
+        if not found:
+            raise UsageError(
+                f"the card does not say what {self.version_key} is in format {version}",
+                remedy=f"Add it to `values` of the version of {self.name}.",
+            )
+        return found[0]
+
+    def evidence_of(self, document: Document, version: Version, name: str = "") -> str:
+        """Return in words what tells the version of a file."""
+        key, table = self.version_key, self.table.version
+        if self.version_path and document.find(self.version_path):
+            text = str(document.get(self.version_path)).strip()
+            return (
+                f"{key} = {text}, which means {version}" if table.values else f"{key} = {version}"
+            )
+        for meant, sign in table.signs.items():
+            if self.scheme.parse(meant) == version and self._fits(sign, document, name):
+                return f"{_in_words(sign)}, which means {version}"
+        return f"there is no {key}, which means {version}"
+
+    def _fits(self, sign: VersionSign, document: Document, name: str) -> bool:
+        """Tell whether a file is as a sign says; of what an expression cannot tell, it is not."""
+        last = name.replace("\\", "/").rpartition("/")[2]
+        if sign.name and not (last and fnmatch(last, sign.name)):
+            return False
+        found = document.find(parse_path(sign.has)) if sign.has else []
+        if sign.has and not found:
+            return False
+        if sign.kind and not all(_is_a(sign.kind, document.get(path)) for path in found):
             return False
         if sign.lacks and document.find(parse_path(sign.lacks)):
             return False
@@ -248,3 +302,29 @@ class Format(Struct, frozen=True, dict=True):
             f"the card says nothing about {self.name} files of build {build}",
             remedy=f"It knows the builds {known}.",
         )
+
+
+def _is_a(kind: str, value: Any) -> bool:
+    """Tell whether a value is of a kind, one of `KINDS_OF_VALUES`."""
+    if isinstance(value, bool) or kind == "truth":
+        return isinstance(value, bool) and kind == "truth"
+    kinds: dict[str, Any] = {
+        "text": str,
+        "number": (int, Decimal, float),
+        "list": list,
+        "mapping": dict,
+    }
+    return isinstance(value, kinds[kind])
+
+
+def _in_words(sign: VersionSign) -> str:
+    told = []
+    if sign.has:
+        told.append(f"there is {sign.has}{f', a {sign.kind}' if sign.kind else ''}")
+    if sign.lacks:
+        told.append(f"there is no {sign.lacks}")
+    if sign.holds:
+        told.append(f"{sign.holds} holds")
+    if sign.name:
+        told.append(f"it is called like {sign.name}")
+    return " and ".join(told)

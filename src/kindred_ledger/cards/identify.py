@@ -149,7 +149,7 @@ def _match(
         return None  # some number under a common key tells nothing
     try:
         document = format.decode(data)
-        version = format.version_of(document)
+        version = format.version_of(document, name)
     except KindredError as error:
         if not evidence:
             return None
@@ -157,11 +157,8 @@ def _match(
         what = f"{card.title} {format.name}: {where}{error.what}"
         finding = Finding.error("damaged", what)
         return Match(card.title, format.name, "", (), (), tuple(evidence), finding)
-    key = format.version_key
-    if document.find(format.version_path):
-        evidence.append(f"{key} = {version}")
-    elif evidence:
-        evidence.append(f"there is no {key}, which means {version}")
+    if evidence or document.find(format.version_path):
+        evidence.append(format.evidence_of(document, version, name))
     if format.layout is not None:
         evidence.append(f"it is as the layout {format.layout.name} says, to its last byte")
     writes = tuple(row.builds for row in format.table.builds if row.writes == version.text)

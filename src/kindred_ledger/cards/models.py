@@ -100,23 +100,34 @@ class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_o
     reads: dict[str, list[str]]
 
 
+# What `kind` of a sign may be.
+KINDS_OF_VALUES = ("text", "number", "truth", "list", "mapping")
+
+
 class VersionSign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """What files of a format version have, or lack, or an expression that holds in them: by that
-    they are told where no key does."""
+    """What files of a format version have, or lack, or are called, or an expression that holds in them: by
+    that they are told where no key does.
+
+    `kind` is what the value at `has` must be: one of `KINDS_OF_VALUES`; `name` a pattern of file names.
+    """
 
     has: str = ""
+    kind: str = ""
     lacks: str = ""
     holds: str = ""
+    name: str = ""
 
 
 class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """`version` of a format: where a file says which format version it is in.
 
-    `default` is the version of which files have no key, if nothing speaks against it; `signs` tell
-    versions by what is in a file.
+    `values` say which version a value of the key means, where it is not the version itself; `default` is the
+    version of which files have no key, if nothing speaks against it; `signs` tell versions by what is in a
+    file, or by its name.
     """
 
     key: str = ""
+    values: dict[str, str] = {}
     default: str = ""
     signs: dict[str, VersionSign] = {}
 

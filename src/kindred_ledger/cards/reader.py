@@ -19,7 +19,7 @@ from ..small_files import read_small
 from ..suggestions import hint
 from ..versions import VersionRange, scheme
 from .detect import compile_template
-from .models import AgreeTable, CardFile, DetectTable, FormatTable
+from .models import KINDS_OF_VALUES, AgreeTable, CardFile, DetectTable, FormatTable
 from .updates import update_faults
 
 __all__ = ["read_card"]
@@ -201,8 +201,19 @@ def _format_faults(
         ):
             if path:
                 parse_path(path)
+        if table.version.values and not (table.version.key or told_by_layout):
+            raise UsageError("`values` are those of a key, and there is none")
+        for text, version in table.version.values.items():
+            if not text.strip() or text != text.strip():
+                raise UsageError(f"{text!r} is no value of a key: spaces around it are not read")
+            versions.parse(version)
         for version, sign in table.version.signs.items():
             versions.parse(version)
+            if not (sign.has or sign.lacks or sign.holds or sign.name):
+                raise UsageError(f"the sign of {version} says nothing")
+            if sign.kind and (sign.kind not in KINDS_OF_VALUES or not sign.has):
+                known = ", ".join(KINDS_OF_VALUES)
+                raise UsageError(f"`kind` of a sign is one of {known}, of the value at `has`")
             if sign.holds:
                 from ..formats.expressions import Expression
 

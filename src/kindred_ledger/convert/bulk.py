@@ -287,7 +287,9 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
     try:
         document: Document = format.decode(data)
         version = (
-            format.scheme.parse(job.source) if job.source else format.sure_version_of(document)
+            format.scheme.parse(job.source)
+            if job.source
+            else format.sure_version_of(document, name=job.path)
         )
     except KindredError as error:
         raise error.inside(job.path) from None

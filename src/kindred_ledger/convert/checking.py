@@ -227,7 +227,7 @@ class FormatCheck:
         """Read a sample and write it again."""
         try:
             document = self._format.decode(sample.data)
-            version = self._format.version_of(document)
+            version = self._format.version_of(document, sample.path)
             if document.encode() != sample.data:
                 what = "unedited, it is not written as the same bytes"
                 return None, Finding.error("not-same-bytes", what, where=sample.path)

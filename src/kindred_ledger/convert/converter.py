@@ -67,7 +67,9 @@ class Converted(Struct, frozen=True):
         return of_severity(self.findings, Severity.LOSS)
 
 
-def format_version(data: Data, format: Format, builds: Iterable[Version] | None = None) -> Version:
+def format_version(
+    data: Data, format: Format, builds: Iterable[Version] | None = None, *, name: str = ""
+) -> Version:
     """Return the format version a file is in; of one that does not say so, what the card takes it for.
 
     With the `builds` that may have written it, the card's word alone does not count.
@@ -77,7 +79,9 @@ def format_version(data: Data, format: Format, builds: Iterable[Version] | None 
     """
     document = format.decode(data)
     return (
-        format.version_of(document) if builds is None else format.sure_version_of(document, builds)
+        format.version_of(document, name)
+        if builds is None
+        else format.sure_version_of(document, builds, name=name)
     )
 
 
@@ -223,8 +227,8 @@ class Converter:
     ) -> Converted:
         format = self.format
         try:
-            said = _said(format, document)
-            source = source or said or format.sure_version_of(document)
+            said = _said(format, document, name)
+            source = source or said or format.sure_version_of(document, name=name)
             books = Bookkeeper(column_threshold=self._column_threshold, keys=self._keys)
             before = books.counted(document, len(data))
             findings = []
@@ -237,7 +241,7 @@ class Converter:
             result = encode_unread(document)  # the statement reads it again, and compares
             again = format.decode(result)
             statement = books.statement(name, before or format.decode(data), document, again)
-            _check_version(format, again, target, said)
+            _check_version(format, again, target, said, name)
         except KindredError as error:
             raise error.inside(name) from None
         findings += (replace(loss, where=name) for loss in books.losses)
@@ -257,17 +261,19 @@ class Converter:
         _raise_version(fields.document, self.format, hop, fields.books)
 
 
-def _said(format: Format, document: Document) -> Version | None:
+def _said(format: Format, document: Document, name: str) -> Version | None:
     """Return the version that a file says it is in, None if it does not."""
     try:
-        return format.sure_version_of(document)
+        return format.sure_version_of(document, name=name)
     except VersionUntold:
         return None
 
 
-def _check_version(format: Format, made: Document, target: Version, said: Version | None) -> None:
+def _check_version(
+    format: Format, made: Document, target: Version, said: Version | None, name: str
+) -> None:
     """Raise unless what was made says the version it is in, if what it was made of said its own."""
-    now = _said(format, made)
+    now = _said(format, made, name)
     if now == target or (now is None and said is None):
         return
     told = f"would say that it is in format {now}" if now else "would not say which format it is in"
@@ -316,7 +322,7 @@ def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeep
     # Of formats whose files have no key, none gets one; the card's `default` says that older ones lack it.
     if not path or not (document.find(path) or format.table.version.default):
         return
-    text = hop.target.text
+    text = format.text_of(hop.target)
     value: str | int = text
     if text.lstrip("-").isdigit() and not (
         document.find(path) and isinstance(document.get(path), str)

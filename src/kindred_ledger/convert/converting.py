@@ -258,7 +258,7 @@ def prove_install(
             data = read_bytes(install.place, path)
             try:
                 target = format.written_by(build)
-                if format_version(data, format) != target:
+                if format_version(data, format, name=path) != target:
                     yield path, prove(converter, data, target, name=path)
             except KindredError as error:
                 yield path, error
@@ -517,7 +517,7 @@ def fit_file(
     if format is None:
         return None
     try:
-        version = format_version(data, format, [written_by] if written_by else ())
+        version = format_version(data, format, [written_by] if written_by else (), name=path)
     except KindredError as error:
         raise error.inside(path) from None
     target = format.written_by(build)
@@ -541,7 +541,7 @@ def fit_among(
         KindredError: it is damaged, or no route leads to any of them.
     """
     try:
-        version = format_version(data, format, [written_by] if written_by else ())
+        version = format_version(data, format, [written_by] if written_by else (), name=path)
     except KindredError as error:
         raise error.inside(path) from None
     if version in versions:
@@ -570,7 +570,7 @@ def unread_by(card: Card, place: Place, tree: Tree, *, build: Version) -> dict[s
         format = card.format_of(path)
         assert format is not None
         try:
-            version = format_version(read_bytes(place, path), format)
+            version = format_version(read_bytes(place, path), format, name=path)
             if version not in format.read_by(build):
                 unread.setdefault(f"{format.name} format {version}", []).append(path)
         except KindredError:

@@ -48,7 +48,7 @@ class Evidence:
             builds = [self._build]
         if document is None:
             document = format.decode(read_bytes(self._place, path))
-        return format.sure_version_of(document, builds)
+        return format.sure_version_of(document, builds, name=path)
 
     def _first_kept(self, path: str, node: Node) -> list[Version]:
         """Return the build of the oldest entry of the place that holds a file as it is now."""

@@ -152,11 +152,11 @@ def _content(place: Place, path: str, node: Node | None) -> bytes | None:
 
 def _of_one_version(format: Format, three: Three, path: str) -> tuple[Three, tuple[Finding, ...]]:
     """Return the sides in the version of theirs, and what of mine, not of the base, is lost by that."""
-    target = format_version(three.theirs, format)
+    target = format_version(three.theirs, format, name=path)
     made: list[Converted | None] = []
     for side in (three.base, three.mine):
         converted = None
-        if side is not None and (source := format_version(side, format)) != target:
+        if side is not None and (source := format_version(side, format, name=path)) != target:
             converted = convert_bytes(side, format, target, name=path, source=source)
         made.append(converted)
     base, mine = made

@@ -40,7 +40,7 @@ def prove(converter: Converter, data: bytes, target: Version, *, name: str) -> P
     Raises:
         KindredError: it cannot be converted in the first place.
     """
-    source = format_version(data, converter.format)
+    source = format_version(data, converter.format, name=name)
     there = converter(data, target, name=name, source=source)
     try:
         back = converter(there.data, there.source, name=name, source=there.target)

@@ -121,7 +121,7 @@ def rescue(
         UsageError: neither the card nor the caller says which groups there should be.
     """
     document = format.decode(newer)
-    version = format.version_of(document)
+    version = format.version_of(document, name)
     wanted = tuple(groups) or tuple(format.table.required.get(version.text, ()))
     if not wanted:
         raise UsageError(

@@ -358,7 +358,7 @@ def _record(each: Difference) -> tuple[Any, ...] | None:
 def _check_format(each: EditedFile, reading: Reading, data: bytes) -> None:
     if reading.format is None or not each.format:
         return
-    here = str(format_version(data, reading.format))
+    here = str(format_version(data, reading.format, name=each.file))
     if here != each.format:
         raise UsageError(
             f"its edits were made in format {each.format}, and here it is of format {here}",

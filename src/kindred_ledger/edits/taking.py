@@ -126,10 +126,12 @@ class _Taken:
     def _inside(self, path: str, before: str, was: bytes, data: bytes) -> bool:
         reading = read_as(path, (was, data), self._card)
         if not reading.is_lines:
-            taken = taken_from(reading, was, data)
+            taken = taken_from(reading, was, data, path)
             if taken is not None:
                 found, exact = taken
-                version = str(format_version(was, reading.format)) if reading.format else ""
+                version = (
+                    str(format_version(was, reading.format, name=path)) if reading.format else ""
+                )
                 self.files.append(
                     EditedFile(
                         path,
@@ -152,7 +154,7 @@ class _Taken:
 
 
 def taken_from(
-    reading: Reading, was: bytes, data: bytes
+    reading: Reading, was: bytes, data: bytes, path: str
 ) -> tuple[tuple[Difference, ...], bool] | None:
     """Return the differences of two files that, put into the first, give the second; None if none do.
 
@@ -162,8 +164,10 @@ def taken_from(
         FormatError: one of them cannot be read, or cannot hold what the other does.
     """
     format = reading.format
-    if format is not None and format_version(was, format) != format_version(data, format):
-        return None
+    if format is not None:
+        old, new = (format_version(side, format, name=path) for side in (was, data))
+        if old != new:
+            return None
     document = reading.decode(was)
     old, new = values_of(document), values_of(reading.decode(data))
     found = differences(old, new, Keys(reading.keys))

@@ -87,7 +87,7 @@ def _version_of(format: Format, what: str) -> Version | None:
     if not os.path.isfile(what):
         return None
     with open(what, "rb") as file:
-        return format.version_of(format.decode(file.read()))
+        return format.version_of(format.decode(file.read()), what)
 
 
 def _draw_versions(session: Session, card: Card, format: Format, hops: Sequence[Hop]) -> None:
