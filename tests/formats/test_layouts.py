@@ -28,6 +28,7 @@ from kindred_ledger.formats.layouts import (
     dump,
     invent,
 )
+from kindred_ledger.formats.layouts.checks import DIGESTS, digest
 from tests.support import law, side_law
 
 EVERYTHING = """
@@ -484,6 +485,33 @@ class Drafts(unittest.TestCase):
         layout = Layout.parse(draft_layout(samples))
         for sample in samples:
             self.assertEqual(LayoutDocument(sample, layout).encode(), sample)
+
+    def test_a_sample_that_does_not_fit(self) -> None:
+        """It is named, and the draft is of the others."""
+        samples = [
+            b"ROUT\x05Heron"
+            + bytes([9, 0, 0, 0])
+            + name
+            + hashlib.md5(b"ROUT\x05Heron\x09\0\0\0" + name).digest()
+            for name in (b"reed", b"eelgate", b"x")
+        ]
+        text = draft_layout([*samples, b"\xf3\x81 nothing"], names=("a", "b", "c", "torn.mfsv"))
+        self.assertTrue(text.startswith("# torn.mfsv does not fit the others"), text)
+        self.assertIn("md5 of start to here  ", text)
+        cut = draft_layout([samples[0], samples[1][:-3], samples[2]])
+        self.assertTrue(cut.startswith("# sample 2 does not fit the others"), cut)
+        self.assertEqual(draft_layout(samples).partition("layout")[0], "")
+
+    @side_law
+    @given(st.sampled_from(sorted(set(DIGESTS) - {"sum8", "xor8"})), st.booleans(), st.integers())
+    def test_every_checksum_is_found(self, method: str, big: bool, seed: int) -> None:
+        """At the end, behind bytes that nothing else tells; and what follows the rest is found again."""
+        rng = random.Random(seed)
+        samples = [rng.randbytes(rng.randrange(30, 60)) for _ in range(3)]
+        samples = [data + digest(method, data, big=big) for data in samples]
+        text = draft_layout(samples)
+        self.assertRegex(text, rf"check +{method} of start to here")
+        self.assertIn("rest ", text)
 
     def test_samples_that_do_not_differ_are_refused(self) -> None:
         """And it is said how to get some that do."""

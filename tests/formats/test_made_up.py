@@ -285,6 +285,19 @@ class Written(unittest.TestCase):
             document.set(("a",), [999])
             self.assertRaisesRegex(FormatError, r"\[0\]: 999 does not fit", document.encode)
 
+    def test_a_check_says_one_thing_once(self) -> None:
+        """A field that no sample reaches, whatever the version; and the versions there are no samples of."""
+        layout = Layout.parse(
+            "layout t\nversions 1 to 6 from v\nv u8\nmore table u8 { a u8, b u16 since 2 }\nlast u8 until 3"
+        )
+        samples = [(f"{v}", bytes((v, 0)) + (b"\0" if v <= 3 else b"")) for v in (1, 2, 3, 5)]
+        found = [(each.field, each.what) for each in check_layout(layout, samples).findings]
+        self.assertEqual(found, [
+            ("", "no sample is of versions 4, 6"),
+            ("more.a", "no sample of versions 1 to 3, 5 reaches it (line 4)"),
+            ("more.b", "no sample of versions 2 and 3, 5 reaches it (line 4)"),
+        ])  # fmt: skip
+
     def test_texts_in_a_pool(self) -> None:
         """Before the table or behind it: what is there is used, other texts are put behind."""
         crew = struct.pack("<BHBHBH", 1, 0, 2, 9, 3, 0xFFFF)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Any
 
 from msgspec import Struct
@@ -61,18 +61,41 @@ def check_layout(layout: Layout, samples: Iterable[tuple[str, bytes]]) -> Layout
         except FormatError as error:
             findings.append(error.inside(name).finding("not-readable"))
         results.append(SampleResult(name, len(data), version))
-    seen = {result.version for result in results}
-    for version in range(layout.low, layout.high + 1):
-        if version not in seen:
-            what = f"no sample is of version {version}"
-            findings.append(Finding.warning("version-untried", what))
-            continue
-        for path, field in _fields(layout.root, version, ""):
-            if (version, field.at) not in reached:
-                line = layout.source.text.count("\n", 0, field.at) + 1
-                what = f"no sample of version {version} reaches it (line {line})"
-                findings.append(Finding.warning("field-untried", what, field=path))
+    findings += _untried(layout, {result.version for result in results}, reached)
     return LayoutReport(tuple(results), tuple(findings))
+
+
+def _untried(
+    layout: Layout, seen: Collection[int | None], reached: Collection[tuple[int, int]]
+) -> Iterator[Finding]:
+    """Yield the versions no sample is of, together, and each field none reaches, once."""
+    versions = range(layout.low, layout.high + 1)
+    if missing := [version for version in versions if version not in seen]:
+        yield Finding.warning("version-untried", f"no sample is of {_in_words(missing)}")
+    untried: dict[tuple[str, int], list[int]] = {}
+    for version in versions:
+        for path, field in _fields(layout.root, version, "") if version in seen else ():
+            if (version, field.at) not in reached:
+                untried.setdefault((path, field.at), []).append(version)
+    for (path, at), found in untried.items():
+        line = layout.source.text.count("\n", 0, at) + 1
+        what = f"no sample of {_in_words(found)} reaches it (line {line})"
+        yield Finding.warning("field-untried", what, field=path)
+
+
+def _in_words(versions: Sequence[int]) -> str:
+    """Return versions in words: a version, or several, runs of them as from and to."""
+    runs: list[list[int]] = []
+    for version in versions:
+        if runs and version == runs[-1][1] + 1:
+            runs[-1][1] = version
+        else:
+            runs.append([version, version])
+    told = [
+        str(low) if low == high else f"{low}{' to ' if high > low + 1 else ' and '}{high}"
+        for low, high in runs
+    ]
+    return f"version{'s' if len(versions) > 1 else ''} {', '.join(told)}"
 
 
 def _difference(document: LayoutDocument, data: bytes, layout: Layout) -> str:

@@ -94,7 +94,7 @@ class _Placed(Struct, frozen=True):
         if reading.region is None or reading.region[0] != key:
             reading.region = (key, reading.at)
         start = reading.region[1]
-        size = _size_of(behind, reading.version or 0)
+        size = size_of(behind, reading.version or 0)
         return start, len(reading.data) - (size or 0), size
 
     def _spans(
@@ -158,7 +158,7 @@ class _Placed(Struct, frozen=True):
         if row is not None:
             within.scope.groups.pop()
         if not self.places.size:
-            within.data = within.data[: within.at]
+            within.data, within.stop = within.data[: within.at], within.at
         within.finish(field, "it")
         if self.places.unpacked:
             size, said = unpacked_size(part), told.values.get(self.places.unpacked)
@@ -187,7 +187,7 @@ class _Placed(Struct, frozen=True):
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         behind = writing.layout.runs[id(self)][1]
         if writing.region is None:
-            writing.region = Region(writing, _size_of(behind, writing.version))
+            writing.region = Region(writing, size_of(behind, writing.version))
         writing.region.members.append((self, item, field, list(writing.scope.groups)))
 
     def parts(self, item: Item, writing: Writing, field: Field) -> list[Item]:
@@ -518,7 +518,7 @@ def _shared(spans: list[Span]) -> set[Span]:
     return found
 
 
-def _size_of(behind: tuple[Field, ...], version: int) -> int | None:
+def size_of(behind: tuple[Field, ...], version: int) -> int | None:
     """Return how many bytes some fields always take; None if that differs."""
     total = 0
     for field in behind:
@@ -534,7 +534,7 @@ def fixed_size(kind: Any, version: int) -> int | None:
     """Return how many bytes a kind always takes; None if that differs."""
     fields = getattr(kind, "fields", None)
     if isinstance(fields, tuple):
-        return _size_of(fields, version)
+        return size_of(fields, version)
     if getattr(kind, "derived", False) or (
         hasattr(kind, "dtype") and kind.dtype(False) is not None
     ):

@@ -10,14 +10,15 @@ do not tell is left to `rest bytes to end`. The draft reads and writes all sampl
 from __future__ import annotations
 
 import struct
-import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
 from ...errors import FormatError, UsageError
+from .checks import DIGESTS, digest
 from .document import LayoutDocument
 from .layout import Layout
+from .positions import likely_positions
 from .squeeze import expand
 
 __all__ = ["draft_layout"]
@@ -26,13 +27,9 @@ _MOST_FIELDS = 60
 _WIDTHS = (("u8", 1), ("u16", 2), ("u32", 4))
 _BLOCKS = (("zlib", b"\x78"), ("gzip", b"\x1f\x8b"), ("zstd", b"\x28\xb5\x2f\xfd"))
 _MOST_EXPANDED = 16 << 20
-_CHECKS: tuple[tuple[str, int, Callable[[bytes], int]], ...] = (
-    ("crc32", 4, zlib.crc32),
-    ("adler32", 4, zlib.adler32),
-    ("sum32", 4, lambda data: sum(data) & 0xFFFFFFFF),
-    ("sum16", 2, lambda data: sum(data) & 0xFFFF),
-)
 _WIDEST_ROW = 64
+_MOST_SLOWLY = 1 << 20  # bytes that checksums are tried on which take a step of Python a byte
+_FEWEST_WITH_ODD = 3  # samples, of which one may not fit
 _LOOKED_AT = 64  # rows
 _FEW_ROWS = 8
 _ALIKE = 0.8  # of the bytes of rows
@@ -50,8 +47,13 @@ class _Path(Struct, frozen=True):
     guesses: tuple[tuple[str, str], ...]
 
 
-def draft_layout(samples: Sequence[bytes], name: str = "drafted") -> str:
+def draft_layout(
+    samples: Sequence[bytes], name: str = "drafted", *, names: Sequence[str] = ()
+) -> str:
     """Return the text of a first layout for samples of one format version, which differ.
+
+    Where one of several has nothing in common with the others, the draft is of those, and names it; `names`
+    are those of the samples.
 
     Raises:
         UsageError: there are fewer than two samples, or they are all the same.
@@ -61,12 +63,48 @@ def draft_layout(samples: Sequence[bytes], name: str = "drafted") -> str:
             "a draft needs at least two samples that differ",
             remedy="Save twice in the game, with one thing changed in between that you know.",
         )
-    _, text = max(_draft(samples, name, big=big) for big in (True, False))
+    odd = _odd_one(samples)
+    kept = [sample for at, sample in enumerate(samples) if at != odd]
+    _, text = max(_draft(kept, name, big=big) for big in (True, False))
     layout = Layout.parse(text)
-    for sample in samples:
+    for sample in kept:
         if LayoutDocument(sample, layout).encode() != sample:
             raise FormatError("no draft describes all samples", where="the samples")
-    return text
+    text = _with_places(text, [LayoutDocument(sample, layout) for sample in kept])
+    if odd is None:
+        return text
+    which = names[odd] if odd < len(names) else f"sample {odd + 1}"
+    return f"# {which} does not fit the others, and was left out: is it damaged?\n{text}"
+
+
+def _odd_one(samples: Sequence[bytes]) -> int | None:
+    """Return the only sample that does not begin, or end, as all others do; None if there is none."""
+    if len(samples) < _FEWEST_WITH_ODD or _alike(samples) == (True, True):
+        return None
+    found = [
+        at
+        for at in range(len(samples))
+        if _alike(samples) < _alike([*samples[:at], *samples[at + 1 :]])
+    ]
+    return found[0] if len(found) == 1 else None
+
+
+def _alike(samples: Sequence[bytes]) -> tuple[bool, bool]:
+    """Tell whether samples end in a checksum of all before, and whether they begin with one name."""
+    ends = any(_checksum(samples, big=big) is not None for big in (True, False))
+    return ends, any(True for _ in _magic(list(samples), big=False))
+
+
+def _with_places(text: str, documents: Sequence[LayoutDocument]) -> str:
+    """Return a draft with what numbers tell of others: where they begin, or how large they are."""
+    likely = likely_positions(documents)
+    lines = []
+    for line in text.split("\n"):
+        told = likely.get((line.partition(" ")[0],))
+        lines.append(
+            f"{line}; likely {' or '.join(sorted(told))}" if told and "#" in line else line
+        )
+    return "\n".join(lines)
 
 
 def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, str]:
@@ -80,12 +118,9 @@ def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, st
     )  # nothing tells the order of bytes better
     if any(a < e for a, e in zip(best.at, ends, strict=True)):
         told = "what the samples do not tell"
-        if check:  # what lies before it has no size that is known
-            told = f"what the samples do not tell; its last bytes are the {check[0]} of all before"
-            check = None
         lines.append(("rest", "bytes to end", told))
     if check:
-        lines.append(("check", f"{check[0]} of start to here", "it fits in all samples"))
+        lines.append(("check", f"{check[0]} of start to here", "sure: it fits in all samples"))
     width = min(max((len(kind) for _, kind, _ in lines), default=0), 40)
     text = [f"layout {name}", f"{'big' if big else 'little'} endian", ""]
     text += [f"{label:<9} {kind:<{width}}  # {why}" for label, kind, why in lines]
@@ -117,15 +152,15 @@ def _search(samples: Sequence[bytes], ends: list[int], *, big: bool) -> _Path:
 
 def _guesses(rest: list[bytes], big: bool, *, first: bool) -> Iterator[tuple[float, Found]]:
     """Yield what may come next, each with what a byte of it counts."""
-    for weight, look in (
-        (3.0, _magic if first else None),
-        (1.5, _blocks),
-        (1.2, _texts),
-        (1.0, _tables),
-        (0.5, _numbers),
+    for weight, look, sureness in (
+        (3.0, _magic if first else None, "sure"),
+        (1.5, _blocks, "sure"),
+        (1.2, _texts, "likely"),
+        (1.0, _tables, "likely"),
+        (0.5, _numbers, "a guess"),
     ):
-        for found in look(rest, big) if look is not None else ():
-            yield weight, found
+        for kind, sizes, why in look(rest, big) if look is not None else ():
+            yield weight, (kind, sizes, f"{sureness}: {why}")
 
 
 def _magic(rest: list[bytes], big: bool) -> Iterator[Found]:
@@ -293,11 +328,17 @@ def _prefix(data: bytes, width: int, big: bool) -> int | None:
 
 def _checksum(samples: Sequence[bytes], *, big: bool) -> tuple[str, int] | None:
     """Return the checksum that stands at the end of all samples, and its size."""
-    for name, size, digest in _CHECKS:
-        if all(
-            len(sample) > size
-            and digest(sample[:-size]) == int.from_bytes(sample[-size:], "big" if big else "little")
-            for sample in samples
-        ):
-            return name, size
+    for name, size in sorted(
+        DIGESTS.items(), key=lambda item: -item[1]
+    ):  # a short one fits by chance
+        if name.startswith("fnv") and len(samples[0]) > _MOST_SLOWLY:
+            continue
+        try:
+            if all(
+                len(sample) > size and digest(name, sample[:-size], big=big) == sample[-size:]
+                for sample in samples
+            ):
+                return name, size
+        except UsageError:  # of a package that is not installed
+            continue
     return None

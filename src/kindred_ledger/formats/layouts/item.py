@@ -135,6 +135,7 @@ class Reading:
     def __init__(self, data: bytes, layout: Any) -> None:
         self.data = data
         self.at = 0
+        self.stop = len(data)  # where what is read now must end: what follows has a fixed size
         self.layout = layout
         self.big = layout.big
         self.version: int | None = layout.low if layout.version_path is None else None
@@ -154,6 +155,7 @@ class Reading:
         inner = Reading.__new__(Reading)
         inner.__dict__.update(self.__dict__)
         inner.data, inner.at, inner.late, inner.base = data, 0, [], base
+        inner.stop = len(data)
         inner.path, inner.region = list(self.path), None
         return inner
 
@@ -166,14 +168,14 @@ class Reading:
 
     @property
     def left(self) -> int:
-        """How many bytes are left."""
-        return len(self.data) - self.at
+        """How many bytes are left, without those of what must follow."""
+        return self.stop - self.at
 
     def take(self, count: int, field: Field) -> int:
         """Go on by so many bytes; return where they began."""
         start = self.at
-        if count > len(self.data) - start:
-            self.fail(field, f"needs {count:,} bytes, but {len(self.data) - start:,} are left")
+        if count > self.stop - start:
+            self.fail(field, f"needs {count:,} bytes, but {max(self.stop - start, 0):,} are left")
         self.at = start + count
         return start
 

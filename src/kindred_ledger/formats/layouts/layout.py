@@ -9,6 +9,7 @@ from msgspec import Struct
 from ...errors import FormatError, UsageError
 from ...small_files import read_small
 from ..document import Path, format_path
+from .directory import size_of
 from .grammar import Grammar
 from .item import Field, Item, Reading
 from .language import Source, Tokens
@@ -40,6 +41,7 @@ class Layout(Struct, eq=False):
     refers: bool = False  # some fields stand for rows of tables
     # Of kinds whose parts lie elsewhere, by identity: which share a region, and the fields behind it.
     runs: dict[int, tuple[int, tuple[Field, ...]]] = {}
+    reserved: dict[int, tuple[Field, ...]] = {}  # of fields that go to the end: those that follow
     told: set[tuple[str, ...]] = set()  # the last names of the fields that tell where parts lie
 
     @staticmethod
@@ -68,6 +70,10 @@ class Layout(Struct, eq=False):
             why = error.strerror if isinstance(error, OSError) else error.reason
             raise FormatError(f"the layout cannot be read: {why}", where=path) from error
         return Layout.parse(text.replace("\r\n", "\n").replace("\r", "\n"), path)
+
+    def reserved_size(self, field: Field, version: int | None) -> int | None:
+        """Return how many bytes must follow a field that goes to the end; None if that differs."""
+        return size_of(self.reserved[id(field)], version or 0)
 
     def note_version(self, reading: Reading, field: Field, item: Item) -> None:
         """Take over the version once its field was read."""

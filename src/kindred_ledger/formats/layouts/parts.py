@@ -77,7 +77,12 @@ class Group(Struct, frozen=True):
                 continue
             if inner.condition is not None and not inner.condition.holds(reading.scope):
                 continue
+            stop = reading.stop
+            if id(inner) in layout.reserved:
+                behind = layout.reserved_size(inner, reading.version) or 0
+                reading.stop = min(stop, len(reading.data) - behind)
             read = inner.kind.read(reading, inner)
+            reading.stop = stop
             read.parent = item
             item.shape.append(read)
             if inner.name:

@@ -50,8 +50,16 @@ class _Resolver:
         for number, field in enumerate(group.fields):
             self._field(field, groups)
             self._kind(field.kind, field, groups, (*group.fields[number + 1 :], *behind))
+            self._note_end(field, (*group.fields[number + 1 :], *behind))
             if field.name:
                 names.setdefault(field.name, []).append(field.kind)
+
+    def _note_end(self, field: Field, behind: tuple[Field, ...]) -> None:
+        """Note what follows a field that goes to the end: it goes to that, if it has a fixed size."""
+        kind = field.kind
+        size = getattr(kind, "count" if isinstance(kind, Table) else "size", None)
+        if behind and isinstance(size, Size) and size.to_end:
+            self._layout.reserved[id(field)] = behind
 
     def _note_runs(self, group: Group, behind: tuple[Field, ...]) -> None:
         """Note which fields share a region, for their parts lie elsewhere, and what follows it."""

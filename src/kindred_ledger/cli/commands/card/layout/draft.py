@@ -23,7 +23,7 @@ def command(session: Session, *, samples: tuple[str, ...], name: str) -> int:
     Example, in the demo's folder:
       kindred card layout draft mossferry/data/tuning.bin server/data/tuning.bin
     """
-    text = draft_layout([file_bytes(path) for path in samples], name)
+    text = draft_layout([file_bytes(path) for path in samples], name, names=samples)
     if session.json:
         return session.emit(layout=text)
     session.out.print(text.rstrip("\n"), soft_wrap=True)
