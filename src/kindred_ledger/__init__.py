@@ -55,6 +55,7 @@ if TYPE_CHECKING:
         convert_bytes,
         convert_files,
         convert_install,
+        prove_files,
         prove_install,
     )
     from .edits import (
@@ -246,7 +247,7 @@ _HOMES = {
     "changes": "Action Applied Changeset Check Confirmed Drilled Recovered confirm drill"
     " recover redo restore undo undo_group",
     "convert": "CardReport Converted Proof Sample Work check_card convert_bytes convert_files"
-    " convert_install prove_install",
+    " convert_install prove_files prove_install",
     "edits": "BaseMatch EditRow EditSet EditedFile FileTable LineEdit ReapplyChoices"
     " SetRecord ValueEdit combine_edits drop_edits match_bases put_edits read_table"
     " reapply tables_in take_edits write_table",
@@ -434,6 +435,7 @@ __all__ = [
     "mirror",
     "open_place",
     "plan_retirement",
+    "prove_files",
     "prove_install",
     "put_edits",
     "read_index",

@@ -6,6 +6,7 @@ import errno
 import json
 import os
 import random
+import shutil
 import signal
 import subprocess
 import sys
@@ -15,7 +16,7 @@ from typing import Any
 
 from blake3 import blake3
 
-from kindred_ledger.convert import ResultCache, Work, convert_files, prove_install
+from kindred_ledger.convert import ResultCache, Work, convert_files, prove_files, prove_install
 from kindred_ledger.convert.bulk import Done
 from kindred_ledger.errors import Cancelled, DecisionNeeded, PlaceError, UsageError
 from kindred_ledger.places import FolderPlace, read_bytes
@@ -247,6 +248,27 @@ class Bulk(Saves):
         self.assertEqual({d.name: d.after for d in oldest.unrecovered}["build"], '"1.3"')
         done = self.kindred("convert", "mossferry", "--to", "2.0", "--prove", status=1)
         self.assertEqual(len(done["proofs"]), 6)
+        loose = self.kindred(
+            "convert", "mossferry/userdata/saves", "--to", "2.0", "--prove", status=1
+        )
+        saves = {f"user/saves/{one['file']}": one for one in loose["proofs"]}
+        for one in done["proofs"]:
+            if one["file"] in saves:
+                self.assertEqual(one["unrecovered"], saves[one["file"]]["unrecovered"])
+        self.assertEqual(len(saves), 4)
+        with self.assertRaisesRegex(UsageError, "either a build or a format version"):
+            next(prove_files(FolderPlace(self.path("mossferry")), self.card))
+
+    def test_the_same_is_told_once(self) -> None:
+        """Files that come back alike, or for which there is no way back, stand together."""
+        folder = self.voyages(1)
+        path = os.path.join(folder, sorted(os.listdir(folder))[0])
+        for number in range(17):
+            shutil.copy(path, f"{path[:-7]}{number}.voyage")
+        told = kindred("convert", folder, "--to-format", "5", "--prove", folder=self.folder).stdout
+        self.assertIn(", and 17 more files", told)
+        self.assertEqual(told.count("→"), 2, told)
+        self.assertIn("0 of 18 files come back byte for byte", told)
 
 
 class Killed(Saves):

@@ -18,12 +18,12 @@ from .converting import (
     convert_install,
     fit_among,
     fit_file,
-    prove_install,
     unread_by,
 )
 from .fields import Fields
 from .merging import MergedFile, NotMerged, merge_inside
 from .proof import Proof, prove
+from .proving import prove_files, prove_install
 from .rescue import Rescue, gaps_of, rescue, rescue_file
 from .routes import Hop, find_route
 from .wording import StepDescription, describe_step
@@ -57,6 +57,7 @@ __all__ = [
     "knows",
     "merge_inside",
     "prove",
+    "prove_files",
     "prove_install",
     "rescue",
     "rescue_file",

@@ -41,7 +41,6 @@ from .bulk import Done, Failed, Job, ResultCache, condensed, convert_all
 from .converter import Converted, Converter, convert_bytes, format_version, knows, route_for
 from .coverage import covered
 from .evidence import Evidence
-from .proof import Proof, prove
 from .routes import Hop
 
 __all__ = [
@@ -51,7 +50,6 @@ __all__ = [
     "convert_install",
     "fit_among",
     "fit_file",
-    "prove_install",
     "unread_by",
 ]
 
@@ -125,7 +123,7 @@ def convert_install(
     check_selected(wanted, now.files)
     check_patterns(stays, paths=now.files)
     formats = {
-        path: format for path in _convertible(card, now, wanted) if (format := card.format_of(path))
+        path: format for path in convertible(card, now, wanted) if (format := card.format_of(path))
     }
     targets = {path: format.written_by(build).text for path, format in formats.items()}
     summary = f"to the formats of {card.name} {build}"
@@ -201,8 +199,26 @@ def convert_files(
     now = ledger.scan(place, progress=progress)
     check_selected(wanted, now.files)
     check_patterns(stays, paths=now.files)
+    formats, targets = loose_formats(card, now, wanted, build=build, version=version)
+    summary = f"to format {version}" if version else f"to the formats of {card.name} {build}"
+    made = _Conversion(
+        card, place, now, formats, targets, Tag(title=card.title), stays,
+        Evidence(ledger, card, place, build=None, said=source), beside=beside,
+    )  # fmt: skip
+    return made.changeset(summary, work or Work(), progress or Progress())
+
+
+def loose_formats(
+    card: Card,
+    tree: Tree,
+    wanted: Callable[[str], bool] | None,
+    *,
+    build: Version | None,
+    version: str,
+) -> tuple[dict[str, Format], dict[str, str]]:
+    """Return the formats of loose files by their names, and the versions they are wanted in, by path."""
     formats: dict[str, Format] = {}
-    for path in now.files:
+    for path in tree.files:
         fits = [
             format
             for format in card.formats.values()
@@ -214,55 +230,7 @@ def convert_files(
         path: version or format.written_by(build).text  # type: ignore[arg-type]
         for path, format in formats.items()
     }
-    summary = f"to format {version}" if version else f"to the formats of {card.name} {build}"
-    made = _Conversion(
-        card, place, now, formats, targets, Tag(title=card.title), stays,
-        Evidence(ledger, card, place, build=None, said=source), beside=beside,
-    )  # fmt: skip
-    return made.changeset(summary, work or Work(), progress or Progress())
-
-
-def prove_install(
-    install: Install,
-    build: Version | str | None = None,
-    *,
-    only: AnySelection = None,
-    progress: Progress | None = None,
-) -> Iterator[tuple[str, Proof | KindredError]]:
-    """Yield for each file of an install what its conversion is worth; nothing is written.
-
-    A file that is in the wanted version is left out; one that cannot be converted gives the error.
-
-    >>> for path, proof in kl.prove_install(install, "2.0"):
-    ...     print(path, proof.same_bytes)
-    ...
-    user/controls.json True
-    user/saves/eel-season.voyage False
-    user/saves/first-crossing.voyage False
-    user/saves/long-way-round.voyage False
-    user/saves/midwinter.voyage False
-    user/settings.ini False
-    """
-    install, wanted = as_install(install), as_selection(only)
-    card = install.card
-    build = card.build(build) if build else install.sure_version
-    converters: dict[str, Converter] = {}
-    there = install.place.survey()
-    check_selected(wanted, there.files)
-    paths = _convertible(card, there, wanted)
-    with (progress or Progress()).task("proving", total=len(paths)) as task:
-        for path in paths:
-            format = card.format_of(path)
-            assert format is not None
-            converter = converters.setdefault(format.name, Converter(format))
-            data = read_bytes(install.place, path)
-            try:
-                target = format.written_by(build)
-                if format_version(data, format, name=path) != target:
-                    yield path, prove(converter, data, target, name=path)
-            except KindredError as error:
-                yield path, error
-            task.advance()
+    return formats, targets
 
 
 class _Conversion:
@@ -566,7 +534,7 @@ def unread_by(card: Card, place: Place, tree: Tree, *, build: Version) -> dict[s
     A file whose version cannot be told is left out: converting says what is wrong with it.
     """
     unread: dict[str, list[str]] = {}
-    for path in _convertible(card, tree, None):
+    for path in convertible(card, tree, None):
         format = card.format_of(path)
         assert format is not None
         try:
@@ -578,7 +546,7 @@ def unread_by(card: Card, place: Place, tree: Tree, *, build: Version) -> dict[s
     return unread
 
 
-def _convertible(card: Card, tree: Tree, only: Callable[[str], bool] | None) -> list[str]:
+def convertible(card: Card, tree: Tree, only: Callable[[str], bool] | None) -> list[str]:
     return [
         path
         for path in tree.files

@@ -5,17 +5,19 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from ..cards import Card, Format, Install
 from ..changes import Changeset
-from ..errors import UsageError
+from ..errors import KindredError, UsageError
 from ..places import FilePlace, FolderPlace, Place, read_bytes, wanted
 from ..planning.context import Context
 from ..planning.operation import Operation
 from ..statement import lines_named
 from .bulk import results_of
 from .converting import Work, convert_files, convert_install
+from .proof import Proof
+from .proving import prove_files, prove_install
 from .rescue import rescue_file
 
 __all__ = ["Convert", "Rescue"]
@@ -51,6 +53,22 @@ class Convert(Operation, frozen=True, tag="convert"):
             place = FolderPlace(folder) if self.beside else FilePlace(self.what)
             return place, lambda path: path == name
         return context.subject(self.what), wanted(self.only, self.exclude)
+
+    def prove(self, context: Context) -> Iterator[tuple[str, Proof | KindredError]]:
+        """Yield for each file what its conversion is worth; see `prove_install`."""
+        found, only = self.subject(context)
+        if isinstance(found, Install):
+            build = found.card.build(self.to) if self.to else None
+            return prove_install(found, build, only=only, progress=context.progress)
+        card = _card_of_files(context.cards, found, only)
+        return prove_files(
+            found,
+            card,
+            self.to or None,
+            version=self.to_format,
+            only=only,
+            progress=context.progress,
+        )
 
     def compute(self, context: Context) -> Changeset:
         found, only = self.subject(context)

@@ -7,10 +7,9 @@ from typing import Any
 
 import click
 
-from ...cards import Install
-from ...convert import Proof, prove_install
+from ...convert import Proof
 from ...convert.operations import Convert
-from ...errors import KindredError, UsageError
+from ...errors import KindredError
 from .. import drawing
 from ..applying import carry_out
 from ..meanings import flag, many, value
@@ -58,11 +57,7 @@ def command(
     context = session.context
     made = Convert(what, to, to_format, only, from_format, leave, beside, options["field"], exclude)
     if prove:
-        found, wanted = made.subject(context)
-        if not isinstance(found, Install):
-            raise UsageError("--prove takes an install", where=what, remedy="Name its folder.")
-        build = found.card.build(to) if to else None
-        return _prove(session, prove_install(found, build, only=wanted, progress=session.progress))
+        return _prove(session, made.prove(context))
     if workers > 1:
         from concurrent.futures import ProcessPoolExecutor
 
@@ -87,21 +82,33 @@ def _prove(session: Session, proofs: Iterator[tuple[str, Proof | KindredError]])
     status = int(any(not one.get("same_bytes") for one in told))
     if session.json:
         return session.emit(status, proofs=told)
+    alike: dict[str, list[dict[str, Any]]] = {}
     for one in told:
-        _draw_proof(session, one)
+        alike.setdefault(_verdict(one), []).append(one)
+    for some in alike.values():
+        _draw_proofs(session, some)
     whole = sum(bool(one.get("same_bytes")) for one in told)
-    session.out.print(
-        f"\n{drawing.count(len(told), 'file')}: {whole} come back byte for byte. Nothing was written."
-    )
+    comes = "comes" if whole == 1 else "come"
+    files = drawing.count(len(told), "file")
+    session.out.print(f"\n{whole} of {files} {comes} back byte for byte. Nothing was written.")
     return status
 
 
-def _draw_proof(session: Session, one: dict[str, Any]) -> None:
+def _verdict(one: dict[str, Any]) -> str:
+    """Return what is told of a file, but for its name: files of which the same is told are told together."""
+    told = {key: value for key, value in one.items() if key != "file"}
+    return str(told).replace(one["file"], "")
+
+
+def _draw_proofs(session: Session, some: list[dict[str, Any]]) -> None:
+    """Draw what is told of some files, which is the same of all."""
+    one, more = some[0], len(some) - 1
+    name = one["file"] + (f", and {drawing.count(more, 'more file')}" if more else "")
     if not one["converts"]:
-        drawing.heading(session.out, one["file"], "cannot be converted")
+        drawing.heading(session.out, name, "cannot be converted")
         session.out.print(f"    ✗ {one['why']}", style="bright_red", soft_wrap=True)
         return
-    drawing.heading(session.out, one["file"], f"{one['from']} → {one['to']} → {one['from']}")
+    drawing.heading(session.out, name, f"{one['from']} → {one['to']} → {one['from']}")
     if one["same_bytes"]:
         session.out.print("    ✓ comes back byte for byte", style="green")
     elif not one["comes_back"]:
