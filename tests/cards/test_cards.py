@@ -37,6 +37,18 @@ to = "2"
 """
 
 
+VERSIONS = (
+    ('{ default = "1" }', "needs a key, or signs"),
+    ('{ signs = { "1" = {} } }', "the sign of 1 says nothing"),
+    ('{ signs = { "1" = { kind = "list" } } }', "says nothing"),
+    ('{ signs = { "1" = { kind = "list", name = "*" } } }', "of the value at `has`"),
+    (
+        '{ signs = { "1" = { has = "a", kind = "lists" } } }',
+        "one of text, number, truth, list, mapping",
+    ),
+    ('{ signs = { "1" = { has = "a" } }, values = { "Peat" = "1" } }', "those of a key"),
+    ('{ key = "engine", values = { "Peat " = "1" } }', "spaces around it are not read"),
+)
 AGREE = "do = []\n[[formats.voyage.agree]]\n"
 
 
@@ -95,6 +107,15 @@ class Faults(CardCase):
             (LEAST + FORMAT + 'do = [{ drop = "a", reson = "x" }]\n', "did you mean 'reason'"),
             (LEAST + FORMAT + 'do = [{ set = "a..b", value = 1 }]\n', "breaks at column"),
             (LEAST + FORMAT + 'do = [{ map = "a", table = 1 }]\n', "a table of old = new"),
+            *(
+                (
+                    LEAST
+                    + FORMAT.replace('version = { key = "format" }', f"version = {version}")
+                    + "do = []\n",
+                    words,
+                )
+                for version, words in VERSIONS
+            ),
             (LEAST + FORMAT + AGREE + 'why = "w"\nvalue = "n"\n', "either `value` and `equals`"),
             (LEAST + FORMAT + AGREE + 'value = "n"\nequals = "1"\n', "why: this key is missing"),
             (LEAST + FORMAT + AGREE + 'why = "w"\nvalue = "n"\nequals = "count("\n', "agree[1]"),
