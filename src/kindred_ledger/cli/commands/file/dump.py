@@ -45,6 +45,7 @@ def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
             told = f"{layout.name}, {len(data):,} bytes; read until it failed"
             drawing.heading(session.out, file, told)
             _draw(session, lines)
+            session.out.print()
         raise error.inside(file) from None
     lines = list(dump(document, rows=rows))
     if session.json:
