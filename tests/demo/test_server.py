@@ -143,7 +143,9 @@ class Server(PlayCase):
         done = kindred("card", "layout", "check", "voyage.layout", *voyages, folder=self.folder)
         self.assertEqual((done.returncode, "Every field" in done.stdout), (0, True), done.stdout)
         done = kindred("card", "layout", "check", "voyage.layout", voyages[0], folder=self.folder)
-        self.assertEqual((done.returncode, "no sample is of versions 4 to 6" in done.stdout), (1, True))
+        self.assertEqual(
+            (done.returncode, "no sample is of versions 4 to 6" in done.stdout), (1, True)
+        )
         newer = "mossferry/userdata/saves/newer.voyage"
         write(self.folder, {newer: b'{"format": 5}'})
         done = kindred("file", "identify", newer, folder=self.folder)

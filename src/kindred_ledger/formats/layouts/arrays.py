@@ -1,6 +1,7 @@
 """Lists of numbers that do not lie one behind the other: of some bits each, or as runs of equal ones.
 
-Values are lists of whole numbers; a list that was not edited keeps its bytes, runs as they are and all.
+Values are lists of whole numbers; a list that was not edited keeps its bytes, runs as they are and all. Each
+number is an item of its own, so there may not be more than a million in a file of usual size.
 """
 
 from __future__ import annotations
@@ -15,6 +16,8 @@ from .numbers import Integer
 from .strings import Size
 
 __all__ = ["Packed", "Runs"]
+
+_EACH = 256  # bytes that a number takes in memory: a million of them in a file, more in one of over 32 MB
 
 
 class Packed(Struct, frozen=True):
@@ -38,7 +41,7 @@ class Packed(Struct, frozen=True):
                 field,
                 f"{count:,} numbers of {self.bits} bits are announced, {reading.left:,} bytes are left",
             )
-        reading.spend(count * 8, field)
+        reading.spend(count * _EACH, field)
         start = reading.take(length, field)
         values = self._unpacked(reading.data[start : reading.at], count)
         return _list(reading, field, begin, values)
@@ -99,7 +102,7 @@ class Runs(Struct, frozen=True):
             times = self.length.number(reading.data, at, reading.big)
             if times < 0:
                 reading.fail(field, f"a run of {times} is none", at)
-            reading.spend(times * 8, field)
+            reading.spend(times * _EACH, field)
             number = self.value.number(reading.data, at + self.length.width, reading.big)
             values += [number] * times
         item = _list(reading, field, begin, values)

@@ -135,7 +135,7 @@ class _Placed(Struct, frozen=True):
                 reading.fail(field, "the blocks lie over each other", told[0].at)
             return spans
         begins = sorted({begin for begin, _ in spans})
-        stops = dict(zip(begins, [*begins[1:], stop], strict=True))
+        stops = dict(zip(begins, [*begins[1:], stop], strict=False))  # there may be none
         none = (each.values.get(places.offset) == places.nothing for each in told)
         return [
             NOWHERE if is_none else (begin, stops[begin])
@@ -535,6 +535,9 @@ def fixed_size(kind: Any, version: int) -> int | None:
     fields = getattr(kind, "fields", None)
     if isinstance(fields, tuple):
         return size_of(fields, version)
+    if hasattr(kind, "step"):  # a table
+        step = kind.step(version)
+        return kind.count.fixed * step if step and kind.count.fixed is not None else None
     if getattr(kind, "derived", False) or (
         hasattr(kind, "dtype") and kind.dtype(False) is not None
     ):

@@ -137,7 +137,10 @@ def _numbers(item: Item) -> str:
 
 def _is_block(item: Item) -> bool:
     """Tell whether what is in an item has offsets of its own."""
-    return item.field is not None and isinstance(item.field.kind, Block) and item.shape is not None
+    is_block = item.field is not None and isinstance(item.field.kind, Block)
+    return is_block and isinstance(
+        item.shape, tuple
+    )  # of one that was not read to its end, there is none
 
 
 def _parts(item: Item) -> list[Item]:

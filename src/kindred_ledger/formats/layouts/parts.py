@@ -80,7 +80,7 @@ class Group(Struct, frozen=True):
             stop = reading.stop
             if id(inner) in layout.reserved:
                 behind = layout.reserved_size(inner, reading.version) or 0
-                reading.stop = min(stop, len(reading.data) - behind)
+                reading.stop = max(reading.at, min(stop, len(reading.data) - behind))
             read = inner.kind.read(reading, inner)
             reading.stop = stop
             read.parent = item

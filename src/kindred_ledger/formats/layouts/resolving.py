@@ -86,7 +86,12 @@ class _Resolver:
         if derives.expression is not None:
             self.late.append(lambda: self._expression(derives.expression, field, groups))
         else:
-            self.late.append(lambda: self._need(derives.path, field, groups, where="in the file"))
+            self.late.append(partial(self._derived, derives, field, groups))
+
+    def _derived(self, derives: Any, field: Field, groups: list[Names]) -> None:
+        self._need(derives.path, field, groups, where="in the file")
+        if derives.what == "unpacked" and not any(map(_is_block, _found(derives.path, groups))):
+            self._fail(f"{derives.path} is no block, and holds nothing that was unpacked", field)
 
     def _kind(
         self, kind: Any, field: Field, groups: list[Names], behind: tuple[Field, ...]
@@ -102,6 +107,8 @@ class _Resolver:
             self._layout.runs.setdefault(id(kind), (id(kind), behind))
             if kind.places.base not in _PLACES:
                 self._need(kind.places.base, field, groups)
+            if kind.places.unpacked and not _is_block(kind.inner):
+                self._fail("only a block is unpacked", field)
             told = self._each if isinstance(kind, Each) else self._at
             self._kind(kind.inner, field, [*groups, told(kind, field, groups)], ())
         elif isinstance(kind, (Block, Table)):
@@ -169,6 +176,11 @@ class _Resolver:
 
     def _fail(self, what: str, field: Field) -> None:
         self._layout.source.fail(what, field.at)
+
+
+def _is_block(kind: Any) -> bool:
+    """Tell whether a kind is a block, wherever it lies."""
+    return isinstance(kind, Block) or (isinstance(kind, At) and _is_block(kind.inner))
 
 
 def _told_by(kind: Any) -> list[str]:
