@@ -40,6 +40,15 @@ def as_xml(table: list[Row]) -> bytes:
     return f"<?xml version='1.0'?>\n<crew n=\"1\">\n{body}</crew>\n".encode()
 
 
+def as_elements(table: list[Row]) -> bytes:
+    """Elements over several lines, named by a child or an attribute, with others of the tag elsewhere."""
+    out = ["<crew>", "  <captain>", "    <hand>none</hand>", "  </captain>"]
+    for row in table:
+        out += [f'  <hand rank="{row["pay"]}">', f"    <id>{row['id']}</id>", "    <kit>"]
+        out += [f"      <home>{row['home']}</home>", "      <oar/>", "    </kit>", "  </hand>"]
+    return "\n".join((*out, "</crew>", "")).encode()
+
+
 def as_csv(table: list[Row]) -> bytes:
     return "".join(
         ",".join(r) + "\n" for r in ({"id": 0, "pay": 0, "home": 0}, *(r.values() for r in table))
@@ -85,6 +94,7 @@ def as_bare(table: list[Row]) -> bytes:
 WRITERS: dict[str, tuple[str, Callable[[list[Row]], bytes]]] = {
     "xml": ("t.xml", as_xml),
     "csv": ("t.csv", as_csv),
+    "elements": ("t.xml", as_elements),
     "json": ("t.json", as_json),
     "lines": ("t.json", as_lines),
     "two lists": ("t.xml", as_two_lists),
@@ -92,7 +102,7 @@ WRITERS: dict[str, tuple[str, Callable[[list[Row]], bytes]]] = {
     "renamed": ("t.csv", as_renamed),
     "bare": ("t.csv", as_bare),
 }
-PLAIN = ("xml", "csv", "json", "lines")
+PLAIN = ("xml", "csv", "json", "lines", "elements")
 
 
 def edited(table: list[Row], draw: random.Random, number: int) -> list[Row]:

@@ -1,14 +1,16 @@
 """Records as they lie in the text of XML, CSV and JSON files: told apart by lines, without a parser.
 
-A unit is a line, or an object of JSON of one depth with the comma behind it. Only what can be read in one way
-counts as a record: an element in a line of its own without anything inside, a row without quotes, an object
-of a list. Texts are UTF-8.
+A unit is a line; of XML elements over several lines, and of objects of JSON of one depth, it goes to the line
+that closes it. Only what can be read in one way counts as a record: an element in a line of its own without
+anything inside, one from its opening line to its closing line, a row without quotes, an object of a list.
+Texts are UTF-8.
 """
 
 from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from itertools import chain, repeat
 from operator import itemgetter
@@ -18,8 +20,19 @@ from xml.parsers import expat
 from msgspec import Struct
 
 from ..errors import FormatError
+from ..formats import decode
 
-__all__ = ["Records", "cells_of", "is_plain", "is_sound", "read_records", "spans_of", "units_of"]
+__all__ = [
+    "Form",
+    "Records",
+    "cells_of",
+    "form_of",
+    "is_plain",
+    "is_sound",
+    "read_records",
+    "spans_of",
+    "units_of",
+]
 
 _ATTRIBUTE = rb' [A-Za-z_][\w.:-]*+="[^"<>&\r\n\t]*+"'
 _ELEMENT = rb"[ \t]*+<[A-Za-z_][\w.:-]*+(?:" + _ATTRIBUTE + rb")*+ ?/>[ \t]*+\r?\n"
@@ -30,8 +43,22 @@ _VALUE = re.compile(rb'"[^"<>&\r\n\t]*"')
 _LONG_COMMENT = re.compile(rb"<!--(?![^\r\n]*?-->)")
 _OTHER_ENCODING = re.compile(rb"""encoding\s*=\s*["'](?!utf-8)""", re.I)
 _OPENS = re.compile(rb"\n([ \t]+)\{\r?\n")
+_CLOSES = re.compile(rb"(?m)^([ \t]*)</([A-Za-z_][\w.:-]*)>[ \t]*\r?\n")
 _LONE_RETURN = re.compile(rb"\r(?!\n)")
 
+
+class Form(Struct, frozen=True):
+    """How records lie in a file: what closes each, with the end of the line before it, and what opens it.
+
+    Without `closes` each is a line.
+    """
+
+    codec: str
+    closes: bytes = b""
+    opens: bytes = b""
+
+
+_OFTEN = 20  # as often as the commonest element, or a part of that
 
 Cells = tuple[list[tuple[str, bytes]], bytes]
 
@@ -76,13 +103,29 @@ def is_plain(data: bytes, codec: str) -> bool:
     return b"<![" not in data and b"<!DOCTYPE" not in data and not _LONG_COMMENT.search(data)
 
 
-def units_of(data: bytes, codec: str) -> list[bytes]:
+def form_of(data: bytes, codec: str) -> Form:
+    """Return how the records of a file lie in it, by the largest list of them."""
+    if codec == "json" and (opens := _OPENS.search(data)) is not None:
+        ends = b"\r\n" if data[opens.end() - 2 : opens.end() - 1] == b"\r" else b"\n"
+        return Form(codec, b"\n" + opens[1] + b"}," + ends)
+    if codec == "xml":
+        closing = Counter(match[0] for match in _CLOSES.finditer(data))
+        most = max(closing.values(), default=0)
+        # Elements lie in each other: those that lie outermost, but for the few that hold all others.
+        often = [line for line, times in closing.items() if times * _OFTEN >= most]
+        line = min(often, key=lambda line: len(line) - len(line.lstrip()), default=b"")
+        if closing[line] * 4 > data.count(b"/>\n") + data.count(b"/>\r\n"):
+            match = _CLOSES.match(line)
+            assert match is not None
+            return Form(codec, b"\n" + line, match[1] + b"<" + match[2])
+    return Form(codec)
+
+
+def units_of(data: bytes, form: Form) -> list[bytes]:
     """Return a file in parts of which most are a record each; joined they are the file."""
-    opens = _OPENS.search(data) if codec == "json" else None
-    if opens is None:
+    mark = form.closes
+    if not mark:
         return data.splitlines(keepends=True)
-    ends = b"\r\n" if data[opens.end() - 2 : opens.end() - 1] == b"\r" else b"\n"
-    mark = b"\n" + opens[1] + b"}," + ends
     parts = data.split(mark)
     units = [part + mark for part in parts[:-1]]
     if parts[-1]:
@@ -104,11 +147,11 @@ def is_sound(data: bytes, codec: str, decode: Callable[[bytes], Any]) -> bool:
     return True
 
 
-def spans_of(units: Sequence[bytes], codec: str) -> Iterator[tuple[int, int]]:
+def spans_of(units: Sequence[bytes], form: Form) -> Iterator[tuple[int, int]]:
     """Yield where some units are records one after the other: begin and end."""
-    if codec == "csv":
+    if form.codec == "csv":
         yield 0, len(units)
-    elif codec == "xml":
+    elif form.codec == "xml" and not form.closes:
         text = b"".join(units)
         first = done = 0
         for match in _ELEMENTS.finditer(text):
@@ -119,10 +162,19 @@ def spans_of(units: Sequence[bytes], codec: str) -> Iterator[tuple[int, int]]:
     else:
         first = 0
         for at, unit in enumerate(units):
-            if not unit.rstrip().endswith(b","):  # the last of its list
+            if not _is_record(unit, form):  # the last of its list, or what stands around it
                 yield first, at
                 first = at + 1
         yield first, len(units)
+
+
+def _is_record(unit: bytes, form: Form) -> bool:
+    if form.codec == "json":
+        return unit.rstrip().endswith(b",")
+    opens = form.opens
+    again = unit.find(b"\n" + opens) >= 0  # another of its kind, or of a longer name, in it
+    named = unit.startswith((opens + b" ", opens + b">"))
+    return named and not again and unit.endswith(form.closes)
 
 
 def cells_of(codec: str, head: bytes) -> Callable[[bytes], Cells]:
@@ -150,10 +202,12 @@ def sign_of(head: bytes) -> bytes:
     return max((b",", b";", b"\t"), key=head.count)
 
 
-def read_records(runs: Sequence[Sequence[bytes]], codec: str, head: bytes) -> Records | None:
+def read_records(runs: Sequence[Sequence[bytes]], form: Form, head: bytes) -> Records | None:
     """Return units as records; None if one of them is anything else. `head` is the first of the file."""
     units = runs[0] if len(runs) == 1 else list(chain.from_iterable(runs))
-    return {"xml": _read_xml, "csv": _read_csv, "json": _read_json}[codec](units, head)
+    if form.codec == "xml" and form.closes:
+        return _read_elements(units)
+    return {"xml": _read_xml, "csv": _read_csv, "json": _read_json}[form.codec](units, head)
 
 
 def _read_xml(units: Sequence[bytes], head: bytes) -> Records | None:
@@ -170,6 +224,34 @@ def _read_xml(units: Sequence[bytes], head: bytes) -> Records | None:
 
     bare = sum(b'="' not in unit for unit in units)  # one field, too
     return Records(len(units), text.count(b'="') + bare, tags.pop().decode(), values)
+
+
+def _read_elements(units: Sequence[bytes]) -> Records | None:
+    """Read elements over several lines, by the codec."""
+    try:
+        found = decode(b"<all>\n" + b"".join(units) + b"</all>\n", "xml").get(())
+    except FormatError:
+        return None
+    lists = list(found.items()) if isinstance(found, dict) else []
+    if len(lists) != 1 or not isinstance(lists[0][1], list) or len(lists[0][1]) != len(units):
+        return None
+    tag, records = lists[0]
+    return Records(
+        len(units), sum(map(_size, records)), tag, lambda field: _singles(records, field)
+    )
+
+
+def _singles(records: Sequence[Any], field: str) -> list[Any] | None:
+    """Return a field of all records, each as a single value; None if one has it not, or several."""
+    out = []
+    for record in records:
+        value = record.get(field) if isinstance(record, dict) else None
+        if isinstance(value, list) and len(value) == 1:
+            value = value[0]
+        if type(value) is not str and type(value) is not int:
+            return None
+        out.append(value)
+    return out
 
 
 def _read_csv(units: Sequence[bytes], head: bytes) -> Records | None:
@@ -202,9 +284,7 @@ def _read_json(units: Sequence[bytes], head: bytes) -> Records | None:
         return None
 
     def values(field: str) -> list[Any] | None:
-        out = [record.get(field) for record in found]
-        is_single = all(type(value) is str or type(value) is int for value in out)
-        return out if is_single else None
+        return _singles(found, field)
 
     return Records(len(units), sum(map(_size, found)), "", values)
 

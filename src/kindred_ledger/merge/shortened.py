@@ -6,8 +6,8 @@ and they are put back behind the record they stood behind, as whoever changed th
 told stays the same: the field that names records is checked against those that were left out, every change
 in them is told, and they are counted.
 
-Whatever is not plain enough for that (records over several lines of XML, quotes in CSV, a key that is not
-unique) is merged whole.
+Of objects of JSON and elements of XML over several lines only those are left out that all sides have alike.
+Whatever is not plain enough for that (quotes in CSV, a key that is not unique) is merged whole.
 """
 
 from __future__ import annotations
@@ -26,8 +26,10 @@ from .keys import Keys
 from .outcome import Three
 from .plain_records import (
     Cells,
+    Form,
     Records,
     cells_of,
+    form_of,
     is_plain,
     is_sound,
     read_records,
@@ -72,10 +74,15 @@ class Shortened(Struct):
     """Three files without the records that need no merging, and those, by where they stood."""
 
     three: Three
-    codec: str
+    form: Form
     records: Records
     runs: list[_Run]
     read: Callable[[bytes], Cells]
+
+    @property
+    def codec(self) -> str:
+        """What the files are read by."""
+        return self.form.codec
 
     @property
     def fields(self) -> int:
@@ -91,7 +98,7 @@ class Shortened(Struct):
         if units is None:
             return None
         whole = b"".join(units)
-        is_whole = units_of(whole, self.codec) == units and is_sound(whole, self.codec, decode)
+        is_whole = units_of(whole, self.form) == units and is_sound(whole, self.codec, decode)
         return whole if is_whole else None
 
     def told(
@@ -142,7 +149,7 @@ class Shortened(Struct):
 
     def _filled(self, data: bytes, what: Callable[[_Run], list[bytes]]) -> list[bytes] | None:
         """Return the units of a shortened file with some of each run; None if a place is not where it was."""
-        units = units_of(data, self.codec)
+        units = units_of(data, self.form)
         places: dict[bytes, int] = {}
         for at, unit in enumerate(units):
             places[unit] = -1 if unit in places else at
@@ -174,16 +181,17 @@ def shortened(three: Three, codec: str, keys: Keys | None = None) -> Shortened |
     files = three.base, three.mine, three.theirs
     if min(map(len, files)) < _LEAST or not all(is_plain(data, codec) for data in files):
         return None
-    units = [units_of(data, codec) for data in files]
+    form = form_of(three.theirs, codec)
+    units = [units_of(data, form) for data in files]
     if min(map(len, units)) < _LEAST:
         return None
     head = units[2][0]
     if codec == "csv" and len({side[0] for side in units}) > 1:
         return None  # a column that has another name is another in every row
-    changes = _Changes(codec, head, keys if codec != "json" else None)
+    changes = _Changes(form, head, keys if not form.closes else None)
     found = [run for block in _blocks(units) for run in _runs(units, block, changes)]
     left_out = [run.units for _, run in found]
-    records = read_records(left_out, codec, head) if left_out else None
+    records = read_records(left_out, form, head) if left_out else None
     if records is None or records.count < len(units[2]) // 2:
         return None
     left = []
@@ -195,16 +203,16 @@ def shortened(three: Three, codec: str, keys: Keys | None = None) -> Shortened |
         parts += side[done:]
         left.append(b"".join(parts))
     return Shortened(
-        Three(left[0], left[1], left[2]), codec, records, [run for _, run in found], changes.read
+        Three(left[0], left[1], left[2]), form, records, [run for _, run in found], changes.read
     )
 
 
 class _Changes:
     """What one side changed in a record, where that alone is clear; nothing without `keys`."""
 
-    def __init__(self, codec: str, head: bytes, keys: Keys | None) -> None:
-        self.codec = codec
-        self.read = cells_of(codec, head)
+    def __init__(self, form: Form, head: bytes, keys: Keys | None) -> None:
+        self.form = form
+        self.read = cells_of(form.codec, head)
         self._may_name = cache(keys.may_name) if keys is not None else None
 
     def of(self, base: bytes, mine: bytes, theirs: bytes) -> _Change | None:
@@ -252,7 +260,7 @@ def _runs(
     apart = [at for at in differing if found[at] is None]
     begin = 0
     for end in (*apart, size):
-        for start, stop in spans_of(sides[2][begin:end], changes.codec):
+        for start, stop in spans_of(sides[2][begin:end], changes.form):
             alike = range(begin + start, begin + stop)
             while alike and alike[0] in found:
                 alike = alike[1:]
