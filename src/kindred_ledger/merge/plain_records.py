@@ -108,7 +108,7 @@ def form_of(data: bytes, codec: str) -> Form:
     if codec == "json" and (opens := _OPENS.search(data)) is not None:
         ends = b"\r\n" if data[opens.end() - 2 : opens.end() - 1] == b"\r" else b"\n"
         return Form(codec, b"\n" + opens[1] + b"}," + ends)
-    if codec == "xml":
+    if codec == "xml" and data.count(b"</") * 4 > data.count(b"/>"):
         closing = Counter(match[0] for match in _CLOSES.finditer(data))
         most = max(closing.values(), default=0)
         # Elements lie in each other: those that lie outermost, but for the few that hold all others.
