@@ -22,6 +22,7 @@ from kindred_ledger.errors import FormatError
 from kindred_ledger.formats import Layout, LayoutDocument, Path
 from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
 from kindred_ledger.formats.layouts.checks import DIGESTS, digest
+from kindred_ledger.merge import How, Three, merge_files
 from kindred_ledger.versions import INTEGER
 from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
 from tests.support import ROOT, side_law
@@ -284,6 +285,37 @@ class Written(unittest.TestCase):
             self.assertEqual(LayoutDocument(wanted, layout).get(("a",)), list_after)
             document.set(("a",), [999])
             self.assertRaisesRegex(FormatError, r"\[0\]: 999 does not fit", document.encode)
+
+    def test_only_what_tells_of_a_part_is_computed(self) -> None:
+        """A field of the same name elsewhere is a value like others: an edit of it is not lost in a merge."""
+        wide = b"\1\3\0\2\4\0"
+        row = "type row { id u8, offset u8 }\nindex table 1 row\n"
+        for text, data in (
+            ("offset u16\ncrew table 2 { id u8, offset u16 }\npart at offset u8", b"\x08\0" + wide),
+            ("type row { id u8, offset u16 }\nhead { offset u16 }\ncrew table 2 row\npart at head.offset u8",
+             b"\x08\0" + wide),
+            (f"{row}crew table 2 {{ id u8, offset u16 }}\npart each index at offset u8", b"\1\x08" + wide),
+            (f"{row}crew table 3 row\npart each index at offset u8", b"\1\x08\1\3\2\4\3\5"),
+        ):  # fmt: skip
+            layout = Layout.parse(f"layout t\nlittle endian\n{text}")
+            document = LayoutDocument(data + b"\5", layout)
+            self.assertFalse(document.is_computed(("crew", 0, "offset")), text)
+            document.set("crew[1].offset", 7)
+            mine = document.encode()
+            how = How("a", codec="layout", decode=lambda data: LayoutDocument(data, layout))  # noqa: B023
+            merged = merge_files(Three(data + b"\5", mine, data + b"\5"), how)
+            self.assertEqual((merged.data, merged.counts.applied), (mine, 1), text)
+
+    def test_a_type_in_two_places(self) -> None:
+        """What follows it is another thing in each; types in types without end are refused at once."""
+        layout = Layout.parse(
+            "layout t\nlittle endian\ntype box { n u8, rest bytes to end }\na block u8 box\nb box\nc u32"
+        )
+        read = LayoutDocument(b"\3\1ab" + b"\2xyz" + bytes(4), layout).get(())
+        self.assertEqual((read["a"]["rest"], read["b"]["rest"], read["c"]), (b"ab", b"xyz", 0))
+        grown = "".join(f"type t{n} {{ x t{n - 1}, y t{n - 1} }}\n" for n in range(1, 40))
+        with self.assertRaisesRegex(LayoutError, "too many fields"):
+            Layout.parse(f"layout t\ntype t0 {{ x u8, y u8 }}\n{grown}a t39")
 
     def test_a_check_says_one_thing_once(self) -> None:
         """A field that no sample reaches, whatever the version; and the versions there are no samples of."""

@@ -202,7 +202,7 @@ class _Placed(Struct, frozen=True):
         """Have told the place of a part."""
         raise NotImplementedError
 
-    def told(self, region: Region, member: Member) -> None:
+    def write_told(self, region: Region, member: Member) -> None:
         """Write what was told."""
 
 
@@ -264,7 +264,7 @@ class Each(_Placed, frozen=True):
                 cell.value, cell.dirty, row.dirty = said, True, True
                 table.touch()
 
-    def told(self, region: Region, member: Member) -> None:
+    def write_told(self, region: Region, member: Member) -> None:
         """Write the table anew where it stands, in the same size; one in the region is written later."""
         table, writing = self._table(region, member), region.writing
         if len(member[1].members or ()) != _count(table):
@@ -476,7 +476,7 @@ class Region:
             if kind.places.unpacked:
                 size = self.writing.unpacked.get(id(part), unpacked_size(part))
             kind.tell(self, member, number, kind.places.told(span, size, origin))
-        kind.told(self, member)
+        kind.write_told(self, member)
 
 
 def _place(

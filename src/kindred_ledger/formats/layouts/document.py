@@ -220,8 +220,7 @@ class LayoutDocument(TreeDocument[Item]):
             and field.is_derived
         ):
             return True
-        names = tuple(part for part in path if isinstance(part, str))
-        return any(names[-len(told) :] == told for told in self.layout.told)
+        return id(field) in self.layout.told
 
     def to_frame(self, path: Path) -> DataFrame:
         """Return a table as a data frame: a column a field, texts as `str`, what is no value as bytes.

@@ -11,7 +11,7 @@ from ..tree import LIST, MAPPING, SCALAR
 from .arrays import Packed, Runs
 from .checks import Checksum
 from .document import LayoutDocument
-from .item import Item
+from .item import Item, Scope
 from .layout import Layout
 from .meanings import Colour, Time, Uuid
 from .numbers import Bits, Enum
@@ -175,13 +175,7 @@ def _row_told(item: Item) -> str:
         reference = item.parent.field.within if item.parent.field is not None else None
     if reference is None:
         return ""
-    groups: list[Item] = []
-    above = item.parent
-    while above is not None:
-        if above.kind == MAPPING:
-            groups.insert(0, above)
-        above = above.parent
-    row = referred(item.value, reference, groups)
+    row = referred(item.value, reference, Scope.around(item).groups)
     cells = (row.members or [row]) if row is not None else []
     text = next((cell.value for cell in cells if isinstance(cell.value, str)), "")
     return f" ({text})" if text else ""

@@ -6,6 +6,8 @@ import codecs
 from datetime import datetime
 from typing import Any
 
+from msgspec.structs import replace
+
 from ...errors import KindredError
 from ...suggestions import hint
 from ..expressions import Expression
@@ -28,6 +30,7 @@ __all__ = ["Grammar"]
 
 _WIDTHS = {8: 1, 16: 2, 24: 3, 32: 4, 40: 5, 48: 6, 56: 7, 64: 8, 128: 16}
 _DEEPEST = 30
+_MOST_COPIED = 20_000
 _NO_ENCODINGS = ("idna", "punycode", "raw_unicode_escape", "unicode_escape", "undefined")
 _SIGNS = ("==", "!=", "<=", ">=", "<", ">")
 
@@ -44,6 +47,7 @@ class Grammar:
         self.names: set[str] = set()
         self.referred: dict[str, int] = {}  # tables that fields refer to, and where they are named
         self._types: dict[str, Any] = {}  # kinds that have names
+        self._copied = 0  # fields of those, wherever they are used
 
     def type_follows(self) -> bool:
         """Tell whether `type NAME KIND` comes next, and no field that is called so."""
@@ -199,13 +203,32 @@ class Grammar:
             found = self._types[word]
             if isinstance(found, Named):
                 found.is_used = True
-            return found
+            return self._fresh(found)
         make = getattr(self, f"_{word}_kind", None)
         if make is None:
             known = (*_TYPES, *self._types)
             meant = hint(word, known) or f"; it is one of {', '.join(known)}"
             tokens.fail(f"there is no type {word!r}{meant}", token.at)
         return make()
+
+    def _fresh(self, kind: Any) -> Any:
+        """Return a kind that has a name anew: what follows it, and what it tells, differs by the place."""
+        if isinstance(kind, Group):
+            self._copied += len(kind.fields)
+            if self._copied > _MOST_COPIED:
+                self._tokens.fail("types in types have too many fields")
+            return Group(tuple(replace(each, kind=self._fresh(each.kind)) for each in kind.fields))
+        if isinstance(kind, Choice):
+            cases = {tag: self._fresh(case) for tag, case in kind.cases.items()}
+            otherwise = self._fresh(kind.otherwise) if kind.otherwise is not None else None
+            return replace(kind, cases=cases, otherwise=otherwise)
+        if isinstance(kind, Sections):
+            sections = {
+                tag: (name, self._fresh(case), at) for tag, (name, case, at) in kind.cases.items()
+            }
+            return replace(kind, cases=sections)
+        inner = getattr(kind, "inner", None)
+        return replace(kind, inner=self._fresh(inner)) if inner is not None else kind
 
     def _checksum(self, method: str) -> Checksum:
         tokens = self._tokens

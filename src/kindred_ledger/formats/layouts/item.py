@@ -117,6 +117,17 @@ class Scope(Struct, eq=False):
 
     groups: list[Item] = field(default_factory=list)
 
+    @staticmethod
+    def around(item: Item) -> Scope:
+        """Return the groups that an item of a document lies in."""
+        groups: list[Item] = []
+        above = item.parent
+        while above is not None:
+            if above.kind == MAPPING:
+                groups.insert(0, above)
+            above = above.parent
+        return Scope(groups)
+
     def find(self, path: str) -> Item | None:
         """Return the item a path means: its first name in the innermost group that has it."""
         first, *rest = path.split(".")

@@ -42,7 +42,7 @@ class Layout(Struct, eq=False):
     # Of kinds whose parts lie elsewhere, by identity: which share a region, and the fields behind it.
     runs: dict[int, tuple[int, tuple[Field, ...]]] = {}
     reserved: dict[int, tuple[Field, ...]] = {}  # of fields that go to the end: those that follow
-    told: set[tuple[str, ...]] = set()  # the last names of the fields that tell where parts lie
+    told: set[int] = set()  # the fields that tell where parts lie, by identity
 
     @staticmethod
     def parse(text: str, name: str = "the layout") -> Layout:

@@ -11,7 +11,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..tree import LIST, MAPPING
+from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
 from .numbers import Integer
 
@@ -66,7 +66,7 @@ class Pooled(Struct, frozen=True):
         if item.value is None and self.nothing is not None:
             writing.out += self.number.pack(self.nothing, writing, field)
             return
-        found = writing.scope.find(self.pool) or _pool_of(item, self.pool)
+        found = writing.scope.find(self.pool) or Scope.around(item).find(self.pool)
         pool = found.value if found is not None else None
         if not isinstance(item.value, str) or "\0" in item.value:
             writing.fail(field, f"{item.value!r} is no text without zeros")
@@ -89,7 +89,7 @@ def intern(root: Item) -> None:
     """Put the texts that were given to fields into their pools, before any of them is written."""
     for item in list(_edited(root)):
         kind = item.field.kind
-        found = _pool_of(item, kind.pool)
+        found = Scope.around(item).find(kind.pool)
         if found is None or not isinstance(found.value, bytes) or not isinstance(item.value, str):
             continue  # told when it is written
         packed = kind.packed(item.value)
@@ -98,17 +98,6 @@ def intern(root: Item) -> None:
             padding = b"\0" if len(found.value) == kind.nothing else b""
             found.value += padding + packed
             found.touch()
-
-
-def _pool_of(item: Item, path: str) -> Item | None:
-    """Return the field that a path means from an item outwards."""
-    groups: list[Item] = []
-    above = item.parent
-    while above is not None:
-        if above.kind == MAPPING:
-            groups.insert(0, above)
-        above = above.parent
-    return Scope(groups).find(path)
 
 
 def _edited(item: Item) -> Iterator[Item]:

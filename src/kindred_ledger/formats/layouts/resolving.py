@@ -20,7 +20,7 @@ from .strings import Size
 __all__ = ["resolve"]
 
 _PLACES = ("start", "here", "end")
-Names = dict[str, list[Any]]  # of the fields of a group, each with its kinds in all versions
+Names = dict[str, list[Field]]  # of the fields of a group, of all versions
 
 
 def resolve(layout: Any) -> None:
@@ -52,7 +52,7 @@ class _Resolver:
             self._kind(field.kind, field, groups, (*group.fields[number + 1 :], *behind))
             self._note_end(field, (*group.fields[number + 1 :], *behind))
             if field.name:
-                names.setdefault(field.name, []).append(field.kind)
+                names.setdefault(field.name, []).append(field)
 
     def _note_end(self, field: Field, behind: tuple[Field, ...]) -> None:
         """Note what follows a field that goes to the end: it goes to that, if it has a fixed size."""
@@ -90,7 +90,9 @@ class _Resolver:
 
     def _derived(self, derives: Any, field: Field, groups: list[Names]) -> None:
         self._need(derives.path, field, groups, where="in the file")
-        if derives.what == "unpacked" and not any(map(_is_block, _found(derives.path, groups))):
+        if derives.what == "unpacked" and not any(
+            _is_block(found.kind) for found in _found(derives.path, groups)
+        ):
             self._fail(f"{derives.path} is no block, and holds nothing that was unpacked", field)
 
     def _kind(
@@ -122,8 +124,9 @@ class _Resolver:
         elif isinstance(kind, Sections):
             names: Names = {}
             for name, inner, at in kind.cases.values():
-                names[name] = [inner]
-                self._kind(inner, Field(name, inner, at), [*groups, names], ())
+                section = Field(name, inner, at)
+                names[name] = [section]
+                self._kind(inner, section, [*groups, names], ())
         elif isinstance(kind, Named) and id(kind) not in self._known:
             self._known.add(id(kind))
             self._within += 1
@@ -139,22 +142,22 @@ class _Resolver:
         """Check the columns that tell where parts lie; return what each part can look for in its row."""
         self._need(kind.table, field, groups, what="table")
         rows: Names = {}
-        found = _found(kind.table, groups)
-        for table in (each.inner if isinstance(each, At) else each for each in found):
+        kinds = (found.kind for found in _found(kind.table, groups))
+        for table in (each.inner if isinstance(each, At) else each for each in kinds):
             inner = table.inner if isinstance(table, Table) else None
             for column in inner.fields if isinstance(inner, Group) else ():
-                rows.setdefault(column.name, []).append(column.kind)
+                rows.setdefault(column.name, []).append(column)
         for name in _told_by(kind):
             if name not in rows:
                 known = hint(name, rows) or f"; it has {', '.join(rows) or 'none'}"
                 self._fail(f"{kind.table} has no column {name!r}{known}", field)
-            self._layout.told.add((kind.table.rpartition(".")[2], name))
+            self._layout.told |= set(map(id, rows[name]))
         return rows
 
     def _at(self, kind: Any, field: Field, groups: list[Names]) -> Names:
         for path in _told_by(kind):
             self._need(path, field, groups)
-            self._layout.told.add(tuple(path.split(".")))
+            self._layout.told |= set(map(id, _found(path, groups)))
         return {}
 
     def _expression(self, expression: Expression, field: Field, groups: list[Names]) -> None:
@@ -189,33 +192,35 @@ def _told_by(kind: Any) -> list[str]:
     return [name for name in (places.offset, places.size, places.unpacked) if name]
 
 
-def _found(path: str, groups: list[Names]) -> list[Any]:
-    """Return the kinds a path may mean: its first name in the innermost group that has it."""
+def _found(path: str, groups: list[Names]) -> list[Field]:
+    """Return the fields a path may mean: its first name in the innermost group that has it."""
     first, *rest = path.split(".")
     for names in reversed(groups):
-        kinds = names.get(first, [])
+        found = names.get(first, [])
         for name in rest:
-            kinds = [inner for kind in kinds for inner in _members(kind, name)]
-        if kinds:
-            return kinds
+            found = [inner for field in found for inner in _members(field.kind, name)]
+        if found:
+            return found
     return []
 
 
-def _members(kind: Any, name: str) -> Iterable[Any]:
-    """Yield the kinds of a member of a kind."""
+def _members(kind: Any, name: str) -> Iterable[Field]:
+    """Yield the fields of a name in a kind."""
     if isinstance(kind, (At, Block, Optional)):
         yield from _members(kind.inner, name)
     elif isinstance(kind, Choice):
         for inner in kind.kinds:
             yield from _members(inner, name)
     elif isinstance(kind, Group):
-        yield from (field.kind for field in kind.fields if field.name == name)
+        yield from (field for field in kind.fields if field.name == name)
     elif isinstance(kind, Bits):
         yield from _bits(kind, name)
     elif isinstance(kind, Sections):
-        yield from (inner for case, inner, _ in kind.cases.values() if case == name)
+        yield from (
+            Field(case, inner, at) for case, inner, at in kind.cases.values() if case == name
+        )
 
 
-def _bits(kind: Bits, name: str) -> Iterator[Any]:
+def _bits(kind: Bits, name: str) -> Iterator[Field]:
     if name == "other" or any(part == name for part, _, _ in kind.parts):
-        yield kind.number
+        yield Field(name, kind.number, 0)
