@@ -95,6 +95,7 @@ def common(one: Any, other: Any) -> Any:
     return one
 
 
+TOLD: tuple[Path, ...] = (("offset",), ("head", "offset"), ("index", 0, "offset"))
 FOLLOWS = {
     "atlas": {"size", "at", "raw", "pay", "check", "rows", "twice"},
     "ledgerwood": {"raw", "stored", "digest"},
@@ -301,6 +302,9 @@ class Written(unittest.TestCase):
             document = LayoutDocument(data + b"\5", layout)
             self.assertFalse(document.is_computed(("crew", 0, "offset")), text)
             document.set("crew[1].offset", 7)
+            told = next(path for path in TOLD if document.find(path))
+            with self.assertRaisesRegex(FormatError, "tells where a part lies"):
+                document.set(told, 7)
             mine = document.encode()
             how = How("a", codec="layout", decode=lambda data: LayoutDocument(data, layout))  # noqa: B023
             merged = merge_files(Three(data + b"\5", mine, data + b"\5"), how)

@@ -477,6 +477,9 @@ class LayoutDocument(TreeDocument[Item]):
                 else "a checksum is made from what it is of"
             )
             raise FormatError(what, where=format_path(old.origin or ()))
+        if id(old.field) in self.layout.told and old.kind == SCALAR:
+            what = "it tells where a part lies, or how large it is, and follows that"
+            raise FormatError(what, where=format_path(old.origin or ()))
         if old.parent is None:
             raise FormatError("the whole of a binary file is not replaced")
         if isinstance(old.shape, tuple) and old.kind != LIST:
