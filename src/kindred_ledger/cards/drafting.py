@@ -18,6 +18,7 @@ from ..errors import KindredError
 from ..formats import CODECS, HEAD, Document, confirm, decode, format_path, kind_of
 from ..places import Place, Tree
 from ..wording import count
+from .draft_signs import draft_signs, first_keys
 
 __all__ = ["draft_card"]
 
@@ -63,6 +64,7 @@ class _Guess(Struct, frozen=True):
     key: str
     values: tuple[str, ...]
     count: int
+    signs: dict[str, str]  # without a key: by version, what tells it, as the card says it
 
 
 def draft_card(place: Place, name: str) -> str:
@@ -220,15 +222,18 @@ def _formats(place: Place, tree: Tree) -> Iterator[_Guess]:
     for (purpose, folder, extension), paths in groups.items():
         codec = key = ""
         values: dict[str, None] = {}
-        for _, data in _small(place, tree, set(paths[:_MOST_SAMPLES]).__contains__):
+        keys: dict[str, frozenset[str]] = {}
+        for path, data in _small(place, tree, set(paths[:_MOST_SAMPLES]).__contains__):
             finding, fault = confirm(data, kind_of(data[:HEAD], whole=len(data) <= HEAD))
             codec = finding.kind if not fault else codec
             if codec in CODECS:
                 found, value = _key_of(data, codec, _FORMAT_KEYS, re.compile(r"\d{1,6}"))
                 key = key or found
                 values.update({value: None} if found and found == key else {})
-        told = tuple(sorted(values, key=int))
-        yield _Guess(purpose, folder, extension, codec or "binary", key, told, len(paths))
+                keys[path] = first_keys(data, codec)
+        signs = {} if key else draft_signs(tree, keys)
+        told = tuple(sorted(values, key=int)) or tuple(signs)
+        yield _Guess(purpose, folder, extension, codec or "binary", key, told, len(paths), signs)
 
 
 def _key_of(
@@ -277,8 +282,11 @@ def _format_lines(guess: _Guess) -> Iterator[str]:
     if guess.key:
         yield f"version = {{ key = {_quoted(guess.key)} }}"
     else:
-        yield "# nothing in them looks like a format version; name the key if there is one"
-        yield f'version = {{ key = "format", default = "{values[0]}" }}'
+        yield '# nothing in them looks like a format version; if a key is one: version = { key = "NAME" }'
+        if len(guess.signs) > 1:
+            yield "# they differ so, the oldest first; leave one sign if that is no difference of versions"
+        signs = ", ".join(f"{_quoted(version)} = {sign}" for version, sign in guess.signs.items())
+        yield f"version = {{ signs = {{ {signs} }} }}"
     reads = ", ".join(map(_quoted, values))
     yield "# which builds write and read it: split the range where a build has changed it"
     yield f'builds = [{{ builds = "*", writes = "{values[-1]}", reads = [{reads}] }}]'

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Mapping
-from decimal import Decimal
 from fnmatch import fnmatchcase as fnmatch
 from functools import cached_property
 from typing import Any
@@ -13,8 +12,6 @@ from typing import Any
 from msgspec import Struct
 
 from ..errors import (
-    FormatError,
-    KindredError,
     UsageError,
     VersionUntold,
 )
@@ -33,7 +30,8 @@ from ..places import (
     Tree,
 )
 from ..versions import Scheme, Version, VersionRange, scheme
-from .models import BuildFormat, FormatTable, VersionSign
+from .models import BuildFormat, FormatTable
+from .telling import agreed, told_by
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -115,14 +113,19 @@ class Format(Struct, frozen=True, dict=True):
                     break
         return found
 
-    def decode(self, data: bytes | Mapping[str, bytes]) -> Document:
+    def decode(self, data: bytes | Mapping[str, bytes], version: Version | None = None) -> Document:
         """Read a file of this format, or the files of a folder.
+
+        `version` counts where files of a layout say it nowhere; without it, they are read in the newest
+        that fits.
 
         Raises:
             FormatError: it is none.
         """
         if not isinstance(data, bytes):
             return decode_folder(data)
+        if version is not None and self.layout is not None and self.layout.is_told_by_fit:
+            return decode(data, self.table.codec, layout=self.layout, version=int(version.text))
         return decode(data, self.table.codec, layout=self.layout)
 
     @cached_property
@@ -154,6 +157,8 @@ class Format(Struct, frozen=True, dict=True):
         told = self._said(document, name)
         if told is None and self.table.version.default:
             return self.scheme.parse(self.table.version.default)
+        if told is None and (fits := self._fits(document)):
+            raise self._alike(fits, set())
         if told is None:
             key = self.version_key
             missing = f": there is no {key}" if key else ""
@@ -178,6 +183,9 @@ class Format(Struct, frozen=True, dict=True):
         if told is not None:
             return told
         written = {self.written_by(build) for build in builds}
+        fits = self._fits(document)
+        if fits and len(written & fits) != 1:
+            raise self._alike(fits, written)
         default = self.table.version.default
         if len(written) == 1 and (not default or written == {self.scheme.parse(default)}):
             return written.pop()
@@ -190,46 +198,26 @@ class Format(Struct, frozen=True, dict=True):
             remedy="Say it with `source=N`.",
         )
 
+    def _alike(self, fits: set[Version], written: set[Version]) -> VersionUntold:
+        """Return the error for a file that can be read in versions that nothing decides between."""
+        known = " and ".join(each.text for each in sorted(fits))
+        other = " or ".join(each.text for each in sorted(written))
+        other = f", and the build would have written {other}" if written else ""
+        many = " alike" if len(fits) > 1 else ""
+        return VersionUntold(
+            f"it can be read in format {known}{many}{other}",
+            remedy="Say which it is with `source=N`.",
+        )
+
+    def _fits(self, document: Any) -> set[Version]:
+        """Return the versions that a file can be read in, where only that tells it; else nothing."""
+        if self.layout is None or not self.layout.is_told_by_fit:
+            return set()
+        return {self.scheme.parse(str(each)) for each in document.fits}
+
     def _said(self, document: Document, name: str) -> Version | None:
         """Return the version that a file says, or shows; None if it does neither."""
-        key = self.table.version
-        if not self.version_path or not document.find(self.version_path):
-            signs = [
-                version for version, sign in key.signs.items() if self._fits(sign, document, name)
-            ]
-            if len(signs) > 1:
-                raise VersionUntold(
-                    f"by the card's signs it is in format {' and '.join(signs)} at once",
-                    remedy="Put the signs of the card right, or say it with `source=N`.",
-                )
-            return self.scheme.parse(signs[0]) if signs else None
-        text = str(document.get(self.version_path)).strip()
-        if key.values:
-            return self._meant(text)
-        try:
-            version = self.scheme.parse(text)
-        except KindredError as error:
-            raise FormatError(
-                f"{self.version_key} is {text!r}, which is no format version"
-            ) from error
-        if version not in self.versions:
-            told = ", ".join(sorted(each.text for each in self.versions))
-            raise FormatError(
-                f"{self.version_key} is {text}, a format version the card does not know",
-                remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
-            )
-        return version
-
-    def _meant(self, text: str) -> Version:
-        """Return the version that a value of the key means."""
-        meant = self.table.version.values.get(text)
-        if meant is None:
-            told = ", ".join(map(repr, self.table.version.values))
-            raise FormatError(
-                f"{self.version_key} is {text!r}, which the card gives no version",
-                remedy=f"It knows {told}. The file may be damaged, or of a newer build.",
-            )
-        return self.scheme.parse(meant)
+        return agreed(told_by(self, document, name))
 
     def text_of(self, version: Version) -> str:
         """Return what the version key says in files of a version.
@@ -250,37 +238,12 @@ class Format(Struct, frozen=True, dict=True):
 
     def evidence_of(self, document: Document, version: Version, name: str = "") -> str:
         """Return in words what tells the version of a file."""
-        key, table = self.version_key, self.table.version
-        if self.version_path and document.find(self.version_path):
-            text = str(document.get(self.version_path)).strip()
-            return (
-                f"{key} = {text}, which means {version}" if table.values else f"{key} = {version}"
-            )
-        for meant, sign in table.signs.items():
-            if self.scheme.parse(meant) == version and self._fits(sign, document, name):
-                return f"{_in_words(sign)}, which means {version}"
-        return f"there is no {key}, which means {version}"
-
-    def _fits(self, sign: VersionSign, document: Document, name: str) -> bool:
-        """Tell whether a file is as a sign says; of what an expression cannot tell, it is not."""
-        last = name.replace("\\", "/").rpartition("/")[2]
-        if sign.name and not (last and fnmatch(last, sign.name)):
-            return False
-        found = document.find(parse_path(sign.has)) if sign.has else []
-        if sign.has and not found:
-            return False
-        if sign.kind and not all(_is_a(sign.kind, document.get(path)) for path in found):
-            return False
-        if sign.lacks and document.find(parse_path(sign.lacks)):
-            return False
-        if not sign.holds:
-            return True
-        from ..formats.expressions import Expression, scope_of
-
-        try:
-            return Expression.parse(sign.holds, self.tables)(scope_of(document)) is True
-        except FormatError:
-            return False
+        told = [each.what for each in told_by(self, document, name) if each.version == version]
+        if told == [f"{self.version_key} = {version}"]:
+            return told[0]
+        if told:
+            return f"{', and '.join(told)}, which means {version}"
+        return f"there is no {self.version_key}, which means {version}"
 
     def fits_name(self, name: str) -> bool:
         """Tell whether a file's name is as the last part of the format's patterns."""
@@ -302,29 +265,3 @@ class Format(Struct, frozen=True, dict=True):
             f"the card says nothing about {self.name} files of build {build}",
             remedy=f"It knows the builds {known}.",
         )
-
-
-def _is_a(kind: str, value: Any) -> bool:
-    """Tell whether a value is of a kind, one of `KINDS_OF_VALUES`."""
-    if isinstance(value, bool) or kind == "truth":
-        return isinstance(value, bool) and kind == "truth"
-    kinds: dict[str, Any] = {
-        "text": str,
-        "number": (int, Decimal, float),
-        "list": list,
-        "mapping": dict,
-    }
-    return isinstance(value, kinds[kind])
-
-
-def _in_words(sign: VersionSign) -> str:
-    told = []
-    if sign.has:
-        told.append(f"there is {sign.has}{f', a {sign.kind}' if sign.kind else ''}")
-    if sign.lacks:
-        told.append(f"there is no {sign.lacks}")
-    if sign.holds:
-        told.append(f"{sign.holds} holds")
-    if sign.name:
-        told.append(f"it is called like {sign.name}")
-    return " and ".join(told)

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..errors import KindredError
+from ..errors import KindredError, VersionUntold
 from ..finding import Finding
 from ..formats import HEAD, FileKind, confirm, kind_of, misnamed, valid
 from .card import Card, Install
@@ -147,9 +147,15 @@ def _match(
         evidence.append("its name fits")
     if not evidence and format.layout is None:
         return None  # some number under a common key tells nothing
+    name = max(paths, key=len, default=name)  # the folders it lies in may tell its version
     try:
         document = format.decode(data)
         version = format.version_of(document, name)
+    except VersionUntold as error:
+        if not evidence:
+            return None
+        finding = Finding.warning("version-untold", f"{card.title} {format.name}: {error.what}")
+        return Match(card.title, format.name, "", (), (), tuple(evidence), finding)
     except KindredError as error:
         if not evidence:
             return None

@@ -108,7 +108,8 @@ class VersionSign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     """What files of a format version have, or lack, or are called, or an expression that holds in them: by
     that they are told where no key does.
 
-    `kind` is what the value at `has` must be: one of `KINDS_OF_VALUES`; `name` a pattern of file names.
+    `kind` is what the value at `has` must be: one of `KINDS_OF_VALUES`; `name` a pattern of file
+    names, `folder` one of a folder that the file lies in.
     """
 
     has: str = ""
@@ -116,6 +117,7 @@ class VersionSign(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_on
     lacks: str = ""
     holds: str = ""
     name: str = ""
+    folder: str = ""
 
 
 class VersionKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -175,13 +175,14 @@ def _detect_faults(detect: DetectTable) -> Iterator[str]:
 def _format_faults(
     table: FormatTable, builds: Any, folder: str, tables: dict[str, Any]
 ) -> Iterator[tuple[_KEY, str]]:
-    told_by_layout = False
+    told_by_layout = keyless = False
     if bool(table.layout) != (table.codec == LAYOUT):
         yield ("layout",), f"`layout` names the file of a layout, for the codec {LAYOUT!r}"
     elif table.layout:
         try:
             layout = load_layout(os.path.join(folder, table.layout))
-            told_by_layout = layout.version_path is not None
+            told_by_layout = layout.version_path is not None or layout.is_told_by_fit
+            keyless = layout.is_told_by_fit
         except KindredError as error:
             yield ("layout",), f"{error.where}: {error.what}"
     elif table.codec not in (*codec_names(), FOLDER):
@@ -201,7 +202,11 @@ def _format_faults(
         ):
             if path:
                 parse_path(path)
-        if table.version.values and not (table.version.key or told_by_layout):
+        if keyless and (table.version.key or table.version.default):
+            raise UsageError(
+                "the layout names no field that tells the version: what fits tells it, and signs"
+            )
+        if table.version.values and (not (table.version.key or told_by_layout) or keyless):
             raise UsageError("`values` are those of a key, and there is none")
         for text, version in table.version.values.items():
             if not text.strip() or text != text.strip():
@@ -209,7 +214,7 @@ def _format_faults(
             versions.parse(version)
         for version, sign in table.version.signs.items():
             versions.parse(version)
-            if not (sign.has or sign.lacks or sign.holds or sign.name):
+            if not (sign.has or sign.lacks or sign.holds or sign.name or sign.folder):
                 raise UsageError(f"the sign of {version} says nothing")
             if sign.kind and (sign.kind not in KINDS_OF_VALUES or not sign.has):
                 known = ", ".join(KINDS_OF_VALUES)

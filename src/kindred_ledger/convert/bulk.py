@@ -64,6 +64,7 @@ class Job(Struct, frozen=True):
     data: bytes = b""
     location: str = ""
     source: str = ""  # the version it is in, where something else than the file tells it
+    reads: tuple[str, ...] = ()  # in these it stays if no route leads to the target
 
 
 class Done(Struct, frozen=True):
@@ -82,7 +83,7 @@ class Done(Struct, frozen=True):
 
 
 class Left(Struct, frozen=True):
-    """A file that is in a version that fits."""
+    """A file that is in a version that fits, or that no route leads away from and the build reads."""
 
     path: str
     version: str
@@ -294,7 +295,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
     except KindredError as error:
         raise error.inside(job.path) from None
     target: Version = format.scheme.parse(job.target)
-    if version == target:
+    if version == target or (version.text in job.reads and not converter.leads(version, target)):
         return Left(job.path, version.text)
     key = blake3(
         msgspec.json.encode(

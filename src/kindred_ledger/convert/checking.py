@@ -16,6 +16,7 @@ from msgspec import Struct
 
 from ..cards import Card, Format
 from ..cards.steps import Step, read_step
+from ..cards.telling import in_words, told_by
 from ..errors import BooksUnbalanced, KindredError
 from ..finding import Finding, Severity, of_severity
 from ..formats import Path, field_differences, format_path, invent
@@ -46,6 +47,7 @@ class Sample(Struct, frozen=True):
 
     path: str
     data: bytes | Mapping[str, bytes]
+    version: str = ""  # of a layout, for what was made up by it; else the file tells it
 
     def is_of(self, format: Format) -> bool:
         """Tell whether this may be a file, or a pack, of a format."""
@@ -126,6 +128,9 @@ class FormatCheck:
         self._run: set[int] = set()  # steps that were carried out
         self._told: set[tuple[str, frozenset[str]]] = set()  # where, and of which fields
         self._positions: dict[Version, dict[Path, frozenset[str]]] = {}
+        self._shown: set[tuple[str, Version]] = set()  # what told versions, and which
+        layout = format.layout
+        self._is_told_by_fit = layout is not None and layout.is_told_by_fit
         self._converter = Converter(format, watch=self._watch, by_number=True)
         self._steps: dict[tuple[int, int], Step] = {}  # by the number of the step and of its row
 
@@ -198,6 +203,10 @@ class FormatCheck:
         read = self._format.scheme.parse
         written = sorted({read(row.writes) for row in self._format.table.builds})
         for older, newer in pairwise(written):
+            writers = [row for row in self._format.table.builds if read(row.writes) == newer]
+            as_it_is = all(older in map(read, row.reads) for row in writers)
+            if not _leads(hops, older, newer) and as_it_is:
+                continue  # nothing need be converted for those builds
             if not _leads(hops, older, newer):
                 what = f"no route leads from format {older} to {newer}, which newer builds write"
                 remedy = "Add a step, or a layout that knows both."
@@ -221,13 +230,17 @@ class FormatCheck:
             for number in range(self._invented):
                 rng = random.Random(f"{layout.name} {version} {number}")
                 name = f"made up from the layout: format {version}, number {number + 1}"
-                yield Sample(name, invent(layout, version, rng))
+                yield Sample(name, invent(layout, version, rng), str(version))
 
     def _read(self, sample: Sample) -> tuple[Version | None, Finding | None]:
         """Read a sample and write it again."""
         try:
-            document = self._format.decode(sample.data)
-            version = self._format.version_of(document, sample.path)
+            version = self._format.scheme.parse(sample.version) if sample.version else None
+            document = self._format.decode(sample.data, version)
+            told = told_by(self._format, document, sample.path)
+            self._shown.update((each.what, each.version) for each in told)
+            if not sample.version or not self._is_told_by_fit:
+                version = self._format.version_of(document, sample.path)
             if document.encode() != sample.data:
                 what = "unedited, it is not written as the same bytes"
                 return None, Finding.error("not-same-bytes", what, where=sample.path)
@@ -276,13 +289,13 @@ class FormatCheck:
         if self._format.layout is None:
             return []
         real = [sample for sample, of in read if of == version and sample in self.samples]
-        documents: list[Any] = [self._format.decode(sample.data) for sample in real]
+        documents: list[Any] = [self._format.decode(sample.data, version) for sample in real]
         return [document for document in documents if isinstance(document, LayoutDocument)]
 
     def _places(self, way: str, version: Version, there: Converted) -> Iterator[Finding]:
         """Look whether numbers that are places in all samples still are."""
         likely = self._positions.get(version, {})
-        result: Any = self._format.decode(there.data) if likely else None
+        result: Any = self._format.decode(there.data, there.target) if likely else None
         if not isinstance(result, LayoutDocument):
             return
         now = positions_in(result)
@@ -300,7 +313,8 @@ class FormatCheck:
 
     def _against(self, way: str, there: Converted, wanted: Sample) -> Iterator[Finding]:
         decode = self._format.decode
-        differing = field_differences(decode(wanted.data), decode(there.data))
+        made = decode(there.data, there.target)
+        differing = field_differences(decode(wanted.data, there.target), made)
         if differing:
             told = "; ".join(
                 f"{d.name} should be {d.before}, is {d.after}" if d.before and d.after
@@ -334,7 +348,9 @@ class FormatCheck:
         ignored |= {_pattern(name) for made in (there, back) for name in _follows(made)}
         strange = [
             d
-            for d in field_differences(decode(sample.data), decode(back.data))
+            for d in field_differences(
+                decode(sample.data, back.target), decode(back.data, back.target)
+            )
             if not any(_within(d.name, name) or _within(name, d.name) for name in told)
             and _pattern(d.name) not in ignored
         ]
@@ -347,7 +363,11 @@ class FormatCheck:
                 yield Finding.error("untold-change", what, where=f"{way} and back")
 
     def _unmet(self) -> Iterator[Finding]:
-        """Name steps that ran on no sample, and rows whose path was in none."""
+        """Name signs that no sample shows, steps that ran on none, and rows whose path was in none."""
+        for text, sign in self._format.table.version.signs.items():
+            if (in_words(sign), self._format.scheme.parse(text)) not in self._shown:
+                what = f"no sample shows the sign of format {text}: {in_words(sign)}"
+                yield Finding.warning("sign-untried", what, where=f"{self._name}.version")
         for step, table in enumerate(self._format.table.steps):
             if step not in self._run:
                 what = f"no sample is of format {table.source}, so this step was not tried"

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from ..cards import Format
 from ..cards.steps import Step, read_step
-from ..errors import KindredError, VersionUntold
+from ..errors import KindredError, NoRoute, VersionUntold
 from ..finding import Finding, Severity, of_severity
 from ..formats import Document, LayoutDocument, changes_between, format_path
 from ..formats.layouts import Coming
@@ -199,6 +199,13 @@ class Converter:
             self._routes[source, target] = find_route(self._hops, source, target)
         return self._routes[source, target]
 
+    def leads(self, source: Version, target: Version) -> bool:
+        """Tell whether a route leads from one version to another."""
+        try:
+            return bool(self.route(source, target)) or source == target
+        except NoRoute:
+            return False
+
     def __call__(
         self, data: Data, target: Version, *, name: str, source: Version | None = None
     ) -> Converted:
@@ -229,6 +236,7 @@ class Converter:
         try:
             said = _said(format, document, name)
             source = source or said or format.sure_version_of(document, name=name)
+            document = _read_in(document, source)
             books = Bookkeeper(column_threshold=self._column_threshold, keys=self._keys)
             before = books.counted(document, len(data))
             findings = []
@@ -239,8 +247,9 @@ class Converter:
                 if hop.number >= 0 and format.table.steps[hop.number].note:
                     findings.append(Finding.note("step-note", format.table.steps[hop.number].note))
             result = encode_unread(document)  # the statement reads it again, and compares
-            again = format.decode(result)
-            statement = books.statement(name, before or format.decode(data), document, again)
+            again = format.decode(result, target)
+            read = before or format.decode(data, source)
+            statement = books.statement(name, read, document, again)
             _check_version(format, again, target, said, name)
         except KindredError as error:
             raise error.inside(name) from None
@@ -269,11 +278,20 @@ def _said(format: Format, document: Document, name: str) -> Version | None:
         return None
 
 
+def _read_in(document: Document, version: Version) -> Document:
+    """Return a file read in a version, where nothing in it says which it is."""
+    if isinstance(document, LayoutDocument) and document.layout.is_told_by_fit:
+        return document.in_version(int(version.text))
+    return document
+
+
 def _check_version(
     format: Format, made: Document, target: Version, said: Version | None, name: str
 ) -> None:
     """Raise unless what was made says the version it is in, if what it was made of said its own."""
     now = _said(format, made, name)
+    if now is None and isinstance(made, LayoutDocument) and made.layout.is_told_by_fit:
+        return  # it was read back in the version that was wanted, and may be read in others
     if now == target or (now is None and said is None):
         return
     told = f"would say that it is in format {now}" if now else "would not say which format it is in"
@@ -319,6 +337,8 @@ def _fill_optional(fields: Fields, each: Coming, source: int, target: int) -> No
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:
     """Write the new format version where the file keeps it, as the kind of value it was."""
     path = format.version_path
+    if isinstance(document, LayoutDocument):
+        document.become(int(hop.target.text))  # where no field tells it
     # Of formats whose files have no key, none gets one; the card's `default` says that older ones lack it.
     if not path or not (document.find(path) or format.table.version.default):
         return

@@ -131,6 +131,7 @@ def convert_install(
     made = _Conversion(
         card, install.place, now, formats, targets, install.tag, stays,
         Evidence(ledger, card, install.place, build=install.version, said=source), beside=beside,
+        build=build,
     )  # fmt: skip
     for format in card.formats.values() if not beside else ():
         if format.is_folder:
@@ -203,7 +204,7 @@ def convert_files(
     summary = f"to format {version}" if version else f"to the formats of {card.name} {build}"
     made = _Conversion(
         card, place, now, formats, targets, Tag(title=card.title), stays,
-        Evidence(ledger, card, place, build=None, said=source), beside=beside,
+        Evidence(ledger, card, place, build=None, said=source), beside=beside, build=build,
     )  # fmt: skip
     return made.changeset(summary, work or Work(), progress or Progress())
 
@@ -248,7 +249,9 @@ class _Conversion:
         evidence: Evidence,
         *,
         beside: bool,
+        build: Version | None,
     ) -> None:
+        self._build = build  # that shall read the files
         self._card, self._place, self._now = card, place, now
         self._formats, self._targets = formats, targets
         self._tag, self._leave, self._beside = tag, leave, beside
@@ -287,6 +290,13 @@ class _Conversion:
                         if work.cache is None:
                             memory.contents[told.key] = told.data
                         self._done(told, results, work.shown)
+                    elif told.version != self._targets[told.path]:
+                        format, target = self._formats[told.path], self._targets[told.path]
+                        what = (
+                            f"{format.name} format {told.version} stays: {self._card.name} {self._build}"
+                            f" reads it, and no step leads to {target}"
+                        )
+                        self._note("read-as-it-is", what)
                     task.advance()
         place = "beside them" if self._beside else "in place"
         return fitted(
@@ -406,11 +416,13 @@ class _Conversion:
         wanted = ((path, "") for path in self._formats) if sources is None else sources
         on_disk = self._place.path if local and isinstance(self._place, FolderPlace) else None
         for path, source in wanted:
-            name, target = self._formats[path].name, self._targets[path]
+            format, target = self._formats[path], self._targets[path]
+            reads = format.read_by(self._build) if self._build is not None else ()
+            job = Job(path, format.name, target, source=source, reads=tuple(map(str, reads)))
             if on_disk is not None:
-                yield Job(path, name, target, location=on_disk(path), source=source)
+                yield replace(job, location=on_disk(path))
             else:
-                yield Job(path, name, target, read_bytes(self._place, path), source=source)
+                yield replace(job, data=read_bytes(self._place, path))
 
     def _done(self, done: Done, results: Place, shown: Callable[[Line], bool]) -> None:
         before = self._now[done.path]

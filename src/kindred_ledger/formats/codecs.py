@@ -46,8 +46,12 @@ def codec_names() -> list[str]:
     return [*CODECS, *installed(ADDED)]
 
 
-def decode(data: bytes, codec: str, *, layout: Layout | None = None) -> Document:
+def decode(
+    data: bytes, codec: str, *, layout: Layout | None = None, version: int | None = None
+) -> Document:
     """Read bytes as a document; `layout` describes those of the codec `LAYOUT`.
+
+    `version` is that of the layout to read a file in, where no field tells it.
 
     >>> document = decode(b'{"coins": 1.10} // mine', "json")
     >>> document.set(("pets",), 2); document.encode()
@@ -57,7 +61,8 @@ def decode(data: bytes, codec: str, *, layout: Layout | None = None) -> Document
         FormatError: the bytes are not of that format.
     """
     if layout is not None:
-        document: Document = import_module(".layouts", __package__).LayoutDocument(data, layout)
+        made = import_module(".layouts", __package__).LayoutDocument
+        document: Document = made(data, layout, version=version)
         return document
     if codec not in CODECS:
         if codec not in installed(ADDED):

@@ -52,6 +52,10 @@ def check_layout(layout: Layout, samples: Iterable[tuple[str, bytes]]) -> Layout
         try:
             document = LayoutDocument(data, layout)
             version = document.version
+            if len(document.fits) > 1:
+                known = " and ".join(map(str, document.fits))
+                what = f"it can be read in versions {known} alike; it was tried in {version}"
+                findings.append(Finding.warning("versions-alike", what, where=name))
             for item in _items(document.root):
                 if item.field is not None:
                     reached.add((version, item.field.at))
@@ -104,7 +108,7 @@ def _difference(document: LayoutDocument, data: bytes, layout: Layout) -> str:
     before = [(leaf.path, leaf.text) for leaf in document.leaves()]
     for item in _items(document.root):
         item.dirty = True
-    again = LayoutDocument(document.encode(), layout)
+    again = LayoutDocument(document.encode(), layout, version=document.version)
     after = [(leaf.path, leaf.text) for leaf in again.leaves()]
     differing = [one[0] for one, other in zip(before, after, strict=False) if one != other]
     # Compressed anew, a block has another size; what is made of the bytes follows.

@@ -17,6 +17,7 @@ from ..document import Path, format_path, not_reordered, paths_as_text
 from ..reading_back import check_tree, unreadable
 from ..tables import same_column
 from ..tree import LIST, MAPPING, SCALAR, TreeDocument
+from .fitting import fitting, read_whole
 from .item import Field, Item, Reading, Writing, give_paths
 from .layout import Layout
 from .pools import intern
@@ -42,9 +43,12 @@ class LayoutDocument(TreeDocument[Item]):
     """
 
     keeps_order = False
+    fits: tuple[int, ...] = ()  # the versions in which the file can be read
 
-    def __init__(self, data: bytes, layout: Layout) -> None:
-        """Read a file.
+    def __init__(self, data: bytes, layout: Layout, *, version: int | None = None) -> None:
+        """Read a file; `version` is the one to read it in, where no field of the layout tells it.
+
+        Without it such a file is read in the newest version that fits, and `fits` has all of them.
 
         Raises:
             FormatError: it is not as the layout says; with the offset, the field and the line.
@@ -52,25 +56,51 @@ class LayoutDocument(TreeDocument[Item]):
         self.layout = layout
         self._data = data
         self._opened: list[Item] = []  # tables taken by columns
-        reading = Reading(data, layout)
-        root_field = Field("", layout.root, 0)
-        self._root = layout.root.read(reading, root_field)
-        reading.scope.groups.append(self._root)
-        reading.finish(root_field, "the file")
-        for hold in reading.references:
-            hold()
+        self._target: int | None = None  # the version to write, where no field tells it
+        if layout.is_told_by_fit and version is None:
+            self.fits = tuple(fitting(data, layout))
+            version = self.fits[-1]
+        reading = read_whole(data, layout, version)
+        self._root = reading.scope.groups[0]
         self.version: int = reading.version if reading.version is not None else layout.low
+        self.fits = self.fits or (self.version,)
         give_paths(self._root, ())
+
+    def in_version(self, version: int) -> LayoutDocument:
+        """Return the file as it was read, in one of the versions that fit.
+
+        Raises:
+            FormatError: it cannot be read in that version.
+        """
+        return (
+            self
+            if version == self.version
+            else LayoutDocument(self._data, self.layout, version=version)
+        )
+
+    def become(self, version: int) -> None:
+        """Have another version be written, where no field of the layout tells it."""
+        if self.layout.is_told_by_fit and version != self._version_now():
+            self._target = version
+            self._mark(self._root)
 
     @classmethod
     def begun(cls, data: bytes, layout: Layout) -> LayoutDocument | None:
         """Return what can be read of a file, to be shown; None if that is nothing."""
         self = cls.__new__(cls)
-        self.layout, self._data, self._opened = layout, data, []
-        reading = Reading(data, layout)
-        with suppress(FormatError):
-            root = layout.root.read(reading, Field("", layout.root, 0))
-            reading.scope.groups.append(root)
+        self.layout, self._data, self._opened, self._target = layout, data, [], None
+        readings = []
+        for version in range(
+            layout.low, (layout.high if layout.is_told_by_fit else layout.low) + 1
+        ):
+            reading = Reading(data, layout)
+            readings.append(reading)
+            if layout.is_told_by_fit:
+                reading.version = version
+            with suppress(FormatError):
+                root = layout.root.read(reading, Field("", layout.root, 0))
+                reading.scope.groups.append(root)
+        reading = max(readings, key=lambda each: (each.at, each.version or 0))
         for outer, inner in pairwise(reading.scope.groups):
             inner.parent, inner.end = outer, reading.at
             if outer.kind == LIST:
@@ -82,6 +112,7 @@ class LayoutDocument(TreeDocument[Item]):
             return None
         self._root = reading.scope.groups[0]
         self.version = reading.version if reading.version is not None else layout.low
+        self.fits = (self.version,)
         return self
 
     @property
@@ -98,7 +129,7 @@ class LayoutDocument(TreeDocument[Item]):
         data = self.encode_unread()
         if self._root.dirty:
             try:
-                again = LayoutDocument(data, self.layout)
+                again = LayoutDocument(data, self.layout, version=self._version_now())
             except FormatError as error:
                 raise unreadable(error.what, error.where or "") from error
             check_tree(self, again)
@@ -169,7 +200,7 @@ class LayoutDocument(TreeDocument[Item]):
     def _version_now(self) -> int:
         """Return the version to write: the one the document tells by now."""
         path = self.layout.version_path
-        version = self._node(path).value if path is not None else self.version
+        version = self._node(path).value if path is not None else self._target or self.version
         if not isinstance(version, int) or not self.layout.low <= version <= self.layout.high:
             raise FormatError(
                 f"the layout has no version {version}",
@@ -273,7 +304,7 @@ class LayoutDocument(TreeDocument[Item]):
         Raises:
             FormatError: they are of another type, or do not read back.
         """
-        again = LayoutDocument(self.encode_unread(), self.layout)
+        again = LayoutDocument(self.encode_unread(), self.layout, version=self._version_now())
         item = again._table(path)
         if again.table(path).dtype != rows.dtype:
             raise FormatError("these are rows of another table", where=format_path(path))

@@ -44,6 +44,11 @@ class Layout(Struct, eq=False):
     reserved: dict[int, tuple[Field, ...]] = {}  # of fields that go to the end: those that follow
     told: set[int] = set()  # the fields that tell where parts lie, by identity
 
+    @property
+    def is_told_by_fit(self) -> bool:
+        """Whether no field tells a file's version: it is told by which versions the file can be read in."""
+        return self.version_path is None and self.low < self.high
+
     @staticmethod
     def parse(text: str, name: str = "the layout") -> Layout:
         """Read a layout's text.

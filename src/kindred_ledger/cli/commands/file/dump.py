@@ -53,7 +53,9 @@ def command(session: Session, *, file: str, layout_path: str, rows: int) -> int:
             {**msgspec.structs.asdict(line), "raw": line.raw.hex()} for line in lines
         ]
         return session.emit(layout=layout.name, version=document.version, fields=plain)
-    told = f"{layout.name}, format {document.version}, {document.size:,} bytes"
+    others = ", ".join(str(each) for each in document.fits if each != document.version)
+    alike = f" (it can be read in {others}, too)" if others else ""
+    told = f"{layout.name}, format {document.version}{alike}, {document.size:,} bytes"
     drawing.heading(session.out, file, told)
     _draw(session, lines)
     return 0
