@@ -164,6 +164,11 @@ class Card:
             "",
         )
 
+    @cached_property
+    def disposable(self) -> tuple[str, ...]:
+        """The categories whose files the title makes again, such as logs and caches."""
+        return tuple(name for name, table in self.file.categories.items() if table.disposable)
+
     def category_of(self, path: str) -> str:
         """Return the first category a path belongs to; empty if none."""
         return next((name for name, patterns in self.categories.items() if patterns(path)), "")
@@ -343,6 +348,7 @@ class Install(Struct, frozen=True, dict=True):
             version.text if version else "",
             "given by the caller" if self.chosen else ", ".join(said_so),
             self.card.categories,
+            self.card.disposable,
         )
 
     def names_of(self, file: str | os.PathLike[str]) -> list[str]:

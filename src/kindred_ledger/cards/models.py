@@ -88,6 +88,7 @@ class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
     exclude: list[str] = []
     protect: bool = False
     required: bool = False  # to carry it, something of it must be there
+    disposable: bool = False  # made again by the title: logs, caches
 
 
 class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

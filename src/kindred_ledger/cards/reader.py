@@ -142,6 +142,8 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
             Patterns(tuple(category.include), tuple(category.exclude)).check()
         except KindredError as error:
             yield ("categories", name), error.what
+        if category.disposable and (category.protect or category.required):
+            yield ("categories", name), "what is disposable is neither protected nor required"
     for name, table in card.tables.items():
         if not isinstance(table, (dict, list)):
             yield ("tables", name), "expected a table of old = new, or a list"

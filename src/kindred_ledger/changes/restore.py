@@ -39,6 +39,7 @@ from ..places import second_names as names_again
 from ..places.databases import COMPANIONS
 from ..progress import Progress
 from ..statement import ALL_OTHERS, MANY, Line, Outcome, Statement
+from ..wording import count
 from .actions import actions_between
 from .changeset import Changeset
 from .fitting import fitted
@@ -110,11 +111,16 @@ def restore(
         for path in sorted(now.keys() - remembered.keys())
         if now[path].kind != DIR and path not in stale
         if (chosen is None or chosen(path)) and entry.complete and path not in spelled.originals
+        if not entry.lacks(path)
     )
     findings = list(spelled.conflicts)
     if exact and entry.complete:
         target = Tree(
-            {p: n for p, n in target.items() if p in wanted or not _gone(p, chosen, remembered)}
+            {
+                p: n
+                for p, n in target.items()
+                if p in wanted or entry.lacks(p) or not _gone(p, chosen, remembered)
+            }
         )
         findings += (
             Finding.loss("not-in-entry", "the entry does not hold it", where=path) for path in extra
@@ -122,6 +128,10 @@ def restore(
     elif extra:
         stay = f"{len(extra)} files that the entry does not hold stay (`exact=True` removes them)"
         findings.append(Finding.note("files-stay", stay))
+    disposable = sum(1 for path in now.leaves if entry.lacks(path) and path not in remembered)
+    if disposable:
+        stay = f"{count(disposable, 'disposable file')} that the entry left out: as they are now"
+        findings.append(Finding.note("disposable-stay", stay))
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         other = f"the entry is of {entry.tag.version}, the install is now {tag.version}"
         findings.append(Finding.warning("other-build", other))
@@ -145,10 +155,10 @@ def restore(
     for action in tuple(of_times):
         actions.setdefault(action.path, action)
     if actions and all(same_content(a.before, a.after) for a in actions.values()):
-        count = (
+        many = (
             f"{len(actions)} of the files and folders" if len(actions) > 1 else "1 file or folder"
         )
-        only_times = f"only times and permissions differ, of {count}; they come back"
+        only_times = f"only times and permissions differ, of {many}; they come back"
         findings.append(Finding.note("only-times", only_times))
     return fitted(
         Changeset(

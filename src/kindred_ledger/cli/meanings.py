@@ -40,6 +40,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--date": ("DATE", "When it came out: 2026-05-28."),
     "--digests": ("", "Store digests, and contents only where merging needs them."),
     "--dir": ("FOLDER", "Where to play."),
+    "--disposable": ("", "Back up logs, caches and such files, too."),
     "--drop": ("PATTERN", "Delete matching files of the archive."),
     "--dry-run": ("", "Show what would be done and stop."),
     "--exact": ("", "Delete files of the target that the source does not have."),

@@ -48,6 +48,7 @@ class Tag(Struct, kw_only=True, forbid_unknown_fields=True):
     version: str
     read_from: str
     categories: dict[str, Any]
+    disposable: list[str]
 
 
 class ReleaseTag(Struct, kw_only=True, forbid_unknown_fields=True):
@@ -59,6 +60,14 @@ class ReleaseTag(Struct, kw_only=True, forbid_unknown_fields=True):
     variant: str
     digest: str
     whole: bool
+
+
+class LeftOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """The disposable files that a backup left out."""
+
+    categories: list[str]
+    files: int
+    size_bytes: int
 
 
 class Entry(Struct, kw_only=True, forbid_unknown_fields=True):
@@ -80,6 +89,7 @@ class Entry(Struct, kw_only=True, forbid_unknown_fields=True):
     running: list[str]
     release: ReleaseTag | None
     machine: str
+    left_out: LeftOut | None
 
 
 class Change(Struct, kw_only=True, forbid_unknown_fields=True):

@@ -122,9 +122,10 @@ def convert_install(
     now = ledger.scan(install.place, progress=progress)
     check_selected(wanted, now.files)
     check_patterns(stays, paths=now.files)
-    formats = {
-        path: format for path in convertible(card, now, wanted) if (format := card.format_of(path))
-    }
+    disposes = install.tag.disposes if wanted is None else (lambda path: False)
+    found = convertible(card, now, wanted)
+    lasting = [path for path in found if not disposes(path)]
+    formats = {path: format for path in lasting if (format := card.format_of(path))}
     targets = {path: format.written_by(build).text for path, format in formats.items()}
     summary = f"to the formats of {card.name} {build}"
     work = work or Work()
@@ -140,7 +141,11 @@ def convert_install(
                 converter, format.written_by(build), wanted, progress or Progress()
             )
     change = made.changeset(summary, work, progress or Progress())
-    return replace(change, findings=(*change.findings, *_unread_here(install, formats, targets)))
+    more = _unread_here(install, formats, targets)
+    if len(lasting) < len(found):
+        what = f"{count(len(found) - len(lasting), 'disposable file')} are not converted"
+        more.append(Finding.note("disposable-stay", what))
+    return replace(change, findings=(*change.findings, *more))
 
 
 def _unread_here(

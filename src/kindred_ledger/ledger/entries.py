@@ -14,6 +14,8 @@ from ..finding import Finding
 from ..notebook import html_table
 from ..os_names import as_name
 from ..places import Patterns, Place
+from ..wording import count
+from ..wording import size as bytes_as_text
 
 __all__ = [
     "BEFORE",
@@ -39,7 +41,8 @@ _Rooted = TypeVar("_Rooted", bound="HasRoots")
 class Tag(Struct, frozen=True):
     """What a place holds: the title, its version and what that was read from.
 
-    `categories` are the card's, by name, so that an entry can be restored by category without it.
+    `categories` are the card's, by name, so that an entry can be restored by category without it;
+    `disposable` are those of them whose files a title makes again, such as logs.
 
     >>> tag = kl.Tag(title="charts", version="3")
     >>> ledger.backup("server", tag=tag).tag.version
@@ -50,6 +53,24 @@ class Tag(Struct, frozen=True):
     version: str = ""
     read_from: str = ""
     categories: Mapping[str, Patterns] = field(default_factory=dict)
+    disposable: tuple[str, ...] = ()
+
+    def disposes(self, path: str) -> bool:
+        """Tell whether a path is of a disposable category, and of no other."""
+        names = {name for name in self.disposable if self.categories[name](path)}
+        return bool(names) and not any(
+            patterns(path)
+            for name, patterns in self.categories.items()
+            if name not in self.disposable
+        )
+
+
+class LeftOut(Struct, frozen=True):
+    """The disposable files that an entry does not hold: their categories, how many, and how large."""
+
+    categories: tuple[str, ...]
+    files: int
+    size_bytes: int
 
 
 class Tagged(Protocol):
@@ -99,8 +120,9 @@ class Entry(Struct, frozen=True):
     """What an entry says of itself; its tree is read when asked for (`Ledger.tree`).
 
     `when` is UTC in ISO 8601; `roots` are the folders the place consisted of, by name; `complete`
-    says that the tree is all the place held, not a selection; `reason` is "asked", or the
-    operation before which it was kept; `unsettled` are files that changed during every reading and
+    says that the tree is all the place held, not a selection, apart from what was `left_out`;
+    `reason` is "asked", or the operation before which it was kept; `unsettled` are files that changed
+    during every reading and
     are kept as they were read last; `captured` are databases that were in use, each with all that
     was committed; `running` names the programs that ran from the place meanwhile;
     `release` is there if it is a shelved one; `machine` is the name of the machine that kept it.
@@ -127,6 +149,7 @@ class Entry(Struct, frozen=True):
     running: tuple[str, ...] = ()
     release: ReleaseTag | None = None
     machine: str = ""
+    left_out: LeftOut | None = None
 
     def __repr__(self) -> str:
         return f"<Entry {self.id} {self.name}, {self.files:,} files>"
@@ -142,6 +165,10 @@ class Entry(Struct, frozen=True):
     def name(self) -> str:
         """Title and version as people type them."""
         return f"{self.tag.title or 'untitled'}@{self.tag.version or 'unknown'}"
+
+    def lacks(self, path: str) -> bool:
+        """Tell whether a path, had it been there, was left out as disposable."""
+        return self.left_out is not None and self.tag.disposes(path)
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -165,6 +192,11 @@ class Entry(Struct, frozen=True):
             )
             for path in self.captured
         )
+        if self.left_out is not None:
+            left = self.left_out
+            size = f"{count(left.files, 'file')}, {bytes_as_text(left.size_bytes)}"
+            what = f"left out as disposable: {', '.join(left.categories)} ({size})"
+            found.append(Finding.note("left-out", what))
         return tuple(found)
 
     def to_json(self) -> dict[str, Any]:

@@ -37,7 +37,7 @@ from ..progress import Progress
 from ..suggestions import path_meant
 from .creating import begin
 from .encryption import COST
-from .entries import BEFORE, RETIRED, Entry, Mark, ReleaseTag, Tag, Tagged, iso
+from .entries import BEFORE, RETIRED, Entry, LeftOut, Mark, ReleaseTag, Tag, Tagged, iso
 from .entry_place import EntryPlace
 from .index import Index
 from .locating import folder_at, is_encrypted, remote_at, this_machine
@@ -48,7 +48,7 @@ from .sessions import Sessions
 from .shelf import Shelf
 from .storage import Storage, refuse_links
 from .storing import Storing, key_of
-from .subjects import own_name, place_and_tag
+from .subjects import own_name, place_and_tag, without_disposable
 
 if TYPE_CHECKING:
     from ..places.remotes import Remote
@@ -234,6 +234,7 @@ class Ledger:
         subject: Tagged | Place | str | os.PathLike[str],
         *,
         only: AnySelection = None,
+        disposable: bool = False,
         tag: Tag | None = None,
         note: str = "",
         pinned: bool = False,
@@ -241,7 +242,8 @@ class Ledger:
     ) -> Entry:
         """Keep what a place holds, or what of it is wanted by `only`, as a new entry.
 
-        `only` is a pattern, several, or a function of a path.
+        `only` is a pattern, several, or a function of a path. Without it, files that the card calls
+        disposable are left out, unless they are asked for by `disposable`; the entry says so.
 
         A text is the path of a folder or archive. `tag` says what it is; None takes what the subject says of
         itself. What has no title is called by the name of its folder or archive. A file that will not
@@ -255,6 +257,7 @@ class Ledger:
         """
         place, own = place_and_tag(subject)
         chosen = as_selection(only)
+        tag = tag or own
         watch = progress or Progress()
         running = tuple(str(program) for program in running_in(roots_of(place).values()))
         with self.storing.session() as again:
@@ -263,14 +266,18 @@ class Ledger:
                 tree = place.survey(seen=seen)
                 check_selected(chosen, tree.leaves)
                 wanted = tree if chosen is None else tree.select(chosen)
+                left_out = None
+                if chosen is None and not disposable:
+                    wanted, left_out = without_disposable(tree, tag)
                 stored = self.storing.store_live(place, wanted, seen, tree, watch)
                 seen.keep(stored.tree.files)
                 self.index.remember_seen(key_of(place), seen)
             return self._enter(
                 place,
-                tag or own,
+                tag,
                 stored.tree,
                 complete=chosen is None,
+                left_out=left_out,
                 note=note,
                 pinned=pinned,
                 unsettled=stored.unsettled,
@@ -413,6 +420,7 @@ class Ledger:
         unsettled: tuple[str, ...] = (),
         captured: tuple[str, ...] = (),
         running: tuple[str, ...] = (),
+        left_out: LeftOut | None = None,
     ) -> Entry:
         return Entry(
             id="",
@@ -429,6 +437,7 @@ class Ledger:
             captured=captured,
             running=running,
             machine=self.machine,
+            left_out=left_out,
         )
 
     # Looking

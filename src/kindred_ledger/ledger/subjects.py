@@ -7,10 +7,10 @@ import re
 from typing import Any
 
 from ..errors import UsageError
-from ..places import Place, open_place
-from .entries import Tag, Tagged
+from ..places import Place, Tree, open_place
+from .entries import LeftOut, Tag, Tagged
 
-__all__ = ["own_name", "place_and_tag"]
+__all__ = ["own_name", "place_and_tag", "without_disposable"]
 
 
 def place_and_tag(subject: Tagged | Place | str | os.PathLike[str]) -> tuple[Place, Tag]:
@@ -24,6 +24,17 @@ def place_and_tag(subject: Tagged | Place | str | os.PathLike[str]) -> tuple[Pla
         raise UsageError(what, remedy="Give its path, or open_place(path).")
     own = getattr(opened, "tag", None)
     return place, own if isinstance(own, Tag) else Tag()
+
+
+def without_disposable(tree: Tree, tag: Tag) -> tuple[Tree, LeftOut | None]:
+    """Return what is kept of a tree without being asked for, and what is not; None if that is nothing."""
+    gone = [path for path in tree.leaves if tag.disposes(path)] if tag.disposable else []
+    if not gone:
+        return tree, None
+    names = tuple(n for n in tag.disposable if any(map(tag.categories[n], gone)))
+    left = set(gone)
+    size = sum(tree[path].size for path in gone)
+    return tree.select(lambda path: path not in left), LeftOut(names, len(gone), size)
 
 
 def own_name(location: str) -> str:

@@ -11,6 +11,7 @@ import math
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from decimal import Decimal
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
@@ -19,7 +20,7 @@ from msgspec.structs import replace
 from ..cards import Card, Install
 from ..errors import KindredError, UsageError
 from ..formats import Document, FieldDifference
-from ..ledger import EntryPlace, Ledger, Tag
+from ..ledger import Entry, EntryPlace, Ledger, Tag
 from ..merge import ABSENT, Index, Keys, differences, frozen, resolved, told, values_of
 from ..merge import Difference as Differing
 from ..notebook import frame_of, html_table
@@ -164,6 +165,9 @@ def compare(
     watch = progress or Progress()
     places = [side.place if isinstance(side, Install) else side for side in sides]
     trees = [_tree(place, ledger, watch) for place in places]
+    for entry in (place.entry for place in places if isinstance(place, EntryPlace)):
+        if entry.left_out is not None:  # what it does not have for that is no difference
+            trees = [tree.select(partial(_is_kept, entry)) for tree in trees]
     if wanted is not None:
         check_selected(wanted, {*trees[0].leaves, *trees[1].leaves})
         trees = [tree.select(wanted) for tree in trees]
@@ -273,6 +277,10 @@ def _members(old: list[Any], new: list[Any]) -> tuple[str, str]:
     gone = [each for each, key in zip(old, before, strict=True) if key not in left]
     came = [each for each, key in zip(new, after, strict=True) if key not in known]
     return (told(gone), told(came)) if gone or came else (told(old), told(new))
+
+
+def _is_kept(entry: Entry, path: str) -> bool:
+    return not entry.lacks(path)
 
 
 def _too_large(difference: Difference) -> bool:

@@ -20,7 +20,7 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
-from ..places import FILE, AnySelection, Node, Tree, archive_of, as_selection, roots_of
+from ..places import FILE, AnySelection, Every, Node, Tree, archive_of, as_selection, roots_of
 from ..planning.deciding import refuse_undecided
 from ..planning.naming import beside_name
 from ..progress import Progress
@@ -98,8 +98,10 @@ def meet(
             where=install.place.location,
             remedy="Bring both to one build first; kindred carry brings data over between builds.",
         )
-    wanted = install.select(categories or install.card.categories)
+    lasting = [name for name in install.card.categories if name not in install.card.disposable]
+    wanted = install.select(categories or lasting)
     base_entry = history.base(other)
+    wanted = Every((wanted, _NotLeftOut((other, base_entry) if base_entry else (other,))))
     now = ledger.scan(install.place, progress=progress)
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
@@ -129,6 +131,15 @@ def meet(
             relations=(TookIn(other.id),),
         )
     )
+
+
+class _NotLeftOut(Struct, frozen=True):
+    """Paths that none of several entries left out: those are in no tree, and nobody removed them."""
+
+    entries: tuple[Entry, ...]
+
+    def __call__(self, path: str) -> bool:
+        return not any(entry.lacks(path) for entry in self.entries)
 
 
 class _SyncHistory:

@@ -19,7 +19,7 @@ from msgspec import Struct
 from ..cards import PROGRAM, Install
 from ..changes import Applied, Changeset, actions_between
 from ..errors import DecisionNeeded, PlaceChanged, UsageError
-from ..ledger import Entry, Ledger
+from ..ledger import Entry, Ledger, Tag
 from ..places import Difference, Tree, roots_of
 from ..progress import Progress
 
@@ -145,7 +145,7 @@ class Watcher:
         except PlaceChanged:
             self.note_change()
             return None
-        touched = _touched(self._tree, now)
+        touched = _touched(self._tree, now, self._install.tag)
         if not touched:
             return None
         program = any(self._is_program(difference.path) for difference in touched)
@@ -256,12 +256,13 @@ def _notified(install: Install, note_change: Callable[[], None]) -> Iterator[Non
         observer.join(10)
 
 
-def _touched(before: Tree, after: Tree) -> tuple[Difference, ...]:
+def _touched(before: Tree, after: Tree, tag: Tag) -> tuple[Difference, ...]:
     return tuple(
         difference
         for difference in before.diff(after)
         if difference.status != "touched"
         and {node.kind for node in difference[2:] if node is not None} != {"dir"}
+        and not tag.disposes(difference.path)
     )
 
 

@@ -17,6 +17,7 @@ from ..places import DIR, AnyPlace, AnySelection, Tree, as_selection, check_patt
 from ..planning.opened_release import opened_release
 from ..progress import Progress
 from ..statement import Outcome
+from ..wording import count
 from .plan import Decision, Plan
 from .update import find_origin
 
@@ -57,6 +58,8 @@ def reinstall(
     plan.findings += origin.findings
     check_patterns(keeps, paths={*now.leaves, *offer.tree.leaves})
     kept = _Kept(install, keeps)
+    disposes = install.tag.disposes
+    disposed = 0
     rules = (
         Rule(Choice.THEIRS, lambda path: True, always=True),
         Rule(Choice.MINE, kept, always=True),
@@ -74,9 +77,15 @@ def reinstall(
         elif here is not None and here.kind != DIR and each.choice is not Choice.MINE:
             edit = _is_edit(each)
             reason = "not on the keep-list" if edit else "the new release no longer has it"
-            if edit:
+            if edit and disposes(path):
+                reason = "disposable: the title makes it again"
+                disposed += 1
+            elif edit:
                 plan.findings.append(Finding.loss("removed", reason, where=path))
             plan.drop(path, here, reason)
+    if disposed:
+        what = f"{count(disposed, 'disposable file')} of yours go"
+        plan.findings.append(Finding.note("disposed", what))
     own = [path for path in now.leaves if kept(path) or not path.startswith(f"{PROGRAM}/")]
     plan.relocate([path for path in own if path not in offer.tree])
     _drop_empty_folders(plan)

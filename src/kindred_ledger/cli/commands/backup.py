@@ -20,6 +20,7 @@ from ..session import Session
 @selecting
 @value("--note")
 @value("--title")
+@flag("--disposable")
 @flag("--pin")
 @placing
 @storing
@@ -30,6 +31,7 @@ def command(
     categories: tuple[str, ...],
     only: tuple[str, ...],
     exclude: tuple[str, ...],
+    disposable: bool,
     note: str,
     title: str,
     pin: bool,
@@ -37,7 +39,7 @@ def command(
     """Store a copy of PLACE in the ledger, under its version.
 
     PLACE is a folder, an archive, a URL, or an install that a card describes: then its saves and settings
-    elsewhere belong to it, too.
+    elsewhere belong to it, too. Files that the card calls disposable are left out, unless they are asked for.
 
     \b
     Example, in the demo's folder:
@@ -57,6 +59,7 @@ def command(
     entry = session.ledger.backup(
         subject,
         only=Every(tuple(chosen)) if chosen else None,
+        disposable=disposable,
         tag=tag,
         note=note,
         pinned=pin,
