@@ -9,7 +9,6 @@ from functools import cached_property
 from typing import Any
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from ..errors import (
     CardError,
@@ -30,12 +29,13 @@ from ..places import (
     join_folders,
     open_place,
     roots_of,
+    tells_names_apart,
 )
-from ..versions import Scheme, Version, scheme
+from ..versions import Scheme, Version, VersionRange, scheme
 from .detect import Evidence, detect
 from .format import Format
 from .locate import Surroundings, locate
-from .models import PROGRAM, CardFile, ProgramTable
+from .models import PROGRAM, CardFile, CategoryTable, ProgramTable
 from .reader import read_card
 from .roots import Root, find_root
 from .selecting import select_categories
@@ -59,9 +59,13 @@ class Card:
     <Install mossferry 1.4, ...mossferry>
     """
 
-    def __init__(self, file: CardFile, path: str) -> None:
+    def __init__(
+        self, file: CardFile, path: str, *, at: Version | None = None, any_case: bool = False
+    ) -> None:
         self.file = file
         self.path = path
+        self.at = at
+        self.any_case = any_case
         self.title = file.title
         self.name = file.name or file.title
 
@@ -77,6 +81,16 @@ class Card:
     def scheme(self) -> Scheme:
         """How the title's builds are ordered."""
         return scheme(self.file.versions.scheme, self.file.versions.order)
+
+    def bound(self, build: Version | None, *, any_case: bool) -> Card:
+        """Return the card as it is for one install: of a build, None if that is not known, in a place.
+
+        `any_case`: the place takes large and small letters in names for the same, and so do the patterns.
+        A card that is not bound takes the files of all builds into its categories.
+        """
+        if (build, any_case) == (self.at, self.any_case):
+            return self
+        return Card(self.file, self.path, at=build, any_case=any_case)
 
     @staticmethod
     def plain(title: str) -> Card:
@@ -104,15 +118,22 @@ class Card:
     @cached_property
     def updates(self) -> Updates:
         """The rules about moving from build to build."""
-        return Updates(self.file, self.scheme)
+        return Updates(self.file, self.scheme, any_case=self.any_case)
 
     @cached_property
     def categories(self) -> dict[str, Patterns]:
         """The paths that belong to each category."""
-        return {
-            name: Patterns(tuple(table.include), tuple(table.exclude))
-            for name, table in self.file.categories.items()
-        }
+        return {name: self._category(table) for name, table in self.file.categories.items()}
+
+    def _category(self, table: CategoryTable) -> Patterns:
+        if self.at is None:
+            include = (*table.include, *(each for row in table.by_build for each in row.include))
+            excluded = set(table.exclude).intersection(*(row.exclude for row in table.by_build))
+            return Patterns(include, tuple(sorted(excluded)), self.any_case)
+        for row in table.by_build:
+            if self.at in VersionRange.parse(row.builds, self.scheme):
+                return Patterns(tuple(row.include), tuple(row.exclude), self.any_case)
+        return Patterns(tuple(table.include), tuple(table.exclude), self.any_case)
 
     @cached_property
     def tables(self) -> dict[str, dict[str, Any]]:
@@ -126,7 +147,9 @@ class Card:
     def formats(self) -> dict[str, Format]:
         """The kinds of files, by name."""
         return {
-            name: Format(name, table, self.scheme, os.path.dirname(self.path), self.tables)
+            name: Format(
+                name, table, self.scheme, os.path.dirname(self.path), self.tables, self.any_case
+            )
             for name, table in self.file.formats.items()
         }
 
@@ -207,23 +230,31 @@ class Card:
                 remedy=f"The card looks for {', '.join(self.file.program.markers)} there.",
             )
         around = around or Surroundings.here()
+        alone = join_folders({PROGRAM: root})
+        tree = alone.survey()
+        card = self.bound(None, any_case=not tells_names_apart(alone, tree))
+        evidence = card._evidence_in(alone, tree)
+        chosen = self.build(version) if version else None
+        build = Install(card, alone, evidence, chosen).told_version
         roots = {PROGRAM: root}
         for name, table in self.file.locations.items():
+            if build is not None and build not in VersionRange.parse(table.builds, self.scheme):
+                continue  # another build's, whatever is there
             found = (folders or {}).get(name) or locate(name, table, root, around=around)
             if found and os.path.isdir(found):
                 roots[name] = found
         place = join_folders(roots)
-        install = Install(self, place, self._evidence_in(place))
-        return replace(install, chosen=self.build(version)) if version else install
+        return Install(card.bound(build, any_case=card.any_case), place, evidence, chosen)
 
-    def _evidence_in(self, place: JoinedPlace) -> tuple[Evidence, ...]:
+    def _evidence_in(self, place: JoinedPlace, tree: Tree) -> tuple[Evidence, ...]:
         return detect(
             place,
-            place.survey(),
+            tree,
             self.file.detect,
             self.build,
             folder=os.path.basename(place.parts[PROGRAM].location),
             prefix=f"{PROGRAM}/",
+            any_case=self.any_case,
         )
 
     def open_release(self, where: str | os.PathLike[str] | Place, *, version: str = "") -> Install:
@@ -249,8 +280,11 @@ class Card:
             folder = root.folder.rpartition("/")[2]
             place, tree = SubPlace(place, root.folder), tree.under(root.folder)
         evidence = detect(place, tree, self.file.detect, self.build, folder=folder, prefix="")
-        release = Install(self, JoinedPlace({PROGRAM: place}), evidence, extras=root.extras)
-        return replace(release, chosen=self.build(version)) if version else release
+        chosen = self.build(version) if version else None
+        joined = JoinedPlace({PROGRAM: place})
+        build = Install(self, joined, evidence, chosen).told_version
+        card = self.bound(build, any_case=self.any_case)
+        return Install(card, joined, evidence, chosen, extras=root.extras)
 
     def _root_of(self, place: Place, tree: Tree) -> Root | None:
         if self.file.program.markers:
@@ -297,7 +331,10 @@ class Install(Struct, frozen=True, dict=True):
     def again(self) -> Install:
         """Return the install as it is now, whatever was said of it before."""
         assert isinstance(self.place, JoinedPlace)
-        return Install(self.card, self.place, self.card._evidence_in(self.place))
+        evidence = self.card._evidence_in(self.place, self.place.survey())
+        build = Install(self.card, self.place, evidence).told_version
+        card = self.card.bound(build, any_case=self.card.any_case)
+        return Install(card, self.place, evidence)
 
     @property
     def agreed(self) -> bool:
@@ -310,6 +347,11 @@ class Install(Struct, frozen=True, dict=True):
         if self.chosen:
             return self.chosen
         return next((piece.version for piece in self.evidence if piece.version), None)
+
+    @property
+    def told_version(self) -> Version | None:
+        """The build, if it was said, or all evidence says the same; else None."""
+        return self.version if self.chosen or self.agreed else None
 
     def check_version(self) -> None:
         """Raise `DecisionNeeded` if the version is in doubt, unless the card has no way to tell it."""

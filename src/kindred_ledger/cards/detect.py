@@ -54,11 +54,12 @@ def detect(
     *,
     folder: str,
     prefix: str,
+    any_case: bool = False,
 ) -> tuple[Evidence, ...]:
     """Look for a version in every way a card names; `parse` reads what is found.
 
     Files are named relative to `prefix` in the tree ("program/" in an install, "" in a release);
-    `folder` is the name of the program's folder.
+    `folder` is the name of the program's folder; `any_case`: a file may be written in another case.
     """
     out = []
     for table in tables:
@@ -67,7 +68,7 @@ def detect(
             text = (
                 _from_folder(table, folder)
                 if table.folder
-                else _from_file(table, place, tree, prefix)
+                else _from_file(table, place, tree, _spelled(prefix + table.file, tree, any_case))
             )
             out.append(Evidence(source, parse(text)))
         except VersionError as error:
@@ -111,8 +112,14 @@ def _from_folder(table: DetectTable, folder: str) -> str:
     return match[1]
 
 
-def _from_file(table: DetectTable, place: Place, tree: Tree, prefix: str) -> str:
-    path = prefix + table.file
+def _spelled(path: str, tree: Tree, any_case: bool) -> str:
+    """Return a path as the tree has it."""
+    if path in tree or not any_case:
+        return path
+    return next((other for other in tree if other.casefold() == path.casefold()), path)
+
+
+def _from_file(table: DetectTable, place: Place, tree: Tree, path: str) -> str:
     node = tree.get(path)
     if node is None or node.kind != FILE:
         raise FormatError("the file is not there")

@@ -54,6 +54,7 @@ class Format(Struct, frozen=True, dict=True):
     builds: Scheme
     folder: str = ""  # of the card, where its layouts are
     tables: dict[str, dict[str, Any]] = {}  # of the card, by name: for steps and expressions
+    any_case: bool = False  # names of files fit in large and small letters alike
 
     def __repr__(self) -> str:
         return f"<Format {self.name}>"
@@ -76,7 +77,7 @@ class Format(Struct, frozen=True, dict=True):
     @cached_property
     def files(self) -> Patterns:
         """Which paths of an install are of this format."""
-        return Patterns(tuple(self.table.files))
+        return Patterns(tuple(self.table.files), any_case=self.any_case)
 
     @cached_property
     def scheme(self) -> Scheme:
@@ -108,7 +109,7 @@ class Format(Struct, frozen=True, dict=True):
             parts = path.split("/")
             for wanted in patterns:
                 head = parts[: len(wanted)]
-                if len(head) < len(parts) and all(map(fnmatch, head, wanted)):
+                if len(head) < len(parts) and all(map(self.is_named, head, wanted)):
                     found.setdefault("/".join(head), []).append(path)
                     break
         return found
@@ -245,11 +246,15 @@ class Format(Struct, frozen=True, dict=True):
             return f"{', and '.join(told)}, which means {version}"
         return f"there is no {self.version_key}, which means {version}"
 
+    def is_named(self, name: str, pattern: str) -> bool:
+        """Tell whether a name is as a pattern says, in the case that counts here."""
+        return fnmatch(*((name.lower(), pattern.lower()) if self.any_case else (name, pattern)))
+
     def fits_name(self, name: str) -> bool:
         """Tell whether a file's name is as the last part of the format's patterns."""
         last = name.replace("\\", "/").rpartition("/")[2]
         return not self.is_folder and any(
-            fnmatch(last, pattern.rpartition("/")[2]) for pattern in self.table.files
+            self.is_named(last, pattern.rpartition("/")[2]) for pattern in self.table.files
         )
 
     def read_by(self, build: Version) -> tuple[Version, ...]:

@@ -16,6 +16,7 @@ __all__ = [
     "AxisTable",
     "BuildFormat",
     "CardFile",
+    "CategoryBuilds",
     "CategoryTable",
     "ComponentTable",
     "DecisionTable",
@@ -73,12 +74,21 @@ class PortableTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
 
 
 class LocationTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
-    """`[locations.NAME]`: where a part of the title's data lives, per platform."""
+    """`[locations.NAME]`: where a part of the title's data lives, per platform; `builds` that use it."""
 
     windows: list[str] = []
     macos: list[str] = []
     linux: list[str] = []
     portable: PortableTable | None = None
+    builds: str = "*"
+
+
+class CategoryBuilds(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `by_build` of a category: which files it is in these builds."""
+
+    builds: str
+    include: list[str]
+    exclude: list[str] = []
 
 
 class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -89,6 +99,7 @@ class CategoryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
     protect: bool = False
     required: bool = False  # to carry it, something of it must be there
     disposable: bool = False  # made again by the title: logs, caches
+    by_build: list[CategoryBuilds] = []  # the first row that holds the build counts
 
 
 class VariantTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):

@@ -142,8 +142,19 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
             Patterns(tuple(category.include), tuple(category.exclude)).check()
         except KindredError as error:
             yield ("categories", name), error.what
+        for at, row in enumerate(category.by_build):
+            try:
+                VersionRange.parse(row.builds, builds)
+                Patterns(tuple(row.include), tuple(row.exclude)).check()
+            except KindredError as error:
+                yield ("categories", name, "by_build", at), error.what
         if category.disposable and (category.protect or category.required):
             yield ("categories", name), "what is disposable is neither protected nor required"
+    for name, location in card.locations.items():
+        try:
+            VersionRange.parse(location.builds, builds)
+        except KindredError as error:
+            yield ("locations", name, "builds"), error.what
     for name, table in card.tables.items():
         if not isinstance(table, (dict, list)):
             yield ("tables", name), "expected a table of old = new, or a list"

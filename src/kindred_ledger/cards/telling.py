@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from decimal import Decimal
-from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
@@ -117,9 +116,9 @@ def _fits(document: Any) -> tuple[int, ...]:
 def _is_as(format: Format, sign: VersionSign, document: Document, name: str) -> bool:
     """Tell whether a file is as a sign says; where an expression cannot be evaluated, it is not."""
     *folders, last = name.replace("\\", "/").split("/")
-    if sign.name and not (last and fnmatchcase(last, sign.name)):
+    if sign.name and not (last and format.is_named(last, sign.name)):
         return False
-    if sign.folder and not _lies_in(folders, sign.folder.strip("/")):
+    if sign.folder and not _lies_in(format, folders, sign.folder.strip("/")):
         return False
     found = document.find(parse_path(sign.has)) if sign.has else []
     if sign.has and not found:
@@ -138,11 +137,11 @@ def _is_as(format: Format, sign: VersionSign, document: Document, name: str) -> 
         return False
 
 
-def _lies_in(folders: list[str], pattern: str) -> bool:
+def _lies_in(format: Format, folders: list[str], pattern: str) -> bool:
     """Tell whether some of the folders, one in another, are called as a pattern says."""
     many = pattern.count("/") + 1
     runs = ("/".join(folders[at : at + many]) for at in range(len(folders) - many + 1))
-    return any(fnmatchcase(run, pattern) for run in runs)
+    return any(format.is_named(run, pattern) for run in runs)
 
 
 def _is_a(kind: str, value: Any) -> bool:

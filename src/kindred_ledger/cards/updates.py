@@ -57,20 +57,23 @@ class Component(Struct, frozen=True):
 class Updates:
     """The rules of one card, for builds of its scheme."""
 
-    def __init__(self, file: CardFile, builds: Scheme) -> None:
+    def __init__(self, file: CardFile, builds: Scheme, *, any_case: bool = False) -> None:
         self.table: UpdateTable = file.update
-        self.keep = Patterns(tuple(self.table.keep)) if self.table.keep else None
-        self.overwrite = Patterns(tuple(self.table.overwrite)) if self.table.overwrite else None
+        keep, overwrite = tuple(self.table.keep), tuple(self.table.overwrite)
+        self.keep = Patterns(keep, any_case=any_case) if keep else None
+        self.overwrite = Patterns(overwrite, any_case=any_case) if overwrite else None
         self.builds = builds
         self.components = {
-            name: _component(name, table, builds) for name, table in file.components.items()
+            name: _component(name, table, builds, any_case)
+            for name, table in file.components.items()
         }
         self._decisions = file.decisions
+        self._any_case = any_case
 
     @cached_property
     def decisions(self) -> tuple[Rule, ...]:
         """The rules about files that two sides changed."""
-        return tuple(map(_rule, self._decisions))
+        return tuple(_rule(row, self._any_case) for row in self._decisions)
 
     def component(self, text: str) -> Component:
         """Return the component of a code name or of a name players see.
@@ -117,21 +120,22 @@ class Updates:
         return None
 
 
-def _component(name: str, table: ComponentTable, builds: Scheme) -> Component:
+def _component(name: str, table: ComponentTable, builds: Scheme, any_case: bool) -> Component:
     return Component(
         name,
         tuple(table.names),
-        Patterns(tuple(table.include)),
+        Patterns(tuple(table.include), any_case=any_case),
         table.optional,
         VersionRange.parse(table.builds, builds),
     )
 
 
-def _rule(row: DecisionTable) -> Rule:
+def _rule(row: DecisionTable, any_case: bool) -> Rule:
     from ..merge import Choice, Rule, named_fields
 
     fields = tuple(meant for field in row.fields for meant in named_fields(field))
-    return Rule(Choice(row.take), Patterns(tuple(row.files)), fields, said="the card says so")
+    files = Patterns(tuple(row.files), any_case=any_case)
+    return Rule(Choice(row.take), files, fields, said="the card says so")
 
 
 _KEY = tuple[str | int, ...]

@@ -43,6 +43,8 @@ AnySelection = Callable[[str], bool] | str | Iterable[str] | None
 class Patterns(Struct, frozen=True):
     """Paths that match `include` and not `exclude`; an empty `include` means everything.
 
+    `any_case`: large and small letters are the same, as on disks that take them so.
+
     >>> saves = Patterns(("user/saves/",), ("*.tmp",))
     >>> saves("user/saves/a.voyage"), saves("user/saves/a.tmp")
     (True, False)
@@ -50,22 +52,24 @@ class Patterns(Struct, frozen=True):
 
     include: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
+    any_case: bool = False
 
     def __call__(self, path: str) -> bool:
-        if self.include and not _matcher(self.include)(path):
+        if self.include and not _matcher(self.include, self.any_case)(path):
             return False
-        return not (self.exclude and _matcher(self.exclude)(path))
+        return not (self.exclude and _matcher(self.exclude, self.any_case)(path))
 
     def check_selected(self, paths: list[str]) -> None:
         """Raise `UsageError` for a pattern that fits none of these paths."""
         for pattern in self.include:
             taken_back = pattern.startswith("!")
-            if not taken_back and not any(map(_matcher((pattern,)), paths)):
+            if not taken_back and not any(map(_matcher((pattern,), self.any_case), paths)):
                 raise UsageError(
                     f"no file here fits {pattern!r}", remedy=path_meant(pattern, paths) or _CHECK
                 )
         for pattern in self.exclude:
-            if not any(map(_matcher((pattern.removeprefix("!"),)), paths)):
+            named = pattern.removeprefix("!")
+            if not any(map(_matcher((named,), self.any_case), paths)):
                 raise UsageError(
                     f"no file here fits {pattern!r}, which was to be left out",
                     remedy=path_meant(pattern, paths) or _CHECK,
@@ -179,12 +183,20 @@ def _bounded_pattern(line: str) -> Any:
     return pattern
 
 
+def _in_any_case(line: str) -> Any:
+    pattern = _bounded_pattern(line)
+    if pattern.regex is not None:
+        pattern.regex = re.compile(pattern.regex.pattern, re.IGNORECASE)
+    return pattern
+
+
 @lru_cache(maxsize=256)
-def _matcher(lines: tuple[str, ...]) -> Callable[[str], bool]:
+def _matcher(lines: tuple[str, ...], any_case: bool = False) -> Callable[[str], bool]:
     from pathspec import GitIgnoreSpec
 
+    made = _in_any_case if any_case else _bounded_pattern
     try:
-        return GitIgnoreSpec.from_lines(map(as_text, lines), _bounded_pattern).match_file
+        return GitIgnoreSpec.from_lines(map(as_text, lines), made).match_file
     except ValueError as error:
         raise UsageError(
             f"the pattern {' '.join(lines)!r} cannot be read: {error}",
