@@ -220,6 +220,7 @@ class Refused(unittest.TestCase):
             ("a u8 = (1 + )", "cannot be read"),
             ("a runs u8 of u8 u8 default 0", "one number for all"),
             ("type a { b u8 since 1, c table u8 a }\nd a", "every field is in all versions"),
+            ("a table f16 u8", "is a whole number, not f16"),
         ):
             with self.subTest(text), self.assertRaisesRegex(LayoutError, re.escape(words)):
                 Layout.parse(f"layout t\n{text}")

@@ -196,7 +196,7 @@ class Entry(Struct, frozen=True):
             left = self.left_out
             size = f"{count(left.files, 'file')}, {bytes_as_text(left.size_bytes)}"
             what = f"left out as disposable: {', '.join(left.categories)} ({size})"
-            found.append(Finding.note("left-out", what))
+            found.append(Finding.note("disposable-left-out", what))
         return tuple(found)
 
     def to_json(self) -> dict[str, Any]:

@@ -85,7 +85,7 @@ def reinstall(
             plan.drop(path, here, reason)
     if disposed:
         what = f"{count(disposed, 'disposable file')} of yours go"
-        plan.findings.append(Finding.note("disposed", what))
+        plan.findings.append(Finding.note("disposable-removed", what))
     own = [path for path in now.leaves if kept(path) or not path.startswith(f"{PROGRAM}/")]
     plan.relocate([path for path in own if path not in offer.tree])
     _drop_empty_folders(plan)

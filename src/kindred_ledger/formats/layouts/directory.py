@@ -8,19 +8,17 @@ on the next aligned offset, and whatever told its place tells the new one.
 
 from __future__ import annotations
 
-from math import lcm
-from typing import Any, NoReturn
+from typing import Any, ClassVar
 
 from msgspec import Struct
 
 from ..tree import LIST, SCALAR
 from .derived import unpacked_size
 from .item import Field, Item, Reading, Scope, Writing, give_paths
+from .placed import MANY, find_parts
+from .regions import NOWHERE, Member, Region, Span
 
 __all__ = ["At", "Each", "Places"]
-
-Span = tuple[int, int]
-NOWHERE = (0, 0)  # where a part lies that is not there
 
 
 class Places(Struct, frozen=True):
@@ -80,6 +78,7 @@ class _Placed(Struct, frozen=True):
 
     places: Places
     inner: Any
+    is_single: ClassVar[bool] = False
     follows: bool = True  # written whenever what tells its places may have changed
 
     def least(self, version: int) -> int:
@@ -97,16 +96,21 @@ class _Placed(Struct, frozen=True):
         size = size_of(behind, reading.version or 0)
         return start, len(reading.data) - (size or 0), size
 
+    def _origin(self, reading: Reading, start: int) -> int | None:
+        """Return where the offsets count from; None if that is nowhere here."""
+
+        def place(item: Item) -> Span | None:
+            return (item.start, item.end) if item.buffer is reading.data else None
+
+        return self.places.origin(reading.scope, start, len(reading.data), place)
+
     def _spans(
         self, reading: Reading, field: Field, told: list[_Told], start: int, stop: int
     ) -> list[Span]:
         """Return where the parts lie; those that have no size reach to the next one at most."""
 
-        def place(item: Item) -> Span | None:
-            return (item.start, item.end) if item.buffer is reading.data else None
-
         places = self.places
-        origin = places.origin(reading.scope, start, len(reading.data), place)
+        origin = self._origin(reading, start)
         if origin is None:
             reading.fail(field, f"{places.base!r} is no place that offsets can count from here")
         if stop < start:
@@ -173,14 +177,17 @@ class _Placed(Struct, frozen=True):
         return part
 
     def _finish(
-        self, reading: Reading, item: Item, start: int, spans: list[Span], behind: int | None
+        self, reading: Reading, item: Item, start: int, spans: list[Span] | None, behind: int | None
     ) -> None:
-        """Go on behind the region as far as it is known by now."""
+        """Go on behind the region as far as it is known by now; `spans` None: the item's rows have them."""
+        origin = self._origin(reading, start)
         if behind is not None:
             reading.at = len(reading.data) - behind
+        elif spans is None:
+            reading.at = max(reading.at, int(item.rows.ends.max()))
         else:
             reading.at = max([reading.at, *(end for _, end in spans)])
-        item.region = (start, reading.at, spans)
+        item.region = (start, reading.at, spans, origin)
 
     # ---- writing -------------------------------------------------------------------------
 
@@ -190,8 +197,8 @@ class _Placed(Struct, frozen=True):
             writing.region = Region(writing, size_of(behind, writing.version))
         writing.region.members.append((self, item, field, list(writing.scope.groups)))
 
-    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item]:
-        """Return the items of the parts."""
+    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item | None]:
+        """Return the items of the parts; None for those that nobody looked at."""
         raise NotImplementedError
 
     def scope(self, groups: list[Item], number: int) -> list[Item]:
@@ -216,6 +223,11 @@ class Each(_Placed, frozen=True):
         if table is None or table.kind != LIST:
             reading.fail(field, f"there is no table {self.table!r} before it")
         start, stop, behind = self._region(reading)
+        found = self._find_parts(reading, field, table, start, stop)
+        if found is not None:
+            self._finish(reading, found, start, None, behind)
+            found.end = reading.at
+            return found
         rows = [_row(table, number) for number in range(_count(table))]
         told = [_Told(_cells(row), _start(table, number)) for number, row in enumerate(rows)]
         spans = self._spans(reading, field, told, start, stop)
@@ -229,9 +241,47 @@ class Each(_Placed, frozen=True):
         item.end = reading.at
         return item
 
-    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item]:
+    def _find_parts(
+        self, reading: Reading, field: Field, table: Item, start: int, stop: int
+    ) -> Item | None:
+        """Find the parts by the columns of a large table; None if they are read one by one."""
+        if table.rows is None or table.members is not None or table.rows.count < MANY:
+            return None
+        if table.some or not table.maker.has_columns(table.rows.context[1]):
+            return None
+        origin = self._origin(reading, start)
+        if origin is None or stop < start:
+            return None
+        return find_parts(self, reading, field, table, start=start, stop=stop, origin=origin)
+
+    def has_columns(self, version: int) -> bool:
+        """Tell whether the parts are taken by columns: they are not."""
+        return False
+
+    def row(self, item: Item, number: int) -> Item:
+        """Return one part that was found by columns, read now, by its row as that was read."""
+        rows = item.rows
+        groups, version, layout, path, base = rows.context
+        reading = Reading(rows.buffer, layout)
+        reading.version, reading.path, reading.base = version or None, list(path), base
+        reading.scope = Scope(list(groups))
+        table = reading.scope.find(self.table)
+        assert table is not None and table.maker is not None
+        told_by = table.maker.row(table, number)
+        told = _Told(_cells(told_by), _start_read(table, number))
+        inner = Field(f"{item.key}[{number}]", self.inner, item.field.at)
+        part = self._part(reading, inner, told, rows.span(number), told_by)
+        part.key, part.parent, part.at = None, item, number
+        return part
+
+    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item | None]:
         if item.kind != LIST:
             writing.fail(field, "a list of parts is needed here")
+        if item.members is None and item.rows is not None:
+            some = item.some or {}
+            if writing.changed:
+                return [some.get(n) or self.row(item, n) for n in range(item.rows.count)]
+            return [some.get(n) for n in range(item.rows.count)]
         return list(item.members or ())
 
     def scope(self, groups: list[Item], number: int) -> list[Item]:
@@ -247,28 +297,25 @@ class Each(_Placed, frozen=True):
 
     def tell(self, region: Region, member: Member, number: int, told: dict[str, int]) -> None:
         table = self._table(region, member)
-        if table.members is None:
-            table.members = [(table.some or {}).get(n) for n in range(table.rows.count)]
-            for at, row in enumerate(table.members):
-                if row is None:
-                    made = table.members[at] = table.maker.row(table, at)
-                    if table.origin is not None:
-                        give_paths(made, (*table.origin, at))
-                    made.parent, made.at = table, at
-        if number >= len(table.members):
+        if table.members is None and (table.value is not None or region.writing.changed):
+            table.members = [_own_row(table, n) for n in range(table.rows.count)]
+        if number >= _count(table):
             region.fail(member, f"there are more parts than rows in {self.table}")
-        row = table.members[number]
+        row = table.members[number] if table.members is not None else _own_row(table, number)
         for cell in row.members or ():
             said = told.get(str(cell.key))
             if said is not None and cell.value != said:
                 cell.value, cell.dirty, row.dirty = said, True, True
+                if table.members is None:
+                    table.some = table.some if table.some is not None else {}
+                    table.some[number] = row
                 table.touch()
 
     def write_told(self, region: Region, member: Member) -> None:
         """Write the table anew where it stands, in the same size; one in the region is written later."""
         table, writing = self._table(region, member), region.writing
-        if len(member[1].members or ()) != _count(table):
-            parts, rows = len(member[1].members or ()), _count(table)
+        if _count(member[1]) != _count(table):
+            parts, rows = _count(member[1]), _count(table)
             region.fail(member, f"there are {parts} blocks, but {rows} rows in {self.table}")
         if not table.dirty or region.is_waiting(table):
             return
@@ -279,6 +326,8 @@ class Each(_Placed, frozen=True):
         part.path.pop()
         part.scope = Scope(member[3])
         again = Item(LIST, key=table.key, members=table.members, field=table.field, dirty=True)
+        if table.members is None:
+            again.rows, again.some, again.maker = table.rows, table.some, table.maker
         table.maker.write(part, again, table.field)
         if len(part.out) != span[1] - span[0]:
             region.fail(member, "the table changed its size when it was told of the new places")
@@ -287,6 +336,8 @@ class Each(_Placed, frozen=True):
 
 class At(_Placed, frozen=True):
     """`at PATH … KIND`: one part, at an offset that a field tells."""
+
+    is_single: ClassVar[bool] = True
 
     @property
     def may_lack(self) -> bool:
@@ -307,7 +358,7 @@ class At(_Placed, frozen=True):
         self._finish(reading, item, start, spans, behind)
         return item
 
-    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item]:
+    def parts(self, item: Item, writing: Writing, field: Field) -> list[Item | None]:
         return [item]
 
     def tell(self, region: Region, member: Member, number: int, told: dict[str, int]) -> None:
@@ -334,188 +385,6 @@ class At(_Placed, frozen=True):
         if span is None or len(part.out) != span[1] - span[0]:
             region.fail(member, f"{path} cannot be told where it lies")
         writing.out.put(span[0], bytes(part.out))
-
-
-# A kind, its item and field, and the groups around it.
-Member = tuple[_Placed, Item, Field, "list[Item]"]
-
-
-class Region:
-    """A region that is written: its members, until what follows it is written."""
-
-    def __init__(self, writing: Writing, behind: int | None) -> None:
-        self.writing = writing
-        self.behind = behind
-        self.members: list[Member] = []
-        self.said: dict[int, int] = {}  # of fields by identity: where they say a part lies
-        self._waiting: set[int] = set()  # parts that are written later, by identity
-
-    def fail(self, member: Member, what: str) -> NoReturn:
-        """Raise the error for a fault in a member."""
-        self.writing.fail(member[2], what)
-
-    def is_waiting(self, item: Item) -> bool:
-        """Tell whether an item lies in a part that is written later."""
-        node: Item | None = item
-        while node is not None:
-            if id(node) in self._waiting:
-                return True
-            node = node.parent
-        return False
-
-    def close(self) -> None:
-        """Put the parts where they lie, the last fields' first: what tells of them may be a part, too."""
-        writing = self.writing
-        here = len(writing.out)
-        regions = [item.region for _, item, _, _ in self.members]
-        as_read = all(
-            item.region is not None and len(kind.parts(item, writing, field)) == len(item.region[2])
-            for kind, item, field, _ in self.members
-        )
-        start = regions[0][0] if as_read else here
-        stop = max((region[1] for region in regions), default=here) if as_read else here
-        tail = bytearray(self.members[0][1].buffer[start:stop]) if as_read else bytearray()
-        step = lcm(*(n for kind, *_ in self.members for n in (kind.places.align, kind.places.unit)))
-        shift = here - start
-        if as_read and shift:
-            # What lies before them grew or shrank: all move together, and keep their alignment.
-            gap = -shift % step
-            writing.out += b"\0" * gap
-            shift += gap
-        base = len(writing.out)
-        old = [
-            [(a + shift, b + shift) if (a, b) != NOWHERE else NOWHERE for a, b in region[2]]
-            if as_read
-            else []
-            for region in regions
-        ]
-        shared = _shared([span for spans in old for span in spans])
-        self._waiting = {id(item) for kind, item, _, _ in self.members if isinstance(kind, At)}
-        late: list[tuple[Member, list[Span]]] = []
-        placed: list[list[Span]] = []
-        for member, spans in zip(reversed(self.members), reversed(old), strict=True):
-            kind, item, _, groups = member
-            self._waiting.discard(id(item))
-            origin = kind.places.origin(Scope(groups), here, 0, writing.span)
-            if origin is None:
-                self.fail(
-                    member, f"{kind.places.base!r} is no place that offsets can count from here"
-                )
-            put = self._put(member, spans, shared, tail, base, origin)
-            placed.insert(0, put)
-            if kind.places.base == "end":
-                late.append((member, put))
-            else:
-                self._tell(member, put, origin)
-        reach = max([base, *(end for put in placed for _, end in put)])
-        if self.behind is None:  # what follows is looked for right behind the last part
-            del tail[reach - base :]
-        writing.out += tail
-        end = len(writing.out)
-        for member, put in late:
-            if self.behind is None:
-                self.fail(member, "offsets count from the end, and what follows has no fixed size")
-            self._tell(member, put, end + self.behind)
-        reach = base
-        for (kind, item, _, _), put in zip(self.members, placed, strict=True):
-            reach = max([reach, *(last for _, last in put)]) if self.behind is None else end
-            writing.spans[id(item)] = (base, reach) if isinstance(kind, Each) else put[0]
-
-    def _put(
-        self,
-        member: Member,
-        spans: list[Span],
-        shared: set[Span],
-        tail: bytearray,
-        base: int,
-        origin: int,
-    ) -> list[Span]:
-        """Place the parts of a member; return where they lie."""
-        kind, item, field, _ = member
-        parts = kind.parts(item, self.writing, field)
-        same = len(parts) == len(spans)
-        moved: dict[
-            tuple[Span, bytes], Span
-        ] = {}  # of what several have, the first that went elsewhere
-        out: list[Span] = []
-        for number, part in enumerate(parts):
-            slot = spans[number] if same else NOWHERE
-            if same and part.start >= 0 and not part.dirty and not self.writing.changed:
-                out.append(slot)
-                continue
-            if part.kind == SCALAR and part.value is None:
-                out.append(NOWHERE)
-                continue
-            data = self._bytes(member, part, number)
-            if slot in shared:
-                if (slot, data) not in moved:
-                    moved[slot, data] = _place(kind.places, tail, base, NOWHERE, data, origin)
-                out.append(moved[slot, data])
-            else:
-                out.append(_place(kind.places, tail, base, slot, data, origin))
-        return out
-
-    def _bytes(self, member: Member, part: Item, number: int) -> bytes:
-        kind, _, field, groups = member
-        if part.start >= 0 and not part.dirty and not self.writing.changed:
-            return part.raw
-        name = f"{field.name}[{number}]" if isinstance(kind, Each) else field.name
-        made = self.writing.inside(name)
-        made.scope = Scope(kind.scope(groups, number))
-        kept, part.region = part.region, None
-        kind.inner.write(made, part, Field(name, kind.inner, field.at))
-        part.region = kept
-        return bytes(made.finish())
-
-    def _tell(self, member: Member, put: list[Span], origin: int) -> None:
-        kind, item, field, _ = member
-        for number, (part, span) in enumerate(
-            zip(kind.parts(item, self.writing, field), put, strict=True)
-        ):
-            size = None
-            if kind.places.unpacked:
-                size = self.writing.unpacked.get(id(part), unpacked_size(part))
-            kind.tell(self, member, number, kind.places.told(span, size, origin))
-        kind.write_told(self, member)
-
-
-def _place(
-    places: Places, tail: bytearray, base: int, slot: Span, data: bytes, origin: int
-) -> Span:
-    """Put a part into its slot if it fits, else behind everything."""
-    if 0 < slot[1] - slot[0] >= len(data):
-        at = slot[0] - base
-        tail[at : at + len(data)] = data
-        return slot[0], slot[0] + len(data)
-    at = base + len(tail)
-    gap = -at % places.align
-    if places.base != "end":  # where units do not fall on aligned places, they go before
-        fitting = (gap + n * places.align for n in range(places.unit + 1))
-        anywhere = range(2 * places.unit)
-        gap = next(n for n in (*fitting, *anywhere) if _is_tellable(places, at + n - origin))
-    tail += b"\0" * gap + data
-    return at + gap, at + gap + len(data)
-
-
-def _moved(span: Span, shift: int) -> Span:
-    return (span[0] + shift, span[1] + shift) if span != NOWHERE else NOWHERE
-
-
-def _is_tellable(places: Places, distance: int) -> bool:
-    """Tell whether an offset can say a distance, and does not say that there is nothing."""
-    return distance % places.unit == 0 and distance // places.unit != places.nothing
-
-
-def _shared(spans: list[Span]) -> set[Span]:
-    """Return the spans that share bytes with another."""
-    found: set[Span] = set()
-    last, reach = (0, 0), 0
-    for span in sorted(span for span in spans if span[1] > span[0]):
-        if span[0] < reach:
-            found |= {last, span}
-        if span[1] > reach:
-            last, reach = span, span[1]
-    return found
 
 
 def size_of(behind: tuple[Field, ...], version: int) -> int | None:
@@ -559,11 +428,26 @@ def _row(table: Item, number: int) -> Item:
     return made
 
 
+def _own_row(table: Item, number: int) -> Item:
+    """Return a row that can be changed, as one of the table's own."""
+    row: Item | None = (table.some or {}).get(number)
+    if row is None:
+        row = table.maker.row(table, number)
+        if table.origin is not None:
+            give_paths(row, (*table.origin, number))
+        row.parent, row.at = table, number
+    return row
+
+
 def _start(table: Item, number: int) -> int:
     """Return where a row begins in what the table lies in."""
     if table.members is None:
-        return int(table.rows.span(number)[0])
+        return _start_read(table, number)
     return int(table.members[number].start)
+
+
+def _start_read(table: Item, number: int) -> int:
+    return int(table.rows.span(number)[0])
 
 
 def _cells(row: Item) -> dict[str, Any]:

@@ -28,7 +28,6 @@ if TYPE_CHECKING:
 
 __all__ = ["LayoutDocument"]
 
-_PIECE = 1 << 18  # bytes that are compared at once
 _LEAST_ROWS = 100  # of a table that is read by columns
 
 
@@ -149,21 +148,15 @@ class LayoutDocument(TreeDocument[Item]):
             return True
         return None
 
-    def _same_rows(self, node: Item, found: Any, other: Item, path: Path) -> bool:
+    def _same_rows(self, node: Item, found: Any, other: Item, path: Path) -> bool | None:
         """Tell whether a table is the same: rows nobody looked at by their bytes, others by value."""
-        if other.rows is None or other.rows.count != node.rows.count:
+        if other.rows is None:  # it is small by now, say, and was read row by row
+            return None
+        if other.rows.count != node.rows.count or type(other.rows) is not type(node.rows):
             return False
         some = node.some or {}
-        begin = 0
-        for number in (*sorted(some), node.rows.count):
-            if begin < number:
-                pieces = []
-                for rows in (node.rows, other.rows):
-                    start, end = rows.span(begin)[0], rows.span(number - 1)[1]
-                    pieces.append(memoryview(rows.buffer)[start:end])
-                if not _same_bytes(*pieces):
-                    return False
-            begin = number + 1
+        if not node.rows.same(other.rows, without=sorted(some)):
+            return False
         for number, row in some.items():
             check_tree(self, found, at=(path, row, found._row(other, other.maker, number)))
         return True
@@ -231,7 +224,7 @@ class LayoutDocument(TreeDocument[Item]):
             FormatError: its rows are read one by one, not by columns.
         """
         item = self._table(path)
-        if item.rows is None:
+        if not _has_columns(item):
             raise FormatError(
                 "its rows are read one by one, not by columns", where=format_path(path)
             )
@@ -285,6 +278,8 @@ class LayoutDocument(TreeDocument[Item]):
                 f"a table is set from an array, columns or a data frame, not {type(rows).__name__}",
                 where=format_path(path),
             )
+        if not _has_columns(item):
+            raise FormatError("its rows are not written by columns", where=format_path(path))
         names = rows if isinstance(rows, dict) else rows.dtype.names
         columns = item.maker.open(item)
         for name in [name for name in columns.cells if name not in names]:
@@ -321,7 +316,7 @@ class LayoutDocument(TreeDocument[Item]):
         Rows that were edited one by one, or whose sizes are not found by columns, have none.
         """
         item = self._node(path)
-        if item.maker is None or item.kind != LIST or item.rows is None:
+        if item.maker is None or item.kind != LIST or not _has_columns(item):
             return None
         if isinstance(item.value, Columns):
             return item.value
@@ -340,7 +335,7 @@ class LayoutDocument(TreeDocument[Item]):
         while stack:
             path, node = stack.pop()
             columns = node.value if isinstance(node.value, Columns) else None
-            if node.maker is not None and node.rows is not None and node.kind == LIST:
+            if node.maker is not None and node.kind == LIST and _has_columns(node):
                 touched = columns is not None and columns.touched
                 enough = touched or node.rows.count >= max(least, 1)
                 if enough and (columns is not None or not node.dirty):
@@ -416,6 +411,8 @@ class LayoutDocument(TreeDocument[Item]):
     def _plain_rows(self, node: Item) -> list[dict[str, Any]] | None:
         """Return the rows of a table that nobody looked into, of numbers alone, by columns; else None."""
         if node.some or node.value is not None or node.dirty or node.rows.count < _LEAST_ROWS:
+            return None
+        if not _has_columns(node):
             return None
         columns: Columns = node.maker.open(node)
         read = {name: columns.read(name) for name in columns.cells if columns.is_readable(name)}
@@ -547,11 +544,8 @@ class LayoutDocument(TreeDocument[Item]):
             node = node.parent
 
 
-def _same_bytes(one: memoryview, other: memoryview) -> bool:
-    """Tell whether two parts of files are the same: piece by piece, as `memoryview` compares byte by byte."""
-    pieces = (slice(at, at + _PIECE) for at in range(0, len(one), _PIECE))
-    same = (one[piece].tobytes() == other[piece].tobytes() for piece in pieces)
-    return len(one) == len(other) and all(same)
+def _has_columns(item: Item) -> bool:
+    return item.rows is not None and item.maker.has_columns(item.rows.context[1])
 
 
 def _single(column: Any) -> list[Any]:

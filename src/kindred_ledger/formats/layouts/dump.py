@@ -108,7 +108,7 @@ def _list_lines(
         place = base
         if item.rows is not None and item.members is None:
             row = item.maker.row(item, number)
-            place += item.rows.span(number)[0]
+            place += item.rows.base(number)
         else:
             row = (item.members or [])[number]
         row.at = number

@@ -288,6 +288,8 @@ class Grammar:
             return Size(terminator=bytes((tokens.number("the byte that ends it") & 255,)))
         token = tokens.name(what)
         kind = self._number(token.text)
+        if isinstance(kind, Float):
+            tokens.fail(f"{what} is a whole number, not {token.text}", token.at)
         return Size(path=token.text) if kind is None else Size(prefix=kind)
 
     def codec(self) -> str:

@@ -160,6 +160,7 @@ class Reading:
         self.base = 0  # where `data` begins in the file, to name places
         self.depth = 0  # of kinds in themselves
         self.region: Any = None  # where parts lie that are told elsewhere, while they are read
+        self.tree: Any = None  # the tree that is read, if its nodes were found by columns
 
     def inside(self, data: bytes, base: int = 0) -> Reading:
         """Return a reading of what a block holds, whose offsets are its own; `base` is its place."""
@@ -167,7 +168,7 @@ class Reading:
         inner.__dict__.update(self.__dict__)
         inner.data, inner.at, inner.late, inner.base = data, 0, [], base
         inner.stop = len(data)
-        inner.path, inner.region = list(self.path), None
+        inner.path, inner.region, inner.tree = list(self.path), None, None
         return inner
 
     def finish(self, field: Field, what: str) -> None:

@@ -14,6 +14,7 @@ from uuid import UUID
 from msgspec import Struct
 
 from .item import Field, Item, Reading, Writing
+from .many import Many
 from .numbers import Integer
 
 __all__ = ["UNITS", "Colour", "Fixed", "Time", "Uuid"]
@@ -55,6 +56,9 @@ class Uuid(Struct, frozen=True):
     def least(self, version: int) -> int:
         return 16
 
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + 16
+
     def dtype(self, big: bool) -> str | None:
         return "V16"
 
@@ -86,6 +90,9 @@ class _OfNumber(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.number.width
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + self.number.width
 
     def dtype(self, big: bool) -> str | None:
         return f"V{self.number.width}"
@@ -214,6 +221,9 @@ class Colour(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return len(self.order)
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + len(self.order)
 
     def dtype(self, big: bool) -> str | None:
         return f"V{len(self.order)}"

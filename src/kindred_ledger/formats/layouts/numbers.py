@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from ..tree import MAPPING, SCALAR
 from .item import Field, Item, Reading, Writing, same_or_none
+from .many import Many, beyond_unless
 
 __all__ = ["Bits", "Enum", "Flags", "Float", "Integer", "Varint"]
 
@@ -69,6 +70,11 @@ class Integer(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.width
 
+    def ends(self, many: Many, at: Any) -> Any:
+        if not self.logical:
+            return at + self.width
+        return beyond_unless(many.gather(at, "u1") <= 1, at + self.width)
+
     def dtype(self, big: bool) -> str | None:
         """Return the NumPy type of a column; None for widths that it has not."""
         if self.width not in (1, 2, 4, 8):
@@ -112,6 +118,9 @@ class Varint(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return 1
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return many.whole(self, at)[1]
 
     def dtype(self, big: bool) -> str | None:
         return None
@@ -161,6 +170,9 @@ class Float(Struct, frozen=True):
     def least(self, version: int) -> int:
         return self.width
 
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + self.width
+
     def dtype(self, big: bool) -> str | None:
         return self._form(big)[0] + f"f{self.width}"
 
@@ -193,6 +205,9 @@ class Enum(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.number.width
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + self.number.width
 
     def dtype(self, big: bool) -> str | None:
         return self.number.dtype(big)
@@ -252,6 +267,9 @@ class Bits(Struct, frozen=True):
 
     def least(self, version: int) -> int:
         return self.number.width
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return at + self.number.width
 
     def dtype(self, big: bool) -> str | None:
         return self.number.dtype(big)

@@ -12,6 +12,7 @@ from ..expressions import Expression
 from ..tree import LIST, MAPPING, SCALAR
 from .derived import fill_in, hold, holds
 from .item import Field, Item, Reading, Writing
+from .many import BEYOND, Many, Unmeasured, beyond_unless
 from .references import note_value
 from .squeeze import expand, squeeze
 from .strings import Pad, Size
@@ -39,6 +40,19 @@ class Condition(Struct, frozen=True):
         if not isinstance(value, (int, float)) or not isinstance(self.value, (int, float)):
             return False
         return bool(_ORDERS[self.sign](value, self.value))
+
+    def ends(self, many: Many, kind: Any, at: Any) -> Any:
+        """Return where things of a kind end that are there if this holds; see `Many`."""
+        import numpy as np
+
+        if self.expression is not None or self.sign not in ("==", "!="):
+            raise Unmeasured
+        held = many.matching(self.path, self.value)
+        there = np.broadcast_to(held if self.sign == "==" else np.logical_not(held), at.shape)
+        out = at.copy()
+        if there.any():
+            out[there] = many.some(kind, at, np.flatnonzero(there))
+        return out
 
 
 _DEEPEST_TREE = 60  # each level takes a handful of Python's frames, of which there are 1,000
@@ -141,6 +155,24 @@ class Group(Struct, frozen=True):
             writing.path.pop()
         writing.scope.groups.pop()
 
+    def ends(self, many: Many, at: Any) -> Any:
+        many.begin_group()
+        for field in self.fields:
+            if not field.is_in(many.version):
+                continue
+            kind = field.kind
+            if field.within is not None or field.is_derived or id(field) in many.layout.reserved:
+                raise Unmeasured
+            condition = field.condition
+            if field.name:
+                many.note(field.name, None if condition else kind, at)
+            if condition is not None and field.constant is not None:
+                raise Unmeasured
+            ends = many.ends(kind, at) if condition is None else condition.ends(many, kind, at)
+            at = ends if field.constant is None else many.constant(field, at, ends)
+        many.end_group()
+        return at
+
     def least(self, version: int) -> int:
         return sum(
             f.kind.least(version) for f in self.fields if f.is_in(version) and not f.condition
@@ -182,6 +214,16 @@ class Optional(Struct, frozen=True):
             self.inner.write(writing, item, field)
             item.shape = kept
 
+    def ends(self, many: Many, at: Any) -> Any:
+        import numpy as np
+
+        told, behind = many.whole(self.number, at)
+        out = beyond_unless((told == 0) | (told == 1), behind)
+        there = np.flatnonzero(told == 1)
+        if len(there):
+            out[there] = many.some(self.inner, behind, there)
+        return out
+
     def least(self, version: int) -> int:
         return int(self.number.least(version))
 
@@ -215,6 +257,22 @@ class Choice(Struct, frozen=True):
         if kind is None:
             writing.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
         kind.write(writing, item, field)
+
+    def ends(self, many: Many, at: Any) -> Any:
+        import numpy as np
+
+        out = np.full(len(at), BEYOND)
+        left = np.ones(len(at), np.bool_)
+        for value, kind in self.cases.items():
+            fits = left & many.matching(self.path, value)
+            chosen = np.flatnonzero(fits)
+            if len(chosen):
+                out[chosen] = many.some(kind, at, chosen)
+            left &= ~fits
+        if self.otherwise is not None and left.any():
+            chosen = np.flatnonzero(left)
+            out[chosen] = many.some(self.otherwise, at, chosen)
+        return out
 
     def least(self, version: int) -> int:
         return min((kind.least(version) for kind in self.kinds), default=0)
@@ -373,6 +431,14 @@ class Named(Struct, eq=False):
             writing.fail(field, f"{self.name} lies in itself more than {_DEEPEST_TREE} times")
         self.kind.write(writing, item, field)
         writing.depth -= 1
+
+    def ends(self, many: Many, at: Any) -> Any:
+        if many.element is None and self in many.inside:
+            raise Unmeasured  # how deep it goes is not known
+        many.inside.append(self)
+        ends = many.ends(self.kind, at)
+        many.inside.pop()
+        return ends
 
     def least(self, version: int) -> int:
         if self.is_measured:

@@ -117,7 +117,8 @@ def column_values(table: Item, name: str) -> Any:
     if table.rows is None or table.members is not None:
         return [_cell(row, name) for row in table.members or ()]
     edited = table.some or {}
-    if table.rows.count > _FEW and not edited:
+    by_columns = table.maker.has_columns(table.rows.context[1])
+    if table.rows.count > _FEW and not edited and by_columns:
         column = table.maker.columns(table).get(name or "value")
         if getattr(getattr(column, "dtype", None), "kind", "") in ("i", "u"):
             return column

@@ -14,6 +14,7 @@ from msgspec import Struct
 from ..columns import Columns, runs_together
 from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
+from .many import BEYOND, Many, Unmeasured
 from .numbers import Integer
 from .parts import Group, write_item
 from .references import note_column
@@ -22,6 +23,11 @@ from .strides import follow
 from .strings import Bytes, Pad, Size, Text
 
 __all__ = ["Rows", "Table"]
+
+
+_PIECE = 1 << 18  # bytes that are compared at once
+_MANY = 1000  # rows; for fewer, NumPy is not imported
+_MOST_ROUNDS = 4096  # rows of tables in rows, that are found by columns
 
 
 class Rows(Struct):
@@ -45,6 +51,24 @@ class Rows(Struct):
         if self.step:
             return self.body + row * self.step, self.body + (row + 1) * self.step
         return int(self.offsets[row]), int(self.offsets[row + 1])
+
+    def same(self, other: Rows, *, without: list[int]) -> bool:
+        """Tell whether rows have the same bytes in another file; some, sorted, are not looked at."""
+        begin = 0
+        for number in (*without, self.count):
+            if begin < number:
+                pieces = []
+                for rows in (self, other):
+                    start, end = rows.span(begin)[0], rows.span(number - 1)[1]
+                    pieces.append(memoryview(rows.buffer)[start:end])
+                if not _same_bytes(*pieces):
+                    return False
+            begin = number + 1
+        return True
+
+    def base(self, row: int) -> int:
+        """Return what the places in a row's item count from: it is cut out of `buffer`."""
+        return self.span(row)[0]
 
 
 class Table(Struct, frozen=True):
@@ -82,9 +106,15 @@ class Table(Struct, frozen=True):
             body = reading.at - count * step
             item.rows = Rows(count, body, step, None, reading.data, context)
             self._check_constants(reading, item, field)
+        elif reading.tree is not None and (rows := reading.tree.rows(reading, self.inner, count)):
+            item.rows = rows
+            rows.context = context
         elif count >= 0 and (plan := self.ragged(version)) is not None:
             item.rows = self._walk(reading, field, count, plan)
             item.rows.context = context
+        elif count >= _MANY and least and (found := self._found(reading, count)) is not None:
+            item.rows = found
+            found.context = context
         else:
             self._read_each(reading, item, field, count)
         item.end = reading.at
@@ -134,11 +164,14 @@ class Table(Struct, frozen=True):
         before, prefix, after = plan
         data, first = reading.data, reading.at
         end = len(data)
-        order = ">" if prefix.order(reading.big) == "big" else "<"
         room = max(end - prefix.width + 1, 0)
-        every = np.ndarray(room, f"{order}u{prefix.width}", data, 0, (1,))
-        lengths = np.ascontiguousarray(every, f"u{prefix.width}")
-        offsets = follow(lengths, first + before, before + prefix.width + after, count) - before
+        every = np.ndarray(room, prefix.dtype(reading.big), data, 0, (1,))
+        fixed = before + prefix.width + after
+
+        def step(at: Any) -> Any:
+            return at + fixed + every[np.minimum(at + before, room - 1)].astype(np.int64)
+
+        offsets = follow(step, first, count, end) if room else np.array([first])
         row = len(offsets) - 1
         if row < count or offsets[-1] > end:
             row = min(row, count - 1)
@@ -147,6 +180,19 @@ class Table(Struct, frozen=True):
             )
         reading.at = int(offsets[-1])
         return Rows(count, first, 0, offsets, data)
+
+    def _found(self, reading: Reading, count: int) -> Rows | None:
+        """Find rows that differ in size by columns; None if they must be read one by one."""
+        many = Many(reading.data, reading.layout, reading.version or 0)
+        try:
+            first, end = reading.at, reading.stop
+            offsets = follow(lambda at: many.measure(self.inner, at), first, count, end)
+        except Unmeasured:
+            return None
+        if reading.version is None or len(offsets) <= count or offsets[-1] > end:
+            return None  # reading them one by one says what is wrong
+        reading.at = int(offsets[-1])
+        return Rows(count, first, 0, offsets, reading.data)
 
     def _read_each(self, reading: Reading, item: Item, field: Field, count: int) -> None:
         item.members = []
@@ -265,9 +311,10 @@ class Table(Struct, frozen=True):
         before = {f.name: f.kind for f in self.fields(source)}
         kinds = [(before[f.name], f.kind) for f in self.fields(target) if f.name in before]
         readable = all(one == other or is_readable(one) for one, other in kinds)
-        return readable and self._has_columns(source) and self._has_columns(target)
+        return readable and self.has_columns(source) and self.has_columns(target)
 
-    def _has_columns(self, version: int) -> bool:
+    def has_columns(self, version: int) -> bool:
+        """Tell whether rows of a version are taken by columns."""
         return bool(self.step(version)) or self.ragged(version) is not None
 
     # ---- writing -------------------------------------------------------------------------
@@ -408,10 +455,49 @@ class Table(Struct, frozen=True):
             at += fixed
         return out.data
 
+    def ends(self, many: Many, at: Any) -> Any:
+        import numpy as np
+
+        count, at = self.count.told(many, at)
+        if many.element is not None and self.inner is many.element:
+            many.counts[many.which] = count
+            return at
+        fields = self.fields(many.version)
+        if any(each.constant is not None or each.within is not None for each in fields):
+            raise Unmeasured
+        step = self.step(many.version)
+        if step:
+            return at + np.minimum(count, many.size + 1) * step
+        if not self.inner.least(many.version):
+            raise Unmeasured
+        return self._ends_in_turn(many, at, np.broadcast_to(count, at.shape).copy())
+
+    def _ends_in_turn(self, many: Many, at: Any, left: Any) -> Any:
+        """Return where tables end of which `left` rows are to come: the first of all, then the second …"""
+        import numpy as np
+
+        at = at.copy()
+        going = np.flatnonzero(left > 0)
+        for _ in range(_MOST_ROUNDS):
+            if not len(going):
+                return at
+            at[going] = many.some(self.inner, at, going)
+            left[going] -= 1
+            at[going[(left[going] > 0) & (at[going] >= many.size)]] = BEYOND
+            going = going[(left[going] > 0) & (at[going] < many.size)]
+        raise Unmeasured
+
     def least(self, version: int) -> int:
         if self.count.fixed is not None:
             return self.count.fixed * int(self.inner.least(version))
         return self.count.least(version)
+
+
+def _same_bytes(one: memoryview, other: memoryview) -> bool:
+    """Tell whether two parts of files are the same: piece by piece, as `memoryview` compares byte by byte."""
+    pieces = (slice(at, at + _PIECE) for at in range(0, len(one), _PIECE))
+    same = (one[piece].tobytes() == other[piece].tobytes() for piece in pieces)
+    return len(one) == len(other) and all(same)
 
 
 def _fixed_size(field: Field) -> int | None:

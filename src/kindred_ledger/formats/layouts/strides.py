@@ -1,94 +1,164 @@
-"""Following lengths: where rows begin that each tell how far away the next one is.
+"""Following: where things begin that lie one behind another, each of a size that only it tells.
 
-A chain of lengths can only be followed row by row, but chains that begin anywhere soon fall together.
-So thousands of them are followed side by side, one from the begin of each stretch of the file, and
-the true one is walked only until it meets the one that was followed in its stretch.
+A chain of them can only be followed from one to the next, but chains that begin anywhere soon fall together.
+So hundreds are followed side by side, one from the begin of each stretch of the data, and on into the next
+stretch until they meet the chain that was followed there: the true one is put together of them.
 """
 
 from __future__ import annotations
 
-from array import array
-from collections.abc import Iterator
+from collections.abc import Callable
 from typing import Any
 
 __all__ = ["follow"]
 
-_FEW = 10_000  # rows that are walked before arrays are worth it; they tell how long the others are
-_ROWS = 2048  # in a stretch: many against what is walked until chains meet, few to follow
+_FIRST = 200  # things that are followed one by one; they tell how long the others are
+_LEAST = 64  # things in a stretch: many against what is followed until chains meet
+_MOST_STRETCHES = 2048
+_MOST_AT_ONCE = 1 << 21  # things
+_PATIENCE = 3  # times the rounds that a stretch should take
+_FAR = 8  # times the mean size
+
+Step = Callable[[Any], Any]
 
 
-def follow(lengths: Any, first: int, fixed: int, count: int) -> Any:
-    """Return the places of `count` lengths and the place after them: `(count + 1,)` int64.
+def follow(step: Step, first: int, count: int, size: int) -> Any:
+    """Return the places of `count` things and the place behind them: `(count + 1,)` int64.
 
-    `lengths` (n,) unsigned has what would be a length at every place; the next one is `fixed` and that much
-    on. The result is shorter if the chain leaves `lengths` before.
+    `step` returns, for places `(n,) int64`, where the things there end, beyond `size` where there can be
+    none. The result is shorter, and right so far, if the chain comes to such a place, or to the end.
     """
     import numpy as np
 
-    size = len(lengths)
-    walked, at = _walk(lengths, first, fixed, min(count, _FEW), size)
-    if len(walked) <= count and at < size:
-        left = count - _FEW
-        likely = at + (at - first) // _FEW * left * 9 // 8
-        out = [walked[:-1], *_rest(lengths, at, fixed, left, min(size, likely))]
-        return np.concatenate([np.frombuffer(part, np.int64) for part in out])[: count + 1]
-    return np.frombuffer(walked, np.int64)
+    places, at, failed = _one_by_one(step, first, min(count, _FIRST), size)
+    out = [places]
+    found = len(places)
+    while found < count and at < size and not failed:
+        wanted = min(count - found, _MOST_AT_ONCE)
+        mean = (at - first) / found
+        end = min(size, at + int(mean * wanted * 17 / 16) + 1)
+        stretches = min(wanted // _LEAST, _MOST_STRETCHES, (end - at) // 2)
+        if stretches < 2:
+            places, at, failed = _one_by_one(step, at, wanted, size)
+        else:
+            places, at, failed = _window(step, at, end, stretches, size, mean)
+        if len(places) > count - found:
+            at, failed = int(places[count - found]), False
+            places = places[: count - found]
+        out.append(places)
+        found += len(places)
+    return np.append(np.concatenate(out), at)
 
 
-def _rest(lengths: Any, at: int, fixed: int, count: int, end: int) -> Iterator[Any]:
-    """Yield the places of at least so many lengths, in parts; those up to `end` side by side."""
+def _one_by_one(step: Step, at: int, count: int, size: int) -> tuple[Any, int, bool]:
+    """Follow one chain; return its places, where it goes on, and whether it cannot."""
     import numpy as np
 
-    stretches = max(count // _ROWS, 1)
-    ends = np.linspace(at, end, stretches + 1, dtype=np.int64)
-    paths, after = _side_by_side(lengths, ends[:-1], ends[1:], fixed)
-    met = np.zeros(end, np.bool_)
-    met[paths] = True
-    marks = met.data
-    paths.sort()
-    cuts = np.searchsorted(paths, ends)
-    for stretch, stop in enumerate(ends[1:].tolist()):
-        if count <= 0 or at >= stop:
-            continue
-        walked, at = _walk(lengths, at, fixed, count, stop, marks)
-        yield walked[:-1]
-        count -= len(walked) - 1
-        if count and at < stop:  # it has met the chain of its stretch
-            met_there = paths[np.searchsorted(paths, at) : cuts[stretch + 1]]
-            yield met_there
-            count -= len(met_there)
-            at = int(after[stretch])
-    walked, at = _walk(lengths, at, fixed, count, len(lengths))
-    yield walked
+    places: list[int] = []
+    while len(places) < count and at < size:
+        after = int(step(np.array([at], np.int64))[0])
+        if after > size or after <= at:
+            return np.array(places, np.int64), at, True
+        places.append(at)
+        at = after
+    return np.array(places, np.int64), at, False
 
 
-def _side_by_side(numbers: Any, at: Any, ends: Any, fixed: int) -> tuple[Any, Any]:
-    """Follow a chain from each place to the end of its stretch; return all places, and what is next."""
+def _window(
+    step: Step, first: int, end: int, stretches: int, size: int, mean: float
+) -> tuple[Any, int, bool]:
+    """Follow a chain up to `end`; return its places, where it goes on, and whether it cannot."""
     import numpy as np
 
-    after = at.copy()
-    which = np.arange(len(at))
+    bounds = np.linspace(first, end, stretches + 1, dtype=np.int64)
+    stops = bounds[1:]
+    places, after, died = _side_by_side(step, bounds[:-1], stops, size, mean)
+    marks = np.zeros(end - first, np.bool_)
+    marks[places - first] = True
+    joints, met, failed = _on(step, np.where(died, end, after), marks, first, size)
+    # The true chain: that of the first stretch, what leads on from there, the one that was met, and so on.
+    cuts = np.searchsorted(places, bounds).tolist()
+    if died[0]:
+        return places[: cuts[1]], int(after[0]), True
     out = []
-    while len(which):
-        out.append(at)
-        at = at + numbers[at] + fixed
-        inside = at < ends[which]
-        if not inside.all():
-            after[which[~inside]] = at[~inside]
-            which, at = which[inside], at[inside]
-    return np.concatenate(out), after
+    stretch, begin = 0, 0
+    while True:
+        out += [places[begin : cuts[stretch + 1]], joints[stretch]]
+        at = int(met[stretch])
+        if failed[stretch] or at >= end:
+            return np.concatenate(out), at, bool(failed[stretch])
+        stretch = int(np.searchsorted(stops, at, side="right"))
+        begin = int(np.searchsorted(places, at))
 
 
-def _walk(
-    lengths: Any, at: int, fixed: int, count: int, end: int, marks: Any = None
-) -> tuple[array[int], int]:
-    """Go from length to length until `end`, or until a place that is marked."""
-    places = array("q")
-    put, numbers = places.append, lengths.data
-    for _ in range(count):
-        if at >= end or (marks is not None and marks[at]):
+def _side_by_side(
+    step: Step, starts: Any, stops: Any, size: int, mean: float
+) -> tuple[Any, Any, Any]:
+    """Follow a chain from each start up to its stop; one that cannot go on begins anew, a byte further on.
+
+    So does one that comes to a thing far larger than those before, as what lies in a text mostly is. Return
+    all places, sorted; where each chain goes on; and which have none. The first is not begun anew.
+    """
+    import numpy as np
+
+    at, which = starts.copy(), np.arange(len(starts))
+    births, born = starts.copy(), np.zeros(len(starts), np.int64)  # place and round
+    after, died = starts.copy(), np.zeros(len(starts), np.bool_)
+    recorded: list[tuple[Any, Any]] = []
+    far = int(_FAR * mean) + _LEAST
+    stretch = int(stops[-1] - starts[0]) // len(starts)
+    patience = int(_PATIENCE * (stretch / mean + mean)) + _LEAST
+    while len(which) and len(recorded) < patience:
+        recorded.append((which, at))
+        ends = step(at)
+        bad = (ends > size) | (ends <= at) | ((ends - at > far) & (which > 0))
+        if bad.any():
+            lost = which[bad]
+            births[lost] += 1
+            born[lost] = len(recorded)
+            if lost[0] == 0:
+                after[0], births[0] = at[0], stops[0]
+            ends = np.where(bad, births[which], ends)
+            died[lost[births[lost] >= stops[lost]]] = True
+        going = ends < stops[which]
+        done = which[~going]
+        after[done[~died[done]]] = ends[~going][~died[done]]
+        which, at = which[going], ends[going]
+    after[which] = at  # for those that took too long
+    chains = np.concatenate([chain for chain, _ in recorded])
+    places = np.concatenate([place for _, place in recorded])
+    rounds = np.repeat(np.arange(len(recorded)), [len(chain) for chain, _ in recorded])
+    valid = (rounds >= born[chains]) & ~died[chains]
+    if died[0]:
+        valid |= (chains == 0) & (places < after[0])
+    return np.sort(places[valid]), after, died
+
+
+def _on(step: Step, at: Any, marks: Any, first: int, size: int) -> tuple[list[Any], Any, Any]:
+    """Follow chains on until each meets a mark; return their places, where, and which could not go on."""
+    import numpy as np
+
+    end = first + len(marks)
+    met, failed = at.copy(), np.zeros(len(at), np.bool_)
+    which = np.flatnonzero(at < end)
+    at = at[which]
+    recorded: list[tuple[Any, Any]] = [(which[:0], at[:0])]
+    while True:
+        going = ~marks[np.minimum(at - first, len(marks) - 1)] & (at < end)
+        met[which[~going]] = at[~going]
+        which, at = which[going], at[going]
+        if not len(which):
             break
-        put(at)
-        at += fixed + numbers[at]
-    put(at)
-    return places, at
+        ends = step(at)
+        bad = (ends > size) | (ends <= at)
+        failed[which[bad]] = True
+        met[which[bad]] = at[bad]
+        which, at, ends = which[~bad], at[~bad], ends[~bad]
+        recorded.append((which, at))
+        at = ends
+    chains = np.concatenate([chain for chain, _ in recorded])
+    places = np.concatenate([place for _, place in recorded])
+    order = np.argsort(chains, kind="stable")
+    cuts = np.searchsorted(chains[order], np.arange(len(met) + 1)).tolist()
+    places = places[order]
+    return [places[cuts[n] : cuts[n + 1]] for n in range(len(met))], met, failed

@@ -10,6 +10,7 @@ from ...errors import FormatError
 from ..expressions import Expression
 from .derived import computed_number
 from .item import Field, Item, Reading, Writing
+from .many import BEYOND, Many, Unmeasured
 from .numbers import Varint
 
 __all__ = ["Bytes", "Pad", "Size", "Text"]
@@ -83,6 +84,23 @@ class Size(Struct, frozen=True):
             writing.fail(field, f"{self.path} cannot be told that there are {count:,}")
         holder.out.put(span[0], bytes(part.out))
 
+    def told(self, many: Many, at: Any) -> tuple[Any, Any]:
+        """Return how many there are, `(n,) int64` or an int, and where the number before them ends.
+
+        Raises:
+            Unmeasured: it is computed, or nothing says it.
+        """
+        import numpy as np
+
+        if self.fixed is not None:
+            return self.fixed, at
+        if self.prefix is not None:
+            count, at = many.whole(self.prefix, at)
+            return np.where(count < 0, BEYOND, count), at
+        if self.path:
+            return many.numbers(self.path), at
+        raise Unmeasured
+
     def least(self, version: int) -> int:
         """Return the fewest bytes the number takes."""
         return self.prefix.least(version) if self.prefix is not None else len(self.terminator)
@@ -129,6 +147,14 @@ class Bytes(Struct, frozen=True):
             writing.fail(field, "the value holds its own end mark")
         self.size.write(len(value), writing, field)
         writing.out += value + self.size.terminator
+
+    def ends(self, many: Many, at: Any) -> Any:
+        if self.size.to_end:
+            return many.to_stops(at)
+        if self.size.terminator:
+            return many.until(self.size.terminator, at)
+        count, at = self.size.told(many, at)
+        return at + count
 
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
@@ -231,6 +257,11 @@ class Text(Struct, frozen=True):
             writing.fail(field, "the text holds its own end mark")
         return raw
 
+    def ends(self, many: Many, at: Any) -> Any:
+        if self.unit > 1:  # not all bytes are text
+            raise Unmeasured
+        return Bytes(self.size).ends(many, at)
+
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version) * (self.unit if self._end_mark else 1)
 
@@ -260,6 +291,9 @@ class Pad(Struct, frozen=True):
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         writing.out += b"\0" * (-len(writing.out) % self.align if self.align else self.count)
+
+    def ends(self, many: Many, at: Any) -> Any:
+        return many.aligned(at, self.align) if self.align else at + self.count
 
     def least(self, version: int) -> int:
         return self.count
