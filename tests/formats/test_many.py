@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import random
 import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 from unittest import mock
 
@@ -12,7 +14,7 @@ from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, KindredError
 from kindred_ledger.formats import Layout, LayoutDocument
-from kindred_ledger.formats.layouts import directory, invent, rows
+from kindred_ledger.formats.layouts import directory, invent, rows, trees
 from kindred_ledger.formats.layouts.strides import follow
 from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
 from tests.formats.made_up.grammar import Grammar
@@ -27,15 +29,25 @@ FORMATS: dict[str, Any] = {
 }
 
 
-def by_columns(least: int) -> Any:
+@contextmanager
+def by_columns(least: int) -> Iterator[None]:
     """Have tables and directories of so many rows be found by columns, and trees of so many bytes."""
-    return mock.patch.multiple(rows, _MANY=least), mock.patch.multiple(directory, MANY=least)
+    with (
+        mock.patch.multiple(rows, _MANY=least),
+        mock.patch.multiple(directory, MANY=least),
+        mock.patch.multiple(trees, _LEAST_BYTES=least),
+    ):
+        yield
+
+
+NAMES = ("", "name text u8, ", "name text zero, ", "name text u8 if tag == 2, ")
+COUNTS = ("u8", "u16", "varint")
+BODIES = ("1 u8, 2 i32", "1 u8, 2 text u8", "1 u8, 2 table u8 node")
 
 
 def told(data: bytes, layout: Layout, least: int) -> Any:
     """Return what a file reads as, or that it cannot be read; and whether anything was found by columns."""
-    one, two = by_columns(least)
-    with one, two:
+    with by_columns(least):
         try:
             document = LayoutDocument(data, layout)
         except FormatError as error:
@@ -54,8 +66,7 @@ class ManyAtOnce(unittest.TestCase):
         for leaf in rng.sample(leaves, min(2, len(leaves))):
             made = []
             for least in (NEVER, 1):
-                one, two = by_columns(least)
-                with one, two:
+                with by_columns(least):
                     document = LayoutDocument(data, layout)
                     try:
                         document.set(leaf.path, leaf.value // 2)
@@ -89,6 +100,41 @@ class ManyAtOnce(unittest.TestCase):
         self.hold(bytes(made), layout, rng)
         made[rng.randrange(len(made))] ^= 1 << rng.randrange(8)
         self.hold(bytes(made), layout, rng)
+
+    @law
+    @given(st.integers(0, 2**32))
+    def test_trees(self, seed: int) -> None:
+        """Trees of nodes with names, keys or neither, flat and deep; some have tables that differ."""
+        rng = random.Random(seed)
+        name, count, body = rng.choice(NAMES), rng.choice(COUNTS), rng.choice(BODIES)
+        element = rng.choice(("node", "{ key u8, value node }"))
+        layout = Layout.parse(
+            f"layout t\n{rng.choice(('little', 'big'))} endian\n"
+            f"type node {{ tag u8, {name}body choice tag {{ {body}, 9 table {count} {element} }} }}\n"
+            "size u8\nroot node\nlast u16"
+        )
+        made = bytearray(b"\0" + self._node(layout, rng, 0) + b"\1\2")
+        self.hold(bytes(made), layout, rng)
+        made[rng.randrange(len(made))] = rng.choice((0, 1, 2, 9, 255))
+        self.hold(bytes(made), layout, rng)
+
+    def _node(self, layout: Layout, rng: random.Random, depth: int) -> bytes:
+        """Write a node and what is in it, by the words of the layout."""
+        text, order = layout.source.text, "big" if layout.big else "little"
+        tag = rng.choice((1, 2, 9, 9)) if depth < rng.choice((3, 8, 70)) else 1
+        out = bytes((tag,))
+        if "name text u8" in text:
+            out += b"\3abc" if rng.random() < 0.5 else b"\0"
+        if "name text zero" in text:
+            out += b"reed\0"
+        if tag == 9:
+            many = rng.randrange(4)
+            key = b"k" if "key" in text else b""
+            inside = b"".join(key + self._node(layout, rng, depth + 1) for _ in range(many))
+            width = 2 if "table u16" in text else 1
+            return out + many.to_bytes(width, order) + inside  # type: ignore[arg-type]
+        two = {"i32": b"abcd", "text u8": b"\2hi", "table u8 node": b"\1\1" + out[1:] + b"z"}
+        return out + (b"z" if tag == 1 else next(v for k, v in two.items() if f"2 {k}" in text))
 
 
 class Following(unittest.TestCase):

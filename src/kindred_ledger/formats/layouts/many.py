@@ -7,6 +7,7 @@ bytes has no `ends`, or raises `Unmeasured`: then things are read one by one.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from ..tree import SCALAR
@@ -57,6 +58,7 @@ class Many:
         self._names: list[dict[str, tuple[Any, Any, Any]]] = []
         self._constants: dict[int, Any] = {}
         self._marks: dict[bytes, Any] = {}
+        self._every: dict[str, Any] = {}  # by type: what would lie at each place
 
     def measure(self, kind: Any, at: Any) -> Any:
         """Return where things that begin at `at` end.
@@ -89,11 +91,13 @@ class Many:
         """Return the values of a NumPy type at places; beyond the data they mean nothing."""
         import numpy as np
 
-        width = np.dtype(form).itemsize
-        if self.size < width:
-            return np.zeros(len(at), form)
-        every = np.ndarray(self.size - width + 1, form, self.data, 0, (1,))
-        return every[np.minimum(at, self.size - width)]
+        every = self._every.get(form)
+        if every is None:
+            width = np.dtype(form).itemsize
+            padded = self.data if self.size >= width else self.data.ljust(width, b"\0")
+            every = np.ndarray(len(padded) - width + 1, form, padded, 0, (1,))
+            self._every[form] = every
+        return every[np.minimum(at, len(every) - 1)]
 
     def whole(self, number: Any, at: Any) -> tuple[Any, Any]:
         """Return whole numbers of a kind, as int64, and where they end; what is none is `BEYOND`."""
@@ -172,9 +176,10 @@ class Many:
         """Note where a field of the innermost group lies."""
         self._names[-1][name] = kind, at, self.which
 
-    def matching(self, path: str, value: Any) -> Any:
-        """Return which of the things have a value at a path: `(n,) bool`."""
-        return _equal(*self._find(path), value)
+    def matching(self, path: str, values: Iterable[Any]) -> Iterator[Any]:
+        """Yield, for each of some values, which of the things have it at a path: `(n,) bool`."""
+        kind, raw = self._find(path)
+        return (_equal(kind, raw, value) for value in values)
 
     def numbers(self, path: str) -> Any:
         """Return the whole numbers at a path: `(n,) int64`."""

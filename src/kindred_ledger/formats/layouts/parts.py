@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import Any
 
 from msgspec import Struct
@@ -16,6 +17,7 @@ from .many import BEYOND, Many, Unmeasured, beyond_unless
 from .references import note_value
 from .squeeze import expand, squeeze
 from .strings import Pad, Size
+from .trees import element_of, find_tree
 
 __all__ = ["Block", "Choice", "Condition", "Group", "Named", "Optional", "Sections", "write_item"]
 
@@ -47,8 +49,8 @@ class Condition(Struct, frozen=True):
 
         if self.expression is not None or self.sign not in ("==", "!="):
             raise Unmeasured
-        held = many.matching(self.path, self.value)
-        there = np.broadcast_to(held if self.sign == "==" else np.logical_not(held), at.shape)
+        (held,) = many.matching(self.path, (self.value,))
+        there = held if self.sign == "==" else ~held
         out = at.copy()
         if there.any():
             out[there] = many.some(kind, at, np.flatnonzero(there))
@@ -263,12 +265,12 @@ class Choice(Struct, frozen=True):
 
         out = np.full(len(at), BEYOND)
         left = np.ones(len(at), np.bool_)
-        for value, kind in self.cases.items():
-            fits = left & many.matching(self.path, value)
-            chosen = np.flatnonzero(fits)
+        matching = many.matching(self.path, self.cases)
+        for kind, fits in zip(self.cases.values(), matching, strict=True):
+            chosen = np.flatnonzero(fits)  # a value fits one case only
             if len(chosen):
                 out[chosen] = many.some(kind, at, chosen)
-            left &= ~fits
+                left &= ~fits
         if self.otherwise is not None and left.any():
             chosen = np.flatnonzero(left)
             out[chosen] = many.some(self.otherwise, at, chosen)
@@ -409,7 +411,7 @@ class Block(Struct, frozen=True):
         return self.size.fixed or self.size.least(version)
 
 
-class Named(Struct, eq=False):
+class Named(Struct, eq=False, dict=True):
     """A kind that holds itself: a tree. It is known by its name."""
 
     name: str
@@ -417,11 +419,21 @@ class Named(Struct, eq=False):
     is_used: bool = False  # within itself
     is_measured: bool = False  # while its least size is looked for
 
+    @cached_property
+    def element(self) -> Any:
+        """What all its tables hold, if its nodes lie one behind another; else None."""
+        return element_of(self)
+
     def read(self, reading: Reading, field: Field) -> Item:
         reading.depth += 1
         if reading.depth > _DEEPEST_TREE:
             reading.fail(field, f"{self.name} lies in itself more than {_DEEPEST_TREE} times")
+        outermost = reading.depth == 1 and reading.tree is None and self.is_used
+        if outermost and self.element is not None:
+            reading.tree = find_tree(self.kind, self.element, reading, deepest=_DEEPEST_TREE)
         item: Item = self.kind.read(reading, field)
+        if outermost:
+            reading.tree = None
         reading.depth -= 1
         return item
 

@@ -42,6 +42,7 @@ class Rows(Struct):
     offsets: Any = None  # (count + 1,) int64: begin of each row, and the end of the last
     buffer: bytes = b""
     context: Any = None
+    tree: Any = None  # of a node's children: the TreeView they are seen through
 
     def __len__(self) -> int:
         return self.count
@@ -106,7 +107,7 @@ class Table(Struct, frozen=True):
             body = reading.at - count * step
             item.rows = Rows(count, body, step, None, reading.data, context)
             self._check_constants(reading, item, field)
-        elif reading.tree is not None and (rows := reading.tree.rows(reading, self.inner, count)):
+        elif reading.tree is not None and (rows := self._children(reading, count)) is not None:
             item.rows = rows
             rows.context = context
         elif count >= 0 and (plan := self.ragged(version)) is not None:
@@ -181,6 +182,15 @@ class Table(Struct, frozen=True):
         reading.at = int(offsets[-1])
         return Rows(count, first, 0, offsets, data)
 
+    def _children(self, reading: Reading, count: int) -> Rows | None:
+        """Return the rows of a tree's node, as its nodes were found by columns; None if they are not."""
+        first = reading.at
+        offsets = reading.tree.offsets(self.inner, first, count)
+        if offsets is None:
+            return None
+        reading.at = int(offsets[-1])
+        return Rows(count, first, 0, offsets, reading.data, tree=reading.tree)
+
     def _found(self, reading: Reading, count: int) -> Rows | None:
         """Find rows that differ in size by columns; None if they must be read one by one."""
         many = Many(reading.data, reading.layout, reading.version or 0)
@@ -241,6 +251,7 @@ class Table(Struct, frozen=True):
         reading = Reading(memoryview(rows.buffer)[begin:end].tobytes(), layout)
         reading.version, reading.path, reading.base = version or None, path, base + begin
         reading.scope = Scope(list(groups))
+        reading.tree = rows.tree.inside(begin) if rows.tree is not None else None
         inner = Field(f"{item.key}[{number}]", self.inner, item.field.at)
         row: Item = self.inner.read(reading, inner)
         row.key, row.parent, row.at = None, item, number

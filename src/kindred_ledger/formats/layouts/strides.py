@@ -22,20 +22,22 @@ _FAR = 8  # times the mean size
 Step = Callable[[Any], Any]
 
 
-def follow(step: Step, first: int, count: int, size: int) -> Any:
+def follow(step: Step, first: int, count: int, size: int, *, mean: float = 0.0) -> Any:
     """Return the places of `count` things and the place behind them: `(count + 1,)` int64.
 
     `step` returns, for places `(n,) int64`, where the things there end, beyond `size` where there can be
     none. The result is shorter, and right so far, if the chain comes to such a place, or to the end.
+    `mean` is how large the things are, if that is known.
     """
     import numpy as np
 
-    places, at, failed = _one_by_one(step, first, min(count, _FIRST), size)
+    alone = 0 if mean else min(count, _FIRST)
+    places, at, failed = _one_by_one(step, first, alone, size)
     out = [places]
     found = len(places)
     while found < count and at < size and not failed:
         wanted = min(count - found, _MOST_AT_ONCE)
-        mean = (at - first) / found
+        mean = (at - first) / found if found else mean
         end = min(size, at + int(mean * wanted * 17 / 16) + 1)
         stretches = min(wanted // _LEAST, _MOST_STRETCHES, (end - at) // 2)
         if stretches < 2:

@@ -96,7 +96,9 @@ class Size(Struct, frozen=True):
             return self.fixed, at
         if self.prefix is not None:
             count, at = many.whole(self.prefix, at)
-            return np.where(count < 0, BEYOND, count), at
+            if getattr(self.prefix, "signed", False):
+                count = np.where(count < 0, BEYOND, count)
+            return count, at
         if self.path:
             return many.numbers(self.path), at
         raise Unmeasured
