@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from kindred_ledger.errors import FormatError, KindredError
 from kindred_ledger.formats import Layout, LayoutDocument
+from kindred_ledger.formats.columns import words_of
 from kindred_ledger.formats.layouts import directory, invent, rows, trees
 from kindred_ledger.formats.layouts.strides import follow
 from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
@@ -135,6 +136,84 @@ class ManyAtOnce(unittest.TestCase):
             return out + many.to_bytes(width, order) + inside  # type: ignore[arg-type]
         two = {"i32": b"abcd", "text u8": b"\2hi", "table u8 node": b"\1\1" + out[1:] + b"z"}
         return out + (b"z" if tag == 1 else next(v for k, v in two.items() if f"2 {k}" in text))
+
+
+class Pools(unittest.TestCase):
+    LAYOUT = """
+layout names
+{order} endian
+text latin-1
+{first}
+names  table u16 {{
+    id u8, name pooled {number} of pool{nothing}
+    when time u32 seconds, hue colour rgb, who uuid
+}}
+{last}
+"""
+
+    @law
+    @given(st.integers(0, 2**32))
+    def test_by_columns_as_row_by_row(self, seed: int) -> None:
+        """Read, edited with texts that are there, are the end of others, or new; refused alike."""
+        rng = random.Random(seed)
+        pool = "pool bytes u16"
+        first, last = rng.choice(((pool, ""), ("", pool)))
+        number, width = rng.choice((("u8", 1), ("u16", 2), ("u24", 3), ("i32", 4)))
+        layout = Layout.parse(
+            self.LAYOUT.format(
+                order=rng.choice(("little", "big")),
+                number=number,
+                nothing=rng.choice(("", " or 0", " or 255")),
+                first=first,
+                last=last,
+            )
+        )
+        texts = [
+            rng.choice(("reed", "eed", "peat bog", "", "haar")) for _ in range(rng.randrange(1, 5))
+        ]
+        bytes_ = b"\0" * rng.randrange(2) + b"".join(text.encode() + b"\0" for text in texts)
+        order: Any = "big" if layout.big else "little"
+        count = rng.randrange(1, 6)
+        rows_ = b"".join(
+            bytes((n,)) + rng.randrange(len(bytes_) + rng.choice((0, 0, 0, 3)) ).to_bytes(width, order)
+            + rng.randbytes(4) + rng.randbytes(3) + rng.randbytes(16)
+            for n in range(count)
+        )  # fmt: skip
+        table = count.to_bytes(2, order) + rows_
+        held = len(bytes_).to_bytes(2, order) + bytes_
+        data = held + table if first else table + held
+        try:
+            one, other = LayoutDocument(data, layout), LayoutDocument(data, layout)
+            values = one.get(("names",))
+        except FormatError as error:
+            self.assertIn("there is no text at", error.what)
+            with self.assertRaises(FormatError):
+                LayoutDocument(data, layout)
+            return
+        self.assertEqual(one.encode(), data)
+        columns = other.open_columns(("names",))
+        assert columns is not None
+        readable = all(row["name"] is not None for row in values)
+        self.assertEqual(columns.is_readable("name"), readable)
+        if not readable:
+            return
+        found = columns.read("name").array().tolist()
+        self.assertEqual(found, [row["name"] for row in values])
+        for name in ("when", "hue", "who"):
+            self.assertEqual(columns.read(name).array().tolist(), [row[name] for row in values])
+        new = [rng.choice((text, "reed", "d", "Mossferry", "new")) for text in found]
+        columns.write("name", words_of(new))
+        columns.write("hue", words_of(["#010203"] * count))
+        for n, text in enumerate(new):
+            one.set(("names", n, "name"), text)
+            one.set(("names", n, "hue"), "#010203")
+        made = []
+        for document in (one, other):
+            try:
+                made.append(LayoutDocument(document.encode(), layout).get(("names",)))
+            except FormatError as error:
+                made.append(error.what)
+        self.assertEqual(*made)
 
 
 class Following(unittest.TestCase):

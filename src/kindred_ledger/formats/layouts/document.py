@@ -184,7 +184,7 @@ class LayoutDocument(TreeDocument[Item]):
         if not self._root.dirty:
             return (self._data,)
         version = self._version_now()
-        intern(self._root)
+        intern(self._root, version)
         writing = Writing(self.layout, version)
         writing.changed = version != self.version
         self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))

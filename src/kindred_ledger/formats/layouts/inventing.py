@@ -40,7 +40,7 @@ def invent(layout: Layout, version: int, rng: random.Random) -> bytes:
     """
     inventor = _Inventor(layout, version, rng)
     root = inventor.group(layout.root, Field("", layout.root, 0))
-    intern(root)
+    intern(root, version)
     writing = Writing(layout, version)
     layout.root.write(writing, root, Field("", layout.root, 0))
     return b"".join(writing.finish())

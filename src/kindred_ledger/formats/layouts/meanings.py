@@ -37,11 +37,14 @@ class Uuid(Struct, frozen=True):
 
     def read(self, reading: Reading, field: Field) -> Item:
         start = reading.take(16, field)
-        raw = bytes(reading.data[start : start + 16])
-        value = str(UUID(bytes_le=raw) if self.little else UUID(bytes=raw))
+        value = self.meant(bytes(reading.data[start : start + 16]), False)
         if field.constant is not None and value != str(field.constant).lower():
             reading.fail(field, f"must be {field.constant}, is {value}", start)
         return reading.item(field, start, value)
+
+    def meant(self, raw: bytes, big: bool) -> str:
+        """Return the value of some bytes."""
+        return str(UUID(bytes_le=raw) if self.little else UUID(bytes=raw))
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         try:
@@ -70,7 +73,7 @@ class _OfNumber(Struct, frozen=True):
 
     def read(self, reading: Reading, field: Field) -> Item:
         start = reading.take(self.number.width, field)
-        value = self.shown(self.number.number(reading.data, start, reading.big))
+        value = self.meant(reading.data[start : reading.at], reading.big)
         if field.constant is not None and str(value) != str(field.constant):
             reading.fail(field, f"must be {field.constant}, is {value}", start)
         return reading.item(field, start, value)
@@ -81,6 +84,10 @@ class _OfNumber(Struct, frozen=True):
         number = self.counted(item.value, writing, field)
         writing.out += self.number.pack(number, writing, field)
         item.value = self.shown(number)
+
+    def meant(self, raw: bytes, big: bool) -> Any:
+        """Return the value of some bytes."""
+        return self.shown(self.number.number(raw, 0, big))
 
     def shown(self, number: int) -> Any:
         raise NotImplementedError
@@ -196,11 +203,14 @@ class Colour(Struct, frozen=True):
 
     def read(self, reading: Reading, field: Field) -> Item:
         start = reading.take(len(self.order), field)
-        raw = reading.data[start : reading.at]
-        value = "#" + "".join(f"{raw[self.order.index(c)]:02x}" for c in self._shown)
+        value = self.meant(reading.data[start : reading.at], False)
         if field.constant is not None and value != str(field.constant).lower():
             reading.fail(field, f"must be {field.constant}, is {value}", start)
         return reading.item(field, start, value)
+
+    def meant(self, raw: bytes, big: bool) -> str:
+        """Return the value of some bytes."""
+        return "#" + "".join(f"{raw[self.order.index(c)]:02x}" for c in self._shown)
 
     @property
     def _shown(self) -> str:

@@ -17,6 +17,7 @@ from .item import Field, Item, Reading, Scope, Writing
 from .many import BEYOND, Many, Unmeasured
 from .numbers import Integer
 from .parts import Group, write_item
+from .pools import Pooled, note_pooled
 from .references import note_column
 from .storing import Ragged, columns_of, is_readable, stored
 from .strides import follow
@@ -232,6 +233,8 @@ class Table(Struct, frozen=True):
 
     def _note_references(self, reading: Reading, field: Field, item: Item) -> None:
         if not isinstance(self.inner, Group):
+            if isinstance(self.inner, Pooled) and item.rows is not None:
+                note_pooled(reading, field, Field("", self.inner, field.at), item)
             if field.within is not None:
                 note_column(
                     reading, field, Field("", self.inner, field.at, within=field.within), item
@@ -240,6 +243,8 @@ class Table(Struct, frozen=True):
             for inner in self.fields(reading.version or 0):
                 if inner.within is not None:
                     note_column(reading, field, inner, item)
+                if isinstance(inner.kind, Pooled):
+                    note_pooled(reading, field, inner, item)
 
     # ---- rows ----------------------------------------------------------------------------
 
@@ -312,7 +317,11 @@ class Table(Struct, frozen=True):
         rows = item.rows
         version, layout = rows.context[1], rows.context[2]
         columns = columns_of(
-            self.columns(item), rows.count, self.fields(version), layout.big, version
+            self.columns(item),
+            self.fields(version),
+            layout,
+            version=version,
+            groups=rows.context[0],
         )
         columns.whole = self.array(item) if rows.step else None
         return columns
@@ -524,7 +533,8 @@ def _fixed_size(field: Field) -> int | None:
         width: int | None = getattr(kind, "width", None)
         if width is None and hasattr(kind, "number"):
             width = kind.number.width
-        return width
+        form = kind.dtype(False) if width is None else None
+        return int(form[1:]) if form else width  # an id, a colour: so many bytes
     return None
 
 

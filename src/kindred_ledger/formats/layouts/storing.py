@@ -12,8 +12,11 @@ from msgspec import Struct
 
 from ...errors import FormatError
 from ..columns import Columns, Words, words_of
-from .item import Field, Writing
+from ..tree import SCALAR
+from .item import Field, Item, Writing
+from .meanings import Colour, Time, Uuid
 from .numbers import Enum, Float, Integer
+from .pools import Pooled, offsets_in_pool, texts_in_pool
 from .strings import Text
 
 __all__ = ["Ragged", "columns_of", "is_readable", "stored", "values_of"]
@@ -64,11 +67,19 @@ class Ragged(Struct, eq=False):
 
 
 def columns_of(
-    raw: dict[str, Any], count: int, fields: tuple[Field, ...], big: bool, version: int
+    raw: dict[str, Any], fields: tuple[Field, ...], layout: Any, *, version: int, groups: list[Item]
 ) -> Columns:
-    """Return the columns of a table as they were read."""
+    """Return the columns of a table as they were read; `groups` are those around it, with their pools."""
     kinds = {field.name or "value": field.kind for field in fields}
-    columns = Columns(raw, count, lambda name, column: values_of(kinds[name], column, big))
+    count = len(next(iter(raw.values()), ()))
+
+    def load(name: str, column: Any) -> Any:
+        kind = kinds[name]
+        if isinstance(kind, Pooled):
+            return texts_in_pool(kind, column, layout.big, groups)
+        return values_of(kind, column, layout.big)
+
+    columns = Columns(raw, count, load)
     columns.version, columns.kinds = version, kinds
     return columns
 
@@ -77,6 +88,8 @@ def is_readable(kind: Any) -> bool:
     """Tell whether columns of a kind can be turned into values."""
     if isinstance(kind, (Integer, Float)):
         return kind.dtype(False) is not None
+    if isinstance(kind, (Uuid, Time, Colour)):
+        return True
     return isinstance(kind, Text) or (isinstance(kind, Enum) and kind.dtype(False) is not None)
 
 
@@ -98,6 +111,14 @@ def values_of(kind: Any, column: Any, big: bool) -> Any:
         if not unnamed:
             return Words(codes, [kind.names[number] for number in numbers.tolist()])
         raise FormatError(f"{unnamed[0]} has no name, so that the column is numbers and names")
+    if isinstance(kind, (Uuid, Time, Colour)):
+        forms, codes = np.unique(column, return_inverse=True)
+        told = [kind.meant(form.tobytes(), big) for form in forms]
+        if all(isinstance(each, str) for each in told):
+            return Words(codes, told)
+        raise FormatError(
+            "one of the moments is out of range, so that the column is times and numbers"
+        )
     if isinstance(kind, Text):
         raw: list[Any] = column.strings() if isinstance(column, Ragged) else column.tolist()
         words = words_of(raw)
@@ -122,7 +143,7 @@ def stored(values: Any, field: Field, writing: Writing) -> Any:
         if form and form[1:] != str(values.dtype.itemsize):
             writing.fail(field, f"values of {values.dtype.itemsize} bytes have no place in it")
         return values
-    if isinstance(kind, (Text, Enum)):
+    if isinstance(kind, (Text, Enum, Uuid, Time, Colour, Pooled)):
         if not isinstance(values, Words):
             writing.fail(field, "it holds texts, numbers were given")
         return _stored_texts(kind, values, field, writing)
@@ -188,10 +209,36 @@ def _refuse(bad: Any, values: Any, field: Field, writing: Writing, why: str) -> 
         writing.fail(field, f"row {row:,}: {values[row]} {why}")
 
 
+def _stored_in_pool(kind: Pooled, values: Words, field: Field, writing: Writing) -> Any:
+    """Return the offsets of texts that are in the pool by now."""
+    import numpy as np
+
+    found = writing.scope.find(kind.pool)
+    offsets = offsets_in_pool(kind, values, found.value if found is not None else None)
+    _refuse(offsets < 0, values.array(), field, writing, f"is not in {kind.pool}")
+    width, order = kind.number.width, kind.number.order(writing.big)
+    distinct, codes = np.unique(offsets, return_inverse=True)
+    most = (1 << 8 * width - int(kind.number.signed)) - 1
+    _refuse(offsets > most, offsets, field, writing, f"does not fit; the field holds 0 to {most:,}")
+    raw = b"".join(each.to_bytes(width, order) for each in distinct.tolist())
+    return np.frombuffer(raw, f"V{width}")[codes]
+
+
+def _packed(kind: Any, text: str, field: Field, writing: Writing) -> bytes:
+    if isinstance(kind, Text):
+        return kind.packed(text, writing, field)
+    part = writing.inside(field.name)
+    part.path.pop()
+    kind.write(part, Item(SCALAR, value=text), field)
+    return bytes(part.out)
+
+
 def _stored_texts(kind: Any, values: Words, field: Field, writing: Writing) -> Any:
     """Encode each text once, and put them into the rows by their codes."""
     import numpy as np
 
+    if isinstance(kind, Pooled):
+        return _stored_in_pool(kind, values, field, writing)
     used = np.unique(values.codes).tolist()
     if isinstance(kind, Enum):
         numbers = {name: number for number, name in kind.names.items()}
@@ -204,7 +251,11 @@ def _stored_texts(kind: Any, values: Words, field: Field, writing: Writing) -> A
         return table[values.codes]
     raw = [b""] * len(values.texts)
     for code in used:
-        raw[code] = kind.packed(values.texts[code], writing, field)
+        raw[code] = _packed(kind, values.texts[code], field, writing)
+    if not isinstance(kind, Text):
+        form = f"V{kind.least(0)}"
+        filled = [each or bytes(kind.least(0)) for each in raw]
+        return np.frombuffer(b"".join(filled), form)[values.codes]
     if kind.size.fixed is not None:
         return np.frombuffer(b"".join(raw), kind.dtype(writing.big))[values.codes]
     lengths = np.array([len(text) for text in raw], np.int64)
