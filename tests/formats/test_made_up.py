@@ -24,13 +24,15 @@ from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
 from kindred_ledger.formats.layouts.checks import DIGESTS, digest
 from kindred_ledger.merge import How, Three, merge_files
 from kindred_ledger.versions import INTEGER
-from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
+from tests.formats.made_up import atlas, ledgerwood, quilt, signalbox, tidebook, warehouse
 from tests.support import ROOT, side_law
 
 FORMATS: dict[str, Any] = {
     "atlas": atlas,
     "ledgerwood": ledgerwood,
     "quilt": quilt,
+    "signalbox": signalbox,
+    "tidebook": tidebook,
     "warehouse": warehouse,
 }
 LAYOUTS = {name: Layout.parse(each.LAYOUT, name) for name, each in FORMATS.items()}
@@ -49,6 +51,8 @@ def plain(value: Any) -> Any:
 
 def other(value: Any, rng: random.Random) -> Any:
     """Return another value of the same kind that every field of the formats can hold."""
+    if isinstance(value, bool):
+        return not value
     if isinstance(value, bytes):
         return rng.randbytes(len(value))
     if isinstance(value, Decimal):
@@ -100,6 +104,8 @@ FOLLOWS = {
     "atlas": {"size", "at", "raw", "pay", "check", "rows", "twice"},
     "ledgerwood": {"raw", "stored", "digest"},
     "quilt": {"count", "sum"},
+    "signalbox": {"sections", "index", "at", "size", "count", "total", "check"},
+    "tidebook": {"crc", "names", "first", "second", "size"},
     "warehouse": {"rows", "index", "note", "long", "deep", "at", "size", "check"},
 }  # fmt: skip
 

@@ -176,6 +176,10 @@ class _Placed(Struct, frozen=True):
         )
         return part
 
+    def _own(self, span: Span, part: Item) -> Span:
+        """Return where a part lies: one of no told size ends where it was read to."""
+        return span if self.places.size or span == NOWHERE else (part.start, part.end)
+
     def _finish(
         self, reading: Reading, item: Item, start: int, spans: list[Span] | None, behind: int | None
     ) -> None:
@@ -236,6 +240,7 @@ class Each(_Placed, frozen=True):
             inner = Field(f"{field.name}[{number}]", self.inner, field.at)
             part = self._part(reading, inner, each, span, row)
             part.key, part.parent, part.at = None, item, number
+            spans[number] = self._own(span, part)
             item.members.append(part)  # type: ignore[union-attr]
         self._finish(reading, item, start, spans, behind)
         item.end = reading.at
@@ -355,7 +360,7 @@ class At(_Placed, frozen=True):
         spans = self._spans(reading, field, [told], start, stop)
         item = self._part(reading, field, told, spans[0], None)
         item.key, item.field = field.name, item.field or field
-        self._finish(reading, item, start, spans, behind)
+        self._finish(reading, item, start, [self._own(spans[0], item)], behind)
         return item
 
     def parts(self, item: Item, writing: Writing, field: Field) -> list[Item | None]:

@@ -115,6 +115,11 @@ class Grammar:
             if isinstance(kind, Runs) or many is None or not isinstance(number, int):
                 tokens.fail("only so many numbers of bits have a default: one number for all", at)
             modifiers["default"] = [number] * many
+        if isinstance(kind, Bits) and isinstance(modifiers.get("default"), int):
+            number = modifiers["default"]
+            if not 0 <= number < 1 << kind.number.width * 8:
+                tokens.fail(f"the {kind.number.width * 8} bits cannot be {number}", at)
+            modifiers["default"] = kind.parted(number)
         return Field(token.text, kind, at, **modifiers)
 
     def _modifiers(self) -> dict[str, Any]:

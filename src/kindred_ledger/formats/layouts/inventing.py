@@ -199,7 +199,7 @@ class _Inventor:
         table = self._scope.find(kind.table)
         for row in range(len(table.members or ()) if table is not None else 0):
             inner = Field(f"{field.name}[{row}]", kind.inner, field.at)
-            there = self._rng.random() < 0.8
+            there = kind.places.nothing is None or self._rng.random() < 0.8
             self._scope.groups.append(table.members[row])  # type: ignore[union-attr,index]
             made = self.item(kind.inner, inner) if there else self._made(None, inner)
             self._scope.groups.pop()

@@ -257,7 +257,18 @@ class Bits(Struct, frozen=True):
             if not isinstance(value, int) or not 0 <= value < 1 << count:
                 writing.fail(field, f"{value!r} does not fit the {count} bits of {member.key!r}")
             number |= int(value) << low
+            if self.logical:
+                member.value = bool(value)  # what is read again
         writing.out += self.number.pack(number, writing, field)
+
+    def parted(self, number: int) -> dict[str, Any]:
+        """Return a number as its parts, by name."""
+        out: dict[str, Any] = {}
+        for name, low, count in self.parts:
+            part = number >> low & (1 << count) - 1
+            out[name] = bool(part) if self.logical else part
+        rest = number & self._unnamed()
+        return {**out, _OTHER: rest} if rest else out
 
     def _unnamed(self) -> int:
         every = (1 << self.number.width * 8) - 1

@@ -141,6 +141,10 @@ class Group(Struct, frozen=True):
                         )
                     if isinstance(value, list):
                         member.kind, member.members = LIST, _scalars(value, member)
+                    elif isinstance(value, dict):
+                        member.kind, member.members = MAPPING, _scalars([*value.values()], member)
+                        for key, part in zip(value, member.members, strict=True):
+                            part.key = key
                     else:
                         member.value = value
                     if item.members is not None:  # from now on the document has it

@@ -51,17 +51,14 @@ class Region:
             and len(kind.parts(item, writing, field)) == len(_spans_read(item))
             for kind, item, field, _ in self.members
         )
+        gap = self._gap(here, regions[0][0]) if as_read else None
+        as_read = gap is not None  # else every part is put where it can be told
         start = regions[0][0] if as_read else here
         stop = max((region[1] for region in regions), default=here) if as_read else here
         tail = bytearray(self.members[0][1].buffer[start:stop]) if as_read else bytearray()
-        step = lcm(*(n for kind, *_ in self.members for n in (kind.places.align, kind.places.unit)))
-        shift = here - start
-        if as_read and shift:
-            # What lies before them grew or shrank: all move together, and keep their alignment.
-            gap = -shift % step
-            writing.out += b"\0" * gap
-            shift += gap
+        writing.out += b"\0" * (gap or 0)
         base = len(writing.out)
+        shift = base - start
         old = [
             [_moved(span, shift) for span in _spans_read(item)] if as_read else []
             for _, item, _, _ in self.members
@@ -97,6 +94,26 @@ class Region:
         for (kind, item, _, _), put in zip(self.members, placed, strict=True):
             reach = max([reach, *(last for _, last in put)]) if self.behind is None else end
             writing.spans[id(item)] = put[0] if kind.is_single else (base, reach)
+
+    def _gap(self, here: int, start: int) -> int | None:
+        """Return how many bytes go before the region, so that all parts move together; None if none will do.
+
+        What lies before them grew or shrank: they keep their alignment if they can, and can be told of.
+        """
+        told = []
+        for kind, item, _, groups in self.members:
+            places = kind.places
+            origin = places.origin(Scope(groups), here, 0, self.writing.span)
+            there = next((span for span in _spans_read(item) if span != NOWHERE), None)
+            if there is not None and origin is not None and places.base != "end":
+                told.append((there[0] - start - origin, places.unit))
+        steps = [kind.places.align for kind, *_ in self.members]
+        for wanted in (steps, []):
+            for gap in range(lcm(*steps, *(unit for _, unit in told))):
+                aligned = all((here - start + gap) % step == 0 for step in wanted)
+                if aligned and all((begin + here + gap) % unit == 0 for begin, unit in told):
+                    return gap
+        return None
 
     def _put(
         self,
@@ -168,6 +185,12 @@ class Region:
             zip(kind.parts(item, self.writing, field), put, strict=True)
         ):
             size = None
+            if (
+                kind.places.base != "end"
+                and (span[0] - origin) % kind.places.unit
+                and span != NOWHERE
+            ):
+                self.fail(member, f"a part would lie at {span[0]:,}, which no offset can tell")
             if told and told[number] == _moved(span, -origin):
                 continue
             if kind.places.unpacked:

@@ -533,7 +533,7 @@ def _fixed_size(field: Field) -> int | None:
         width: int | None = getattr(kind, "width", None)
         if width is None and hasattr(kind, "number"):
             width = kind.number.width
-        form = kind.dtype(False) if width is None else None
+        form = kind.dtype(False) if width is None and not isinstance(kind, Table) else None
         return int(form[1:]) if form else width  # an id, a colour: so many bytes
     return None
 
