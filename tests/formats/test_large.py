@@ -164,7 +164,16 @@ class Large(unittest.TestCase):
                 told = [3]
                 while len(told) <= count and told[-1] < len(lengths):
                     told.append(told[-1] + fixed + int(lengths[told[-1]]))
-                self.assertEqual(follow(lengths, 3, fixed, count).tolist(), told)
+                size = len(lengths)
+                padded = np.append(lengths, np.uint8(0))
+
+                def step(
+                    at: Any, padded: Any = padded, size: int = size, fixed: int = fixed
+                ) -> Any:
+                    return np.where(at < size, at + fixed + padded[np.minimum(at, size)], 1 << 40)
+
+                found = follow(step, 3, count, size).tolist()
+                self.assertEqual(found, [at for at in told if at <= size][: count + 1])
 
 
 def read(data: bytes, codec: str) -> Document:

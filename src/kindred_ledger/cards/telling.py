@@ -7,19 +7,36 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from msgspec import Struct
 
 from ..errors import FormatError, KindredError, VersionUntold
-from ..formats import Document, parse_path
-from ..versions import Version
-from .models import VersionSign
-
-if TYPE_CHECKING:
-    from .format import Format
+from ..formats import Document, Path, parse_path
+from ..versions import Scheme, Version
+from .models import FormatTable, VersionSign
 
 __all__ = ["Told", "agreed", "told_by"]
+
+
+class Versioned(Protocol):
+    """What is needed of a format to tell the versions of its files."""
+
+    @property
+    def tables(self) -> dict[str, dict[str, Any]]: ...
+    @property
+    def table(self) -> FormatTable: ...
+    @property
+    def scheme(self) -> Scheme: ...
+    @property
+    def layout(self) -> Any: ...
+    @property
+    def version_path(self) -> Path: ...
+    @property
+    def version_key(self) -> str: ...
+    @property
+    def versions(self) -> frozenset[Version]: ...
+    def is_named(self, name: str, pattern: str) -> bool: ...
 
 
 class Told(Struct, frozen=True):
@@ -29,7 +46,7 @@ class Told(Struct, frozen=True):
     version: Version
 
 
-def told_by(format: Format, document: Document, name: str) -> tuple[Told, ...]:
+def told_by(format: Versioned, document: Document, name: str) -> tuple[Told, ...]:
     """Return all that tells the version of a file, in the order it counts.
 
     Raises:
@@ -58,7 +75,7 @@ def agreed(told: tuple[Told, ...]) -> Version | None:
     return versions.pop() if versions else None
 
 
-def _by_key(format: Format, document: Document) -> Iterator[Told]:
+def _by_key(format: Versioned, document: Document) -> Iterator[Told]:
     if not format.version_path or not document.find(format.version_path):
         return
     key = format.version_key
@@ -79,7 +96,7 @@ def _by_key(format: Format, document: Document) -> Iterator[Told]:
     yield Told(f"{key} = {text}", version)
 
 
-def _meant(format: Format, text: str) -> Version:
+def _meant(format: Versioned, text: str) -> Version:
     """Return the version that a value of the key means."""
     values = format.table.version.values
     if text not in values:
@@ -91,14 +108,14 @@ def _meant(format: Format, text: str) -> Version:
     return format.scheme.parse(values[text])
 
 
-def _by_layout(format: Format, document: Document) -> Iterator[Told]:
+def _by_layout(format: Versioned, document: Document) -> Iterator[Told]:
     layout = format.layout
     if layout is not None and layout.is_told_by_fit and len(_fits(document)) == 1:
         version = format.scheme.parse(str(_fits(document)[0]))
         yield Told(f"it can be read in no other version of the layout {layout.name}", version)
 
 
-def _by_signs(format: Format, document: Document, name: str) -> Iterator[Told]:
+def _by_signs(format: Versioned, document: Document, name: str) -> Iterator[Told]:
     for text, sign in format.table.version.signs.items():
         version = format.scheme.parse(text)
         read: Any = document
@@ -113,7 +130,7 @@ def _fits(document: Any) -> tuple[int, ...]:
     return tuple(document.fits)
 
 
-def _is_as(format: Format, sign: VersionSign, document: Document, name: str) -> bool:
+def _is_as(format: Versioned, sign: VersionSign, document: Document, name: str) -> bool:
     """Tell whether a file is as a sign says; where an expression cannot be evaluated, it is not."""
     *folders, last = name.replace("\\", "/").split("/")
     if sign.name and not (last and format.is_named(last, sign.name)):
@@ -137,7 +154,7 @@ def _is_as(format: Format, sign: VersionSign, document: Document, name: str) -> 
         return False
 
 
-def _lies_in(format: Format, folders: list[str], pattern: str) -> bool:
+def _lies_in(format: Versioned, folders: list[str], pattern: str) -> bool:
     """Tell whether some of the folders, one in another, are called as a pattern says."""
     many = pattern.count("/") + 1
     runs = ("/".join(folders[at : at + many]) for at in range(len(folders) - many + 1))
