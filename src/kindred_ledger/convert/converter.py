@@ -12,7 +12,7 @@ from ..cards import Format
 from ..cards.steps import Step, read_step
 from ..errors import KindredError, NoRoute, VersionUntold
 from ..finding import Finding, Severity, of_severity
-from ..formats import Document, LayoutDocument, changes_between, format_path
+from ..formats import Document, LayoutDocument, Path, changes_between, format_path
 from ..formats.layouts import Coming
 from ..formats.reading_back import encode_unread
 from ..formats.tables import COLUMN_THRESHOLD
@@ -306,10 +306,8 @@ def _fit_layout(fields: Fields, document: LayoutDocument, hop: Hop) -> None:
     """Drop the fields that the next version of a layout has not, and put those that it has more."""
     source, target = int(hop.source.text), int(hop.target.text)
     for each in changes_between(document.layout, source, target):
-        if each.optional and each.comes:
-            _fill_optional(fields, each, source, target)
-        else:
-            _fit_field(fields, each, source, target)
+        for path in _places(document, each):
+            _fit_field(fields, replace(each, path=path), source, target)
 
 
 def _fit_field(fields: Fields, each: Coming, source: int, target: int) -> None:
@@ -327,11 +325,15 @@ def _fit_field(fields: Fields, each: Coming, source: int, target: int) -> None:
         )
 
 
-def _fill_optional(fields: Fields, each: Coming, source: int, target: int) -> None:
-    """Put a new field into those optional parts that are there."""
-    for holder in fields.document.find(each.path[:-1]):
-        if isinstance(fields.document.get(holder), dict):
-            _fit_field(fields, replace(each, path=(*holder, each.path[-1])), source, target)
+def _places(document: LayoutDocument, each: Coming) -> list[Path]:
+    """Return the paths of a field that comes or goes, in those parts that are there and of its case."""
+    paths: list[Path] = [()]
+    done = 0
+    for depth, case in each.within:
+        found = (one for path in paths for one in document.find((*path, *each.path[done:depth])))
+        paths = [path for path in found if document.is_part(path, case)]
+        done = depth
+    return [(*path, *each.path[done:]) for path in paths]
 
 
 def _raise_version(document: Document, format: Format, hop: Hop, books: Bookkeeper) -> None:

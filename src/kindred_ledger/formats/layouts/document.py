@@ -77,6 +77,12 @@ class LayoutDocument(TreeDocument[Item]):
             else LayoutDocument(self._data, self.layout, version=version)
         )
 
+    def is_part(self, path: Path, case: Any) -> bool:
+        """Tell whether something is there, and was read as a case of a choice; `case` None: as any."""
+        item = self._node(path)
+        there = item.kind != SCALAR or item.value is not None
+        return there and (case is None or any(each is case for each in item.cases))
+
     def become(self, version: int) -> None:
         """Have another version be written, where no field of the layout tells it."""
         if self.layout.is_told_by_fit and version != self._version_now():
@@ -158,7 +164,8 @@ class LayoutDocument(TreeDocument[Item]):
         if not node.rows.same(other.rows, without=sorted(some)):
             return False
         for number, row in some.items():
-            check_tree(self, found, at=(path, row, found._row(other, other.maker, number)))
+            again = found._row(other, other.maker, number)
+            check_tree(self, found, at=((*path, number), row, again))
         return True
 
     def encode_unread(self) -> bytes:

@@ -40,6 +40,7 @@ class Item(Node, eq=False):
     region: Any = (
         None  # of parts that lie elsewhere: begin and end of the region, and where each lies
     )
+    cases: tuple[Any, ...] = ()  # the kinds by which choices read it
     inside: int = 0  # where the offsets of what is in it count from, in those it is in
 
     @property

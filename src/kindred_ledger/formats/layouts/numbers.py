@@ -202,6 +202,7 @@ class Enum(Struct, frozen=True):
         if not isinstance(value, int):
             writing.fail(field, f"{value!r} is neither a name nor a number")
         writing.out += self.number.pack(value, writing, field)
+        item.value = self.names.get(value, value)  # what is read again
 
     def least(self, version: int) -> int:
         return self.number.width

@@ -256,6 +256,7 @@ class Choice(Struct, frozen=True):
         if kind is None:
             reading.fail(field, f"{self.path} is {tag!r}, for which the layout has no case")
         item: Item = kind.read(reading, field)
+        item.cases = (*item.cases, kind)
         return item
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:

@@ -169,6 +169,7 @@ class Region:
             return part.raw
         name = f"{field.name}[{number}]" if not kind.is_single else field.name
         made = self.writing.inside(name)
+        made.path.pop()  # a group puts its own name there
         made.scope = Scope(kind.scope(groups, number))
         kept, part.region = part.region, None
         kind.inner.write(made, part, Field(name, kind.inner, field.at))

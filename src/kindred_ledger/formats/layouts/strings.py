@@ -136,6 +136,8 @@ class Bytes(Struct, frozen=True):
 
     def write(self, writing: Writing, item: Item, field: Field) -> None:
         value = item.value
+        if field.constant is not None and value == field.constant:
+            value = _as_bytes(value)  # "FACE" of a layout is four letters
         if isinstance(value, str):
             try:
                 value = bytes.fromhex(value)

@@ -25,15 +25,16 @@ __all__ = ["Coming", "changes_between"]
 class Coming(Struct, frozen=True):
     """A field that the one version has and the other has not.
 
-    `default` None: the layout has none. `derived`: a checksum, made from what is written. `optional`: it
-    lies in a part that may not be there.
+    `default` None: the layout has none. `derived`: a checksum, made from what is written. `within` are the
+    parts it lies in that may not be there, or be something else: how long their paths are, and the kind
+    that a choice must have made; None if it must be there only.
     """
 
     path: Path
     comes: bool
     default: Any = None
     derived: bool = False
-    optional: bool = False
+    within: tuple[tuple[int, Any], ...] = ()
 
 
 def changes_between(layout: Layout, source: int, target: int) -> tuple[Coming, ...]:
@@ -59,16 +60,22 @@ def _of_fields(fields: tuple[Field, ...], at: Path, source: int, target: int) ->
 def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:
     if isinstance(kind, Group):
         yield from _of_fields(kind.fields, at, source, target)
-    elif isinstance(kind, (Table, Each)):
+    elif isinstance(kind, Table):
         yield from _inside(kind.inner, (*at, ANY), source, target)
-    elif isinstance(kind, (At, Block)):
+    elif isinstance(kind, Block):
         yield from _inside(kind.inner, at, source, target)
-    elif isinstance(kind, Optional):
-        for each in _inside(kind.inner, at, source, target):
-            yield replace(each, optional=True)
+    elif isinstance(kind, Each):
+        yield from _in_part(kind.inner, (*at, ANY), None, source, target)
+    elif isinstance(kind, (At, Optional)):
+        yield from _in_part(kind.inner, at, None, source, target)
     elif isinstance(kind, Choice):
         for inner in kind.kinds:
-            yield from _inside(inner, at, source, target)
+            yield from _in_part(inner, at, inner, source, target)
     elif isinstance(kind, Sections):
         for name, inner, _ in kind.cases.values():
             yield from _inside(inner, (*at, name), source, target)
+
+
+def _in_part(inner: Any, at: Path, case: Any, source: int, target: int) -> Iterator[Coming]:
+    for each in _inside(inner, at, source, target):
+        yield replace(each, within=((len(at), case), *each.within))
