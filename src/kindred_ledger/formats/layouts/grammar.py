@@ -115,6 +115,8 @@ class Grammar:
             if isinstance(kind, Runs) or many is None or not isinstance(number, int):
                 tokens.fail("only so many numbers of bits have a default: one number for all", at)
             modifiers["default"] = [number] * many
+        if isinstance(kind, Bytes) and isinstance(modifiers.get("default"), str):
+            modifiers["default"] = modifiers["default"].encode("latin-1", "replace")
         if isinstance(kind, Bits) and isinstance(modifiers.get("default"), int):
             number = modifiers["default"]
             if not 0 <= number < 1 << kind.number.width * 8:
