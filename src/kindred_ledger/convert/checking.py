@@ -14,7 +14,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..cards import Card, Format
+from ..cards import PROGRAM, Card, Format
 from ..cards.steps import Step, read_step
 from ..cards.telling import in_words, told_by
 from ..errors import BooksUnbalanced, KindredError
@@ -22,10 +22,13 @@ from ..finding import Finding, Severity, of_severity
 from ..formats import Path, field_differences, format_path, invent
 from ..formats.differences import FieldDifference
 from ..formats.layouts import LayoutDocument, likely_positions, positions_in
+from ..ledger import Ledger
+from ..places import read_bytes
 from ..statement import Outcome
 from ..versions import Version
 from .converter import Converted, Converter, hops_of
 from .routes import Hop, find_route
+from .shapes import Shape, differences
 from .wording import describe_step
 
 __all__ = ["CardReport", "FormatCheck", "Sample", "check_card"]
@@ -87,11 +90,17 @@ class CardReport(Struct, frozen=True):
 
 
 def check_card(
-    card: Card, samples: Iterable[Sample] = (), *, only: str = "", invented: int = _INVENTED
+    card: Card,
+    samples: Iterable[Sample] = (),
+    *,
+    ledger: Ledger | None = None,
+    only: str = "",
+    invented: int = _INVENTED,
 ) -> CardReport:
     """Try all that a card says of its formats, or of `only` one; nothing is written.
 
-    `invented` is how many files are made up for each version of a layout.
+    `invented` is how many files are made up for each version of a layout. What the steps make of the
+    samples is held against the files that releases on the shelf of a `ledger` ship in that version.
 
     >>> kl.check_card(card).is_sound
     True
@@ -102,7 +111,8 @@ def check_card(
     for format in card.formats.values():
         if only not in ("", format.name):
             continue
-        check = FormatCheck(format, [s for s in given if s.is_of(format)], invented)
+        shipped = _shipped(card, format, ledger) if ledger is not None else {}
+        check = FormatCheck(format, [s for s in given if s.is_of(format)], invented, shipped)
         found.update(dict.fromkeys(check.findings()))
         tried += len(check.samples)
         conversions += check.conversions
@@ -117,8 +127,16 @@ def check_card(
 class FormatCheck:
     """The check of one format."""
 
-    def __init__(self, format: Format, samples: list[Sample], invented: int) -> None:
+    def __init__(
+        self,
+        format: Format,
+        samples: list[Sample],
+        invented: int,
+        shipped: Mapping[Version, Shape] | None = None,
+    ) -> None:
         self._format = format
+        self._shipped = dict(shipped or {})  # by version: the shape of what releases ship
+        self._made: dict[Version, Shape] = {}
         self._name = f"formats.{format.name}"
         self._hops = hops_of(format)
         self.samples = samples
@@ -157,7 +175,15 @@ class FormatCheck:
         for sample, version in read:
             for target in versions:
                 yield from self._convert(sample, version, target, read)
+        yield from self._unlike()
         yield from self._unmet()
+
+    def _unlike(self) -> Iterator[Finding]:
+        """Name fields in which what the steps make is not as the releases on the shelf have it."""
+        for version, made in self._made.items():
+            for name, what in differences(made, self._shipped[version]):
+                where = f"{self._name}, converted to {version}"
+                yield Finding.warning("unlike-release", what, where=where, field=name)
 
     def _is_new(self, where: str, fields: Iterable[str]) -> bool:
         """Tell whether nothing was found about these fields there yet, in another sample."""
@@ -270,6 +296,9 @@ class FormatCheck:
             yield from self._failed(way, error)
             return
         self._run.update(hop.number for hop in self._converter.route(version, target))
+        if target in self._shipped and sample in self.samples:
+            shape = self._made.setdefault(target, Shape())
+            shape.add(self._format.decode(there.data, target))
         yield from self._places(way, version, there)
         for other, as_what in others:
             if as_what == target > version and sample.is_twin(version, other, target):
@@ -380,6 +409,28 @@ class FormatCheck:
                 if (step, row) not in self._met and not self._steps[step, row].is_condition:
                     what = f"in no sample is there what this is about: {told[row].text}"
                     yield Finding.error("nothing-there", what, where=self._where(step, row))
+
+
+def _shipped(card: Card, format: Format, ledger: Ledger) -> dict[Version, Shape]:
+    """Return the shapes of the files that releases on the shelf ship, by format version."""
+    shapes: dict[Version, Shape] = {}
+    seen: set[bytes] = set()
+    for release in ledger.shelf.releases(card.title) if not format.is_folder else ():
+        place = ledger.shelf.place(release)
+        tree = ledger.shelf.tree(release)
+        held = ledger.tree(release.entry)
+        for path in tree.files:
+            node = tree[path]
+            if not format.files(f"{PROGRAM}/{path}") or path not in held or node.digest in seen:
+                continue
+            seen.add(node.digest or b"")
+            try:
+                document = format.decode(read_bytes(place, path))
+                version = format.version_of(document, f"{PROGRAM}/{path}")
+            except KindredError:
+                continue  # told where it is converted
+            shapes.setdefault(version, Shape()).add(document)
+    return shapes
 
 
 def _leads(hops: list[Hop], source: Version, target: Version) -> bool:
