@@ -48,6 +48,7 @@ if TYPE_CHECKING:
     from .convert import (
         CardReport,
         Converted,
+        FileRoute,
         Proof,
         Sample,
         Work,
@@ -57,6 +58,7 @@ if TYPE_CHECKING:
         convert_install,
         prove_files,
         prove_install,
+        routes_in,
     )
     from .edits import (
         BaseMatch,
@@ -247,7 +249,7 @@ _HOMES = {
     "changes": "Action Applied Changeset Check Confirmed Drilled Recovered confirm drill"
     " recover redo restore undo undo_group",
     "convert": "CardReport Converted Proof Sample Work check_card convert_bytes convert_files"
-    " convert_install prove_files prove_install",
+    " convert_install prove_files prove_install FileRoute routes_in",
     "edits": "BaseMatch EditRow EditSet EditedFile FileTable LineEdit ReapplyChoices"
     " SetRecord ValueEdit combine_edits drop_edits match_bases put_edits read_table"
     " reapply tables_in take_edits write_table",
@@ -313,6 +315,7 @@ __all__ = [
     "EntryPlace",
     "Event",
     "FileMerge",
+    "FileRoute",
     "FileTable",
     "Finding",
     "FolderPlace",
@@ -446,6 +449,7 @@ __all__ = [
     "redo",
     "reinstall",
     "restore",
+    "routes_in",
     "scan",
     "scheme",
     "shelve",

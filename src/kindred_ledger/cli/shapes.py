@@ -298,6 +298,18 @@ class Hop(Struct, kw_only=True, forbid_unknown_fields=True):
     does: list[Does]
 
 
+class FileRoute(Struct, kw_only=True, forbid_unknown_fields=True):
+    """The route of some files of a folder; `source` None: it cannot be told, which `no_route` says."""
+
+    title: str
+    format: str
+    hops: list[Hop]
+    source: str | None = field(name="from")
+    target: str = field(name="to")
+    files: list[str]
+    no_route: str
+
+
 class Match(Struct, kw_only=True, forbid_unknown_fields=True):
     """A format of a card that a file fits; `writes` and `reads` are ranges of builds."""
 
@@ -488,7 +500,9 @@ _FIELDS: dict[str, dict[str, Any]] = {
     "card layout check": {"layout": str, "samples": list[SampleOut], "findings": list[Finding]},
     "card layout draft": {"layout": str},
     "card new": {"card": str, "written": str},
-    "card route": {"title": str, "format": str, "hops": list[Hop], "no_route": (str, "")},
+    "card route": {"title": str, "format": str, "hops": list[Hop], "no_route": (str, ""),
+        "routes": (list[FileRoute], []),
+    },
     "compare": {"same": int, "differences": list[Differing]},
     "edits combine": {"out": str | None, "edits": Edits, "findings": list[Finding]},
     "edits drop": {"out": str, "dropped": int, "edits": Edits},

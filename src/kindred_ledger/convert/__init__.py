@@ -26,6 +26,7 @@ from .proof import Proof, prove
 from .proving import prove_files, prove_install
 from .rescue import Rescue, gaps_of, rescue, rescue_file
 from .routes import Hop, find_route
+from .routing import FileRoute, routes_in
 from .wording import StepDescription, describe_step
 
 __all__ = [
@@ -33,6 +34,7 @@ __all__ = [
     "Converted",
     "Converter",
     "Fields",
+    "FileRoute",
     "Fitted",
     "Hop",
     "MergedFile",
@@ -62,5 +64,6 @@ __all__ = [
     "rescue",
     "rescue_file",
     "route_for",
+    "routes_in",
     "unread_by",
 ]

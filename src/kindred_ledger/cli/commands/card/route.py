@@ -8,8 +8,8 @@ from typing import Any
 
 import click
 
-from ....cards import Card, Format
-from ....convert import Hop, describe_step, hops_of, knows, route_for
+from ....cards import Card, Format, Install
+from ....convert import FileRoute, Hop, describe_step, hops_of, knows, route_for, routes_in
 from ....errors import KindredError, UsageError
 from ....finding import Severity
 from ....versions import Version
@@ -18,9 +18,11 @@ from ...meanings import value
 from ...options import session
 from ...session import Session
 
+_SHOWN = 6  # files of a route
+
 
 @click.command()
-@click.argument("what", metavar="FORMAT|FILE")
+@click.argument("what", metavar="FORMAT|FILE|FOLDER")
 @value("--from-format", "source")
 @value("--to-format", "target")
 @value("--to", "wanted")
@@ -29,13 +31,15 @@ from ...session import Session
 def command(session: Session, *, what: str, source: str, target: str, wanted: str) -> int:
     """Show how a format converts from one version to another, and what each step loses.
 
-    FORMAT|FILE is the name of a format of a card, or a file of one. Without a target all steps are shown.
-    Status 1 if there is no route.
+    Name a format of a card, a file of one, or a folder: an install, a pack, or a folder of files, of which
+    each route is shown once. Without a target all steps of a format are shown. Status 1 if there is no route.
 
     \b
     Example, in the demo's folder:
       kindred card route voyage --from-format 3 --to-format 6
     """
+    if os.path.isdir(what):
+        return _in_folder(session, what, source, target, wanted)
     card, format = _format(session, what)
     read = format.scheme.parse
     begin = read(source) if source else _version_of(format, what)
@@ -65,6 +69,59 @@ def command(session: Session, *, what: str, source: str, target: str, wanted: st
         return session.emit(**_plain(card, format, hops))
     _draw_route(session, format, begin, hops)
     return 0
+
+
+def _in_folder(session: Session, what: str, source: str, target: str, wanted: str) -> int:
+    """Show each route that files in a folder take."""
+    subject = session.context.subject(what)
+    if isinstance(subject, Install):
+        cards = [subject.card]
+        wanted = wanted or ("" if target else subject.sure_version.text)
+    else:
+        cards = list(session.cards)
+    if not (wanted or target):
+        remedy = "Say which: --to BUILD or --to-format N."
+        raise UsageError("a folder of files needs a target", where=what, remedy=remedy)
+    fault: UsageError | None = None
+    for card in cards:
+        try:
+            build = None if target else wanted
+            found = routes_in(subject, card, build, version=target, source=source)
+            break
+        except UsageError as error:
+            fault = fault or error
+    else:
+        raise fault or UsageError("no card is here", where=what)
+    status = int(any(each.fault for each in found))
+    if session.json:
+        plain = [_plain_in_folder(card, each) for each in found]
+        return session.emit(status, title=card.title, format="", hops=[], routes=plain)
+    for each in found:
+        _draw_files(session, each)
+    return status
+
+
+def _draw_files(session: Session, route: FileRoute) -> None:
+    some = ", ".join(route.files[:_SHOWN])
+    more = f" and {len(route.files) - _SHOWN} more" if len(route.files) > _SHOWN else ""
+    if route.fault:
+        drawing.heading(session.out, route.format.name, drawing.count(len(route.files), "file"))
+        drawing.remark(session.out, route.fault, severity=Severity.WARNING)
+    else:
+        assert route.source is not None
+        _draw_route(session, route.format, route.source, route.hops)
+    if route.files != ("",):
+        session.out.hang("    ", f"{some}{more}", style="dim")
+
+
+def _plain_in_folder(card: Card, route: FileRoute) -> dict[str, Any]:
+    return {
+        **_plain(card, route.format, route.hops),
+        "from": route.source.text if route.source is not None else None,
+        "to": route.target.text,
+        "files": list(route.files),
+        "no_route": route.fault,
+    }
 
 
 def _format(session: Session, what: str) -> tuple[Card, Format]:
