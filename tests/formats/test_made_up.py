@@ -208,6 +208,41 @@ class MadeUp(unittest.TestCase):
             self.assertEqual(made.data, data)
 
 
+class Cases(unittest.TestCase):
+    """Fields that come and go in parts that may be something else, or not there."""
+
+    def converted(self, fields: str, data: bytes, target: str) -> bytes:
+        layout = Layout.parse(f"layout t\nlittle endian\nversions 1 to 2 from v\nv u8\n{fields}")
+        LAYOUTS["t"] = layout
+        self.addCleanup(LAYOUTS.pop, "t", None)
+        table = {
+            "files": ["*"], "codec": "layout", "version": {"key": "v"},
+            "builds": [{"builds": "*", "writes": "2", "reads": ["1", "2"]}],
+        }  # fmt: skip
+        format = Held("t", msgspec.convert(table, FormatTable), INTEGER)
+        return convert_bytes(data, format, target, name="a.t").data
+
+    def test_of_a_choice(self) -> None:
+        """Each case has its own: one's new field does not come into the other, nor does one's go with it."""
+        fields = (
+            "rows table u8 { k u8, body choice k {\n1 { a u8, b u8 since 2 default 9 }\n"
+            "2 { a u8 until 1 default 5, b u8 }\n} }"
+        )
+        old, new = b"\1\2\1\7\2\3\4", b"\2\2\1\7\x09\2\4"
+        self.assertEqual(self.converted(fields, old, "2"), new)
+        self.assertEqual(self.converted(fields, new, "1"), b"\1\2\1\7\2\5\4")
+
+    def test_of_sections_and_parts(self) -> None:
+        """None is made where there is none; several of one tag have it all."""
+        fields = 'pages sections bytes 1 u8 to end {\n"W" wind { a u8, b u8 since 2 default 9 }\n}'
+        self.assertEqual(self.converted(fields, b"\1N\1x", "2"), b"\2N\1x")
+        self.assertEqual(self.converted(fields, b"\1W\1xW\1y", "2"), b"\2W\2x\x09W\2y\x09")
+        fields = "at u8\npart at at or 0 { a u8, b u8 since 2 default 9 }"
+        self.assertEqual(self.converted(fields, b"\1\0", "2"), b"\2\0")
+        grown = self.converted(fields, b"\1\2x", "2")  # it goes behind where it was
+        self.assertEqual(grown, b"\2\3xx\x09")
+
+
 class Refused(unittest.TestCase):
     def test_paths_to_nothing(self) -> None:
         """When the layout is loaded, with its line; before any file is read."""

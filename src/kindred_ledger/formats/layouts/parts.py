@@ -325,6 +325,7 @@ class Sections(Struct, frozen=True):
             part.key = name if number == 1 else f"{name} {number}"
             part.parent, part.buffer = item, reading.data
             part.shape = (tag, kind, part.shape)
+            part.cases = (*part.cases, kind)
             part.start, part.end = begin, reading.at
             item.shape.append(part)
             item.members.append(part)  # type: ignore[union-attr]

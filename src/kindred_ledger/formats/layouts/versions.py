@@ -72,8 +72,8 @@ def _inside(kind: Any, at: Path, source: int, target: int) -> Iterator[Coming]:
         for inner in kind.kinds:
             yield from _in_part(inner, at, inner, source, target)
     elif isinstance(kind, Sections):
-        for name, inner, _ in kind.cases.values():
-            yield from _inside(inner, (*at, name), source, target)
+        for _, inner, _ in kind.cases.values():  # there may be several of one tag
+            yield from _in_part(inner, (*at, ANY), inner, source, target)
 
 
 def _in_part(inner: Any, at: Path, case: Any, source: int, target: int) -> Iterator[Coming]:
