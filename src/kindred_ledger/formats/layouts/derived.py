@@ -74,7 +74,7 @@ def hold(reading: Reading, field: Field, item: Item) -> None:
         if told != item.value:
             reading.fail(field, f"is {item.value:,}, and {field.derives} is {told:,}", item.start)
 
-    reading.references.append(check)
+    reading.note_check(check)
 
 
 def fill_in(writing: Writing, field: Field, item: Item, at: int) -> None:

@@ -6,6 +6,7 @@ touched is written anew by its kind. A kind of field is a value with `read`, `wr
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from decimal import Decimal
 from typing import Any, NoReturn, Protocol
 
@@ -202,6 +203,16 @@ class Reading:
         self.budget[0] -= count
         if self.budget[0] < 0:
             self.fail(field, "the blocks of the file expand without bound")
+
+    def note_check(self, check: Callable[[], None]) -> None:
+        """Note a check that needs the whole file; what it raises is told of the place it was noted at."""
+        path = list(self.path)
+
+        def hold() -> None:
+            self.path = path
+            check()
+
+        self.references.append(hold)
 
     def note_part(self, field: Field) -> None:
         """Account for a part that is told elsewhere: parts may lie in one another, but not without end."""

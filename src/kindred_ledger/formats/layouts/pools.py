@@ -51,7 +51,7 @@ class Pooled(Struct, frozen=True):
         if reading.scope.find(self.pool) is not None:
             fill()
         else:  # it lies behind
-            reading.references.append(fill)
+            reading.note_check(fill)
         return item
 
     def text(self, pool: Any, offset: int) -> str | None:
@@ -149,7 +149,7 @@ def note_pooled(reading: Reading, field: Field, inner: Field, item: Item) -> Non
             what = f"there is no text at {int(offsets[row]):,} of {kind.pool}"
             reading.fail(one, what, item.rows.span(row)[0])
 
-    reading.references.append(hold)
+    reading.note_check(hold)
 
 
 def _offsets(kind: Pooled, column: Any, big: bool) -> Any:

@@ -62,7 +62,7 @@ def note_value(reading: Reading, field: Field, item: Item) -> None:
         if table is not None and field.within.strangers([item.value], table):
             reading.fail(field, field.within.told(item.value, table), item.start)
 
-    reading.references.append(hold)
+    reading.note_check(hold)
 
 
 def note_column(reading: Reading, field: Field, inner: Field, item: Item) -> None:
@@ -79,7 +79,7 @@ def note_column(reading: Reading, field: Field, inner: Field, item: Item) -> Non
             one = Field(f"{field.name}[{row}].{inner.name}".rstrip("."), inner.kind, inner.at)
             reading.fail(one, inner.within.told(values[row], table), place)
 
-    reading.references.append(hold)
+    reading.note_check(hold)
 
 
 def referred(value: Any, reference: Reference, groups: list[Item]) -> Item | None:
