@@ -96,22 +96,28 @@ def _in_folder(session: Session, what: str, source: str, target: str, wanted: st
     if session.json:
         plain = [_plain_in_folder(card, each) for each in found]
         return session.emit(status, title=card.title, format="", hops=[], routes=plain)
-    for each in found:
-        _draw_files(session, each)
+    for name in dict.fromkeys(each.format.name for each in found):
+        routes = [each for each in found if each.format.name == name]
+        for each in routes:
+            _draw_files(session, each)
+        hops = {(hop.source, hop.target): hop for each in routes for hop in each.hops}
+        ordered = sorted(hops.values(), key=lambda hop: (hop.source, hop.target))
+        _draw_hops(session, routes[0].format, ordered)
     return status
 
 
 def _draw_files(session: Session, route: FileRoute) -> None:
-    some = ", ".join(route.files[:_SHOWN])
-    more = f" and {len(route.files) - _SHOWN} more" if len(route.files) > _SHOWN else ""
+    what = "pack" if route.format.is_folder else "file"
+    number = drawing.count(len(route.files), what) if route.files != ("",) else "this pack"
     if route.fault:
-        drawing.heading(session.out, route.format.name, drawing.count(len(route.files), "file"))
+        drawing.heading(session.out, route.format.name, number)
         drawing.remark(session.out, route.fault, severity=Severity.WARNING)
     else:
         assert route.source is not None
-        _draw_route(session, route.format, route.source, route.hops)
-    if route.files != ("",):
-        session.out.hang("    ", f"{some}{more}", style="dim")
+        _draw_ends(session, route.format, route.source, route.hops, number)
+    some = ", ".join(route.files[:_SHOWN])
+    more = f" and {len(route.files) - _SHOWN} more" if len(route.files) > _SHOWN else ""
+    session.out.hang("    ", f"{some}{more}", style="dim")
 
 
 def _plain_in_folder(card: Card, route: FileRoute) -> dict[str, Any]:
@@ -171,23 +177,42 @@ def _draw_versions(session: Session, card: Card, format: Format, hops: Sequence[
 
 
 def _draw_route(session: Session, format: Format, begin: Version, hops: Sequence[Hop]) -> None:
+    _draw_ends(session, format, begin, hops, "")
+    _draw_hops(session, format, hops)
+
+
+def _draw_ends(
+    session: Session, format: Format, begin: Version, hops: Sequence[Hop], number: str
+) -> None:
+    """Draw where a route leads, and what it loses; `number` says how many files take it."""
     losing = sum(hop.loses for hop in hops)
     told = f"{losing} with a loss" if losing else "nothing is lost"
     names = " → ".join([begin.text, *(hop.target.text for hop in hops)])
     aside = (
         f"{drawing.count(len(hops), 'hop')}, {told}" if hops else "it is in that version already"
     )
-    drawing.heading(session.out, f"{format.name}: {names}", aside)
-    for hop in hops:
-        _draw_head(session, format, hop)
-        for each in describe_step(format, hop):
-            style = "bright_red" if each.loses else "default"
-            sign = "✗" if each.loses else "·"
-            session.out.hang(f"        {sign} ", each.text, style=style)
-        if hop.number >= 0 and format.table.steps[hop.number].note:
-            note = format.table.steps[hop.number].note
-            session.out.hang("        ! ", note, style="yellow")
-        session.out.print()
+    drawing.heading(
+        session.out, f"{format.name}: {names}", ", ".join(filter(None, (number, aside)))
+    )
+
+
+def _draw_hops(session: Session, format: Format, hops: Sequence[Hop]) -> None:
+    for number, hop in enumerate(hops):
+        if number:
+            session.out.print()
+        _draw_hop(session, format, hop)
+
+
+def _draw_hop(session: Session, format: Format, hop: Hop) -> None:
+    """Draw what one hop does."""
+    _draw_head(session, format, hop)
+    for each in describe_step(format, hop):
+        style = "bright_red" if each.loses else "default"
+        sign = "✗" if each.loses else "·"
+        session.out.hang(f"        {sign} ", each.text, style=style)
+    if hop.number >= 0 and format.table.steps[hop.number].note:
+        note = format.table.steps[hop.number].note
+        session.out.hang("        ! ", note, style="yellow")
 
 
 def _draw_head(session: Session, format: Format, hop: Hop) -> None:
