@@ -513,6 +513,34 @@ class Drafts(unittest.TestCase):
         self.assertRegex(text, rf"check +{method} of start to here")
         self.assertIn("rest ", text)
 
+    def test_a_directory_is_found(self) -> None:
+        """Tags, offsets, sizes before and after compression, in either order of bytes; one sample is torn."""
+        for big in (True, False):
+            for packed in (True, False):
+                samples = [self._with_directory(seed, big, packed) for seed in range(6)]
+                samples[3] = samples[3][:-7]
+                text = draft_layout(samples, names=("a", "b", "c", "torn", "e", "f"))
+                self.assertTrue(text.startswith("# torn does not fit the others"), text)
+                raw = "raw u32, c2 u16" if packed else "c2 u32, c3 u16"
+                self.assertIn(f"table u16 {{ tag bytes 4, at u32, size u32, {raw} }}  # sure", text)
+                unpacked = " unpacked raw block to end zlib" if packed else ""
+                self.assertIn(f"each field3 at at size size{unpacked} bytes to end  # sure", text)
+                self.assertIn("big endian" if big else "little endian", text)
+                self.assertRegex(text, r"check +crc32 of start to here +# sure")
+
+    def _with_directory(self, seed: int, big: bool, packed: bool) -> bytes:
+        rng, order = random.Random(seed), ">" if big else "<"
+        count = rng.randrange(2, 5)
+        index = parts = b""
+        for _ in range(count):
+            body = rng.randbytes(rng.randrange(9, 40))
+            stored = zlib.compress(body) if packed else body
+            places = 10 + 18 * count + len(parts), len(stored), len(body), rng.randrange(9)
+            index += rng.choice((b"HEAD", b"CREW")) + struct.pack(f"{order}IIIH", *places)
+            parts += stored
+        out = b"BOGS" + struct.pack(f"{order}IH", 3, count) + index + parts
+        return out + struct.pack(f"{order}I", zlib.crc32(out))
+
     def test_samples_that_do_not_differ_are_refused(self) -> None:
         """And it is said how to get some that do."""
         with self.assertRaisesRegex(UsageError, "two samples that differ(.|\n)*Save twice"):

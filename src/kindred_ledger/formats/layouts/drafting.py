@@ -2,9 +2,9 @@
 
 All samples are read side by side from the front. What is proposed for a place held in every one of
 them: a constant, a text with its length, a compressed block, a table whose rows look alike, a
-number; and at the end a checksum. Of the many ways to cut the bytes the one is taken that explains
-most with the fewest fields (a search that keeps the best few ways at each step). What the samples
-do not tell is left to `rest bytes to end`. The draft reads and writes all samples.
+directory of parts, a number; and at the end a checksum. Of the many ways to cut the bytes the one is
+taken that explains most with the fewest fields (a search that keeps the best few ways at each step).
+What the samples do not tell is left to `rest bytes to end`. The draft reads and writes all samples.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from msgspec import Struct
 from ...errors import FormatError, UsageError
 from .checks import DIGESTS, digest
 from .document import LayoutDocument
+from .draft_directories import TABLE, directories
 from .layout import Layout
 from .positions import likely_positions
 from .squeeze import expand
@@ -34,6 +35,7 @@ _LOOKED_AT = 64  # rows
 _FEW_ROWS = 8
 _ALIKE = 0.8  # of the bytes of rows
 _BEAM = 40
+_DIRECTORY = 3.0  # what a byte of a directory, or of its parts, counts
 _EACH = 0.6  # what a field costs, in bytes of each sample: fewer fields are likelier
 
 Found = tuple[str, list[int], str]  # kind, bytes it takes in each sample, what speaks for it
@@ -107,15 +109,16 @@ def _with_places(text: str, documents: Sequence[LayoutDocument]) -> str:
     return "\n".join(lines)
 
 
-def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[float, str]:
-    """Return how much a draft explains, and its text."""
+def _draft(samples: Sequence[bytes], name: str, *, big: bool) -> tuple[tuple[bool, float], str]:
+    """Return how much a draft explains, and its text; a checksum tells the order of bytes best."""
     check = _checksum(samples, big=big)
     ends = [len(sample) - (check[1] if check else 0) for sample in samples]
     best = _search(samples, ends, big=big)
-    lines = [(f"field{n}", kind, why) for n, (kind, why) in enumerate(best.guesses, 1)]
-    score = best.score + (
-        4.0 * len(samples) if check else 0.0
-    )  # nothing tells the order of bytes better
+    lines = [
+        (f"field{n}", kind.replace(TABLE, f"field{n - 1}"), why)
+        for n, (kind, why) in enumerate(best.guesses, 1)
+    ]
+    score = check is not None and check[1] > 1, best.score
     if any(a < e for a, e in zip(best.at, ends, strict=True)):
         told = "what the samples do not tell"
         lines.append(("rest", "bytes to end", told))
@@ -143,6 +146,9 @@ def _search(samples: Sequence[bytes], ends: list[int], *, big: bool) -> _Path:
                 old = further.get(at)
                 if old is None or score > old.score:
                     further[at] = _Path(score, at, (*path.guesses, (kind, why)))
+            for guesses, sizes in directories(samples, path.at, ends, big=big):
+                score = path.score + _DIRECTORY * sum(sizes)
+                further[tuple(ends)] = _Path(score, tuple(ends), (*path.guesses, *guesses))
         beam = sorted(further.values(), key=lambda path: -path.score)[:_BEAM]
         if not beam:
             break
