@@ -76,7 +76,7 @@ class ByBuild(BogCase):
                 found = "".join("yn"[not install.card.category_of(path)] for path in paths)
                 self.assertEqual(found, saves)
                 self.assertEqual(install.tag.categories, install.card.categories)
-                self.assertEqual(str(install.again().card.at), "9")
+                self.assertEqual(str(install.again().card.bound_to), "9")
         unknown = self.card.categories["saves"]
         told = [unknown(path) for path in ("user/saves/a.log", "voyages/a.sav", "voyages/a.tmp")]
         self.assertEqual(told, [True, True, True])  # a row without `exclude` takes those, too

@@ -60,11 +60,11 @@ class Card:
     """
 
     def __init__(
-        self, file: CardFile, path: str, *, at: Version | None = None, any_case: bool = False
+        self, file: CardFile, path: str, *, build: Version | None = None, any_case: bool = False
     ) -> None:
         self.file = file
         self.path = path
-        self.at = at
+        self.bound_to = build
         self.any_case = any_case
         self.title = file.title
         self.name = file.name or file.title
@@ -88,9 +88,9 @@ class Card:
         `any_case`: the place takes large and small letters in names for the same, and so do the patterns.
         A card that is not bound takes the files of all builds into its categories.
         """
-        if (build, any_case) == (self.at, self.any_case):
+        if (build, any_case) == (self.bound_to, self.any_case):
             return self
-        return Card(self.file, self.path, at=build, any_case=any_case)
+        return Card(self.file, self.path, build=build, any_case=any_case)
 
     @staticmethod
     def plain(title: str) -> Card:
@@ -126,12 +126,12 @@ class Card:
         return {name: self._category(table) for name, table in self.file.categories.items()}
 
     def _category(self, table: CategoryTable) -> Patterns:
-        if self.at is None:
+        if self.bound_to is None:
             include = (*table.include, *(each for row in table.by_build for each in row.include))
             excluded = set(table.exclude).intersection(*(row.exclude for row in table.by_build))
             return Patterns(include, tuple(sorted(excluded)), self.any_case)
         for row in table.by_build:
-            if self.at in VersionRange.parse(row.builds, self.scheme):
+            if self.bound_to in VersionRange.parse(row.builds, self.scheme):
                 return Patterns(tuple(row.include), tuple(row.exclude), self.any_case)
         return Patterns(tuple(table.include), tuple(table.exclude), self.any_case)
 
@@ -232,7 +232,9 @@ class Card:
         around = around or Surroundings.here()
         alone = join_folders({PROGRAM: root})
         tree = alone.survey()
-        card = self.bound(None, any_case=not tells_names_apart(alone, tree))
+        markers = {f"{PROGRAM}/{marker}" for marker in self.file.program.markers}
+        few = tree.select(markers.__contains__)  # of many files it would take long
+        card = self.bound(None, any_case=not tells_names_apart(alone, few))
         evidence = card._evidence_in(alone, tree)
         chosen = self.build(version) if version else None
         build = Install(card, alone, evidence, chosen).told_version
