@@ -116,7 +116,7 @@ FOLLOWS = {
     "atlas": {"size", "at", "raw", "pay", "check", "rows", "twice"},
     "ledgerwood": {"raw", "stored", "digest"},
     "drydock": {"fleet", "at", "size", "seal"},
-    "logbook": {"check"},
+    "logbook": {"check", "reach"},
     "quilt": {"count", "sum"},
     "signalbox": {"sections", "index", "at", "size", "count", "total", "check"},
     "tidebook": {"crc", "names", "first", "second", "size"},

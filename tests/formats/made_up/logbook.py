@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
 import struct
 from typing import Any
@@ -25,12 +26,20 @@ pages   sections bytes 4 u24 u8 {
     }
     "CREW" crew {
         captain  optional u8 { name text varint, age varint }
-        hands    table u8 { name text u8 encoding utf-16-le, rank u8 in ranks, pay i40 until 2 default 7 }
+        hands    table u8 {
+            name   text u8 encoding utf-16-le
+            rank   u8 in ranks
+            kind   u8
+            owed   u16                           if kind == 1
+            pay    i40                           until 2 default 7
+        }
     }
     "NOTE" note text to end
 }
 spare   bytes u8                                 until 1 default ""
-check   sum16 of start to here
+reach   u16                                      # how far from the end the tail is; 0: there is none
+tail    at reach from end or 0 { mark u8, note text zero }
+check   sha1 of start to end                     # with zeros where it lies itself
 """
 STATES = {0: "open", 1: "closed", 7: "lost"}
 
@@ -54,7 +63,10 @@ def made(rng: random.Random, version: int) -> bytes:
     if version == 1:
         spare = rng.randbytes(rng.randrange(3))
         out += bytes((len(spare),)) + spare
-    return out + struct.pack(">H", sum(out) % 2**16)
+    tail = rng.choice((b"", b"\7reed\0"))
+    free = rng.randbytes(rng.randrange(3)) if tail else b""
+    out += struct.pack(">H", len(tail) + 20 if tail else 0) + free + tail
+    return out + hashlib.sha1(out + bytes(20), usedforsecurity=False).digest()
 
 
 def _varint(number: int) -> bytes:
@@ -82,7 +94,9 @@ def _page(rng: random.Random, tag: bytes, version: int, ranks: int) -> bytes:
     out += bytes((hands,))
     for _ in range(hands):
         name = rng.choice(("Esk", "Höf", "")).encode("utf-16-le")
-        out += bytes((len(name),)) + name + bytes((rng.randrange(ranks),))
+        kind = rng.randrange(3)
+        out += bytes((len(name),)) + name + bytes((rng.randrange(ranks), kind))
+        out += b"\1\2" if kind == 1 else b""
         out += rng.randrange(-99, 99).to_bytes(5, "big", signed=True) if version <= 2 else b""
     return out
 
@@ -109,8 +123,14 @@ def read(data: bytes) -> dict[str, Any]:
     if version == 1:
         out["spare"] = data[at + 1 : at + 1 + data[at]]
         at += 1 + data[at]
-    out["check"] = int.from_bytes(data[at:], "big")
-    assert out["check"] == sum(data[:at]) % 2**16
+    out["reach"], out["tail"] = int.from_bytes(data[at : at + 2], "big"), None
+    if out["reach"]:
+        begin = len(data) - out["reach"]
+        note = data[begin + 1 : data.index(0, begin + 1)].decode()
+        out["tail"] = {"mark": data[begin], "note": note}
+    whole = hashlib.sha1(data[:-20] + bytes(20), usedforsecurity=False).digest()
+    assert data[-20:] == whole
+    out["check"] = whole.hex()
     return out
 
 
@@ -145,8 +165,11 @@ def _read_page(tag: bytes, data: bytes, version: int) -> Any:
     for _ in range(count):
         size = data[at]
         hand = {"name": data[at + 1 : at + 1 + size].decode("utf-16-le")}
-        hand["rank"] = data[at + 1 + size]
-        at += 2 + size
+        hand["rank"], hand["kind"] = data[at + 1 + size : at + 3 + size]
+        at += 3 + size
+        if hand["kind"] == 1:
+            hand["owed"] = int.from_bytes(data[at : at + 2], "big")
+            at += 2
         if version <= 2:
             hand["pay"] = int.from_bytes(data[at : at + 5], "big", signed=True)
             at += 5

@@ -28,7 +28,7 @@ bodies     each directory at at size size choice tag {
         hands  table u16 { id u16, name text u8, pay i32, mood u8  since 3 default 50 }
         logs   block u32 deflate table u8 text u16
     }
-    "MAPS" block to end zlib { w u16, h u16, cells table (w * h) u8 }
+    "MAPS" block to end zlib { w u16, h u16, cells table (w * h) u8, heights table u8 table u8 i8 }
     else   bytes to end
 }
 total      u32 = size of directory
@@ -72,7 +72,8 @@ def _section(rng: random.Random, version: int) -> tuple[bytes, bytes]:
         return tag, rng.randbytes(1 + rng.randrange(5))
     if tag == b"MAPS":
         w, h = rng.randrange(4), rng.randrange(4)
-        return tag, zlib.compress(struct.pack(">HH", w, h) + rng.randbytes(w * h))
+        heights = bytes((h,)) + b"".join(bytes((w,)) + rng.randbytes(w) for _ in range(h))
+        return tag, zlib.compress(struct.pack(">HH", w, h) + rng.randbytes(w * h) + heights)
     count = rng.randrange(3)
     hands = b"".join(
         struct.pack(">HB", n, 3) + b"Esk" + struct.pack(">i", rng.randrange(-99, 99))
@@ -116,8 +117,14 @@ def _body(tag: bytes, data: bytes, version: int) -> Any:
     if tag == b"MAPS":
         data = zlib.decompress(data)
         w, h = struct.unpack_from(">HH", data)
-        assert len(data) == 4 + w * h
-        return {"w": w, "h": h, "cells": list(data[4:])}
+        page = {"w": w, "h": h, "cells": list(data[4 : 4 + w * h]), "heights": []}
+        at = 5 + w * h
+        for _ in range(data[at - 1]):
+            row = struct.unpack_from(f">{data[at]}b", data, at + 1)
+            page["heights"].append(list(row))
+            at += 1 + data[at]
+        assert at == len(data)
+        return page
     if tag != b"CREW":
         return data
     data = zlib.decompress(data)
