@@ -117,7 +117,9 @@ def texts_in_pool(kind: Pooled, column: Any, big: bool, groups: list[Item]) -> W
     if len(begins) > _RATIO * len(offsets) or not _is_of_bytes(kind.encoding):
         begins = begins[:0]  # most of the pool is of others
     texts = pool.decode(kind.encoding, "surrogateescape").split("\0") if len(begins) else []
-    codes = np.append(0, np.cumsum(is_end, dtype=np.int32))[offsets].astype(np.intp)
+    before = np.zeros(len(pool) + 1, np.int32)  # how many texts end before each byte
+    np.cumsum(is_end, out=before[1:])
+    codes = before[offsets].astype(np.intp)
     at_begin = codes < len(begins)
     at_begin[at_begin] = begins[codes[at_begin]] == offsets[at_begin]
     others, numbers = np.unique(offsets[~at_begin], return_inverse=True)
