@@ -496,7 +496,7 @@ class Documented(unittest.TestCase):
         with open(os.path.join(ROOT, "docs", "layouts.md"), encoding="utf-8") as file:
             page = file.read()
         found = {}
-        for name in ("lower-fen.atlas", "haar.rumours"):
+        for name in ("lower-fen.atlas", "haar.rumours", "berths.quays"):
             below = page.split(f"$ xxd {name}\n")[1]
             dump = "".join(
                 re.findall(r"    [0-9a-f]{8}: ((?:[0-9a-f]{2,4} ){1,8})", below.split("\n\n")[0])
@@ -507,6 +507,13 @@ class Documented(unittest.TestCase):
             )
         atlas, rumours = found["lower-fen.atlas"], found["haar.rumours"]
         self.assertEqual(atlas.get(("parts",))[0], "Reed Bank, by the old quay")
+        quays = found["berths.quays"]
+        names = [row["name"] for row in quays.get(("quays",))]
+        self.assertEqual(names, ["Eelgate", "Otter Pool", None, "gate"])
+        quays.set(("quays", 2, "name"), "Pool")
+        self.assertEqual(len(quays.encode()), quays.size)  # the end of another
+        quays.set(("quays", 2, "name"), "Mill")
+        self.assertEqual(len(quays.encode()), quays.size + 5)
         atlas.set(("parts", 1, 0, "name"), "Ada of Eelgate, ferrywoman")
         again = LayoutDocument(atlas.encode(), atlas.layout)
         self.assertEqual(again.get("directory[1].raw"), 33)
