@@ -20,7 +20,7 @@ from kindred_ledger.cards.models import FormatTable
 from kindred_ledger.convert import convert_bytes
 from kindred_ledger.errors import FormatError
 from kindred_ledger.formats import Layout, LayoutDocument, Path
-from kindred_ledger.formats.layouts import LayoutError, check_layout, invent
+from kindred_ledger.formats.layouts import LayoutError, check_layout, dump, invent
 from kindred_ledger.formats.layouts.checks import DIGESTS, digest
 from kindred_ledger.merge import How, Three, merge_files
 from kindred_ledger.versions import INTEGER
@@ -241,6 +241,17 @@ class Cases(unittest.TestCase):
         self.assertEqual(self.converted(fields, b"\1\0", "2"), b"\2\0")
         grown = self.converted(fields, b"\1\2x", "2")  # it goes behind where it was
         self.assertEqual(grown, b"\2\3xx\x09")
+
+
+class Shared(unittest.TestCase):
+    def test_parts_that_lie_in_others_are_told(self) -> None:
+        """The dump says which have the very bytes of another, and which overlap one."""
+        text = "layout t\nd table u8 { at u8, size u8 }\np each d at at size size bytes to end"
+        rows = ((11, 2), (11, 2), (12, 3), (0, 0), (15, 1))
+        data = bytes((5, *(n for row in rows for n in row))) + b"abcde"
+        lines = dump(LayoutDocument(data, Layout.parse(text)))
+        told = [line.remark for line in lines if line.name == "p"]
+        self.assertEqual(told, ["[1] has the bytes of [0], [2] overlaps [0]"])
 
 
 class Refused(unittest.TestCase):

@@ -17,9 +17,11 @@ from .meanings import Colour, Time, Uuid
 from .numbers import Bits, Enum
 from .parts import Block
 from .references import referred
+from .regions import spans_of
 
 __all__ = ["DumpLine", "dump", "dump_part"]
 
+_FEW_SHARED = 3  # parts that lie in others, that are told
 _FEW_NUMBERS = 12  # of a list that are shown
 
 
@@ -96,9 +98,9 @@ def _list_lines(
     count = item.rows.count if item.rows is not None else len(item.members or ())
     block = _is_block(item)
     told = item.inside + item.rows.body - item.start if item.rows is not None and not block else 0
-    yield DumpLine(
-        depth, base + item.start, inner, item.raw[:told], name, rows_in_words(count, "row")
-    )
+    rows_told = rows_in_words(count, "row")
+    shared = _shared(item)
+    yield DumpLine(depth, base + item.start, inner, item.raw[:told], name, rows_told, shared)
     base, within = (0, True) if block else (base + item.inside, inner)
     short = 0 < rows < count - 1
     numbers = [*range(rows), count - 1] if short else list(range(count))
@@ -113,6 +115,26 @@ def _list_lines(
             row = (item.members or [])[number]
         row.at = number
         yield from _row_lines(document, row, depth + 1, place, within, rows)
+
+
+def _shared(item: Item) -> str:
+    """Return in words which parts of a directory lie in the bytes of others."""
+    told: list[str] = []
+    first: dict[tuple[int, int], int] = {}
+    reach, last = 0, -1  # where the parts before end, and which goes there
+    spans = spans_of(item) if item.region is not None else []
+    for span, number in sorted((span, number) for number, span in enumerate(spans)):
+        if span[0] == span[1]:
+            continue
+        if span in first:
+            told.append(f"[{number}] has the bytes of [{first[span]}]")
+        elif span[0] < reach:
+            told.append(f"[{number}] overlaps [{last}]")
+        first.setdefault(span, number)
+        if span[1] > reach:
+            reach, last = span[1], number
+    more = f" and {len(told) - _FEW_SHARED} more" if len(told) > _FEW_SHARED else ""
+    return f"{', '.join(told[:_FEW_SHARED])}{more}"
 
 
 def _row_lines(

@@ -9,7 +9,7 @@ from ..tree import SCALAR
 from .derived import unpacked_size
 from .item import Field, Item, Scope, Writing
 
-__all__ = ["NOWHERE", "Member", "Region", "Span"]
+__all__ = ["NOWHERE", "Member", "Region", "Span", "spans_of"]
 
 Span = tuple[int, int]
 NOWHERE = (0, 0)  # where a part lies that is not there
@@ -47,8 +47,7 @@ class Region:
         here = len(writing.out)
         regions = [item.region for _, item, _, _ in self.members]
         as_read = all(
-            item.region is not None
-            and len(kind.parts(item, writing, field)) == len(_spans_read(item))
+            item.region is not None and len(kind.parts(item, writing, field)) == len(spans_of(item))
             for kind, item, field, _ in self.members
         )
         gap = self._gap(here, regions[0][0]) if as_read else None
@@ -60,7 +59,7 @@ class Region:
         base = len(writing.out)
         shift = base - start
         old = [
-            [_moved(span, shift) for span in _spans_read(item)] if as_read else []
+            [_moved(span, shift) for span in spans_of(item)] if as_read else []
             for _, item, _, _ in self.members
         ]
         shared = _shared([span for spans in old for span in spans])
@@ -104,7 +103,7 @@ class Region:
         for kind, item, _, groups in self.members:
             places = kind.places
             origin = places.origin(Scope(groups), here, 0, self.writing.span)
-            there = next((span for span in _spans_read(item) if span != NOWHERE), None)
+            there = next((span for span in spans_of(item) if span != NOWHERE), None)
             if there is not None and origin is not None and places.base != "end":
                 told.append((there[0] - start - origin, places.unit))
         steps = [kind.places.align for kind, *_ in self.members]
@@ -158,7 +157,7 @@ class Region:
         if item.region is None or item.region[3] is None:
             return []
         table = Scope(member[3]).find(kind.table)
-        spans = _spans_read(item)
+        spans = spans_of(item)
         if table is None or table.dirty or len(spans) != len(kind.parts(item, self.writing, field)):
             return []
         return [_moved(span, -item.region[3]) for span in spans]
@@ -238,7 +237,7 @@ def _shared(spans: list[Span]) -> set[Span]:
     return found
 
 
-def _spans_read(item: Item) -> list[Span]:
+def spans_of(item: Item) -> list[Span]:
     """Return where the parts of an item were read."""
     spans: list[Span] | None = item.region[2]
     if spans is None:
