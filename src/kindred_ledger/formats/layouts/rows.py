@@ -173,7 +173,9 @@ class Table(Struct, frozen=True):
         def step(at: Any) -> Any:
             return at + fixed + every[np.minimum(at + before, room - 1)].astype(np.int64)
 
-        offsets = follow(step, first, count, end) if room else np.array([first])
+        offsets = follow(step, first, count, end, gives_up=True) if room else np.array([first])
+        if offsets is None:
+            offsets = _walked(every, first, before, fixed, count)
         row = len(offsets) - 1
         if row < count or offsets[-1] > end:
             row = min(row, count - 1)
@@ -200,7 +202,7 @@ class Table(Struct, frozen=True):
             offsets = follow(lambda at: many.measure(self.inner, at), first, count, end)
         except Unmeasured:
             return None
-        if reading.version is None or len(offsets) <= count or offsets[-1] > end:
+        if reading.version is None or offsets is None or len(offsets) <= count or offsets[-1] > end:
             return None  # reading them one by one says what is wrong
         reading.at = int(offsets[-1])
         return Rows(count, first, 0, offsets, reading.data)
@@ -511,6 +513,19 @@ class Table(Struct, frozen=True):
         if self.count.fixed is not None:
             return self.count.fixed * int(self.inner.least(version))
         return self.count.least(version)
+
+
+def _walked(lengths: Any, first: int, before: int, fixed: int, count: int) -> Any:
+    """Return where rows begin, and the last ends, by going from one to the next."""
+    import numpy as np
+
+    places: list[int] = []
+    at, room = first, len(lengths)
+    numbers = np.ascontiguousarray(lengths, lengths.dtype.newbyteorder("=")).data
+    while len(places) < count and at + before < room:
+        places.append(at)
+        at += fixed + numbers[at + before]
+    return np.array([*places, at], np.int64)
 
 
 def _same_bytes(one: memoryview, other: memoryview) -> bool:

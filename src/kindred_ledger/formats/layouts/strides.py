@@ -16,40 +16,62 @@ _FIRST = 200  # things that are followed one by one; they tell how long the othe
 _LEAST = 64  # things in a stretch: many against what is followed until chains meet
 _MOST_STRETCHES = 2048
 _MOST_AT_ONCE = 1 << 21  # things
+_ROUNDS = 32  # things a round of following chains on, down to which that is worth more than a loop
 _PATIENCE = 3  # times the rounds that a stretch should take
 _FAR = 8  # times the mean size
 
 Step = Callable[[Any], Any]
 
 
-def follow(step: Step, first: int, count: int, size: int, *, mean: float = 0.0) -> Any:
+def follow(
+    step: Step, first: int, count: int, size: int, *, mean: float = 0.0, gives_up: bool = False
+) -> Any:
     """Return the places of `count` things and the place behind them: `(count + 1,)` int64.
 
     `step` returns, for places `(n,) int64`, where the things there end, beyond `size` where there can be
     none. The result is shorter, and right so far, if the chain comes to such a place, or to the end.
-    `mean` is how large the things are, if that is known.
+    `mean` is how large the things are, if that is known. Where chains do not fall together it takes a round
+    of NumPy for each thing; with `gives_up` the result is None then.
     """
     import numpy as np
 
     alone = 0 if mean else min(count, _FIRST)
     places, at, failed = _one_by_one(step, first, alone, size)
-    out = [places]
-    found = len(places)
+    out, found = [places], len(places)
+    multiple = _multiple(places, at)
     while found < count and at < size and not failed:
         wanted = min(count - found, _MOST_AT_ONCE)
         mean = (at - first) / found if found else mean
         end = min(size, at + int(mean * wanted * 17 / 16) + 1)
-        stretches = min(wanted // _LEAST, _MOST_STRETCHES, (end - at) // 2)
+        stretches = min(wanted // _LEAST, _MOST_STRETCHES, (end - at) // (2 * multiple))
         if stretches < 2:
             places, at, failed = _one_by_one(step, at, wanted, size)
         else:
-            places, at, failed = _window(step, at, end, stretches, size, mean)
+            bounds = np.linspace(at, end, stretches + 1, dtype=np.int64)
+            bounds[1:-1] -= (bounds[1:-1] - at) % multiple
+            window = _window(
+                step, bounds, size, mean, rounds=wanted // (_ROUNDS if gives_up else 1) + _LEAST
+            )
+            if window is None:
+                return None
+            places, at, failed = window
         if len(places) > count - found:
             at, failed = int(places[count - found]), False
             places = places[: count - found]
         out.append(places)
         found += len(places)
     return np.append(np.concatenate(out), at)
+
+
+def _multiple(places: Any, at: int) -> int:
+    """Return what the sizes of the last things are multiples of.
+
+    Chains that begin at other places than multiples of it from there might never meet the true one.
+    """
+    import numpy as np
+
+    sizes = np.diff(np.append(places, at))
+    return int(np.gcd.reduce(sizes)) if len(sizes) else 1
 
 
 def _one_by_one(step: Step, at: int, count: int, size: int) -> tuple[Any, int, bool]:
@@ -67,17 +89,19 @@ def _one_by_one(step: Step, at: int, count: int, size: int) -> tuple[Any, int, b
 
 
 def _window(
-    step: Step, first: int, end: int, stretches: int, size: int, mean: float
-) -> tuple[Any, int, bool]:
-    """Follow a chain up to `end`; return its places, where it goes on, and whether it cannot."""
+    step: Step, bounds: Any, size: int, mean: float, *, rounds: int
+) -> tuple[Any, int, bool] | None:
+    """Follow the chain between bounds; return its places, where it goes on, and whether it cannot."""
     import numpy as np
 
-    bounds = np.linspace(first, end, stretches + 1, dtype=np.int64)
-    stops = bounds[1:]
+    first, end, stops = int(bounds[0]), int(bounds[-1]), bounds[1:]
     places, after, died = _side_by_side(step, bounds[:-1], stops, size, mean)
     marks = np.zeros(end - first, np.bool_)
     marks[places - first] = True
-    joints, met, failed = _on(step, np.where(died, end, after), marks, first, size)
+    found = _on(step, np.where(died, end, after), marks, first, size, rounds)
+    if found is None:
+        return None
+    joints, met, failed = found
     # The true chain: that of the first stretch, what leads on from there, the one that was met, and so on.
     cuts = np.searchsorted(places, bounds).tolist()
     if died[0]:
@@ -136,8 +160,13 @@ def _side_by_side(
     return np.sort(places[valid]), after, died
 
 
-def _on(step: Step, at: Any, marks: Any, first: int, size: int) -> tuple[list[Any], Any, Any]:
-    """Follow chains on until each meets a mark; return their places, where, and which could not go on."""
+def _on(
+    step: Step, at: Any, marks: Any, first: int, size: int, rounds: int
+) -> tuple[list[Any], Any, Any] | None:
+    """Follow chains on until each meets a mark; return their places, where, and which could not go on.
+
+    None if that takes more than so many rounds.
+    """
     import numpy as np
 
     end = first + len(marks)
@@ -145,12 +174,12 @@ def _on(step: Step, at: Any, marks: Any, first: int, size: int) -> tuple[list[An
     which = np.flatnonzero(at < end)
     at = at[which]
     recorded: list[tuple[Any, Any]] = [(which[:0], at[:0])]
-    while True:
+    while len(which):
         going = ~marks[np.minimum(at - first, len(marks) - 1)] & (at < end)
         met[which[~going]] = at[~going]
         which, at = which[going], at[going]
-        if not len(which):
-            break
+        if len(recorded) > rounds:
+            return None
         ends = step(at)
         bad = (ends > size) | (ends <= at)
         failed[which[bad]] = True

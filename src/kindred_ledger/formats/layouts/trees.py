@@ -115,6 +115,8 @@ def _nodes(many: Many, element: Any, at: int, roots: int, stop: int) -> tuple[An
     open_before, wanted = roots, _FIRST_NODES  # nodes that are still to come
     while True:
         places = follow(lambda at: _measured(many, element, at)[0], at, wanted, stop, mean=mean)
+        if places is None:
+            return None
         some = places[:-1]
         children = _measured(many, element, some)[1]
         if len(some) and int(children.max()) >= BEYOND:
