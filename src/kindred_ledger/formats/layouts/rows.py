@@ -20,7 +20,7 @@ from .parts import Group, write_item
 from .pools import Pooled, note_pooled
 from .references import note_column
 from .storing import Ragged, columns_of, is_readable, stored
-from .strides import follow
+from .strides import follow, walk
 from .strings import Bytes, Pad, Size, Text
 
 __all__ = ["Rows", "Table"]
@@ -175,7 +175,7 @@ class Table(Struct, frozen=True):
 
         offsets = follow(step, first, count, end, gives_up=True) if room else np.array([first])
         if offsets is None:
-            offsets = _walked(every, first, before, fixed, count)
+            offsets = walk(every, first, count, before=before, fixed=fixed)
         row = len(offsets) - 1
         if row < count or offsets[-1] > end:
             row = min(row, count - 1)
@@ -513,19 +513,6 @@ class Table(Struct, frozen=True):
         if self.count.fixed is not None:
             return self.count.fixed * int(self.inner.least(version))
         return self.count.least(version)
-
-
-def _walked(lengths: Any, first: int, before: int, fixed: int, count: int) -> Any:
-    """Return where rows begin, and the last ends, by going from one to the next."""
-    import numpy as np
-
-    places: list[int] = []
-    at, room = first, len(lengths)
-    numbers = np.ascontiguousarray(lengths, lengths.dtype.newbyteorder("=")).data
-    while len(places) < count and at + before < room:
-        places.append(at)
-        at += fixed + numbers[at + before]
-    return np.array([*places, at], np.int64)
 
 
 def _same_bytes(one: memoryview, other: memoryview) -> bool:

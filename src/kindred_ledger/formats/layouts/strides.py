@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-__all__ = ["follow"]
+__all__ = ["follow", "walk"]
 
 _FIRST = 200  # things that are followed one by one; they tell how long the others are
 _LEAST = 64  # things in a stretch: many against what is followed until chains meet
@@ -61,6 +61,22 @@ def follow(
         out.append(places)
         found += len(places)
     return np.append(np.concatenate(out), at)
+
+
+def walk(lengths: Any, first: int, count: int, *, before: int, fixed: int) -> Any:
+    """Return the same of things whose length stands `before` bytes behind their begin, by a plain loop.
+
+    `lengths` (n,) has what would be a length at every place; the next thing is `fixed` and that much on.
+    """
+    import numpy as np
+
+    places: list[int] = []
+    at, room = first, len(lengths)
+    numbers = np.ascontiguousarray(lengths, lengths.dtype.newbyteorder("=")).data
+    while len(places) < count and at + before < room:
+        places.append(at)
+        at += fixed + numbers[at + before]
+    return np.array([*places, at], np.int64)
 
 
 def _multiple(places: Any, at: int) -> int:
