@@ -19,7 +19,7 @@ import msgpack
 import numpy as np
 
 from kindred_ledger.formats import CODECS, Document, Layout, Path, decode
-from kindred_ledger.formats.layouts.strides import follow
+from kindred_ledger.formats.layouts.strides import follow, walk
 
 SIZE = int(float(os.environ.get("KINDRED_LARGE_MB", "0.25")) * (1 << 20))
 LAYOUT = Layout.parse(
@@ -174,6 +174,8 @@ class Large(unittest.TestCase):
 
                 found = follow(step, 3, count, size).tolist()
                 self.assertEqual(found, [at for at in told if at <= size][: count + 1])
+                walked = walk(lengths, 3, count, before=0, fixed=fixed).tolist()
+                self.assertEqual(walked, told[: count + 1])
 
 
 def read(data: bytes, codec: str) -> Document:

@@ -13,6 +13,7 @@ import msgspec
 from msgspec import UNSET, Struct, UnsetType, field
 
 from ..finding import Finding
+from ..ledger import LeftOut
 from ..statement import Line
 
 __all__ = ["SHAPES", "schema"]
@@ -60,14 +61,6 @@ class ReleaseTag(Struct, kw_only=True, forbid_unknown_fields=True):
     variant: str
     digest: str
     whole: bool
-
-
-class LeftOut(Struct, kw_only=True, forbid_unknown_fields=True):
-    """The disposable files that a backup left out."""
-
-    categories: list[str]
-    files: int
-    size_bytes: int
 
 
 class Entry(Struct, kw_only=True, forbid_unknown_fields=True):
