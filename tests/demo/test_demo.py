@@ -109,6 +109,7 @@ class Examples(Case):
             "night-1.pocket, night-2.pocket",
             "write_a_step.py": '{"format": 3, "name": "Nowhere", "planks": null, "kind": "Stage"}',
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
+            "describe_a_title.py": "undone: True",
         }
         folder = os.path.join(ROOT, "examples")
         self.assertEqual({n for n in os.listdir(folder) if n.endswith(".py")}, set(endings))

@@ -55,6 +55,12 @@ def routes_in(
 
     Raises:
         UsageError: neither or both are told, or nothing there is of a format of the card.
+
+    >>> for each in kl.routes_in("mossferry/userdata/saves", card, "2.0"):
+    ...     print(each.source, [str(hop.target) for hop in each.hops], len(each.files))
+    ...
+    4 ['5'] 3
+    3 ['4', '5'] 1
     """
     if (build is None) == (not version):
         raise UsageError("either a build or a format version is needed")
