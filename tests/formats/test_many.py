@@ -9,32 +9,30 @@ from contextlib import contextmanager
 from typing import Any
 from unittest import mock
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kindred_ledger.cards.models import FormatTable
+from kindred_ledger.convert import convert_bytes
 from kindred_ledger.errors import FormatError, KindredError
 from kindred_ledger.formats import Layout, LayoutDocument
 from kindred_ledger.formats.columns import words_of
 from kindred_ledger.formats.layouts import directory, invent, rows, trees
 from kindred_ledger.formats.layouts.strides import follow
-from tests.formats.made_up import atlas, ledgerwood, quilt, warehouse
+from kindred_ledger.versions import INTEGER
 from tests.formats.made_up.grammar import Grammar
+from tests.formats.test_made_up import FORMATS, Held
 from tests.support import law, side_law
 
 NEVER = 1 << 60
-FORMATS: dict[str, Any] = {
-    "atlas": atlas,
-    "ledgerwood": ledgerwood,
-    "quilt": quilt,
-    "warehouse": warehouse,
-}
 
 
 @contextmanager
 def by_columns(least: int) -> Iterator[None]:
     """Have tables and directories of so many rows be found by columns, and trees of so many bytes."""
     with (
-        mock.patch.multiple(rows, _MANY=least),
+        mock.patch.multiple(rows, MANY=least),
         mock.patch.multiple(directory, MANY=least),
         mock.patch.multiple(trees, _LEAST_BYTES=least),
     ):
@@ -99,8 +97,21 @@ class ManyAtOnce(unittest.TestCase):
         made = bytearray(FORMATS[name].made(rng, version))
         layout = Layout.parse(FORMATS[name].LAYOUT, name)
         self.hold(bytes(made), layout, rng)
+        converted = [self._converted(name, bytes(made), least) for least in (NEVER, 1)]
+        self.assertEqual(*converted)
         made[rng.randrange(len(made))] ^= 1 << rng.randrange(8)
         self.hold(bytes(made), layout, rng)
+
+    def _converted(self, name: str, data: bytes, least: int) -> list[tuple[bytes, str]]:
+        """Return what a file becomes in each version, with its books."""
+        table = {
+            "files": ["*"], "codec": "layout",
+            "builds": [{"builds": "*", "writes": "3", "reads": ["1", "2", "3"]}],
+        }  # fmt: skip
+        format = Held(name, msgspec.convert(table, FormatTable), INTEGER)
+        with by_columns(least):
+            made = [convert_bytes(data, format, target, name="a") for target in ("1", "2", "3")]
+        return [(each.data, str(each.statement.lines)) for each in made]
 
     @law
     @given(st.integers(0, 2**32))

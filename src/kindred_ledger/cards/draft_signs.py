@@ -72,10 +72,9 @@ def _by_keys(tree: Tree, keys: dict[str, frozenset[str]]) -> dict[str, str]:
         names: sorted(names.difference(*(other for other in groups if other != names)))
         for names in groups
     }
-    if len(groups) == 1 and common:
-        return {"1": f'{{ has = "{min(common)}" }}'}
+    one = {"1": f'{{ has = "{min(common)}" }}'} if common else {}
     if not 1 < len(groups) <= _MOST_SIGNS or sum(not each for each in own.values()) > 1:
-        return {"1": f'{{ has = "{min(common)}" }}'} if common else {}
+        return one
     signs: dict[str, str] = {}
     ordered = sorted(
         groups, key=lambda names: median(tree[path].mtime_ns for path in groups[names])
@@ -86,6 +85,6 @@ def _by_keys(tree: Tree, keys: dict[str, frozenset[str]]) -> dict[str, str]:
             continue
         others = [each[0] for key, each in own.items() if key != names]
         if len(others) > 1 or not common:
-            return {"1": f'{{ has = "{min(common)}" }}'} if common else {}
+            return one
         signs[str(number)] = f'{{ has = "{min(common)}", lacks = "{others[0]}" }}'
     return signs

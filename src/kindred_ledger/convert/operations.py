@@ -19,6 +19,7 @@ from .converting import Work, convert_files, convert_install
 from .proof import Proof
 from .proving import prove_files, prove_install
 from .rescue import rescue_file
+from .routing import FileRoute, routes_in
 
 __all__ = ["Convert", "Rescue"]
 
@@ -69,6 +70,17 @@ class Convert(Operation, frozen=True, tag="convert"):
             only=only,
             progress=context.progress,
         )
+
+    def routes(self, context: Context) -> tuple[Card, list[FileRoute]]:
+        """Return the card of what is meant, and the routes its files take; see `routes_in`."""
+        found, only = self.subject(context)
+        card = (
+            found.card if isinstance(found, Install) else _card_of_files(context.cards, found, only)
+        )
+        build = self.to or None
+        if isinstance(found, Install) and not (self.to or self.to_format):
+            build = found.sure_version.text
+        return card, routes_in(found, card, build, version=self.to_format, source=self.from_format)
 
     def compute(self, context: Context) -> Changeset:
         found, only = self.subject(context)
@@ -123,6 +135,7 @@ def _card_of_files(cards: list[Card], place: Place, only: Callable[[str], bool] 
         card
         for card in cards
         if any(format.fits_name(path) for format in card.formats.values() for path in files)
+        or any(format.is_pack(files) for format in card.formats.values())
     ]
     titles = {card.title for card in every}
     fitting = [

@@ -12,14 +12,13 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from ..formats import Document, format_path
+from ..formats import ANY, Document, Path, format_path
 
 __all__ = ["Shape", "differences"]
 
 _TIMES = 20  # how far numbers may lie beyond those of the release
 _KINDS = {str: "text", bool: "truth", int: "number", float: "number", Decimal: "number",
           list: "list", dict: "mapping", bytes: "bytes"}  # fmt: skip
-_Path = tuple[str, ...]
 
 
 class _Group(Struct):
@@ -32,13 +31,13 @@ class _Group(Struct):
 class Shape(Struct):
     """The shape of some files."""
 
-    groups: dict[_Path, _Group] = field(default_factory=dict)
-    kinds: dict[_Path, set[str]] = field(default_factory=dict)
-    largest: dict[_Path, Any] = field(default_factory=dict)  # by the size of numbers
+    groups: dict[Path, _Group] = field(default_factory=dict)
+    kinds: dict[Path, set[str]] = field(default_factory=dict)
+    largest: dict[Path, Any] = field(default_factory=dict)  # by the size of numbers
 
     def add(self, document: Document) -> None:
         """Take in one more file."""
-        stack: list[tuple[_Path, Any]] = [((), document.get(()))]
+        stack: list[tuple[Path, Any]] = [((), document.get(()))]
         while stack:
             at, value = stack.pop()
             kind = _KINDS.get(type(value), "nothing")
@@ -50,7 +49,7 @@ class Shape(Struct):
                     group.keys[str(key)] = group.keys.get(str(key), 0) + 1
                     stack.append(((*at, str(key)), inner))
             elif kind == "list":
-                stack += [((*at, "*"), inner) for inner in value]
+                stack += [((*at, ANY), inner) for inner in value]
             elif kind == "number":
                 self.largest[at] = max(self.largest.get(at, 0), abs(value))
 
@@ -65,15 +64,12 @@ def differences(made: Shape, shipped: Shape) -> Iterator[tuple[str, str]]:
             yield _named(at), f"it is {_or(one)}, and {_or(other)} in the release"
     for at in sorted(set(made.largest) & set(shipped.largest)):
         here, there = made.largest[at], shipped.largest[at]
-        if (
-            there
-            and here
-            and not 1 / Decimal(_TIMES) <= Decimal(str(here)) / Decimal(str(there)) <= _TIMES
-        ):
+        times = Decimal(str(here)) / Decimal(str(there)) if there else 0
+        if times and not 1 / Decimal(_TIMES) <= times <= _TIMES:
             yield _named(at), f"it goes up to {here:,}, and up to {there:,} in the release"
 
 
-def _of_keys(at: _Path, made: _Group, shipped: _Group) -> Iterator[tuple[str, str]]:
+def _of_keys(at: Path, made: _Group, shipped: _Group) -> Iterator[tuple[str, str]]:
     """Yield keys that all mappings of the one side have, and none of the other.
 
     Where hardly a key is common to both, the keys are names of things.
@@ -89,8 +85,8 @@ def _of_keys(at: _Path, made: _Group, shipped: _Group) -> Iterator[tuple[str, st
             yield _named((*at, key)), "every result has it, and no file of the release"
 
 
-def _named(at: _Path) -> str:
-    return format_path(tuple(at)).replace('"*"', "*").replace(".*", "[*]") or "the file"
+def _named(at: Path) -> str:
+    return format_path(at) or "the file"
 
 
 def _or(kinds: set[str]) -> str:

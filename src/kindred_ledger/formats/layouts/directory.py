@@ -15,7 +15,8 @@ from msgspec import Struct
 from ..tree import LIST, SCALAR
 from .derived import unpacked_size
 from .item import Field, Item, Reading, Scope, Writing, give_paths
-from .placed import MANY, find_parts
+from .many import MANY
+from .placed import find_parts
 from .regions import NOWHERE, Member, Region, Span
 
 __all__ = ["At", "Each", "Places"]
@@ -283,10 +284,10 @@ class Each(_Placed, frozen=True):
         if item.kind != LIST:
             writing.fail(field, "a list of parts is needed here")
         if item.members is None and item.rows is not None:
-            some = item.some or {}
-            if writing.changed:
-                return [some.get(n) or self.row(item, n) for n in range(item.rows.count)]
-            return [some.get(n) for n in range(item.rows.count)]
+            if not writing.changed:
+                some = item.some or {}
+                return [some.get(n) for n in range(item.rows.count)]
+            item.members = [_own_row(item, n) for n in range(item.rows.count)]
         return list(item.members or ())
 
     def scope(self, groups: list[Item], number: int) -> list[Item]:

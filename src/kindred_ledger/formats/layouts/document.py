@@ -57,9 +57,10 @@ class LayoutDocument(TreeDocument[Item]):
         self._opened: list[Item] = []  # tables taken by columns
         self._target: int | None = None  # the version to write, where no field tells it
         if layout.is_told_by_fit and version is None:
-            self.fits = tuple(fitting(data, layout))
-            version = self.fits[-1]
-        reading = read_whole(data, layout, version)
+            versions, reading = fitting(data, layout)
+            self.fits = tuple(versions)
+        else:
+            reading = read_whole(data, layout, version)
         self._root = reading.scope.groups[0]
         self.version: int = reading.version if reading.version is not None else layout.low
         self.fits = self.fits or (self.version,)

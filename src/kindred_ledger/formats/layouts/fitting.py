@@ -21,8 +21,8 @@ def read_whole(data: bytes, layout: Layout, version: int | None = None) -> Readi
     return _read(reading, version)
 
 
-def fitting(data: bytes, layout: Layout) -> list[int]:
-    """Return the versions a file can be read in, to its last byte, the newest last.
+def fitting(data: bytes, layout: Layout) -> tuple[list[int], Reading]:
+    """Return the versions a file can be read in, to its last byte, the newest last; and the reading in that.
 
     Raises:
         FormatError: it is none; with the fault of the version that it could be read furthest in.
@@ -32,7 +32,7 @@ def fitting(data: bytes, layout: Layout) -> list[int]:
     for version in range(layout.low, layout.high + 1):
         reading = Reading(data, layout)
         try:
-            _read(reading, version)
+            newest = _read(reading, version)
             fits.append(version)
         except FormatError as error:
             faults.append((reading.at, version, error))
@@ -41,7 +41,7 @@ def fitting(data: bytes, layout: Layout) -> list[int]:
         tried = f"{layout.low} to {layout.high}"
         fault.what = f"no version of the layout, {tried}, fits; as {version}: {fault.what}"
         raise fault
-    return fits
+    return fits, newest
 
 
 def _read(reading: Reading, version: int | None) -> Reading:

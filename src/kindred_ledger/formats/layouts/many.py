@@ -13,9 +13,10 @@ from typing import Any
 from ..tree import SCALAR
 from .item import Field, Item, Writing
 
-__all__ = ["BEYOND", "Many", "Unmeasured", "beyond_unless"]
+__all__ = ["BEYOND", "MANY", "Many", "Unmeasured", "beyond_unless"]
 
 BEYOND = 1 << 40  # where a thing ends that cannot be one; sums of a few of these fit 64 bits
+MANY = 1000  # rows or parts; for fewer, NumPy is not imported
 _LONGEST_VARINT = 10
 
 

@@ -15,10 +15,11 @@ from .item import Field, Item, Reading
 from .many import Many, Unmeasured
 from .numbers import Integer
 
-__all__ = ["MANY", "PlacedRows", "find_parts"]
+__all__ = ["PlacedRows", "find_parts"]
 
-MANY = 1000  # parts; for fewer, NumPy is not imported
 _FARTHEST = 1 << 40  # bytes
+
+_Columns = dict[str, tuple[Any, Any]]  # of a table, by name: kind, and stored values
 
 
 class PlacedRows(Struct):
@@ -62,7 +63,13 @@ def find_parts(
     places, version = kind.places, reading.version
     if version is None or places.unpacked:
         return None
-    spans = _spans(kind, table, reading, start=start, stop=stop, origin=origin)
+    kinds = {each.name: each.kind for each in table.maker.fields(table.rows.context[1])}
+    columns = {
+        name: (kinds[name], raw)
+        for name, raw in table.maker.columns(table).items()
+        if hasattr(raw, "dtype")
+    }
+    spans = _spans(kind, columns, reading, start=start, stop=stop, origin=origin)
     if spans is None:
         return None
     begins, ends, there = spans
@@ -71,7 +78,7 @@ def find_parts(
         return None
     most = ends
     try:
-        ends = _ends(kind, table, reading, begins, ends, there)
+        ends = _ends(kind, columns, reading, begins, ends, there)
     except Unmeasured:
         return None
     if (ends != most).any() if places.size else (ends > most).any():
@@ -86,14 +93,14 @@ def find_parts(
 
 
 def _spans(
-    kind: Any, table: Item, reading: Reading, *, start: int, stop: int, origin: int
+    kind: Any, columns: _Columns, reading: Reading, *, start: int, stop: int, origin: int
 ) -> tuple[Any, Any, Any] | None:
     """Return begins and ends of the parts, and which are there; None if a part lies elsewhere."""
     import numpy as np
 
     places = kind.places
-    told = _numbers(table, places.offset, bool(reading.big))
-    sizes = _numbers(table, places.size, bool(reading.big)) if places.size else None
+    told = _numbers(columns, places.offset, reading)
+    sizes = _numbers(columns, places.size, reading) if places.size else None
     if told is None or (places.size and sizes is None):
         return None
     there = np.ones(len(told), np.bool_) if places.nothing is None else told != places.nothing
@@ -110,7 +117,9 @@ def _spans(
     return np.where(there, begins, 0), np.where(there, ends, 0), there
 
 
-def _ends(kind: Any, table: Item, reading: Reading, begins: Any, ends: Any, there: Any) -> Any:
+def _ends(
+    kind: Any, columns: _Columns, reading: Reading, begins: Any, ends: Any, there: Any
+) -> Any:
     """Return where the parts end by what is in them."""
     import numpy as np
 
@@ -118,11 +127,7 @@ def _ends(kind: Any, table: Item, reading: Reading, begins: Any, ends: Any, ther
     if kind.places.size and kind.inner.least(version) > 0:
         there = there & (begins < ends)
     chosen = np.flatnonzero(there)
-    kinds = {each.name: each.kind for each in table.maker.fields(table.rows.context[1])}
-    columns = table.maker.columns(table)
-    known = {
-        name: (kinds[name], raw[chosen]) for name, raw in columns.items() if hasattr(raw, "dtype")
-    }
+    known = {name: (kind, raw[chosen]) for name, (kind, raw) in columns.items()}
     many = Many(
         reading.data,
         reading.layout,
@@ -136,19 +141,18 @@ def _ends(kind: Any, table: Item, reading: Reading, begins: Any, ends: Any, ther
     return out
 
 
-def _numbers(table: Item, name: str, big: bool) -> Any:
+def _numbers(columns: _Columns, name: str, reading: Reading) -> Any:
     """Return a column of whole numbers as `(n,) int64`; None if it is none, or one is too large."""
     import numpy as np
 
-    kind = {each.name: each.kind for each in table.maker.fields(table.rows.context[1])}.get(name)
-    raw = table.maker.columns(table).get(name)
-    if not isinstance(kind, Integer) or kind.logical or not hasattr(raw, "dtype"):
+    kind, raw = columns.get(name, (None, None))
+    if not isinstance(kind, Integer) or kind.logical:
         return None
     if raw.dtype.kind == "V":  # of a width that NumPy has no type for
         data = np.ascontiguousarray(raw).tobytes()
         places = np.arange(0, len(data), kind.width)
         try:
-            return Many(data, table.rows.context[2], 0).whole(kind, places)[0]
+            return Many(data, reading.layout, 0).whole(kind, places)[0]
         except Unmeasured:
             return None
     return raw.astype(np.int64) if not len(raw) or 0 <= raw.min() <= raw.max() < _FARTHEST else None

@@ -11,10 +11,9 @@ from msgspec import Struct
 
 from ..columns import Columns
 from .item import Field, Item, Reading, Scope
+from .many import MANY
 
 __all__ = ["Reference", "column_values", "count_of", "note_column", "note_value", "referred"]
-
-_FEW = 1000  # rows; for fewer, NumPy is not imported
 
 
 class Reference(Struct, frozen=True):
@@ -118,7 +117,7 @@ def column_values(table: Item, name: str) -> Any:
         return [_cell(row, name) for row in table.members or ()]
     edited = table.some or {}
     by_columns = table.maker.has_columns(table.rows.context[1])
-    if table.rows.count > _FEW and not edited and by_columns:
+    if table.rows.count > MANY and not edited and by_columns:
         column = table.maker.columns(table).get(name or "value")
         if getattr(getattr(column, "dtype", None), "kind", "") in ("i", "u"):
             return column

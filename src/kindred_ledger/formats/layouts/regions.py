@@ -12,6 +12,7 @@ from .item import Field, Item, Scope, Writing
 __all__ = ["NOWHERE", "Member", "Region", "Span", "spans_of"]
 
 Span = tuple[int, int]
+_MOST_GAP = 1 << 16  # bytes before a region that has to move as a whole
 NOWHERE = (0, 0)  # where a part lies that is not there
 
 # A kind, its item and field, and the groups around it.
@@ -107,8 +108,9 @@ class Region:
             if there is not None and origin is not None and places.base != "end":
                 told.append((there[0] - start - origin, places.unit))
         steps = [kind.places.align for kind, *_ in self.members]
+        most = min(lcm(*steps, *(unit for _, unit in told)), _MOST_GAP)
         for wanted in (steps, []):
-            for gap in range(lcm(*steps, *(unit for _, unit in told))):
+            for gap in range(most):
                 aligned = all((here - start + gap) % step == 0 for step in wanted)
                 if aligned and all((begin + here + gap) % unit == 0 for begin, unit in told):
                     return gap
@@ -242,4 +244,6 @@ def spans_of(item: Item) -> list[Span]:
     spans: list[Span] | None = item.region[2]
     if spans is None:
         spans = list(zip(item.rows.begins.tolist(), item.rows.ends.tolist(), strict=True))
+        start, stop, _, origin = item.region
+        item.region = start, stop, spans, origin
     return spans

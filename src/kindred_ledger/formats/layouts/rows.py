@@ -14,7 +14,7 @@ from msgspec import Struct
 from ..columns import Columns, runs_together
 from ..tree import LIST
 from .item import Field, Item, Reading, Scope, Writing
-from .many import BEYOND, Many, Unmeasured
+from .many import BEYOND, MANY, Many, Unmeasured
 from .numbers import Integer
 from .parts import Group, write_item
 from .pools import Pooled, note_pooled
@@ -27,7 +27,6 @@ __all__ = ["Rows", "Table"]
 
 
 _PIECE = 1 << 18  # bytes that are compared at once
-_MANY = 1000  # rows; for fewer, NumPy is not imported
 _MOST_ROUNDS = 4096  # rows of tables in rows, that are found by columns
 
 
@@ -114,7 +113,7 @@ class Table(Struct, frozen=True):
         elif count >= 0 and (plan := self.ragged(version)) is not None:
             item.rows = self._walk(reading, field, count, plan)
             item.rows.context = context
-        elif count >= _MANY and least and (found := self._found(reading, count)) is not None:
+        elif count >= MANY and least and (found := self._found(reading, count)) is not None:
             item.rows = found
             found.context = context
         else:

@@ -8,8 +8,9 @@ from typing import Any
 
 import click
 
-from ....cards import Card, Format, Install
-from ....convert import FileRoute, Hop, describe_step, hops_of, knows, route_for, routes_in
+from ....cards import Card, Format
+from ....convert import FileRoute, Hop, describe_step, hops_of, knows, route_for
+from ....convert.operations import Convert
 from ....errors import KindredError, UsageError
 from ....finding import Severity
 from ....versions import Version
@@ -73,25 +74,7 @@ def command(session: Session, *, what: str, source: str, target: str, wanted: st
 
 def _in_folder(session: Session, what: str, source: str, target: str, wanted: str) -> int:
     """Show each route that files in a folder take."""
-    subject = session.context.subject(what)
-    if isinstance(subject, Install):
-        cards = [subject.card]
-        wanted = wanted or ("" if target else subject.sure_version.text)
-    else:
-        cards = list(session.cards)
-    if not (wanted or target):
-        remedy = "Say which: --to BUILD or --to-format N."
-        raise UsageError("a folder of files needs a target", where=what, remedy=remedy)
-    fault: UsageError | None = None
-    for card in cards:
-        try:
-            build = None if target else wanted
-            found = routes_in(subject, card, build, version=target, source=source)
-            break
-        except UsageError as error:
-            fault = fault or error
-    else:
-        raise fault or UsageError("no card is here", where=what)
+    card, found = Convert(what, wanted, target, from_format=source).routes(session.context)
     status = int(any(each.fault for each in found))
     if session.json:
         plain = [_plain_in_folder(card, each) for each in found]
