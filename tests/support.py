@@ -40,6 +40,14 @@ law = settings(
 # For what is slow and not among the laws that the whole stands on.
 side_law = settings(law, max_examples=max(100, EXAMPLES // 5))
 
+# The head of a card: a title of which a folder with `peat.exe` is an install.
+PEATBOG = """
+card = 1
+title = "peatbog"
+[program]
+markers = ["peat.exe"]
+"""
+
 # Contents of a made-up folder: bytes for a file, None for an empty folder, text for a link.
 Contents = Mapping[str, "bytes | str | None"]
 

@@ -13,14 +13,11 @@ from hypothesis import strategies as st
 from kindred_ledger.cards import Card
 from kindred_ledger.errors import CardError
 from kindred_ledger.places import FolderPlace, Patterns
-from tests.support import Case, law, write
+from tests.support import PEATBOG, Case, law, write
 
-CARD = """
-card = 1
-title = "peatbog"
-[program]
-markers = ["peat.exe"]
-[[detect]]
+CARD = (
+    PEATBOG
+    + """[[detect]]
 file = "Version.txt"
 pattern = "build {version}"
 [locations.user]
@@ -46,6 +43,7 @@ codec = "json"
 version = { key = "format", signs = { "1" = { folder = "saves" } } }
 builds = [{ builds = "*", writes = "1", reads = ["1"] }]
 """
+)
 
 
 class BogCase(Case):

@@ -6,14 +6,11 @@ from kindred_ledger.cards import Card
 from kindred_ledger.convert import Sample, check_card
 from kindred_ledger.places import FolderPlace
 from kindred_ledger.releases.shelving import shelve
-from tests.support import Case, write
+from tests.support import PEATBOG, Case, write
 
-CARD = """
-card = 1
-title = "peatbog"
-[program]
-markers = ["peat.exe"]
-[[detect]]
+CARD = (
+    PEATBOG
+    + """[[detect]]
 file = "version.txt"
 pattern = "{version}"
 [formats.parts]
@@ -26,6 +23,7 @@ from = "1"
 to = "2"
 do = [{ rename = "len", to = "length" }]
 """
+)
 OLD = b'{"format": 1, "len": 250, "colour": "red", "ids": {"b1": 1, "b2": 2}, "rows": [{"a": 1}]}'
 
 

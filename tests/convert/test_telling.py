@@ -11,16 +11,14 @@ from kindred_ledger.errors import FormatError, VersionUntold
 from kindred_ledger.formats import LayoutDocument
 from kindred_ledger.formats.layouts import Layout
 from kindred_ledger.places import FolderPlace, read_bytes
-from tests.support import Case, write
+from tests.support import PEATBOG, Case, write
 
-CARD = """
-card = 1
-title = "peatbog"
-[program]
-markers = ["peat.exe"]
-[formats.chart]
+CARD = (
+    PEATBOG
+    + """[formats.chart]
 files = ["*.chart"]
 """
+)
 BUILDS = """
 builds = [
     { builds = "<2", writes = "1", reads = ["1"] },

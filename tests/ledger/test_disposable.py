@@ -12,14 +12,11 @@ from kindred_ledger.ledger import Ledger, LeftOut
 from kindred_ledger.planning import compare
 from kindred_ledger.transfers import meet
 from kindred_ledger.updates import reinstall
-from tests.support import Case, kindred, write
+from tests.support import PEATBOG, Case, kindred, write
 
-CARD = """
-card = 1
-title = "peatbog"
-[program]
-markers = ["peat.exe"]
-[[detect]]
+CARD = (
+    PEATBOG
+    + """[[detect]]
 file = "version.txt"
 pattern = "{version}"
 [categories.saves]
@@ -37,6 +34,7 @@ from = "1"
 to = "2"
 do = []
 """
+)
 OLD = b'{"format": 1}'
 FILES: dict[str, bytes] = {
     "peat.exe": b"MZ", "version.txt": b"1.0", "run.log": OLD, "cache/a.bin": b"a" * 900,
