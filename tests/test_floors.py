@@ -35,7 +35,7 @@ FLOORS = (
     ("changes",),
     ("cards",),
     ("planning",),
-    ("convert", "patches", "releases", "updates", "transfers", "edits", "worlds"),
+    ("convert", "patches", "releases", "updates", "transfers", "edits", "mods", "worlds"),
     ("migrate", "operations", "testing"),
     ("report", "demo"),
     ("cli",),
@@ -186,7 +186,7 @@ class Floors(unittest.TestCase):
 
     def test_the_simulated_game_shares_no_code(self) -> None:
         """The judge imports the standard library and nothing else."""
-        for judge in ("game.py", "server.py"):
+        for judge in ("game.py", "server.py", "boathouse.py"):
             with open(os.path.join(SRC, "demo", judge), encoding="utf-8") as file:
                 tree = ast.parse(file.read())
             for node in ast.walk(tree):

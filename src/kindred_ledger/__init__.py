@@ -154,6 +154,10 @@ if TYPE_CHECKING:
         Operation,
         read_operation,
     )
+    from .mods import (
+        ModCheck,
+        check_mods,
+    )
     from .patches import (
         Base,
         Manifest,
@@ -183,6 +187,13 @@ if TYPE_CHECKING:
         open_place,
         scan,
     )
+    from .cards.mods import (
+        Builds,
+        Compatibility,
+        Fit,
+        Mod,
+        Verdict,
+    )
     from .places.remotes import (
         Login,
         Remote,
@@ -193,7 +204,9 @@ if TYPE_CHECKING:
         Comparison,
         ReleaseMatch,
         compare,
+        compatible_mods,
         match_releases,
+        mods_in,
         to_frame,
     )
     from .progress import (
@@ -263,13 +276,15 @@ _HOMES = {
     " ReleaseTag RetentionPolicy Retired Retirement Tag Tagged Verified export heal"
     " mirror plan_retirement verify",
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
+    "mods": "ModCheck check_mods",
+    "cards.mods": "Builds Compatibility Fit Mod Verdict",
     "operations": "Context Operation read_operation",
     "patches": "Base Manifest Output PatchSet Verdict apply_patch identify_base make_patch_set"
     " write_patch_set",
     "places": "AnyPlace AnySelection Difference FolderPlace ItemPlace MemoryPlace Node"
     " Patterns Place Seen StorageLimits TarPlace Tree ZipPlace open_place scan",
     "places.remotes": "Login Remote RemotePlace connect",
-    "planning": "Comparison ReleaseMatch compare match_releases to_frame",
+    "planning": "Comparison ReleaseMatch compare compatible_mods match_releases mods_in to_frame",
     "progress": "Progress Task",
     "releases": "ChosenRelease IndexedRelease ReleaseIndex RetryPolicy Shelved Source"
     " choose_release read_index shelve shelve_from source_at",
@@ -290,6 +305,7 @@ __all__ = [
     "BaseMatch",
     "Begin",
     "BooksUnbalanced",
+    "Builds",
     "Cancelled",
     "Card",
     "CardError",
@@ -301,6 +317,7 @@ __all__ = [
     "Choice",
     "ChosenRelease",
     "Comparison",
+    "Compatibility",
     "Confirmed",
     "Context",
     "Converted",
@@ -318,6 +335,7 @@ __all__ = [
     "FileRoute",
     "FileTable",
     "Finding",
+    "Fit",
     "FolderPlace",
     "Format",
     "FormatError",
@@ -344,6 +362,8 @@ __all__ = [
     "MeetChoices",
     "MemoryPlace",
     "Mirrored",
+    "Mod",
+    "ModCheck",
     "NoLedger",
     "NoRoute",
     "Node",
@@ -412,9 +432,11 @@ __all__ = [
     "carry",
     "carry_files",
     "check_card",
+    "check_mods",
     "choose_release",
     "combine_edits",
     "compare",
+    "compatible_mods",
     "confirm",
     "connect",
     "convert_bytes",
@@ -436,6 +458,7 @@ __all__ = [
     "meet",
     "merge_files",
     "mirror",
+    "mods_in",
     "open_place",
     "plan_retirement",
     "prove_files",

@@ -41,7 +41,8 @@ class Finding(Struct, frozen=True, omit_defaults=True):
     """What was found: its kind, how much it matters, what it is, where, and what to do about it.
 
     `where` is the path of a file, or what else it is about; `field` the place inside: `crew[3].name`,
-    `line 7`, an offset. `sides` are the values of a conflict inside a file.
+    `line 7`, an offset. `sides` are the values of a conflict inside a file; `fix` says what a check can mend
+    safely.
     A loss that is `one_way` cannot be made good later by going back to the older build.
 
     >>> print(Finding.loss("overwritten", "your changes give way", where="data/tides.ini"))
@@ -56,6 +57,7 @@ class Finding(Struct, frozen=True, omit_defaults=True):
     remedy: str = ""
     one_way: bool = False
     sides: Sides | None = None
+    fix: str = ""
 
     @classmethod
     def note(

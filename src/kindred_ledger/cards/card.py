@@ -43,7 +43,7 @@ from .updates import Updates
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    pass
+    from .mods import ModKind
 
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
@@ -151,6 +151,16 @@ class Card:
                 name, table, self.scheme, os.path.dirname(self.path), self.tables, self.any_case
             )
             for name, table in self.file.formats.items()
+        }
+
+    @cached_property
+    def mods(self) -> dict[str, ModKind]:
+        """The kinds of mods, packs and projects, by name."""
+        from .mods import ModKind  # most cards that are read have no use for it
+
+        return {
+            name: ModKind(name, table, self.build, self.scheme, any_case=self.any_case)
+            for name, table in self.file.mods.items()
         }
 
     def reads_of(self, other: Card) -> dict[str, tuple[Version, ...]] | None:

@@ -15,6 +15,7 @@ __all__ = [
     "AgreeTable",
     "AxisTable",
     "BuildFormat",
+    "BuildsKey",
     "CardFile",
     "CategoryBuilds",
     "CategoryTable",
@@ -23,13 +24,20 @@ __all__ = [
     "DetectTable",
     "FormatTable",
     "HideTable",
+    "LinkKey",
     "LocationTable",
+    "ModsTable",
     "MoveTable",
+    "NumberRow",
+    "NumberTable",
+    "OriginalTable",
+    "PictureTable",
     "PortableTable",
     "ProgramTable",
     "RequireTable",
     "StartTable",
     "StepTable",
+    "SwitchTable",
     "TogetherTable",
     "UpdateTable",
     "VersionKey",
@@ -280,6 +288,110 @@ class RequireTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_o
     otherwise: str = ""
 
 
+class BuildsKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`builds` of a kind of mods: where a descriptor says which builds it is for, and how to read it.
+
+    `key` has a range or a list; or `since` and `until` have the first and the last build. `plain` is what a
+    build alone means: "exactly" that build, its "series" (1.4 also means 1.4.2), or it and all "later" ones.
+    """
+
+    key: str = ""
+    since: str = ""
+    until: str = ""
+    plain: str = "exactly"
+
+
+class LinkKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """Where a descriptor names other mods: a list of ids, of texts such as `reeds >=1.2`, or of records, or a
+    table of id = versions. `id`, `versions` and `optional` are the keys of records.
+    """
+
+    key: str
+    id: str = "id"
+    versions: str = "version"
+    optional: str = "optional"
+
+
+class NumberRow(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `builds` of a number: the values that these builds take, the best one first."""
+
+    builds: str
+    values: list[int]
+
+
+class NumberTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `numbers`: a number in a descriptor that must fit the build.
+
+    A `label` only says what a mod is for: to set it needs no conversion of the mod.
+    """
+
+    key: str
+    builds: list[NumberRow]
+    label: bool = False
+    required: bool = False
+
+
+class PictureTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`picture` of a kind of mods: the `file`, or the `key` that names it, and what it must be like."""
+
+    file: str = ""
+    key: str = ""
+    square: bool = False
+    pixels: int = 0  # the most on a side; 0: any
+    size_bytes: int = 0  # the most; 0: any
+    required: bool = False
+
+
+class OriginalTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`original` of a kind of mods: the file of the title whose `key` has the ids of its own content."""
+
+    file: str
+    key: str
+    codec: str = ""
+
+
+class SwitchTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`on` of a kind of mods: the file whose `key` has the ids that are switched on, as they load."""
+
+    file: str
+    key: str
+    codec: str = ""
+
+
+class ModsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[mods.NAME]`: one kind of mods, packs or projects: where they lie, and what describes each."""
+
+    folders: list[
+        str
+    ]  # in each every folder is one; what lies in an earlier one hides the same in a later
+    descriptor: list[str]  # names of the file that describes one, the right one first
+    codec: str = ""
+    id: str = "id"
+    name: str = "name"
+    version: str = "version"
+    builds: BuildsKey | None = None
+    needs: LinkKey | None = None
+    conflicts: LinkKey | None = None
+    after: LinkKey | None = None
+    folder_name: str = ""  # the key whose value the folder must be called by
+    parts: list[str] = []  # keys whose values are files of the mod
+    archives: list[str] = []  # which are read as they are: zip, tar
+    wrapped: bool = False  # an archive holds one folder with all of it
+    wants: str = ""  # built, or sources
+    built: list[str] = []
+    sources: list[str] = []
+    outputs: list[str] = []  # folders of a mod that are laid over one another
+    numbers: list[NumberTable] = []
+    picture: PictureTable | None = None
+    original: OriginalTable | None = None
+    on: SwitchTable | None = None
+    core: list[str] = []  # ids without which nothing else works
+    covers: dict[
+        str, str
+    ] = {}  # folders of a mod, and the folders of the title they replace files of
+    work: list[str] = []  # files of the making, which no pack needs
+
+
 class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A whole card."""
 
@@ -300,3 +412,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     update: UpdateTable = UpdateTable()
     decisions: list[DecisionTable] = []  # later ones win
     requires: list[RequireTable] = []
+    mods: dict[str, ModsTable] = {}

@@ -137,6 +137,10 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         except KindredError as error:
             yield ("versions", "names", name), error.what
     yield from update_faults(card, builds)
+    if card.mods:
+        from .mods import mods_faults  # loaded by cards that have some
+
+        yield from mods_faults(card, builds)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

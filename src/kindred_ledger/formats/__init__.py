@@ -24,8 +24,8 @@ from .document import (
     paths_as_text,
     same_value,
 )
-from .kinds import HEAD, FileKind, confirm, kind_of, misnamed, valid
-from .lookup import look_up
+from .kinds import HEAD, FileKind, confirm, kind_of, likely_kinds, misnamed, valid
+from .lookup import look_up, values_at
 from .stretches import Stretch, as_stretched
 from .text import Text
 
@@ -66,6 +66,7 @@ __all__ = [
     "format_path",
     "invent",
     "kind_of",
+    "likely_kinds",
     "load_layout",
     "look_up",
     "misnamed",
@@ -75,6 +76,7 @@ __all__ = [
     "same_value",
     "single_kind",
     "valid",
+    "values_at",
     "words_of",
 ]
 

@@ -1,6 +1,6 @@
 """Places and trees: somewhere files live, and what is there."""
 
-from .archive import ZipPlace, add_member, rewrite_zip
+from .archive import ZipPlace, add_member, rewrite_zip, zip_of
 from .capabilities import (
     Capable,
     capabilities_of,
@@ -36,7 +36,16 @@ from .lock import hold, hold_place, is_held
 from .memory import MemoryPlace
 from .names import WORK_FOLDER, check_portable, collisions, folded, is_ours, parents, second_names
 from .open_folder import OpenFolder, PathAt
-from .opening import AnyPlace, archive_of, as_place, as_target, join_folders, open_place, place_at
+from .opening import (
+    AnyPlace,
+    archive_in,
+    archive_of,
+    as_place,
+    as_target,
+    join_folders,
+    open_place,
+    place_at,
+)
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
 from .running import Running, running_in
 from .seen import Seen
@@ -101,6 +110,7 @@ __all__ = [
     "Tree",
     "ZipPlace",
     "add_member",
+    "archive_in",
     "archive_of",
     "as_place",
     "as_selection",
@@ -154,4 +164,5 @@ __all__ = [
     "write_atomic",
     "write_once",
     "written_once",
+    "zip_of",
 ]

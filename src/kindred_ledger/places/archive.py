@@ -18,6 +18,7 @@ from typing import IO, TYPE_CHECKING
 from ..errors import UnsafeArchive, UnsafeName
 from .capabilities import Capable
 from .durable import refusals
+from .memory import MemoryPlace
 from .names import check_portable
 from .place import BLOCK
 from .seen import Seen
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 
     _Region = tuple[zipfile.ZipInfo, int, int]  # a member, where it starts, where the next does
 
-__all__ = ["ZipPlace", "add_member", "check_expansion", "rewrite_zip"]
+__all__ = ["ZipPlace", "add_member", "check_expansion", "rewrite_zip", "unpacked_zip", "zip_of"]
 
 # An archive may unpack to this many times its own size; small ones always may. Deflate reaches
 # about 1,000 on constant data; real game data stays under 50.
@@ -122,6 +123,40 @@ class ZipPlace(Capable):
             archive.close()
             raise error.inside(self.path) from None
         return archive
+
+
+def unpacked_zip(data: bytes, location: str) -> MemoryPlace:
+    """Return the contents of a zip archive that is in memory, judged as one on disk is.
+
+    Raises:
+        UnsafeArchive, UnsafeName: it fails a guard, or is damaged.
+    """
+    import io
+    import zipfile
+    import zlib
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            _judge(archive, len(data))
+            contents = {
+                info.filename: archive.read(info)
+                for info in archive.infolist()
+                if not info.is_dir()
+            }
+    except (zipfile.BadZipFile, EOFError, zlib.error, NotImplementedError) as error:
+        raise UnsafeArchive(f"this is no whole zip archive: {error}", where=location) from error
+    except (UnsafeArchive, UnsafeName) as error:
+        raise error.inside(location) from None
+    return MemoryPlace(contents, location=location)
+
+
+def zip_of(tree: Tree, content: Callable[[str], Iterable[bytes]]) -> bytes:
+    """Return a tree as a zip archive: the same tree and contents give the same bytes."""
+    import io
+
+    out = io.BytesIO()
+    rewrite_zip(None, out, put=dict(tree), content=content)
+    return out.getvalue()
 
 
 def _judge(archive: zipfile.ZipFile, size: int) -> None:

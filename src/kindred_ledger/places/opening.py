@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 from ..errors import UsageError
 from ..os_names import as_text
-from .archive import ZipPlace
+from .archive import ZipPlace, unpacked_zip
 from .folder import FilePlace, FolderPlace, ItemPlace, NewFolder
-from .place import Place
+from .place import Place, read_bytes
 from .tarball import TarPlace, is_tar
-from .views import JoinedPlace
+from .views import JoinedPlace, disk_path
 
 if TYPE_CHECKING:
     from .remotes import Remote
@@ -21,6 +21,7 @@ _TAIL = 22 + 65_535  # bytes in which a zip's directory ends, with its comment (
 
 __all__ = [
     "AnyPlace",
+    "archive_in",
     "archive_of",
     "as_place",
     "as_target",
@@ -60,6 +61,19 @@ def open_place(where: str | os.PathLike[str]) -> Place:
             remedy="Give the folder of an install, or unpack the archive first.",
         )
     raise UsageError("no such file or folder", where=path, remedy="Check the path.")
+
+
+def archive_in(place: Place, path: str) -> Place:
+    """Open an archive that is a file of a place; one that is on no disk of this machine is read whole.
+
+    Raises:
+        UsageError: it is no archive.
+        UnsafeArchive, UnsafeName: it is in memory, and fails a guard.
+    """
+    disk = disk_path(place, path)
+    if disk is not None:
+        return open_place(disk)
+    return unpacked_zip(read_bytes(place, path), f"{place.location}/{path}")
 
 
 def as_place(value: AnyPlace) -> Place:

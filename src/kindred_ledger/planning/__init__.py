@@ -4,6 +4,7 @@ from .combining import Collision, Combined, combine
 from .compare import Comparison, compare
 from .condition import condition_of
 from .frames import to_frame
+from .modded import compatible_mods, mods_in
 from .recognizing import ReleaseMatch, known_by_content, match_releases
 
 __all__ = [
@@ -13,8 +14,10 @@ __all__ = [
     "ReleaseMatch",
     "combine",
     "compare",
+    "compatible_mods",
     "condition_of",
     "known_by_content",
     "match_releases",
+    "mods_in",
     "to_frame",
 ]

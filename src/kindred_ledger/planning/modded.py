@@ -1,0 +1,295 @@
+"""Modded: the mods of an install, or of a folder that mods lie in, and whether they fit a build.
+
+The kinds of mods are those of the card; without one, what most of them have in common tells which file
+describes each.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..cards import Card, Install
+from ..cards.models import LinkKey, ModsTable
+from ..cards.mods import (
+    Compatibility,
+    FitReleases,
+    Gathered,
+    Mod,
+    ModKind,
+    gather,
+    judge,
+    mod_alone,
+    read_mods,
+    read_values,
+)
+from ..errors import KindredError, UsageError
+from ..formats import parse_path, values_at
+from ..formats.kinds import claimed_kind
+from ..ledger import Ledger
+from ..places import (
+    DIR,
+    FILE,
+    AnyPlace,
+    FilePlace,
+    FolderPlace,
+    ItemPlace,
+    Place,
+    Tree,
+    as_place,
+    open_place,
+    read_bytes,
+)
+from ..versions import NUMBER, Version
+
+__all__ = ["Modded", "compatible_mods", "kinds_alone", "modded", "mods_in", "releases_on_shelf"]
+
+# The keys that descriptors without a card are looked through for, the likeliest first.
+_IDS = ("id", "identifier", "uid", "name")
+_NEEDS = ("needs", "requires", "dependencies", "depends")
+_CONFLICTS = ("conflicts", "incompatible")
+_SAMPLES = 5  # descriptors that are looked into
+_NONE = "(none)"  # the name of a descriptor where nothing suggests one
+_DESCRIBING = ("json", "toml", "yaml", "xml", "ini")
+
+
+class Modded(Struct, frozen=True, dict=True):
+    """The mods in a place: what lies there, by kind, and what each says of itself."""
+
+    place: Place
+    tree: Tree
+    kinds: Mapping[str, ModKind]
+    card: Card | None = None
+
+    @cached_property
+    def gathered(self) -> tuple[Gathered, ...]:
+        """The folders and archives that mods lie in."""
+        found = [
+            each for kind in self.kinds.values() for each in gather(kind, self.place, self.tree)
+        ]
+        return tuple(found)
+
+    @cached_property
+    def mods(self) -> tuple[Mod, ...]:
+        """The mods, in the order of `gathered`."""
+        return tuple(read_mods(self.place, self.gathered))
+
+    @cached_property
+    def on(self) -> tuple[str, ...] | None:
+        """The ids that are switched on, in the order of loading; None if nothing says."""
+        found: list[str] | None = None
+        for kind in self.kinds.values():
+            listed = self.listed(kind)
+            if listed is not None:
+                found = [*(found or ()), *listed]
+        return tuple(found) if found is not None else None
+
+    def listed(self, kind: ModKind) -> tuple[str, ...] | None:
+        """Return the ids of one kind that are switched on; None if no file says.
+
+        Raises:
+            FormatError: the file that says so is damaged.
+        """
+        table = kind.table.on
+        path = table.file.strip("/") if table is not None else ""
+        if table is None or path not in self.tree:
+            return None
+        values = read_values(read_bytes(self.place, path), path, table.codec)
+        found = list(values_at(values, parse_path(table.key)))
+        if len(found) == 1 and isinstance(found[0], list):
+            found = found[0]
+        if len(found) == 1 and isinstance(found[0], dict):
+            return tuple(id for id, is_on in found[0].items() if is_on in (True, 1, "1", "true"))
+        return tuple(str(each) for each in found if isinstance(each, (str, int)))
+
+    @cached_property
+    def originals(self) -> Mapping[str, frozenset[str]]:
+        """The ids of the title's own content, by kind of mods."""
+        out = {}
+        for name, kind in self.kinds.items():
+            table = kind.table.original
+            path = table.file.strip("/") if table is not None else ""
+            if table is not None and path in self.tree:
+                values = read_values(read_bytes(self.place, path), path, table.codec)
+                found = values_at(values, parse_path(table.key))
+                out[name] = frozenset(str(each) for each in found if isinstance(each, (str, int)))
+        return out
+
+    def judged(self, build: Version, *, releases: FitReleases = lambda mod: ()) -> Compatibility:
+        """Judge the mods against a build."""
+        return judge(self.mods, self.kinds, build, on=self.on, releases=releases)
+
+
+def modded(
+    subject: Install | AnyPlace, card: Card | None = None, *, core: Sequence[str] = ()
+) -> Modded:
+    """Return the mods of an install; or of a folder of mods, or one mod by itself, of the title of `card`.
+
+    `core` are ids that belong to the core set beside those that the card names; of several kinds of mods they
+    are of the first.
+
+    Raises:
+        UsageError: the card describes no mods, or there are none.
+    """
+    if isinstance(subject, Install):
+        if not subject.card.mods:
+            raise UsageError(
+                f"the card of {subject.card.name} describes no mods",
+                where=subject.place.location,
+                remedy="Add a table [mods.NAME] to it; see docs/cards.md.",
+            )
+        kinds = subject.card.mods
+        return Modded(subject.place, subject.place.survey(), _with_core(kinds, core), subject.card)
+    place, kinds = kinds_alone(subject, card)
+    return Modded(place, place.survey(), _with_core(kinds, core), card)
+
+
+def _with_core(kinds: Mapping[str, ModKind], core: Sequence[str]) -> Mapping[str, ModKind]:
+    if not core:
+        return kinds
+    first, *others = kinds.values()
+    more = [id for id in core if id not in first.table.core]
+    table = replace(first.table, core=[*first.table.core, *more])
+    return {first.name: first.with_table(table), **{each.name: each for each in others}}
+
+
+def mods_in(subject: Install | AnyPlace, card: Card | None = None) -> tuple[Mod, ...]:
+    """Return the mods of an install; or of a folder of mods, or one mod by itself; see `modded`.
+
+    >>> [str(mod) for mod in kl.mods_in(install)]
+    ['Reedlight (reedlight)']
+    """
+    return modded(subject, card).mods
+
+
+def compatible_mods(
+    subject: Install | AnyPlace,
+    build: str | Version = "",
+    *,
+    card: Card | None = None,
+    ledger: Ledger | None = None,
+) -> Compatibility:
+    """Judge mods against a build: which stay, which the shelf has a fitting release of, which do not fit.
+
+    `build` is that of the install if it is not given; with a `ledger` its shelf is asked for releases of
+    mods, which stand there under the mods' ids.
+
+    Raises:
+        UsageError: no build is given, and there is no install.
+
+    >>> kl.compatible_mods(install, "1.4").totals()["keep"]
+    1
+    """
+    found = modded(subject, card)
+    if build:
+        wanted = found.card.build(build) if found.card is not None else _version(build)
+    elif isinstance(subject, Install):
+        wanted = subject.sure_version
+    else:
+        raise UsageError("for which build? No install says so", remedy="Give `build=VERSION`.")
+    releases = releases_on_shelf(ledger, found.kinds) if ledger is not None else lambda mod: ()
+    return found.judged(wanted, releases=releases)
+
+
+def _version(build: str | Version) -> Version:
+    return build if isinstance(build, Version) else Version.parse(build)
+
+
+def releases_on_shelf(ledger: Ledger, kinds: Mapping[str, ModKind]) -> FitReleases:
+    """Return what finds the releases of a mod on the shelf, the newest first."""
+
+    def releases(mod: Mod) -> Sequence[tuple[str, Mod]]:
+        out = []
+        for release in reversed(ledger.shelf.releases(mod.id)):
+            place = ledger.shelf.place(release)
+            found = mod_alone(kinds[mod.kind], place, place.held)
+            if found is not None and found.id == mod.id:
+                out.append((f"release:{release.name}", found))
+        return out
+
+    return releases
+
+
+def kinds_alone(subject: AnyPlace, card: Card | None) -> tuple[Place, dict[str, ModKind]]:
+    """Return a folder of mods, or what one mod is an item of, as a place, and the kinds of mods in it.
+
+    Raises:
+        UsageError: there is nothing of the name.
+    """
+    place = _opened(subject)
+    tree = place.survey()
+    kinds = list(card.mods.values()) if card is not None else [_guessed(place, tree)]
+    for kind in kinds:
+        if any(path.casefold() in kind.descriptors for path in tree if "/" not in path):
+            inner = _as_item(place)
+            return inner, {kind.name: _moved(kind)}
+    if isinstance(place, FilePlace):
+        return place, {kinds[0].name: _moved(kinds[0])}
+    for kind in kinds:
+        if any(path.rpartition("/")[2].casefold() in kind.descriptors for path in tree):
+            return place, {kind.name: _moved(kind)}
+    return place, {kinds[0].name: _moved(kinds[0])}
+
+
+def _opened(subject: AnyPlace) -> Place:
+    if isinstance(subject, (str, os.PathLike)):
+        place = open_place(subject)
+        return place if isinstance(place, FolderPlace) else FilePlace(place.location)
+    return as_place(subject)
+
+
+def _as_item(place: Place) -> Place:
+    return ItemPlace(place.root) if type(place) is FolderPlace else place
+
+
+def _moved(kind: ModKind) -> ModKind:
+    """Return a kind whose mods lie at the top of a place."""
+    table = replace(kind.table, folders=["/"], on=None, original=None)
+    return kind.with_table(table)
+
+
+def _guessed(place: Place, tree: Tree) -> ModKind:
+    """Return what mods without a card seem to have in common: a file of one name, in most of them."""
+    tops: dict[str, set[str]] = {}
+    for path, node in tree.items():
+        parts = path.split("/")
+        if node.kind == FILE and len(parts) <= 2 and claimed_kind(parts[-1]) in _DESCRIBING:
+            tops.setdefault(parts[0] if len(parts) == 2 else "", set()).add(parts[-1])
+    inside = Counter(name for top, names in tops.items() if top for name in names)
+    folders = [path for path, node in tree.items() if "/" not in path and node.kind == DIR]
+    most = inside.most_common(1)
+    if most and most[0][1] * 2 > len(folders) and (most[0][1] > 1 or not tops.get("")):
+        name = most[0][0]
+    else:
+        name = next(iter(sorted(tops.get("", ()))), most[0][0] if most else "")
+    samples = [path for path in tree.files if path.rpartition("/")[2] == name and name][:_SAMPLES]
+    keys = _common_keys(place, samples)
+    table = ModsTable(
+        folders=["/"],
+        descriptor=[name or _NONE],
+        id=_first(_IDS, keys),
+        needs=LinkKey(key=_first(_NEEDS, keys)),
+        conflicts=LinkKey(key=_first(_CONFLICTS, keys)),
+        archives=["zip"],
+    )
+    return ModKind("mods", table, NUMBER.parse, NUMBER, guessed=True)
+
+
+def _common_keys(place: Place, paths: Sequence[str]) -> set[str]:
+    """Return the keys that some descriptors have in common, as far as they can be read."""
+    found: list[set[str]] = []
+    for path in paths:
+        with contextlib.suppress(KindredError):
+            values = read_values(read_bytes(place, path), path)
+            found.append(set(values) if isinstance(values, dict) else set())
+    return set.union(*found) if found else set()
+
+
+def _first(names: Sequence[str], known: set[str]) -> str:
+    return next((name for name in names if name in known), names[0])
