@@ -29,6 +29,13 @@ if TYPE_CHECKING:
         find_installs,
         identify,
     )
+    from .cards.mods import (
+        Builds,
+        Compatibility,
+        Fit,
+        Mod,
+        ModVerdict,
+    )
     from .changes import (
         Action,
         Applied,
@@ -149,14 +156,14 @@ if TYPE_CHECKING:
         Three,
         merge_files,
     )
+    from .mods import (
+        ModCheck,
+        check_mods,
+    )
     from .operations import (
         Context,
         Operation,
         read_operation,
-    )
-    from .mods import (
-        ModCheck,
-        check_mods,
     )
     from .patches import (
         Base,
@@ -186,13 +193,6 @@ if TYPE_CHECKING:
         ZipPlace,
         open_place,
         scan,
-    )
-    from .cards.mods import (
-        Builds,
-        Compatibility,
-        Fit,
-        Mod,
-        Verdict,
     )
     from .places.remotes import (
         Login,
@@ -277,7 +277,7 @@ _HOMES = {
     " mirror plan_retirement verify",
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
     "mods": "ModCheck check_mods",
-    "cards.mods": "Builds Compatibility Fit Mod Verdict",
+    "cards.mods": "Builds Compatibility Fit Mod ModVerdict",
     "operations": "Context Operation read_operation",
     "patches": "Base Manifest Output PatchSet Verdict apply_patch identify_base make_patch_set"
     " write_patch_set",
@@ -364,6 +364,7 @@ __all__ = [
     "Mirrored",
     "Mod",
     "ModCheck",
+    "ModVerdict",
     "NoLedger",
     "NoRoute",
     "Node",

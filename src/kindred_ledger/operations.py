@@ -14,6 +14,7 @@ import msgspec
 from .convert.operations import Convert, Rescue
 from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
+from .mods.operations import CheckMods
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
@@ -28,6 +29,7 @@ __all__ = [
     "Assemble",
     "Carry",
     "CarryFiles",
+    "CheckMods",
     "Context",
     "Convert",
     "InstallBeside",
@@ -50,7 +52,7 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable,
+        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods,
     )
 }  # fmt: skip
 

@@ -45,6 +45,8 @@ COMMANDS: dict[str, str] = {
     "edits put": "bring an edit set to the files of a release",
     "edits combine": "put several edit sets together",
     "edits drop": "take edits out of a set",
+    "mod": "check, trim and mend mods, packs and projects",
+    "mod check": "find why a mod does not load, and mend what can be mended",
     "file": "identify, dump, edit, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",
@@ -71,7 +73,7 @@ _SECTIONS = (
     ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
     ("move", ("update", "convert", "carry", "switch", "reapply")),
     ("go back", ("history", "undo", "redo", "recover")),
-    ("more", ("ledger", "shelf", "edits", "file", "card", "sync", "demo")),
+    ("more", ("ledger", "shelf", "edits", "mod", "file", "card", "sync", "demo")),
 )
 
 _HELP_END = (

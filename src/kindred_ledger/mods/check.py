@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from ..cards import Card, Install
-from ..cards.mods import Compatibility, Fit, Mod, Verdict, mod_alone
+from ..cards.mods import Compatibility, Fit, Mod, ModVerdict, mod_alone
 from ..changes import Changeset, fitted
 from ..errors import UsageError
 from ..finding import Finding, Severity
@@ -113,9 +113,9 @@ def check_mods(
     """Look for what is wrong with the mods of an install, of a folder of mods, or of one mod by itself.
 
     `build` is the one they shall work with; that of the install, if it is not given. `card` says what mods
-    of the title are like; without one, what they have in common does. `core` are ids without which nothing else
-    works, beside those that the card names. With a `ledger` it is looked up there
-    what newer releases of mods are on the shelf, and where missing ones of the core set can be had.
+    of the title are like; without one, what they have in common does. `core` are ids without which nothing
+    else works, beside those that the card names. With a `ledger` it is looked up there what newer releases of
+    mods are on the shelf, and where missing ones of the core set can be had.
 
     Raises:
         UsageError: there is nothing of the name, or the card describes no mods.
@@ -155,19 +155,21 @@ def _all_faults(
     if build is not None and any(kind.table.builds is not None for kind in found.kinds.values()):
         releases = releases_on_shelf(ledger, found.kinds) if ledger is not None else lambda mod: ()
         judged = found.judged(build, releases=releases)
-        faults += _unfit(found, judged, ledger, shapeless | _unread(faults))
+        told = shapeless | {f.path for f in faults if f.finding.code == "range-unread"}
+        # What fits is known only when all that can be mended is, and the core set is complete.
+        first = any(f.mend is not None or f.finding.code == "core-missing" for f in faults)
+        faults += _unfit(found, judged, ledger, told, first=first)
     faults += list_faults(found, judged)
     return faults, judged
 
 
-def _unread(faults: list[Fault]) -> set[str]:
-    return {fault.path for fault in faults if fault.finding.code == "range-unread"}
-
-
 def _unfit(
-    found: Modded, judged: Compatibility, ledger: Ledger | None, told: set[str]
+    found: Modded, judged: Compatibility, ledger: Ledger | None, told: set[str], *, first: bool
 ) -> Iterator[Fault]:
-    """Yield which mods do not fit the build, except those of which worse is told already."""
+    """Yield which mods do not fit the build, except those of which worse is told already.
+
+    Nothing is switched off or updated while something else is to be mended `first`.
+    """
     fits = {fit.mod.path: fit for fit in judged.fits}
     for finding in judged.findings:
         path = finding.where
@@ -175,9 +177,14 @@ def _unfit(
         if path in told and finding.code == "mod-unknown":
             continue
         fit = fits.get(path)
-        if fit is not None and finding.code == "mod-unfit":
+        if fit is not None and not first and fit.verdict is ModVerdict.DISABLE:
             fault = switch_off(found, fault, fit.mod)
-        elif fit is not None and fit.verdict is Verdict.UPDATE and ledger is not None:
+        elif (
+            fit is not None
+            and not first
+            and fit.verdict is ModVerdict.UPDATE
+            and ledger is not None
+        ):
             fault = _updated(found, fault, fit, ledger)
         yield fault
 

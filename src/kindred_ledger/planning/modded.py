@@ -293,3 +293,12 @@ def _common_keys(place: Place, paths: Sequence[str]) -> set[str]:
 
 def _first(names: Sequence[str], known: set[str]) -> str:
     return next((name for name in names if name in known), names[0])
+
+
+def fitting_card(subject: AnyPlace, cards: Sequence[Card]) -> Card | None:
+    """Return the only card whose descriptors lie in a folder of mods; None if there is none, or several."""
+    names = {path.rpartition("/")[2].casefold() for path in _opened(subject).survey()}
+    fitting = [
+        card for card in cards if any(kind.descriptors & names for kind in card.mods.values())
+    ]
+    return fitting[0] if len(fitting) == 1 else None

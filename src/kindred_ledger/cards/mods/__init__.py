@@ -1,6 +1,6 @@
 """Mods: what a card says about mods, packs and projects, and what their own descriptors say."""
 
-from .compatible import Compatibility, Fit, FitReleases, Verdict, judge, summary
+from .compatible import Compatibility, Fit, FitReleases, ModVerdict, judge, summary
 from .kinds import ARCHIVES, ModKind, mods_faults
 from .links import Link
 from .ranges import Builds, read_builds
@@ -25,7 +25,7 @@ __all__ = [
     "Link",
     "Mod",
     "ModKind",
-    "Verdict",
+    "ModVerdict",
     "archive_kind",
     "gather",
     "judge",

@@ -22,16 +22,16 @@ from .kinds import ModKind
 from .links import Link
 from .reading import Mod, text_at
 
-__all__ = ["Compatibility", "Fit", "FitReleases", "Verdict", "judge", "summary"]
+__all__ = ["Compatibility", "Fit", "FitReleases", "ModVerdict", "judge", "summary"]
 
 # Releases of a mod that are at hand, the newest first: what each is called, and the mod it holds.
 FitReleases = Callable[[Mod], Sequence[tuple[str, Mod]]]
 
 
-class Verdict(StrEnum):
+class ModVerdict(StrEnum):
     """What becomes of a mod with a build.
 
-    >>> [str(verdict) for verdict in kl.Verdict]
+    >>> [str(verdict) for verdict in kl.ModVerdict]
     ['keep', 'update', 'disable', 'unknown']
     """
 
@@ -42,7 +42,7 @@ class Verdict(StrEnum):
 
 
 class Fit(Struct, frozen=True):
-    """A mod, what becomes of it, and why; `release` is what it is updated to.
+    """A mod, what becomes of it, and why; `release` is what it is updated to, `code` that of its finding.
 
     >>> fit = kl.compatible_mods(install, "2.0").fits[0]
     >>> fit.mod.name, str(fit.verdict), fit.why
@@ -50,10 +50,11 @@ class Fit(Struct, frozen=True):
     """
 
     mod: Mod
-    verdict: Verdict
+    verdict: ModVerdict
     why: str
     release: str = ""
     is_on: bool = True
+    code: str = ""  # of the finding that tells it
 
 
 class Compatibility(Struct, frozen=True):
@@ -69,13 +70,13 @@ class Compatibility(Struct, frozen=True):
     order: tuple[str, ...] = ()
     findings: tuple[Finding, ...] = ()
 
-    def of(self, *verdicts: Verdict) -> tuple[Fit, ...]:
+    def of(self, *verdicts: ModVerdict) -> tuple[Fit, ...]:
         """Return the mods with one of these verdicts."""
         return tuple(fit for fit in self.fits if fit.verdict in verdicts)
 
     def totals(self) -> dict[str, int]:
         """Return how many mods have each verdict."""
-        return {verdict.value: len(self.of(verdict)) for verdict in Verdict}
+        return {verdict.value: len(self.of(verdict)) for verdict in ModVerdict}
 
 
 def judge(
@@ -105,33 +106,35 @@ def judge(
 def _alone(mod: Mod, kind: ModKind, build: Version, releases: FitReleases) -> Fit:
     """Judge a mod by what it says itself."""
     verdict, why = _says(mod, kind, build)
-    if verdict is Verdict.KEEP:
+    if verdict is ModVerdict.KEEP:
         return Fit(mod, verdict, why)
     for name, other in releases(mod) if mod.id else ():
-        if _says(other, kind, build)[0] is Verdict.KEEP:
+        if _says(other, kind, build)[0] is ModVerdict.KEEP:
             newer = replace(other, path=mod.path)
-            return Fit(newer, Verdict.UPDATE, f"{why}; {name} is for {other.builds}", name)
-    return Fit(mod, verdict, why)
+            told = f"{why}; {name} is for {other.builds}"
+            return Fit(newer, ModVerdict.UPDATE, told, name, code="mod-update")
+    code = "mod-unfit" if verdict is ModVerdict.DISABLE else "mod-unknown"
+    return Fit(mod, verdict, why, code=code)
 
 
-def _says(mod: Mod, kind: ModKind, build: Version) -> tuple[Verdict, str]:
+def _says(mod: Mod, kind: ModKind, build: Version) -> tuple[ModVerdict, str]:
     if not mod.descriptor:
-        return Verdict.UNKNOWN, mod.fault or "it has no descriptor"
+        return ModVerdict.UNKNOWN, mod.fault or "it has no descriptor"
     if mod.fault:
-        return Verdict.UNKNOWN, mod.fault
+        return ModVerdict.UNKNOWN, mod.fault
     if mod.builds is None:
-        return Verdict.UNKNOWN, "it does not say which builds it is for"
+        return ModVerdict.UNKNOWN, "it does not say which builds it is for"
     try:
         if build not in mod.builds:
-            return Verdict.DISABLE, f"it is for {mod.builds}"
+            return ModVerdict.DISABLE, f"it is for {mod.builds}"
     except VersionError as error:
-        return Verdict.UNKNOWN, error.what
+        return ModVerdict.UNKNOWN, error.what
     for number in kind.table.numbers:
         wanted, value = kind.values_of(number, build), text_at(mod.values, number.key)
         if wanted and value and value not in map(str, wanted):
             told = f"its {number.key} is {value}, and {build} takes {' or '.join(map(str, wanted))}"
-            return Verdict.DISABLE, told
-    return Verdict.KEEP, f"it is for {mod.builds}"
+            return ModVerdict.DISABLE, told
+    return ModVerdict.KEEP, f"it is for {mod.builds}"
 
 
 class _Judged:
@@ -153,40 +156,53 @@ class _Judged:
         while changed:
             changed = False
             for path, fit in self.fits.items():
-                if fit.verdict not in (Verdict.KEEP, Verdict.UPDATE):
+                if fit.verdict not in (ModVerdict.KEEP, ModVerdict.UPDATE):
                     continue
                 for link in fit.mod.needs:
                     lack = self._lack(link, fit)
                     if lack is not None:
-                        self.fits[path] = replace(fit, verdict=lack[0], why=lack[1], release="")
+                        verdict, why, code = lack
+                        self.fits[path] = replace(
+                            fit, verdict=verdict, why=why, code=code, release=""
+                        )
                         changed = True
                         break
 
-    def _lack(self, link: Link, of: Fit) -> tuple[Verdict, str] | None:
-        """Return why a need is not met; None if it is."""
+    def _lack(self, link: Link, of: Fit) -> tuple[ModVerdict, str, str] | None:
+        """Return why a need is not met, and the code of that; None if it is met."""
         if link.fault:
-            return Verdict.UNKNOWN, f"what it needs is not understood: {link.fault}"
+            return (
+                ModVerdict.UNKNOWN,
+                f"what it needs is not understood: {link.fault}",
+                "need-unread",
+            )
         found = [self.fits[path] for path in self._by_id.get(link.id, ())]
         if not found:
             if link.optional:
                 return None
             alike = next((id for id in self._by_id if folded(id) == folded(link.id)), "")
             told = f" ({alike} is another id)" if alike else ""
-            return Verdict.DISABLE, f"it needs {link}, which is not there{told}"
-        best = min(found, key=lambda fit: list(Verdict).index(fit.verdict))
-        if best.verdict is Verdict.DISABLE and not link.optional:
-            return Verdict.DISABLE, f"it needs {link.id}, which does not fit"
-        if best.verdict is Verdict.UNKNOWN and not link.optional:
-            return Verdict.UNKNOWN, f"it needs {link.id}, of which nobody knows whether it fits"
+            return ModVerdict.DISABLE, f"it needs {link}, which is not there{told}", "need-missing"
+        best = min(found, key=lambda fit: list(ModVerdict).index(fit.verdict))
+        if best.verdict is ModVerdict.DISABLE and not link.optional:
+            return ModVerdict.DISABLE, f"it needs {link.id}, which does not fit", "need-unfit"
+        if best.verdict is ModVerdict.UNKNOWN and not link.optional:
+            told = f"it needs {link.id}, of which nobody knows whether it fits"
+            return ModVerdict.UNKNOWN, told, "need-unknown"
         if of.is_on and not best.is_on and not link.optional:
-            return Verdict.DISABLE, f"it needs {link.id}, which is switched off"
+            return ModVerdict.DISABLE, f"it needs {link.id}, which is switched off", "need-off"
         if link.versions is not None:
             try:
                 if Version.parse(best.mod.version) not in link.versions:
-                    return Verdict.DISABLE, f"it needs {link}, and there is {best.mod.version}"
+                    told = f"it needs {link}, and there is {best.mod.version}"
+                    return ModVerdict.DISABLE, told, "need-version"
             except VersionError:
                 there = best.mod.version or "no version"
-                return Verdict.UNKNOWN, f"it needs {link}, and there is {there!r}"
+                return (
+                    ModVerdict.UNKNOWN,
+                    f"it needs {link}, and there is {there!r}",
+                    "need-version",
+                )
         return None
 
     def part_conflicts(self) -> None:
@@ -196,7 +212,7 @@ class _Judged:
             for link in fit.mod.conflicts:
                 for other in self._by_id.get(link.id, ()):
                     there = self.fits[other]
-                    both = {fit.verdict, there.verdict} <= {Verdict.KEEP, Verdict.UPDATE}
+                    both = {fit.verdict, there.verdict} <= {ModVerdict.KEEP, ModVerdict.UPDATE}
                     if not (both and fit.is_on and there.is_on) or other == path:
                         continue
                     if link.fault or _is_meant(there.mod, link):
@@ -204,7 +220,13 @@ class _Judged:
                         clashing.setdefault(other, fit.mod.id)
         for path, other in clashing.items():
             why = f"it conflicts with {other}: only one of them can be on"
-            self.fits[path] = replace(self.fits[path], verdict=Verdict.UNKNOWN, why=why, release="")
+            self.fits[path] = replace(
+                self.fits[path],
+                verdict=ModVerdict.UNKNOWN,
+                why=why,
+                code="mods-conflict",
+                release="",
+            )
         if clashing:
             self.follow_needs()
 
@@ -213,7 +235,7 @@ class _Judged:
         staying = {
             fit.mod.id: fit.mod
             for fit in self.fits.values()
-            if fit.mod.id and fit.is_on and fit.verdict in (Verdict.KEEP, Verdict.UPDATE)
+            if fit.mod.id and fit.is_on and fit.verdict in (ModVerdict.KEEP, ModVerdict.UPDATE)
         }
         before = {
             id: {each.id for each in (*mod.needs, *mod.after) if each.id in staying}
@@ -239,7 +261,9 @@ class _Judged:
         for id in dict.fromkeys(cycle):
             for path in self._by_id[id]:
                 why = f"it waits for itself: {told}"
-                self.fits[path] = replace(self.fits[path], verdict=Verdict.UNKNOWN, why=why)
+                self.fits[path] = replace(
+                    self.fits[path], verdict=ModVerdict.UNKNOWN, why=why, code="need-unknown"
+                )
         self.follow_needs()
 
 
@@ -268,25 +292,29 @@ def _sorted(before: Mapping[str, set[str]], on: Mapping[str, int]) -> list[str]:
 
 def _told(fit: Fit, build: Version) -> Iterator[Finding]:
     where = fit.mod.path
-    if not fit.is_on:
+    if not fit.is_on or fit.verdict is ModVerdict.KEEP:
         return
-    if fit.verdict is Verdict.DISABLE:
-        yield Finding.warning(
-            "mod-unfit", f"{fit.mod} does not fit {build}: {fit.why}", where=where, remedy=_UNFIT
-        )
-    elif fit.verdict is Verdict.UNKNOWN:
-        yield Finding.warning(
-            "mod-unknown",
-            f"nobody knows whether {fit.mod} fits {build}: {fit.why}",
-            where=where,
-            remedy=_UNKNOWN,
-        )
-    elif fit.verdict is Verdict.UPDATE:
-        yield Finding.note("mod-update", f"{fit.mod}: {fit.why}", where=where, remedy=_UPDATE)
+    if fit.code == "mod-update":
+        yield Finding.note(fit.code, f"{fit.mod}: {fit.why}", where=where, remedy=_UPDATE)
+    elif fit.code == "mod-unfit":
+        told = f"{fit.mod} does not fit {build}: {fit.why}"
+        yield Finding.warning(fit.code, told, where=where, remedy=_UNFIT)
+    elif fit.code == "mod-unknown":
+        told = f"nobody knows whether {fit.mod} fits {build}: {fit.why}"
+        yield Finding.warning(fit.code, told, where=where, remedy=_UNKNOWN)
+    else:
+        made = Finding.error if fit.code == "need-missing" else Finding.warning
+        yield made(fit.code, f"{fit.mod}: {fit.why}", where=where, remedy=_NEEDS.get(fit.code, ""))
 
 
 _UNFIT = "Look for a newer release of it and put it onto the shelf, or switch it off."
 _UNKNOWN = "Ask its maker, or try it on a copy; until then take it for one that does not fit."
+_NEEDS = {
+    "need-missing": "Get what it needs, or switch it off.",
+    "need-off": "Switch on what it needs, or switch it off.",
+    "need-version": "Get the version that it needs, or switch it off.",
+    "mods-conflict": "Switch one of the two off.",
+}
 _UPDATE = "It can be brought from the shelf."
 
 

@@ -1,0 +1,1 @@
+"""The commands about mods, packs and projects."""
