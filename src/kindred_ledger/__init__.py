@@ -158,7 +158,9 @@ if TYPE_CHECKING:
     )
     from .mods import (
         ModCheck,
+        TrimChoices,
         check_mods,
+        trim_mod,
     )
     from .operations import (
         Context,
@@ -276,7 +278,7 @@ _HOMES = {
     " ReleaseTag RetentionPolicy Retired Retirement Tag Tagged Verified export heal"
     " mirror plan_retirement verify",
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
-    "mods": "ModCheck check_mods",
+    "mods": "ModCheck TrimChoices check_mods trim_mod",
     "cards.mods": "Builds Compatibility Fit Mod ModVerdict",
     "operations": "Context Operation read_operation",
     "patches": "Base Manifest Output PatchSet Verdict apply_patch identify_base make_patch_set"
@@ -412,6 +414,7 @@ __all__ = [
     "Task",
     "Three",
     "Tree",
+    "TrimChoices",
     "UnsafeArchive",
     "UnsafeName",
     "UpdateChoices",
@@ -483,6 +486,7 @@ __all__ = [
     "tables_in",
     "take_edits",
     "to_frame",
+    "trim_mod",
     "undo",
     "undo_group",
     "update",

@@ -25,7 +25,7 @@ __all__ = ["CORE", "boathouse_files", "cover"]
 
 CORE = ("peatlib", "tidelib", "ropes", "lanterns", "quaykit")
 _MOMENT = (2026, 5, 28, 12, 0, 0)
-_OWN = 6  # files of the pack that differ from the original
+_OWN_TILES = 2  # of the pack; with the sky, the tides, the descriptor and the cover six files are its own
 
 # The twelve: id, name players see, what it says of builds, and more of its descriptor.
 _ADDONS: tuple[tuple[str, str, Any, Mapping[str, Any]], ...] = (
@@ -104,14 +104,14 @@ def _pack() -> dict[str, bytes]:
     tiles = [path for path in sorted(plain) if path.startswith("data/tiles/")]
     charts = [path for path in sorted(plain) if path.startswith("data/old_charts/")]
     files = {path.removeprefix("data/"): plain[path] for path in (*tiles, *charts)}
-    for path in tiles[: _OWN - 2]:
+    for path in tiles[:_OWN_TILES]:
         files[path.removeprefix("data/")] = noise(f"dusk {path}", 6_000)
     # The same harbours, written by another program; and tides that are its own.
     files["harbours.json"] = plain["data/harbours.json"].replace(b"\n", b"\r\n") + b"\r\n"
     files["tides.ini"] = b"[Tides]\r\nspring = 3.00\r\nneap = 1.10\r\n"
     files["edition.txt"] = plain["data/edition.txt"]
     files["tiles/dusk-sky.tile"] = noise("dusk sky", 6_000)
-    files |= {f"tiles/{number:03}.tile.bak": noise(f"bak {number}", 900) for number in range(8)}
+    files |= {f"tiles/{number:03}.tile.bak": noise(f"bak {number}", 900) for number in range(7)}
     files["Thumbs.db"] = noise("thumbs", 700)
     files["mod.json"] = json(
         {"id": "dusk", "name": "Dusk", "version": "0.9", "pack": 3, "builds": "1.4"}

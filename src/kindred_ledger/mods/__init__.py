@@ -1,5 +1,6 @@
 """Mods: what is wrong with mods, packs and projects, and what mends it."""
 
 from .check import ModCheck, check_mods
+from .trim import TrimChoices, trim_mod
 
-__all__ = ["ModCheck", "check_mods"]
+__all__ = ["ModCheck", "TrimChoices", "check_mods", "trim_mod"]

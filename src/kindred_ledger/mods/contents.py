@@ -19,7 +19,7 @@ from ..wording import count
 from .faults import Fault, error, mended, note, warning
 from .pictures import HEAD, picture_size
 
-__all__ = ["content_faults"]
+__all__ = ["content_faults", "set_number"]
 
 _TEXT_ONLY = ("ini", "xml", "csv", "text")  # in which a number is text by right
 _INTEGER = re.compile(r"\s*-?\d{1,18}\s*")
@@ -209,6 +209,11 @@ def _edit(
             document.set(at, value)
         made.put(path, document.encode(), "its numbers were put right")
         return
+
+
+def set_number(made: Rearranged, path: str, codec: str, key: str, value: int) -> None:
+    """Have a number of a descriptor be another one, and all else of the file stay as it is."""
+    _edit(made, path=path, codec=codec, at=parse_path(key), value=value)
 
 
 def _rename(made: Rearranged, *, path: str, to: str) -> None:

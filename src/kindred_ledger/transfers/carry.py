@@ -33,6 +33,7 @@ from ..places import (
     read_bytes,
     roots_of,
 )
+from ..planning.mods_after import with_mod_findings
 from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -128,7 +129,7 @@ def carry(
         for path in chosen.leaves:
             plan.take(path, chosen[path])
             task.advance()
-    return fitted(
+    change = fitted(
         Changeset(
             place=target.place,
             operation="carry",
@@ -150,6 +151,7 @@ def carry(
             findings=(*missing, *dict.fromkeys(plan.findings)),
         )
     )
+    return with_mod_findings(change, target.card, target.version, arriving=True)
 
 
 class _CarryPlan:

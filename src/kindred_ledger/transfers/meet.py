@@ -22,6 +22,7 @@ from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
 from ..places import FILE, AnySelection, Every, Node, Tree, archive_of, as_selection, roots_of
 from ..planning.deciding import refuse_undecided
+from ..planning.mods_after import with_mod_findings
 from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -113,7 +114,7 @@ def meet(
         found.take(path)
     refuse_undecided(policy, found.answered)
     since = f"what both had in entry {base_entry.id}" if base_entry else "nothing: they never met"
-    return fitted(
+    change = fitted(
         Changeset(
             place=install.place,
             operation=OPERATION,
@@ -131,6 +132,7 @@ def meet(
             relations=(TookIn(other.id),),
         )
     )
+    return with_mod_findings(change, install.card, install.version, arriving=True)
 
 
 class _NotLeftOut(Struct, frozen=True):

@@ -20,6 +20,7 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import BEFORE, Entry, Ledger, Record, Tag
 from ..places import JoinedPlace, MemoryPlace, Place, Tree, join_folders, roots_of
+from ..planning.mods_after import with_mod_findings
 from ..progress import Progress
 from ..versions import Version
 
@@ -87,7 +88,7 @@ def switch(
     source = _last_turn(install, place, ledger, build)
     target, contents, findings = _target(install, place, now, ledger, source, live, build, begin)
     reason = f"as {build} left it" if source else "nothing yet"
-    return fitted(
+    change = fitted(
         Changeset(
             place=place,
             operation=OPERATION,
@@ -106,6 +107,7 @@ def switch(
             keep_whole=True,
         )
     )
+    return with_mod_findings(change, install.card, build)
 
 
 def live_build(place: Place, ledger: Ledger) -> Turn | None:

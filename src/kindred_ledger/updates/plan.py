@@ -17,6 +17,7 @@ from ..errors import PlaceChanged
 from ..finding import Finding
 from ..ledger import Ledger
 from ..places import Node, Tree, same_content
+from ..planning.mods_after import with_mod_findings
 from ..planning.opened_release import OpenedRelease
 from ..planning.readiness import readiness
 from ..statement import Line, Outcome, Statement
@@ -160,7 +161,7 @@ class Plan:
         )
         self._look_at()
         here = self.before or "what it is"
-        return fitted(
+        change = fitted(
             Changeset(
                 place=install.place,
                 operation=operation,
@@ -178,6 +179,7 @@ class Plan:
                 proof=self.read_back,
             )
         )
+        return with_mod_findings(change, self.card, None if self.partial else offer.version)
 
     def _look_at(self) -> None:
         """Warn of what would be odd about the install as it will be."""
