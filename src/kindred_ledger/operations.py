@@ -14,7 +14,7 @@ import msgspec
 from .convert.operations import Convert, Rescue
 from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
-from .mods.operations import CheckMods
+from .mods.operations import CheckMods, TrimMod
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
@@ -43,6 +43,7 @@ __all__ = [
     "Rescue",
     "Restore",
     "Switch",
+    "TrimMod",
     "Undo",
     "Update",
     "read_operation",
@@ -52,7 +53,7 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods,
+        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod,
     )
 }  # fmt: skip
 

@@ -47,6 +47,7 @@ COMMANDS: dict[str, str] = {
     "edits drop": "take edits out of a set",
     "mod": "check, trim and mend mods, packs and projects",
     "mod check": "find why a mod does not load, and mend what can be mended",
+    "mod trim": "reduce a pack to what differs from the original",
     "file": "identify, dump, edit, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",

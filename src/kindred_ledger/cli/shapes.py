@@ -199,7 +199,7 @@ SHAPES: dict[str, type[Struct]] = {
     "file table": FileTable,
     "mod check": ModCheck,
     **dict.fromkeys(
-        ("carry", "edits put", "file patch apply", "file rescue", "reapply", "redo", "restore",
+        ("carry", "edits put", "file patch apply", "mod trim", "file rescue", "reapply", "redo", "restore",
          "shelf assemble", "switch", "sync meet", "undo", "update"),
         Changing,
     ),

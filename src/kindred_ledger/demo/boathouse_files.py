@@ -25,7 +25,9 @@ __all__ = ["CORE", "boathouse_files", "cover"]
 
 CORE = ("peatlib", "tidelib", "ropes", "lanterns", "quaykit")
 _MOMENT = (2026, 5, 28, 12, 0, 0)
-_OWN_TILES = 2  # of the pack; with the sky, the tides, the descriptor and the cover six files are its own
+_OWN_TILES = (
+    2  # of the pack; with the sky, the tides, the descriptor and the cover six files are its own
+)
 
 # The twelve: id, name players see, what it says of builds, and more of its descriptor.
 _ADDONS: tuple[tuple[str, str, Any, Mapping[str, Any]], ...] = (

@@ -10,8 +10,9 @@ from ..planning.context import Context
 from ..planning.modded import fitting_card
 from ..planning.operation import Operation
 from .check import ModCheck, check_mods
+from .trim import TrimChoices, trim_mod
 
-__all__ = ["CheckMods"]
+__all__ = ["CheckMods", "TrimMod"]
 
 
 class CheckMods(Operation, frozen=True, tag="check mods"):
@@ -33,6 +34,45 @@ class CheckMods(Operation, frozen=True, tag="check mods"):
 
     def compute(self, context: Context) -> Changeset:
         return self.check(context).change(context.ledger, progress=context.progress)
+
+
+class TrimMod(Operation, frozen=True, tag="trim mod"):
+    """Reduce a pack to what differs from the original; see `trim_mod`.
+
+    `original` and `target` are releases, folders or archives; `covers` are texts `FOLDER=FOLDER`, or one
+    folder of the title that the whole pack stands for.
+    """
+
+    pack: str
+    original: str
+    target: str = ""
+    into: str = ""
+    build: str = ""
+    title: str = ""
+    covers: tuple[str, ...] = ()
+    drop: tuple[str, ...] = ()
+    keep: tuple[str, ...] = ()
+    pixels: bool = False
+
+    def compute(self, context: Context) -> Changeset:
+        _, card = subject_of(context, self.pack, self.title)
+        covers = dict(_covered(text) for text in self.covers)
+        return trim_mod(
+            self.pack,
+            context.subject(self.original),
+            ledger=context.ledger,
+            target=context.subject(self.target) if self.target else None,
+            into=self.into,
+            card=card,
+            build=self.build,
+            choices=TrimChoices(covers, self.drop, self.keep, self.pixels),
+            progress=context.progress,
+        )
+
+
+def _covered(text: str) -> tuple[str, str]:
+    own, sign, original = text.rpartition("=")
+    return (own, original) if sign else ("", text)
 
 
 def subject_of(context: Context, what: str, title: str) -> tuple[Install | AnyPlace, Card | None]:

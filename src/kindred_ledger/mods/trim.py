@@ -8,6 +8,7 @@ build it was made for, and trimming it again changes nothing.
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from difflib import get_close_matches
@@ -85,6 +86,7 @@ def trim_mod(
     into: str | os.PathLike[str] = "",
     card: Card | None = None,
     of: Card | None = None,
+    build: str | Version = "",
     choices: TrimChoices | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
@@ -93,7 +95,8 @@ def trim_mod(
     The pack is a folder or a zip archive, changed in place; or `into` is a new folder or zip. `target` is
     the build it shall work with: what it has that the pack does nothing for is told, and what the pack has
     that it does not know any more; numbers that are mere labels are set to those of the target. `card` says
-    what packs of the title are like; `of` is the card of the originals' title, if that is another.
+    what packs of the title are like; `of` is the card of the originals' title, if that is another; `build`
+    is that of the target, if nothing else tells it.
 
     Raises:
         UsageError: nothing tells which files of the title the pack stands for.
@@ -103,8 +106,9 @@ def trim_mod(
     (200, 8)
     """
     choices = choices or TrimChoices()
-    before = _title(original, of or card, ledger, progress)
-    after = _title(target, of or card, ledger, progress) if target is not None else None
+    cards = [each for each in (of, card) if each is not None]
+    before = _title(original, cards, ledger, progress)
+    after = _title(target, cards, ledger, progress) if target is not None else None
     opened = as_place(pack)
     whole = ledger.scan(opened, progress=progress)
     kind = _kind(pack, card)
@@ -116,8 +120,10 @@ def trim_mod(
     mod = trimmed.mod()
     findings = [*trimmed.findings]
     if after is not None:
-        findings += trimmed.bring_to(mod, after)
         findings += trimmed.coverage(after)
+    wanted = build or (after.version.text if after is not None and after.version else "")
+    if wanted:
+        findings += trimmed.bring_to(mod, kind.parse(str(wanted)))
     if into:
         return _elsewhere(trimmed, os.fspath(into), kind, findings)
     trimmed.set_root(opened)
@@ -125,23 +131,28 @@ def trim_mod(
 
 
 def _title(
-    what: Install | AnyPlace, card: Card | None, ledger: Ledger, progress: Progress | None
+    what: Install | AnyPlace, cards: Sequence[Card], ledger: Ledger, progress: Progress | None
 ) -> _Title:
-    if isinstance(what, Install):
-        install: Install | None = what
-    elif card is not None:
-        place = as_place(what)
+    """Open originals: as a release of a title whose card is known, else as the files they are."""
+    install = what if isinstance(what, Install) else None
+    for card in cards if install is None else ():
+        place = as_place(what)  # type: ignore[arg-type]
         version = place.release.version if isinstance(place, ReleasePlace) else ""
-        install = card.open_release(place, version=version)
-    else:
-        install = None
+        with contextlib.suppress(UsageError):
+            install = card.open_release(place, version=version)
+            break
     place = install.place if install is not None else as_place(what)  # type: ignore[arg-type]
     tree = ledger.scan(place, progress=progress)
     if install is not None:
         inner = tree.under(PROGRAM)
         name = f"{install.card.name} {install.version or ''}".strip()
         return _Title(name, SubPlace(place, PROGRAM), inner, install.version)
-    return _Title(os.path.basename(place.location), place, tree, None)
+    name = os.path.basename(place.location)
+    tops = {path.partition("/")[0] for path in tree}
+    if len(tops) == 1 and not tree.keys() & set(tree.files) & tops:  # all of it in one folder
+        top = tops.pop()
+        return _Title(name, SubPlace(place, top), tree.under(top), None)
+    return _Title(name, place, tree, None)
 
 
 def _kind(pack: AnyPlace, card: Card | None) -> ModKind:
@@ -255,11 +266,10 @@ class _Trimmed:
         self.made.remove(path, why)
         self.made.remove_empty(path.rpartition("/")[0], "nothing is left in it")
 
-    def bring_to(self, mod: Mod, target: _Title) -> Iterator[Finding]:
+    def bring_to(self, mod: Mod, build: Version) -> Iterator[Finding]:
         """Set the numbers that are mere labels to those of the target; yield what does not fit it."""
-        if target.version is None or not mod.descriptor:
+        if not mod.descriptor:
             return
-        build = self._kind.parse(target.version.text)
         for number in self._kind.table.numbers:
             wanted = self._kind.values_of(number, build)
             if not (number.label and wanted):
@@ -433,5 +443,5 @@ def _books(trimmed: _Trimmed) -> Statement:
         else:
             same = made.tree.get(path) == made.before[path]
             lines.append(Line(Outcome.UNCHANGED if same else Outcome.CHANGED, path))
-    whole = Statement(os.path.basename(made.location), "files of the pack", tuple(lines))
+    whole = Statement(os.path.basename(made.location), "files", tuple(lines))
     return whole.balanced(made.before.leaves, made.tree.leaves)
