@@ -159,8 +159,14 @@ if TYPE_CHECKING:
     from .mods import (
         ModCheck,
         TrimChoices,
+        Usage,
+        Use,
         check_mods,
+        relink,
+        remove_library,
+        swap_library,
         trim_mod,
+        users_of,
     )
     from .operations import (
         Context,
@@ -278,7 +284,8 @@ _HOMES = {
     " ReleaseTag RetentionPolicy Retired Retirement Tag Tagged Verified export heal"
     " mirror plan_retirement verify",
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
-    "mods": "ModCheck TrimChoices check_mods trim_mod",
+    "mods": "ModCheck TrimChoices Usage Use check_mods relink remove_library swap_library trim_mod"
+    " users_of",
     "cards.mods": "Builds Compatibility Fit Mod ModVerdict",
     "operations": "Context Operation read_operation",
     "patches": "Base Manifest Output PatchSet Verdict apply_patch identify_base make_patch_set"
@@ -418,7 +425,9 @@ __all__ = [
     "UnsafeArchive",
     "UnsafeName",
     "UpdateChoices",
+    "Usage",
     "UsageError",
+    "Use",
     "ValueEdit",
     "Vanished",
     "Verdict",
@@ -475,6 +484,8 @@ __all__ = [
     "recover",
     "redo",
     "reinstall",
+    "relink",
+    "remove_library",
     "restore",
     "routes_in",
     "scan",
@@ -482,6 +493,7 @@ __all__ = [
     "shelve",
     "shelve_from",
     "source_at",
+    "swap_library",
     "switch",
     "tables_in",
     "take_edits",
@@ -490,6 +502,7 @@ __all__ = [
     "undo",
     "undo_group",
     "update",
+    "users_of",
     "verify",
     "write_patch_set",
     "write_table",

@@ -14,7 +14,7 @@ import msgspec
 from .convert.operations import Convert, Rescue
 from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
-from .mods.operations import CheckMods, TrimMod
+from .mods.operations import CheckMods, Relink, RemoveLibrary, SwapLibrary, TrimMod
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
@@ -40,8 +40,11 @@ __all__ = [
     "Reapply",
     "Redo",
     "Reinstall",
+    "Relink",
+    "RemoveLibrary",
     "Rescue",
     "Restore",
+    "SwapLibrary",
     "Switch",
     "TrimMod",
     "Undo",
@@ -53,7 +56,8 @@ KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod,
+        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
+        RemoveLibrary,
     )
 }  # fmt: skip
 

@@ -22,8 +22,11 @@ __all__ = [
     "ComponentTable",
     "DecisionTable",
     "DetectTable",
+    "ElementsTable",
     "FormatTable",
     "HideTable",
+    "LibrariesTable",
+    "LibraryTable",
     "LinkKey",
     "LocationTable",
     "ModsTable",
@@ -34,6 +37,7 @@ __all__ = [
     "PictureTable",
     "PortableTable",
     "ProgramTable",
+    "ProjectsTable",
     "RequireTable",
     "StartTable",
     "StepTable",
@@ -392,6 +396,54 @@ class ModsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only
     work: list[str] = []  # files of the making, which no pack needs
 
 
+class LibrariesTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`libraries` of projects: the list that says which libraries a project uses, and the keys in it."""
+
+    list: str
+    id: str = "id"  # what elements call it
+    name: str = "name"
+    version: str = "version"
+    file: str = "file"
+
+
+class ElementsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """One row of `elements` of projects: a list of things that are made of parts of libraries.
+
+    `links` has the ids of others; those that are `ordered` depend on them, and are swapped after them.
+    """
+
+    list: str
+    library: str = "library"
+    part: str = "part"
+    id: str = "id"
+    parameters: str = "parameters"
+    links: str = ""
+    ordered: bool = False
+
+
+class LibraryTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`library` of projects: what the file of a library holds: parts, their parameters, their old names."""
+
+    codec: str = ""
+    name: str = "name"
+    version: str = "version"
+    parts: str = "parts"
+    parameters: str = "parameters"
+    default: str = "default"
+    was: str = "was"
+
+
+class ProjectsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
+    """`[projects.NAME]`: project files that are made of parts of libraries."""
+
+    files: list[str]
+    codec: str
+    libraries: LibrariesTable
+    elements: list[ElementsTable]
+    library: LibraryTable = LibraryTable()
+    notes: str = ""  # the list that takes what a swap could not keep
+
+
 class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """A whole card."""
 
@@ -413,3 +465,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     decisions: list[DecisionTable] = []  # later ones win
     requires: list[RequireTable] = []
     mods: dict[str, ModsTable] = {}
+    projects: dict[str, ProjectsTable] = {}

@@ -137,10 +137,11 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         except KindredError as error:
             yield ("versions", "names", name), error.what
     yield from update_faults(card, builds)
-    if card.mods:
-        from .mods import mods_faults  # loaded by cards that have some
+    if card.mods or card.projects:
+        from .mods import mods_faults, projects_faults  # loaded by cards that have some
 
         yield from mods_faults(card, builds)
+        yield from projects_faults(card)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

@@ -53,6 +53,7 @@ __all__ = [
     "Step",
     "Tabled",
     "Tag",
+    "UseOut",
     "Verdict",
 ]
 
@@ -502,3 +503,12 @@ class FitOut(Struct, kw_only=True, forbid_unknown_fields=True):
     why: str
     release: str
     is_on: bool
+
+
+class UseOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A file that uses a library: its project, how often, and the first places."""
+
+    project: str
+    file: str
+    count: int
+    places: list[str]

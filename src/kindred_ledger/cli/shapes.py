@@ -45,6 +45,7 @@ from .printed import (
     SampleOut,
     Step,
     Tabled,
+    UseOut,
     Verdict,
 )
 
@@ -183,6 +184,20 @@ class ModCheck(Printed, kw_only=True, forbid_unknown_fields=True):
     running: list[str] = []
 
 
+class ModUsers(Printed, kw_only=True, forbid_unknown_fields=True):
+    """What `mod users` prints: who uses a library, or with `--remove` a change."""
+
+    library: str | UnsetType = UNSET
+    projects: list[str] | UnsetType = UNSET
+    uses: list[UseOut] | UnsetType = UNSET
+    files_seen: int | UnsetType = UNSET
+    findings: list[Finding] | UnsetType = UNSET
+    change: Computed | UnsetType = UNSET
+    applied: Made | UnsetType | None = UNSET
+    dry_run: bool = False
+    running: list[str] = []
+
+
 class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
     """What `convert` prints: a change, or with `--prove` what each conversion is worth."""
 
@@ -198,8 +213,9 @@ SHAPES: dict[str, type[Struct]] = {
     "convert": Convert,
     "file table": FileTable,
     "mod check": ModCheck,
+    "mod users": ModUsers,
     **dict.fromkeys(
-        ("carry", "edits put", "file patch apply", "mod trim", "file rescue", "reapply", "redo", "restore",
+        ("carry", "edits put", "file patch apply", "mod relink", "mod swap", "mod trim", "file rescue", "reapply", "redo", "restore",
          "shelf assemble", "switch", "sync meet", "undo", "update"),
         Changing,
     ),

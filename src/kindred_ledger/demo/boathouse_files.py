@@ -4,6 +4,7 @@
     modding/boathouse-2.0/      a fresh one for 2.0
     modding/broken/             mods as people place them by hand, broken in seven ways
     modding/downloads/          a newer release of one add-on
+    modding/quaywright/         projects whose libraries moved; see `quaywright_files`
     modding/packs/dusk/         a pack: 200 files, of which six are its own
 
 All from fixed seeds of its own names: the same files on every machine.
@@ -19,6 +20,7 @@ from collections.abc import Mapping
 from importlib import resources
 from typing import Any
 
+from .quaywright_files import quaywright_files
 from .releases import build_release, json, noise
 
 __all__ = ["CORE", "boathouse_files", "cover"]
@@ -61,7 +63,7 @@ def boathouse_files() -> dict[str, bytes]:
     files["boathouse/mods.json"] = json({"on": [id for id, *_ in _ADDONS if id != "gull-cries"]})
     newer = _addon("bog-mist", "Bog Mist", "2.0", ["2.0"], {"needs": ["tidelib"], "pack": 4})
     files["downloads/bog-mist-2.0.zip"] = _zip(newer)
-    return {**files, **_broken(), **_pack()}
+    return {**files, **_broken(), **_pack(), **quaywright_files()}
 
 
 def _addon(

@@ -10,9 +10,12 @@ from ..planning.context import Context
 from ..planning.modded import fitting_card
 from ..planning.operation import Operation
 from .check import ModCheck, check_mods
+from .relink import relink
+from .swap import swap_library
 from .trim import TrimChoices, trim_mod
+from .usage import remove_library
 
-__all__ = ["CheckMods", "TrimMod"]
+__all__ = ["CheckMods", "Relink", "RemoveLibrary", "SwapLibrary", "TrimMod"]
 
 
 class CheckMods(Operation, frozen=True, tag="check mods"):
@@ -68,6 +71,72 @@ class TrimMod(Operation, frozen=True, tag="trim mod"):
             choices=TrimChoices(covers, self.drop, self.keep, self.pixels),
             progress=context.progress,
         )
+
+
+class Relink(Operation, frozen=True, tag="relink"):
+    """Mend the references of a project that lead nowhere; see `relink`.
+
+    `choices` are texts `OLD=NEW`.
+    """
+
+    project: str
+    search: tuple[str, ...]
+    choices: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        return relink(
+            self.project,
+            self.search,
+            ledger=context.ledger,
+            choices=dict(_chosen(text) for text in self.choices),
+            progress=context.progress,
+        )
+
+
+class SwapLibrary(Operation, frozen=True, tag="swap library"):
+    """Have projects use another version of a library; see `swap_library`."""
+
+    project: str
+    old: str
+    new: str
+    title: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        with_projects = [card for card in context.cards if card.file.projects]
+        if self.title:
+            with_projects = [context.card_of(self.title)]
+        if len(with_projects) != 1:
+            names = ", ".join(card.name for card in with_projects) or "none"
+            raise UsageError(
+                f"which card describes these projects? Cards with projects here: {names}",
+                remedy="Name the title: `title=TITLE`.",
+            )
+        return swap_library(
+            self.project, self.old, self.new, card=with_projects[0], ledger=context.ledger,
+            progress=context.progress,
+        )  # fmt: skip
+
+
+class RemoveLibrary(Operation, frozen=True, tag="remove library"):
+    """Remove a library that no project uses any more; see `remove_library`."""
+
+    library: str
+    folders: tuple[str, ...]
+    names: tuple[str, ...] = ()
+    let_go: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        return remove_library(
+            self.library, self.folders, ledger=context.ledger, let_go=self.let_go,
+            names=self.names, progress=context.progress,
+        )  # fmt: skip
+
+
+def _chosen(text: str) -> tuple[str, str]:
+    old, sign, new = text.partition("=")
+    if not sign or not old or not new:
+        raise UsageError(f"{text!r} is not OLD=NEW", remedy="Write it like parts/a.dat=lib/a.dat.")
+    return old, new
 
 
 def _covered(text: str) -> tuple[str, str]:

@@ -1,7 +1,7 @@
 """Mods: what a card says about mods, packs and projects, and what their own descriptors say."""
 
 from .compatible import Compatibility, Fit, FitReleases, ModVerdict, judge, summary
-from .kinds import ARCHIVES, ModKind, mods_faults
+from .kinds import ARCHIVES, ModKind, mods_faults, projects_faults
 from .links import Link
 from .ranges import Builds, read_builds
 from .reading import (
@@ -31,6 +31,7 @@ __all__ = [
     "judge",
     "mod_alone",
     "mods_faults",
+    "projects_faults",
     "read_builds",
     "read_mods",
     "read_values",

@@ -13,7 +13,7 @@ from ...versions import Scheme, Version, VersionRange
 from ..models import CardFile, ModsTable, NumberTable
 from .ranges import PLAIN
 
-__all__ = ["ARCHIVES", "ModKind", "mods_faults"]
+__all__ = ["ARCHIVES", "ModKind", "mods_faults", "projects_faults"]
 
 ARCHIVES = ("zip", "tar")
 _WANTS = ("", "built", "sources")
@@ -83,6 +83,32 @@ def mods_faults(card: CardFile, builds: Scheme | None) -> Iterator[tuple[_KEY, s
     for name, table in card.mods.items():
         for key, fault in _faults(table, builds):
             yield ("mods", name, *key), fault
+
+
+def projects_faults(card: CardFile) -> Iterator[tuple[_KEY, str]]:
+    """Yield what contradicts itself in the tables about projects; a key and the fault each."""
+    for name, table in card.projects.items():
+        lists = [table.libraries.list, *(each.list for each in table.elements)]
+        for path in (*lists, *([table.notes] if table.notes else ())):
+            try:
+                parse_path(path)
+            except KindredError as error:
+                yield ("projects", name), error.what
+        for path in lists:
+            if not path.endswith("[*]"):
+                yield ("projects", name), f"{path!r} is not all of a list: write {path}[*]"
+        if not table.elements:
+            yield ("projects", name, "elements"), "expected at least one list of elements"
+        for codec in filter(None, (table.codec, table.library.codec)):
+            if codec not in codec_names():
+                yield (
+                    ("projects", name, "codec"),
+                    f"there is no codec {codec!r}{hint(codec, codec_names())}",
+                )
+        try:
+            Patterns(tuple(table.files)).check()
+        except KindredError as error:
+            yield ("projects", name, "files"), error.what
 
 
 def _faults(table: ModsTable, builds: Scheme | None) -> Iterator[tuple[_KEY, str]]:
