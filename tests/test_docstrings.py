@@ -31,6 +31,7 @@ class _Played:
         if not any(_NAMES.search(example.source) for example in test.examples):
             return
         case = PlayCase()
+        case.modding = any("modding/" in example.source for example in test.examples)
         case.setUp()
         self._cases.append((case, os.getcwd()))
         os.chdir(case.folder)

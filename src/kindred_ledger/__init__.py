@@ -215,6 +215,8 @@ if TYPE_CHECKING:
         compatible_mods,
         match_releases,
         mods_in,
+        place_test_copy,
+        test_copies,
         to_frame,
     )
     from .progress import (
@@ -293,7 +295,8 @@ _HOMES = {
     "places": "AnyPlace AnySelection Difference FolderPlace ItemPlace MemoryPlace Node"
     " Patterns Place Seen StorageLimits TarPlace Tree ZipPlace open_place scan",
     "places.remotes": "Login Remote RemotePlace connect",
-    "planning": "Comparison ReleaseMatch compare compatible_mods match_releases mods_in to_frame",
+    "planning": "Comparison ReleaseMatch compare compatible_mods match_releases mods_in place_test_copy"
+    " test_copies to_frame",
     "progress": "Progress Task",
     "releases": "ChosenRelease IndexedRelease ReleaseIndex RetryPolicy Shelved Source"
     " choose_release read_index shelve shelve_from source_at",
@@ -473,6 +476,7 @@ __all__ = [
     "mirror",
     "mods_in",
     "open_place",
+    "place_test_copy",
     "plan_retirement",
     "prove_files",
     "prove_install",
@@ -497,6 +501,7 @@ __all__ = [
     "switch",
     "tables_in",
     "take_edits",
+    "test_copies",
     "to_frame",
     "trim_mod",
     "undo",

@@ -14,7 +14,7 @@ import msgspec
 from .convert.operations import Convert, Rescue
 from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
-from .mods.operations import CheckMods, Relink, RemoveLibrary, SwapLibrary, TrimMod
+from .mods.operations import CheckMods, PlaceTestCopy, Relink, RemoveLibrary, SwapLibrary, TrimMod
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
@@ -35,6 +35,7 @@ __all__ = [
     "InstallBeside",
     "Meet",
     "Operation",
+    "PlaceTestCopy",
     "PutEdits",
     "PutTable",
     "Reapply",
@@ -57,7 +58,7 @@ KINDS: Mapping[str, type[Operation]] = {
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
         Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
-        RemoveLibrary,
+        RemoveLibrary, PlaceTestCopy,
     )
 }  # fmt: skip
 

@@ -51,6 +51,7 @@ COMMANDS: dict[str, str] = {
     "mod relink": "find what the references of a project meant, and mend them",
     "mod users": "list the projects that still use a library, or remove it",
     "mod swap": "have projects use another version of a library",
+    "mod test": "place a copy for a test, which is told until you end it",
     "file": "identify, dump, edit, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",

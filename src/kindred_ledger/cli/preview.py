@@ -29,7 +29,7 @@ _FATES = {
     "left out": "yellow",
     "overridden": "yellow",
 }
-_INSIDE = ("fields", "lines")  # units of what is inside files
+_INSIDE = ("fields", "lines", "elements", "references")  # units of what is inside files
 _BEFORE = ("unchanged", "changed", "removed", "left alone", "conflict")
 _AFTER = ("unchanged", "changed", "added")
 _STYLES = {

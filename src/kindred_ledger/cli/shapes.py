@@ -215,8 +215,9 @@ SHAPES: dict[str, type[Struct]] = {
     "mod check": ModCheck,
     "mod users": ModUsers,
     **dict.fromkeys(
-        ("carry", "edits put", "file patch apply", "mod relink", "mod swap", "mod trim", "file rescue", "reapply", "redo", "restore",
-         "shelf assemble", "switch", "sync meet", "undo", "update"),
+        ("carry", "edits put", "file patch apply", "file rescue", "mod relink", "mod swap",
+         "mod test", "mod trim", "reapply", "redo", "restore", "shelf assemble", "switch",
+         "sync meet", "undo", "update"),
         Changing,
     ),
 }  # fmt: skip

@@ -121,7 +121,15 @@ def _belongings() -> dict[str, bytes]:
     """Return what the person added and changed in their install."""
     files = {
         "data/tides.ini": b"; how the water moves\r\n[Tides]\r\nspring = 3.10\r\nneap = 0.80\r\n",
-        "mods/reedlight/mod.json": json({"name": "Reedlight", "version": "1.3", "for": "1.4"}),
+        "mods/reedlight/mod.json": json(
+            {
+                "id": "reedlight",
+                "name": "Reedlight",
+                "version": "1.3",
+                "for": "1.4",
+                "builds": "1.4 - 2.0",
+            }
+        ),
         "mods/reedlight/reeds.dat": noise("reeds", 20_000),
         "mods/reedlight/reeds.cache": noise("what the game made of reeds", 900),
         "userdata/settings.ini": _SETTINGS,

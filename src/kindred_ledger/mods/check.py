@@ -21,9 +21,11 @@ from ..ledger import Ledger, Tag
 from ..places import AnyPlace, SubPlace
 from ..planning.modded import Modded, modded, releases_on_shelf
 from ..planning.rearranged import Rearranged
+from ..planning.test_copies import test_copies
 from ..progress import Progress
 from ..versions import Version
 from ..wording import count
+from .completeness import gap_faults
 from .contents import content_faults
 from .core import core_faults, list_faults, switch_off
 from .faults import Fault, mended
@@ -120,9 +122,9 @@ def check_mods(
     Raises:
         UsageError: there is nothing of the name, or the card describes no mods.
 
-    >>> check = kl.check_mods(install, "2.0")
+    >>> check = kl.check_mods(install, "2.1")
     >>> print(check.findings[0])
-    program/mods/reedlight: Reedlight (reedlight) does not fit 2.0: it is for 1.4
+    program/mods/reedlight: Reedlight (reedlight) does not fit 2.1: it is for 1.4 - 2.0
     """
     found = modded(subject, card, core=core)
     wanted: Version | None = None
@@ -131,6 +133,8 @@ def check_mods(
     elif isinstance(subject, Install):
         wanted = subject.told_version
     faults, judged = _all_faults(found, wanted, ledger)
+    if isinstance(subject, Install) and ledger is not None:
+        faults += (Fault(each, each.where) for each in test_copies(subject, ledger))
     return ModCheck(subject, found, wanted, tuple(faults), judged, ledger)
 
 
@@ -160,6 +164,7 @@ def _all_faults(
         first = any(f.mend is not None or f.finding.code == "core-missing" for f in faults)
         faults += _unfit(found, judged, ledger, told, first=first)
     faults += list_faults(found, judged)
+    faults += gap_faults(found, ledger)
     return faults, judged
 
 

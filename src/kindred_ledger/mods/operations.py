@@ -9,13 +9,14 @@ from ..places import AnyPlace
 from ..planning.context import Context
 from ..planning.modded import fitting_card
 from ..planning.operation import Operation
+from ..planning.test_copies import place_test_copy
 from .check import ModCheck, check_mods
 from .relink import relink
 from .swap import swap_library
 from .trim import TrimChoices, trim_mod
 from .usage import remove_library
 
-__all__ = ["CheckMods", "Relink", "RemoveLibrary", "SwapLibrary", "TrimMod"]
+__all__ = ["CheckMods", "PlaceTestCopy", "Relink", "RemoveLibrary", "SwapLibrary", "TrimMod"]
 
 
 class CheckMods(Operation, frozen=True, tag="check mods"):
@@ -113,6 +114,20 @@ class SwapLibrary(Operation, frozen=True, tag="swap library"):
             )
         return swap_library(
             self.project, self.old, self.new, card=with_projects[0], ledger=context.ledger,
+            progress=context.progress,
+        )  # fmt: skip
+
+
+class PlaceTestCopy(Operation, frozen=True, tag="test copy"):
+    """Place a copy for a test; see `place_test_copy`."""
+
+    source: str
+    install: str
+    at: str
+
+    def compute(self, context: Context) -> Changeset:
+        return place_test_copy(
+            context.install(self.install), self.source, self.at, ledger=context.ledger,
             progress=context.progress,
         )  # fmt: skip
 

@@ -98,9 +98,9 @@ def relink(
     Raises:
         UsageError: there is no such file or folder, or a choice is of no reference.
 
-    >>> change = kl.relink("modding/quaywright/delta", ["modding/quaywright/libraries"], ledger=ledger)
-    >>> change.summary
-    'mend 3 of 4 references of delta that lead nowhere'
+    >>> project = "modding/quaywright/projects/delta"
+    >>> kl.relink(project, ["modding/quaywright/libraries"], ledger=ledger).summary
+    'mend 3 of 3 references of delta that lead nowhere'
     """
     place = _opened(project)
     before = ledger.scan(place, progress=progress)

@@ -493,7 +493,9 @@ def _kind(value: Any) -> str:
         return "true or false"
     if isinstance(value, (int, float, Decimal)):
         return "a number"
-    return {str: "a text", list: "a list", dict: "a record"}.get(type(value), type(value).__name__)
+    if isinstance(value, str):
+        return "a text"
+    return "a list" if isinstance(value, list) else "a record"
 
 
 def _olds(part: _Part, name: str) -> list[str]:

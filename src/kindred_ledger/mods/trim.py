@@ -103,7 +103,7 @@ def trim_mod(
 
     >>> change = kl.trim_mod("modding/packs/dusk", "downloads/mossferry-1.4.zip", ledger=ledger, of=card)
     >>> len(change.before.files), len(change.after.files)
-    (200, 8)
+    (200, 6)
     """
     choices = choices or TrimChoices()
     cards = [each for each in (of, card) if each is not None]

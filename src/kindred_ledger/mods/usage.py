@@ -54,9 +54,10 @@ class Use(Struct, frozen=True):
 class Usage(Struct, frozen=True):
     """Who uses a library: the uses by file, how many files were looked through, and which could not be.
 
-    >>> usage = kl.users_of("modding/quaywright/libraries/piers-1.2", ["modding/quaywright"])
+    >>> quaywright = "modding/quaywright/"
+    >>> usage = kl.users_of(quaywright + "libraries/piers-1.2", [quaywright + "projects"])
     >>> usage.projects, usage.files_seen
-    (('delta',), 5)
+    (('delta', 'mill'), 4)
     """
 
     library: str

@@ -6,6 +6,7 @@ from .condition import condition_of
 from .frames import to_frame
 from .modded import compatible_mods, mods_in
 from .recognizing import ReleaseMatch, known_by_content, match_releases
+from .test_copies import place_test_copy, test_copies
 
 __all__ = [
     "Collision",
@@ -19,5 +20,7 @@ __all__ = [
     "known_by_content",
     "match_releases",
     "mods_in",
+    "place_test_copy",
+    "test_copies",
     "to_frame",
 ]

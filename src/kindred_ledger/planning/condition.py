@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from ..cards import Install, axis_versions, out_of_step
 from ..finding import Finding
+from ..ledger import Ledger
 from ..places import roots_of, running_in
+from .test_copies import test_copies
 
 __all__ = ["condition_of"]
 
 
-def condition_of(install: Install) -> tuple[Finding, ...]:
-    """Return what is odd: evidence that disagrees, a change that was cut off, programs that run from it."""
+def condition_of(install: Install, ledger: Ledger | None = None) -> tuple[Finding, ...]:
+    """Return what is odd: evidence that disagrees, a change that was cut off, programs that run from it.
+
+    With a `ledger`, copies that were placed for a test, too.
+    """
     from ..changes import unfinished_in  # what only compares needs nothing of it
 
     where = install.place.location
@@ -26,4 +31,6 @@ def condition_of(install: Install) -> tuple[Finding, ...]:
         Finding.warning("in-use", f"in use by {program}", where=where)
         for program in running_in(roots_of(install.place).values())
     )
+    if ledger is not None:
+        found += test_copies(install, ledger)
     return tuple(found)

@@ -267,7 +267,7 @@ def _guessed(place: Place, tree: Tree) -> ModKind:
     if most and most[0][1] * 2 > len(folders) and (most[0][1] > 1 or not tops.get("")):
         name = most[0][0]
     else:
-        name = next(iter(sorted(tops.get("", ()))), most[0][0] if most else "")
+        name = _telling(place, sorted(tops.get("", ()))) or (most[0][0] if most else "")
     samples = [path for path in tree.files if path.rpartition("/")[2] == name and name][:_SAMPLES]
     keys = _common_keys(place, samples)
     table = ModsTable(
@@ -279,6 +279,14 @@ def _guessed(place: Place, tree: Tree) -> ModKind:
         archives=["zip"],
     )
     return ModKind("mods", table, NUMBER.parse, NUMBER, guessed=True)
+
+
+def _telling(place: Place, names: Sequence[str]) -> str:
+    """Return the file at the top that looks most like a descriptor: with an id, a name, a version; or ""."""
+    wanted = {*_IDS, "version", *_NEEDS, *_CONFLICTS}
+    told = {name: len(_common_keys(place, [name]) & wanted) for name in names}
+    best = max(told, key=lambda name: told[name], default="")
+    return best if best and told[best] > 1 else ""
 
 
 def _common_keys(place: Place, paths: Sequence[str]) -> set[str]:

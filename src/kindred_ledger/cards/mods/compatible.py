@@ -44,9 +44,9 @@ class ModVerdict(StrEnum):
 class Fit(Struct, frozen=True):
     """A mod, what becomes of it, and why; `release` is what it is updated to, `code` that of its finding.
 
-    >>> fit = kl.compatible_mods(install, "2.0").fits[0]
+    >>> fit = kl.compatible_mods(install, "2.1").fits[0]
     >>> fit.mod.name, str(fit.verdict), fit.why
-    ('Reedlight', 'disable', 'it is for 1.4')
+    ('Reedlight', 'disable', 'it is for 1.4 - 2.0')
     """
 
     mod: Mod

@@ -52,7 +52,7 @@ def command(session: Session, *, folders: tuple[str, ...]) -> int:
         for root, card in find_installs(folder, session.cards)
     ]
     trees = [install.place.survey() for install in found]
-    odd = [condition_of(install) for install in found]
+    odd = [condition_of(install, session.known_ledger()) for install in found]
     known = _known(session, found)
     status = 1 if any(odd) else 0
     if session.json:
