@@ -145,7 +145,8 @@ def _version(build: str | Version) -> Version:
 def _all_faults(
     found: Modded, build: Version | None, ledger: Ledger | None
 ) -> tuple[list[Fault], Compatibility | None]:
-    faults: list[Fault] = list(core_faults(found, build, ledger))
+    faults = [Fault(each, each.where) for each in found.damaged]
+    faults += core_faults(found, build, ledger)
     shapeless: set[str] = set()
     for each, mod in zip(found.gathered, found.mods, strict=True):
         own = list(shape_faults(each, mod, found.place, found.tree))

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from ..cards.mods import Compatibility, Mod, ModKind, gather, mod_alone, read_mods
-from ..errors import FormatError
+from ..errors import FormatError, UsageError
 from ..formats import decode, likely_kinds, parse_path
 from ..ledger import Entry, Ledger
 from ..places import FILE, Node, Place, SubPlace, Tree, read_bytes
@@ -190,14 +190,26 @@ def _listed(
     table = kind.table.on
     if table is None or table.file.strip("/") not in found.tree:
         return fault
-    mend = partial(_edit_list, kind=kind, add=add, drop=drop, order=tuple(order))
+    mend = partial(
+        _edit_list, kind=kind, add=add, drop=drop, order=tuple(order), seen=found.listed(kind)
+    )
     return mended(fault, fix, mend)
 
 
 def _edit_list(
-    made: Rearranged, *, kind: ModKind, add: str, drop: str, order: tuple[str, ...]
+    made: Rearranged,
+    *,
+    kind: ModKind,
+    add: str,
+    drop: str,
+    order: tuple[str, ...],
+    seen: tuple[str, ...] | None,
 ) -> None:
-    """Edit the list of what is switched on, and leave all else in its file as it is."""
+    """Edit the list of what is switched on, and leave all else in its file as it is.
+
+    Raises:
+        UsageError: it is not the list any more that an order was made for.
+    """
     table = kind.table.on
     assert table is not None
     path = table.file.strip("/")
@@ -215,6 +227,8 @@ def _edit_list(
             for id in filter(None, (add, drop)):
                 document.set((*at, id), id == add)
         elif order:
+            if tuple(map(str, value)) != seen:
+                raise UsageError("the list has changed since", where=path)
             for number, id in enumerate(order):
                 if value[number] != id:
                     document.set((*at, number), id)

@@ -68,6 +68,14 @@ EXPLANATIONS: dict[str, str] = {
         "The mod lies in a folder inside its folder, as unpacking often leaves it. The game looks "
         "one level higher and finds nothing. --fix moves it up."
     ),
+    "group-beyond-rescue": (
+        "A group of fields that the card asks for is empty, and no backup in an older format has "
+        "it. Either it never held anything, or it was lost before the first backup."
+    ),
+    "group-empty": (
+        "A group of fields is empty, and an older backup, in an older format, has it: another "
+        "program lost it when it converted the file. --fix fills it from there."
+    ),
     "id-clash": (
         "Two mods have the same id. The game loads one of them, or none; which one may change "
         "from start to start. Remove one, or give it another id."
@@ -82,6 +90,10 @@ EXPLANATIONS: dict[str, str] = {
     "links-inside": (
         "There are links in the mod. What they lead to is not part of it, is not backed up with "
         "it, and may lead in a circle. Put the files themselves there."
+    ),
+    "list-damaged": (
+        "A list that the card names cannot be read, so it is not known what is switched on, or "
+        "which ids are the game's own. Put it right in an editor."
     ),
     "load-order": (
         "The list loads a mod before another one that it needs. --fix puts the list in order, and "
@@ -171,6 +183,10 @@ EXPLANATIONS: dict[str, str] = {
     "several-mods": (
         "One folder holds several mods, as an archive with a collection unpacks. Each must lie by "
         "itself. --fix moves each up."
+    ),
+    "test-copy": (
+        "A copy that was placed for a test is still there, and counts instead of what is "
+        "installed. Undo the change that placed it when the test is done."
     ),
     "zipped-flat": (
         "The game looks for one folder in the archive, and the files lie at its top. --fix packs "

@@ -11,6 +11,7 @@ import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from functools import cached_property
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -30,6 +31,7 @@ from ..cards.mods import (
     read_values,
 )
 from ..errors import KindredError, UsageError
+from ..finding import Finding
 from ..formats import parse_path, values_at
 from ..formats.kinds import claimed_kind
 from ..ledger import Ledger
@@ -91,17 +93,11 @@ class Modded(Struct, frozen=True, dict=True):
         return tuple(found) if found is not None else None
 
     def listed(self, kind: ModKind) -> tuple[str, ...] | None:
-        """Return the ids of one kind that are switched on; None if no file says.
-
-        Raises:
-            FormatError: the file that says so is damaged.
-        """
+        """Return the ids of one kind that are switched on; None if no file says, or it is damaged."""
         table = kind.table.on
-        path = table.file.strip("/") if table is not None else ""
-        if table is None or path not in self.tree:
+        found = self._lists.get((kind.name, table.file)) if table is not None else None
+        if found is None or isinstance(found, Finding):
             return None
-        values = read_values(read_bytes(self.place, path), path, table.codec)
-        found = list(values_at(values, parse_path(table.key)))
         if len(found) == 1 and isinstance(found[0], list):
             found = found[0]
         if len(found) == 1 and isinstance(found[0], dict):
@@ -114,11 +110,33 @@ class Modded(Struct, frozen=True, dict=True):
         out = {}
         for name, kind in self.kinds.items():
             table = kind.table.original
-            path = table.file.strip("/") if table is not None else ""
-            if table is not None and path in self.tree:
-                values = read_values(read_bytes(self.place, path), path, table.codec)
-                found = values_at(values, parse_path(table.key))
+            found = self._lists.get((name, table.file)) if table is not None else None
+            if found is not None and not isinstance(found, Finding):
                 out[name] = frozenset(str(each) for each in found if isinstance(each, (str, int)))
+        return out
+
+    @property
+    def damaged(self) -> tuple[Finding, ...]:
+        """The lists that cannot be read: of what is switched on, and of the title's own content."""
+        return tuple(found for found in self._lists.values() if isinstance(found, Finding))
+
+    @cached_property
+    def _lists(self) -> dict[tuple[str, str], list[Any] | Finding]:
+        """What each list holds that the card names, by kind and file; a finding for a damaged one."""
+        out: dict[tuple[str, str], list[Any] | Finding] = {}
+        for name, kind in self.kinds.items():
+            for table in (kind.table.on, kind.table.original):
+                path = table.file.strip("/") if table is not None else ""
+                if table is None or path not in self.tree:
+                    continue
+                try:
+                    values = read_values(read_bytes(self.place, path), path, table.codec)
+                    out[name, table.file] = list(values_at(values, parse_path(table.key)))
+                except KindredError as odd:
+                    told = f"the list cannot be read: {odd.what}"
+                    out[name, table.file] = Finding.error(
+                        "list-damaged", told, where=path, field=odd.where, remedy="Put it right."
+                    )
         return out
 
     def judged(self, build: Version, *, releases: FitReleases = lambda mod: ()) -> Compatibility:

@@ -24,6 +24,7 @@ from ..places import (
     Seen,
     Tree,
     folder_with,
+    parents,
 )
 
 __all__ = ["Rearranged"]
@@ -108,8 +109,9 @@ class Rearranged(Capable):
         moving |= {each: new + each[len(start) :] for each in self._nodes if each.startswith(start)}
         for old, name in moving.items():
             there = self._nodes.get(name)
-            both_folders = there is not None and there.kind == self._nodes[old].kind == DIR
-            if there is not None and name not in moving and not both_folders:
+            if there is None or name in moving:
+                continue
+            if to or there.kind != DIR or self._nodes[old].kind != DIR:
                 raise UsageError("something is there already", where=name)
         nodes = {old: self._nodes[old] for old in moving if old in self._nodes}
         sources = {old: self._from.pop(old, None) for old in nodes}
@@ -155,6 +157,9 @@ class Rearranged(Capable):
             self._gone[path] = reason
 
     def _put(self, path: str, node: Node, source: _From) -> None:
+        for folder in parents(path):
+            if folder not in self._nodes:
+                self._nodes[folder] = Node(DIR)
         self._nodes[path] = node
         self._from[path] = source
         self._gone.pop(path, None)

@@ -108,6 +108,8 @@ class Gathered(Struct, frozen=True):
     def descriptor(self) -> str:
         """The descriptor that the title reads; "" if it would find none."""
         start = self.wrapper
+        if self.packed and self.kind.table.wrapped and not start:
+            return ""
         fold = self.kind.any_case
         for name in self.kind.table.descriptor:
             wanted = f"{start}{name}"
