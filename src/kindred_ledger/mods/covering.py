@@ -53,10 +53,10 @@ class Covering:
 
     @staticmethod
     def guess(pack: Iterable[str], original: Iterable[str]) -> Covering:
-        """Tell by the names of files which folder of a pack stands for which of the title.
+        """Tell by the names of files which folder of a pack stands for which of the title, if any does.
 
         Raises:
-            UsageError: nothing tells, or several folders could be meant.
+            UsageError: several folders could be meant.
         """
         by_name: dict[str, list[str]] = {}
         for path in original:
@@ -86,11 +86,6 @@ class Covering:
             if folder not in folders:
                 folders[folder] = above
             votes = {p: pairs for p, pairs in votes.items() if (folder, above) not in pairs}
-        if not folders:
-            raise UsageError(
-                "no file of the pack has the name of one of the original",
-                remedy='Say which folder of it the pack stands for: `covers={"": "FOLDER"}`.',
-            )
         return Covering(folders)
 
 

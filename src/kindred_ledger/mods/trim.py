@@ -190,11 +190,14 @@ class _Trimmed:
         )
         self.why: dict[str, str] = {}  # what goes, by its path in the pack
         self.findings: list[Finding] = []
-        told = ", ".join(
-            f"{k or 'the pack'} for {v or 'all'}" for k, v in self._covering.folders.items()
-        )
-        what = f"compared with {original.name}; it stands in: {told}"
-        self.findings.append(Finding.note("compared-with", what))
+        folders = self._covering.folders
+        if folders:
+            told = ", ".join(f"{k or 'the pack'} for {v or 'all'}" for k, v in folders.items())
+            what = f"compared with {original.name}; it stands in: {told}"
+            self.findings.append(Finding.note("compared-with", what))
+        else:
+            what = f"no file of it has the name of one of {original.name}, so nothing was compared"
+            self.findings.append(Finding.warning("not-compared", what, remedy=_SAY_WHERE))
 
     def mod(self) -> Mod:
         """Read the pack's descriptor as it would be."""
@@ -345,6 +348,7 @@ class _Trimmed:
         self.root = wanted
 
 
+_SAY_WHERE = "Say which folder of the title it stands for: `covers=FOLDER`."
 _REAPPLY = "Make yours anew from the new original, or bring your edits to it: kindred reapply"
 _RENAME = "Give it the new name, or take it out."
 

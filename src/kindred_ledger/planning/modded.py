@@ -131,7 +131,9 @@ class Modded(Struct, frozen=True, dict=True):
                     continue
                 try:
                     values = read_values(read_bytes(self.place, path), path, table.codec)
-                    out[name, table.file] = list(values_at(values, parse_path(table.key)))
+                    found = list(values_at(values, parse_path(table.key)))
+                    if found or table.key.endswith("[*]"):
+                        out[name, table.file] = found
                 except KindredError as odd:
                     told = f"the list cannot be read: {odd.what}"
                     out[name, table.file] = Finding.error(

@@ -232,25 +232,21 @@ class _Judged:
 
     def put_in_order(self) -> None:
         """Find the order of loading; mods that wait for one another are named, and unknown."""
-        staying = {
-            fit.mod.id: fit.mod
-            for fit in self.fits.values()
-            if fit.mod.id and fit.is_on and fit.verdict in (ModVerdict.KEEP, ModVerdict.UPDATE)
-        }
-        before = {
-            id: {each.id for each in (*mod.needs, *mod.after) if each.id in staying}
-            for id, mod in staying.items()
-        }
-        while before:
+        while True:
+            staying = {
+                fit.mod.id: fit.mod
+                for fit in self.fits.values()
+                if fit.mod.id and fit.is_on and fit.verdict in (ModVerdict.KEEP, ModVerdict.UPDATE)
+            }
+            before = {
+                id: {each.id for each in (*mod.needs, *mod.after) if each.id in staying}
+                for id, mod in staying.items()
+            }
             try:
                 self.order = _sorted(before, self._on)
                 return
             except CycleError as error:
                 self._name_cycle(error.args[1][::-1])
-                for id in error.args[1]:
-                    before.pop(id, None)
-                for wanted in before.values():
-                    wanted.difference_update(error.args[1])
 
     def _name_cycle(self, cycle: Sequence[str]) -> None:
         told = " → ".join(cycle)
