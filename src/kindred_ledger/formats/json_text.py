@@ -408,6 +408,8 @@ class JsonDocument(TreeDocument[_Value]):
         above = (before.trail + before.after) if before is not None else ""
         if at < len(members):
             follower = members[at]
+            if not at and not (node.lead + follower.lead).strip():
+                follower.lead = node.lead  # what is first now stands as the first one did
             follower.lead = self._below(above, comments + self._below(comments, follower.lead))
             follower.begin = -1
         else:
@@ -449,7 +451,9 @@ class JsonDocument(TreeDocument[_Value]):
         outer = owners[0].lead
         outer = outer[outer.rindex("\n") :]
         step = outer[len(outer) // 2 + 1 :] if owner.parent else outer[1:]
-        return self._newline + outer[1:] + (step or "  "), parent.close + self._newline + outer[1:]
+        on_its_own = re.search(r"\n[ \t]*\Z", parent.close)  # as where the last member was removed
+        close = parent.close if on_its_own else parent.close + self._newline + outer[1:]
+        return self._newline + outer[1:] + (step or "  "), close
 
     def _mark(self, node: _Value | None) -> None:
         if node is not None:
