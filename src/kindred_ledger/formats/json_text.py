@@ -450,7 +450,10 @@ class JsonDocument(TreeDocument[_Value]):
             return "", parent.close
         outer = owners[0].lead
         outer = outer[outer.rindex("\n") :]
-        step = outer[len(outer) // 2 + 1 :] if owner.parent else outer[1:]
+        step = outer[1:]
+        if owner.parent is not None:
+            above = owner.lead[owner.lead.rfind("\n") :] if "\n" in owner.lead else ""
+            step = outer[len(above) :] if above and outer.startswith(above) else ""
         on_its_own = re.search(r"\n[ \t]*\Z", parent.close)  # as where the last member was removed
         close = parent.close if on_its_own else parent.close + self._newline + outer[1:]
         return self._newline + outer[1:] + (step or "  "), close

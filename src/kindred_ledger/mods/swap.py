@@ -191,6 +191,7 @@ class _Swapped:
         self.libraries = self._listed()
         self.findings: list[Finding] = []
         self._other: _Library | None = None
+        self._made_list = False  # whether an earlier swap made the list of notes
         self._lines: dict[str, Line] = {}
 
     def _listed(self) -> dict[str, Path]:
@@ -245,6 +246,12 @@ class _Swapped:
             else:
                 self._one(id, *ids[id], old, new, library)
         self._list_library(old, new, library, keep=bool(held))
+        at = parse_path(self._table.notes) if self._table.notes else ()
+        if self._made_list and at and self.document.find(at):
+            for number, note in enumerate(self.document.get(at)):
+                if isinstance(note, dict) and "swapped" in note:
+                    self.document.set((*at, number, "made_list"), True)
+                    break
 
     def _opened(self, listed: Mapping[str, Any]) -> _Library | None:
         """Return the library that is swapped, if it is where the project says; else it will do without."""
@@ -407,9 +414,11 @@ class _Swapped:
                 told.append(f"{key} is {lost[key]!r} again, as noted")
             if len(back) < len(lost):
                 continue
+            made_list = self._made_list or bool(note.get("made_list"))
             if len(notes) > 1:
                 self.document.remove((*at, number))
-            elif note.get("made_list"):
+                self._made_list = made_list
+            elif made_list:
                 self.document.remove(at)
             else:
                 self.document.set(at, [])  # as it was, without a line of its own
