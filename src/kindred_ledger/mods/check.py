@@ -25,7 +25,6 @@ from ..planning.test_copies import test_copies
 from ..progress import Progress
 from ..versions import Version
 from ..wording import count
-from .completeness import gap_faults
 from .contents import content_faults
 from .core import core_faults, list_faults, switch_off
 from .faults import Fault, mended
@@ -165,7 +164,10 @@ def _all_faults(
         first = any(f.mend is not None or f.finding.code == "core-missing" for f in faults)
         faults += _unfit(found, judged, ledger, told, first=first)
     faults += list_faults(found, judged)
-    faults += gap_faults(found, ledger)
+    if found.card is not None and any(f.table.required for f in found.card.formats.values()):
+        from .completeness import gap_faults  # it loads all that converts
+
+        faults += gap_faults(found, ledger)
     return faults, judged
 
 

@@ -29,7 +29,7 @@ _MOST_ENTRIES = 50  # of the ledger that are looked through for one file
 def gap_faults(found: Modded, ledger: Ledger | None) -> Iterator[Fault]:
     """Yield which files of an install lack what the card says they must hold."""
     card = found.card
-    if card is None or not any(format.table.required for format in card.formats.values()):
+    if card is None:
         return
     for path in found.tree.files:
         format = card.format_of(path)

@@ -49,9 +49,6 @@ def _parts(each: Gathered, mod: Mod) -> Iterator[Fault]:
     if not named:
         return
     exact = {top + _as_path(name) for name in named}
-    by_fold: dict[str, list[str]] = {}
-    for path in each.files:
-        by_fold.setdefault(folded(path), []).append(path)
     for name in dict.fromkeys(named):
         wanted = top + _as_path(name)
         if name.startswith(("/", "\\")) or ":" in name or ".." in wanted.split("/"):
@@ -61,7 +58,8 @@ def _parts(each: Gathered, mod: Mod) -> Iterator[Fault]:
         if wanted in each.files:
             continue
         told = f"its descriptor names {name}, which is not there"
-        alike = [path for path in by_fold.get(folded(wanted), ()) if path not in exact]
+        fold = folded(wanted)
+        alike = [path for path in each.files if path not in exact and folded(path) == fold]
         if len(alike) == 1 and not each.packed:
             told += f"; there is {alike[0]}"
             fault = error("part-missing", told, each.path, field=name)
@@ -231,17 +229,16 @@ def _picture(each: Gathered, mod: Mod, place: Place, table: PictureTable) -> Ite
             told = f"its picture {name} is not there" if name else "it names no picture"
             yield warning("picture-missing", told, each.path, field=name, remedy="Add one.")
         return
-    size_bytes = each.files[path].size
-    if table.size_bytes and size_bytes > table.size_bytes:
-        told = f"its picture has {size_bytes:,} bytes, and at most {table.size_bytes:,} are taken"
-        yield warning("picture-large", told, each.path, field=name, remedy="Make it smaller.")
     try:
         inside = archive_in(place, each.path) if each.packed else place
-        data = read_bytes(inside, path if each.packed else each.at(path))[:HEAD]
+        data = read_bytes(inside, path if each.packed else each.at(path))
     except KindredError as odd:
         yield warning("picture-unread", f"its picture cannot be read: {odd.what}", each.path)
         return
-    sides = picture_size(data)
+    if table.size_bytes and len(data) > table.size_bytes:
+        told = f"its picture has {len(data):,} bytes, and at most {table.size_bytes:,} are taken"
+        yield warning("picture-large", told, each.path, field=name, remedy="Make it smaller.")
+    sides = picture_size(data[:HEAD])
     if sides is None:
         told = "the size of its picture is not told by what is in it"
         yield note("picture-unread", told, each.path, field=name)

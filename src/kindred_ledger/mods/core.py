@@ -9,7 +9,7 @@ from ..cards.mods import Compatibility, Mod, ModKind, gather, mod_alone, read_mo
 from ..errors import FormatError, UsageError
 from ..formats import decode, likely_kinds, parse_path
 from ..ledger import Entry, Ledger
-from ..places import FILE, Node, Place, SubPlace, Tree, read_bytes
+from ..places import FILE, Node, Place, SubPlace, Tree, look, read_bytes
 from ..planning.modded import Modded
 from ..planning.rearranged import Rearranged
 from ..versions import Version
@@ -108,7 +108,7 @@ def _not_whole(found: Modded, kind: ModKind, mod: Mod, ledger: Ledger) -> Iterat
         if alone is None:
             continue
         held = place.held.under(alone.path) if alone.path else place.held
-        here = found.tree.under(mod.path)
+        here = look(found.place, (f"{mod.path}/{path}" for path in held)).under(mod.path)
         lacking = {
             path: node
             for path, node in held.items()

@@ -15,6 +15,7 @@ __all__ = ["Covering"]
 
 _MOST_CANDIDATES = 64  # files of one name that are looked at: more tell nothing
 _MOST_ROUNDS = 8
+_MOST_ASKED = 50  # files of one folder that are asked what it stands for
 _CLEAR = 0.6  # the share of files that must tell the same
 
 
@@ -61,9 +62,16 @@ class Covering:
         by_name: dict[str, list[str]] = {}
         for path in original:
             by_name.setdefault(path.rpartition("/")[2], []).append(path)
+        asked: Counter[str] = Counter()
+        some = []
+        for path in pack:
+            folder = path.rpartition("/")[0]
+            asked[folder] += 1
+            if asked[folder] <= _MOST_ASKED:
+                some.append(path)
         votes = {
             path: _pairs(path, by_name[name])
-            for path in pack
+            for path in some
             if len(by_name.get(name := path.rpartition("/")[2], ())) in range(1, _MOST_CANDIDATES)
         }
         folders: dict[str, str] = {}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from itertools import islice
 
 from ..cards.mods import Gathered, Mod, archive_kind, text_at
 from ..errors import KindredError
@@ -165,8 +166,9 @@ def _described(each: Gathered, mod: Mod, place: Place, tree: Tree) -> Iterator[F
             folder = other.rpartition("/")[0]
             told = f"another mod lies in it, in {folder}, which is not read there"
             yield warning("mod-in-mod", told, each.path, remedy="Move it up, or take it out.")
-    inner = [path for path in each.files if archive_kind(path) and each.files[path].kind == FILE]
-    if len(inner) == 1 and len([n for n in each.files.values() if n.kind == FILE]) <= 2:
+    few = list(islice((path for path, node in each.files.items() if node.kind == FILE), 3))
+    inner = [path for path in few if archive_kind(path)] if len(few) <= 2 else []
+    if len(inner) == 1:
         told = f"nearly all of it is an archive inside, {inner[0]}, which is not read there"
         yield warning("archive-in-archive", told, each.path, remedy="Unpack that one.")
     links = [path for path, node in each.files.items() if node.kind == LINK]

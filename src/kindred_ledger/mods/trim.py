@@ -36,7 +36,7 @@ from ..places import (
     read_bytes,
     zip_of,
 )
-from ..planning.modded import kinds_alone
+from ..planning.modded import kind_in
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -111,12 +111,13 @@ def trim_mod(
     after = _title(target, cards, ledger, progress) if target is not None else None
     opened = as_place(pack)
     whole = ledger.scan(opened, progress=progress)
-    kind = _kind(pack, card)
+    kind = _kind(opened, whole, card)
     made = Rearranged(opened, whole)
     root = _root(kind, whole)
     trimmed = _Trimmed(made, root, kind, before, choices)
     trimmed.drop_work()
     trimmed.drop_originals(progress or Progress())
+    made.remove_empty({path.rpartition("/")[0] for path in trimmed.why}, "nothing is left in it")
     mod = trimmed.mod()
     findings = [*trimmed.findings]
     if after is not None:
@@ -155,14 +156,14 @@ def _title(
     return _Title(name, place, tree, None)
 
 
-def _kind(pack: AnyPlace, card: Card | None) -> ModKind:
+def _kind(place: Place, tree: Tree, card: Card | None) -> ModKind:
     if card is not None and not card.mods:
         raise UsageError(
             f"the card of {card.name} describes no mods",
             where=card.path,
             remedy="Add a table [mods.NAME] to it; see docs/cards.md.",
         )
-    return next(iter(kinds_alone(pack, card)[1].values()))
+    return kind_in(place, tree, card)
 
 
 def _root(kind: ModKind, tree: Tree) -> str:
@@ -212,7 +213,7 @@ class _Trimmed:
             more.check_selected([path[len(self.root) :] for path in self.made.tree.files])
         for path in self.made.tree.files:
             inner = path[len(self.root) :]
-            if self._kind.work(inner) or (more is not None and more(inner)):
+            if self._kind.is_work(inner) or (more is not None and more(inner)):
                 self._drop(path, "a file of the making, which no pack needs")
 
     def drop_originals(self, progress: Progress) -> None:
@@ -226,7 +227,8 @@ class _Trimmed:
             there = nodes.get(twin)
             if there is None or there.kind != FILE or path in named or self._kept(inner):
                 continue
-            if there.digest is not None and there.digest == self.made.tree[path].digest:
+            own = self.made.node(path)
+            if there.digest is not None and own is not None and there.digest == own.digest:
                 self._drop(path, f"as in {self._original.name}")
             elif there.digest is not None:
                 doubtful.append((path, twin))
@@ -267,7 +269,6 @@ class _Trimmed:
     def _drop(self, path: str, why: str) -> None:
         self.why[path] = why
         self.made.remove(path, why)
-        self.made.remove_empty(path.rpartition("/")[0], "nothing is left in it")
 
     def bring_to(self, mod: Mod, build: Version) -> Iterator[Finding]:
         """Set the numbers that are mere labels to those of the target; yield what does not fit it."""

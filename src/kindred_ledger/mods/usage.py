@@ -9,15 +9,15 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 
 from msgspec import Struct
 
 from ..changes import Changeset, fitted
 from ..errors import UsageError
 from ..finding import Finding
+from ..formats import Text
 from ..ledger import Ledger
-from ..places import FILE, FilePlace, FolderPlace, ItemPlace, Place, as_place, folded
+from ..places import FILE, FilePlace, FolderPlace, ItemPlace, Place, as_place, folded, outline
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
 from ..wording import count
@@ -25,7 +25,7 @@ from .references import leaves_of
 
 __all__ = ["Usage", "Use", "remove_library", "users_of"]
 
-_THREADS = 4
+_HEAD = 4096  # bytes in which a file that is no plain text has a zero
 _PACKED = (
     b"PK\x03\x04",
     b"\x1f\x8b",
@@ -37,6 +37,7 @@ _PACKED = (
 )
 _WORD = re.compile(r"[A-Za-z0-9_.-]{3,}")
 _LARGEST = 256 << 20
+_FIELDS_UP_TO = 64 << 10  # bytes of a file whose fields are named; of larger ones lines are
 
 
 class Use(Struct, frozen=True):
@@ -107,7 +108,7 @@ def users_of(
             raise UsageError("a folder is needed here", where=place.location)
         paths = [
             path
-            for path, node in place.survey().items()
+            for path, node in outline(place).items()
             if node.kind == FILE and not _inside(place.path(path), own)
         ]
         seen += len(paths)
@@ -142,20 +143,19 @@ def _looked_through(
     """Yield each file with its bytes if a name is in it, b"" if none is, None if it cannot be told."""
     wide = [key.decode().encode("utf-16-le") for key in keys]
 
-    def look(path: str) -> tuple[str, bytes | None]:
+    for path in paths:
         full = place.path(path)
         if os.path.getsize(full) > _LARGEST:
-            return path, None
-        with open(full, "rb") as file:
-            data = file.read()
+            yield path, None
+            continue
+        with open(full, "rb", buffering=0) as file:
+            data: bytes = file.read()
         if data[:8].startswith(_PACKED):
-            return path, None
-        low = bytes(data).lower()
-        found = any(key in low for key in (*keys, *wide))
-        return (path, data) if found else (path, b"")
-
-    with ThreadPoolExecutor(_THREADS) as pool:
-        yield from pool.map(look, paths)
+            yield path, None
+            continue
+        low = data.lower()
+        keyed = (*keys, *wide) if b"\0" in low[:_HEAD] else keys
+        yield path, data if any(key in low for key in keyed) else b""
 
 
 def _uses(place: FolderPlace, path: str, data: bytes, names: Sequence[str]) -> Iterator[Use]:
@@ -168,20 +168,33 @@ def _uses(place: FolderPlace, path: str, data: bytes, names: Sequence[str]) -> I
 def _named(path: str, data: bytes, names: Sequence[str]) -> Iterator[str]:
     """Yield where a file names a library."""
     wanted = [folded(name) for name in names]
-    leaves = leaves_of(path, data)
-    if leaves is not None:
-        for field, text in leaves:
-            if any(_is_named(folded(each), name) for name in wanted for each in (text, field)):
-                yield field
-        return
-    if b"\0" in data:
+    if len(data) <= _FIELDS_UP_TO or not all(name.isascii() for name in names):
+        leaves = leaves_of(path, data)  # of larger files to read every value takes too long
+        if leaves is not None:
+            for field, text in leaves:
+                if any(_is_named(folded(each), name) for name in wanted for each in (text, field)):
+                    yield field
+            return
+    if b"\0" in data and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
         for name in names:
             for form in (name.encode(), name.encode("utf-16-le")):
                 yield from (f"byte {at.start()}" for at in re.finditer(re.escape(form), data, re.I))
         return
-    for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):
-        if any(_is_named(folded(line), name) for name in wanted):
-            yield f"line {number}"
+    text = Text.decode(data).text
+    for name in names:
+        yield from _lines_of(text, name)
+
+
+def _lines_of(text: str, name: str) -> Iterator[str]:
+    """Yield the lines of a text that a name stands in as a word of its own."""
+    done = line = 0
+    for found in re.finditer(re.escape(name), text, re.I):
+        before, after = text[found.start() - 1 : found.start()], text[found.end() : found.end() + 1]
+        if before.isalnum() or after.isalnum():
+            continue
+        line += text.count("\n", done, found.start())
+        done = found.start()
+        yield f"line {line + 1}"
 
 
 def _is_named(text: str, name: str) -> bool:

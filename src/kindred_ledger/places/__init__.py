@@ -73,7 +73,16 @@ from .tree import (
     node_of,
     same_content,
 )
-from .views import JoinedPlace, LaidPlace, SubPlace, disk_path, folder_with, folders_of, look
+from .views import (
+    JoinedPlace,
+    LaidPlace,
+    SubPlace,
+    disk_path,
+    folder_with,
+    folders_of,
+    look,
+    outline,
+)
 
 __all__ = [
     "BLOCK",
@@ -141,6 +150,7 @@ __all__ = [
     "node_in",
     "node_of",
     "open_place",
+    "outline",
     "parents",
     "parts_of",
     "place_at",

@@ -162,6 +162,48 @@ class FolderPlace(Capable):
                         if not ours and entry.is_dir(follow_symlinks=False):
                             stack.append(name)
 
+    def outline(self) -> Tree:
+        """Return the tree without sizes, times and modes, which are not asked for: what lies where."""
+        nodes: dict[str, Node] = {}
+        stack = [""]
+        file, folder_node = Node(FILE), Node(DIR)
+        with refusals(self.root), self._looked_at() as opened:
+            while stack:
+                folder = stack.pop()
+                start = f"{folder}/" if folder else ""
+                with (
+                    contextlib.suppress(FileNotFoundError, NotADirectoryError),
+                    opened.scan(folder) as entries,
+                ):
+                    listed = list(entries)
+                    special = [e for e in listed if not e.is_file(follow_symlinks=False)]
+                    together = "\n".join([entry.name for entry in listed])
+                    if (
+                        together.isascii()
+                        and not self.without
+                        and WORK_FOLDER not in together.lower()
+                    ):
+                        odd = {entry.name for entry in special}
+                        found = [start + e.name for e in listed if not odd or e.name not in odd]
+                        nodes.update(dict.fromkeys(found, file))
+                        listed = special
+                    for entry in listed:
+                        name = start + as_text(entry.name)
+                        if self.without and name in self.without:
+                            continue
+                        if is_ours(entry.name):
+                            if stages_in(opened, name) is None:
+                                nodes[name] = Node(OTHER)
+                        elif entry.is_file(follow_symlinks=False):
+                            nodes[name] = file
+                        elif entry.is_dir(follow_symlinks=False):
+                            nodes[name] = folder_node
+                            stack.append(name)
+                        else:
+                            stat = entry.stat(follow_symlinks=False)
+                            nodes[name] = _special(stat, name, opened)
+        return Tree._of(nodes)
+
     def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
         """Return what stands at some paths, where anything does, as `survey` would."""
         names: list[str] = []

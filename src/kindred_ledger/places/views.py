@@ -17,7 +17,16 @@ from .place import Place
 from .seen import Seen
 from .tree import DIR, Node, Tree
 
-__all__ = ["JoinedPlace", "LaidPlace", "SubPlace", "disk_path", "folder_with", "folders_of", "look"]
+__all__ = [
+    "JoinedPlace",
+    "LaidPlace",
+    "SubPlace",
+    "disk_path",
+    "folder_with",
+    "folders_of",
+    "look",
+    "outline",
+]
 
 
 class Lookable(Protocol):
@@ -150,6 +159,16 @@ class LaidPlace(Capable):
 def folders_of(place: Place) -> dict[str, FolderPlace]:
     """Return the folders a place consists of; an empty mapping if it is not made of folders."""
     return capabilities_of(place).folders()
+
+
+def outline(place: Place) -> Tree:
+    """Return what lies where in a place; without sizes and times where to learn them takes longer."""
+    if isinstance(place, JoinedPlace):
+        whole = Tree()
+        for name, part in place.parts.items():
+            whole = whole.overlay({name: Node(DIR), **outline(part).moved_into(name)})
+        return whole
+    return place.outline() if type(place) is FolderPlace else place.survey()
 
 
 def look(place: Place, paths: Iterable[str], *, seen: Seen | None = None) -> Tree:

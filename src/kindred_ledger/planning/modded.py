@@ -46,11 +46,12 @@ from ..places import (
     Tree,
     as_place,
     open_place,
+    outline,
     read_bytes,
 )
 from ..versions import NUMBER, Version
 
-__all__ = ["Modded", "compatible_mods", "kinds_alone", "modded", "mods_in", "releases_on_shelf"]
+__all__ = ["Modded", "compatible_mods", "kind_in", "modded", "mods_in", "releases_on_shelf"]
 
 # The keys that descriptors without a card are looked through for, the likeliest first.
 _IDS = ("id", "identifier", "uid", "name")
@@ -164,10 +165,10 @@ def modded(
                 where=subject.place.location,
                 remedy="Add a table [mods.NAME] to it; see docs/cards.md.",
             )
-        kinds = subject.card.mods
-        return Modded(subject.place, subject.place.survey(), _with_core(kinds, core), subject.card)
-    place, kinds = kinds_alone(subject, card)
-    return Modded(place, place.survey(), _with_core(kinds, core), card)
+        kinds = _with_core(subject.card.mods, core)
+        return Modded(subject.place, outline(subject.place), kinds, subject.card)
+    place, tree, alone = kinds_alone(subject, card)
+    return Modded(place, tree, _with_core(alone, core), card)
 
 
 def _with_core(kinds: Mapping[str, ModKind], core: Sequence[str]) -> Mapping[str, ModKind]:
@@ -236,25 +237,30 @@ def releases_on_shelf(ledger: Ledger, kinds: Mapping[str, ModKind]) -> FitReleas
     return releases
 
 
-def kinds_alone(subject: AnyPlace, card: Card | None) -> tuple[Place, dict[str, ModKind]]:
-    """Return a folder of mods, or what one mod is an item of, as a place, and the kinds of mods in it.
+def kinds_alone(subject: AnyPlace, card: Card | None) -> tuple[Place, Tree, dict[str, ModKind]]:
+    """Return a folder of mods, or what one mod is an item of, as a place, with its tree and kinds of mods.
+
+    Of the tree only the kinds of things are sure to be told.
 
     Raises:
         UsageError: there is nothing of the name.
     """
     place = _opened(subject)
-    tree = place.survey()
+    tree = outline(place)
+    kind = kind_in(place, tree, card)
+    if any(path.casefold() in kind.descriptors for path in tree if "/" not in path):
+        inner = _as_item(place)
+        return inner, inner.survey() if inner is not place else tree, {kind.name: _moved(kind)}
+    return place, tree, {kind.name: _moved(kind)}
+
+
+def kind_in(place: Place, tree: Tree, card: Card | None) -> ModKind:
+    """Return the kind of the mods in a folder, or of one mod, by descriptors; the first if none tells."""
     kinds = list(card.mods.values()) if card is not None else [_guessed(place, tree)]
-    for kind in kinds:
-        if any(path.casefold() in kind.descriptors for path in tree if "/" not in path):
-            inner = _as_item(place)
-            return inner, {kind.name: _moved(kind)}
-    if isinstance(place, FilePlace):
-        return place, {kinds[0].name: _moved(kinds[0])}
-    for kind in kinds:
-        if any(path.rpartition("/")[2].casefold() in kind.descriptors for path in tree):
-            return place, {kind.name: _moved(kind)}
-    return place, {kinds[0].name: _moved(kinds[0])}
+    if len(kinds) > 1:
+        names = {path.rpartition("/")[2].casefold() for path in tree}
+        kinds = [kind for kind in kinds if kind.descriptors & names] or kinds
+    return kinds[0]
 
 
 def _opened(subject: AnyPlace) -> Place:
@@ -325,7 +331,7 @@ def _first(names: Sequence[str], known: set[str]) -> str:
 
 def fitting_card(subject: AnyPlace, cards: Sequence[Card]) -> Card | None:
     """Return the only card whose descriptors lie in a folder of mods; None if there is none, or several."""
-    names = {path.rpartition("/")[2].casefold() for path in _opened(subject).survey()}
+    names = {path.rpartition("/")[2].casefold() for path in outline(_opened(subject))}
     fitting = [
         card for card in cards if any(kind.descriptors & names for kind in card.mods.values())
     ]

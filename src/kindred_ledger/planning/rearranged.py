@@ -6,6 +6,7 @@ it; and the actions that lead there are the difference of the two trees, each wi
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 
 from blake3 import blake3
@@ -94,6 +95,10 @@ class Rearranged(Capable):
                 for name in names:
                     yield name, kept
 
+    def look(self, paths: Iterable[str], *, seen: Seen | None = None) -> dict[str, Node]:
+        """Return what would stand at some paths, where anything would."""
+        return {path: self._nodes[path] for path in paths if path in self._nodes}
+
     def in_folder(self, path: str) -> tuple[FolderPlace, str] | None:
         source = self._from.get(path)
         return folder_with(source.place, source.path) if source else folder_with(self.base, path)
@@ -134,21 +139,31 @@ class Rearranged(Capable):
         """Have a path be what another place has under a path of its own."""
         self._put(path, node, _From(place, inner, reason))
 
+    def node(self, path: str) -> Node | None:
+        """Return what would stand at a path, without making the whole tree."""
+        return self._nodes.get(path)
+
     def remove(self, path: str, reason: str) -> None:
         """Have a file, or a folder with all in it, go."""
+        node = self._nodes.get(path)
+        if node is not None and node.kind != DIR:
+            self._from.pop(path, None)
+            self._drop(path, reason)
+            return
         start = f"{path}/"
         for each in [each for each in self._nodes if each == path or each.startswith(start)]:
             self._from.pop(each, None)
             self._drop(each, reason)
 
-    def remove_empty(self, folder: str, reason: str) -> None:
-        """Have a folder go, and those it lies in, as far as nothing is left in them."""
-        while folder and folder in self._nodes:
-            start = f"{folder}/"
-            if any(each.startswith(start) for each in self._nodes):
-                return
-            self._drop(folder, reason)
-            folder = folder.rpartition("/")[0]
+    def remove_empty(self, folders: Iterable[str], reason: str) -> None:
+        """Have folders go in which nothing is left, and those they lie in."""
+        filled = Counter(path.rpartition("/")[0] for path in self._nodes)
+        for each in sorted(folders, key=len, reverse=True):
+            folder = each
+            while folder and folder in self._nodes and not filled[folder]:
+                self._drop(folder, reason)
+                folder = folder.rpartition("/")[0]
+                filled[folder] -= 1
 
     def _drop(self, path: str, reason: str) -> None:
         del self._nodes[path]

@@ -18,7 +18,8 @@ __all__ = ["ARCHIVES", "ModKind", "mods_faults", "projects_faults"]
 ARCHIVES = ("zip", "tar")
 _WANTS = ("", "built", "sources")
 # Files of the making that no pack needs, whatever the title: left by editors and systems.
-_WORK = ("*.bak", "*.tmp", "*.orig", "*.old", "*~", ".DS_Store", "Thumbs.db", "desktop.ini")
+_WORK_ENDS = (".bak", ".tmp", ".orig", ".old", "~")
+_WORK_NAMES = (".ds_store", "thumbs.db", "desktop.ini")
 _KEY = tuple[str | int, ...]
 
 
@@ -65,10 +66,18 @@ class ModKind:
         """The files that are built from."""
         return self._patterns(self.table.sources)
 
+    def is_work(self, path: str) -> bool:
+        """Tell whether a file is one of the making, which no pack needs."""
+        name = path.rpartition("/")[2].lower()
+        return (
+            name.endswith(_WORK_ENDS)
+            or name in _WORK_NAMES
+            or bool(self._work and self._work(path))
+        )
+
     @cached_property
-    def work(self) -> Patterns:
-        """The files of the making, which no pack needs."""
-        return Patterns((*_WORK, *self.table.work), any_case=True)
+    def _work(self) -> Patterns | None:
+        return Patterns(tuple(self.table.work), any_case=True) if self.table.work else None
 
     def values_of(self, number: NumberTable, build: Version) -> list[int] | None:
         """Return the values of a number that a build takes; None if the card does not say."""

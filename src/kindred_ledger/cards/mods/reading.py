@@ -6,6 +6,7 @@ the mod's folder, or at the top of its archive. What else lies in it is for a ch
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from decimal import Decimal
 from typing import Any
@@ -97,6 +98,9 @@ class Gathered(Struct, frozen=True):
     def descriptors(self) -> list[str]:
         """The files in it that are called like a descriptor, large or small, the nearest to its top first."""
         names = self.kind.descriptors
+        together = "\n".join(self.files).casefold()
+        if self.descriptor and sum(together.count(name) for name in names) == 1:
+            return [self.descriptor]
         found = [
             path
             for path, node in self.files.items()
@@ -131,18 +135,25 @@ class Gathered(Struct, frozen=True):
 
 def gather(kind: ModKind, place: Place, tree: Tree) -> list[Gathered]:
     """Return the folders and archives in which mods of a kind lie, in the order of their folders."""
-    inside: dict[str, dict[str, dict[str, Node]]] = {folder: {} for folder in kind.folders}
-    alone: dict[str, dict[str, Node]] = {folder: {} for folder in kind.folders}
     starts = [(folder, f"{folder}/" if folder else "") for folder in kind.folders]
-    for path, node in tree.items():
-        for folder, start in starts:
-            if path.startswith(start) and path != folder:
-                name, slash, inner = path[len(start) :].partition("/")
-                if slash:
-                    inside[folder].setdefault(name, {})[inner] = node
-                else:
-                    alone[folder][name] = node
-                break
+    inside: dict[str, dict[str, dict[str, Node]]] = {}
+    alone: dict[str, dict[str, Node]] = {}
+    for folder, start in starts:
+        within: dict[str, dict[str, Node]] = {}
+        single: dict[str, Node] = {}
+        skip = len(start)
+        last, files = "", {}
+        for path, node in tree.items():
+            if not path.startswith(start):
+                continue
+            name, slash, inner = path[skip:].partition("/")
+            if not slash:
+                single[name] = node
+                continue
+            if name != last:
+                last, files = name, within.setdefault(name, {})
+            files[inner] = node
+        inside[folder], alone[folder] = within, single
     found = []
     for folder, start in starts:
         for name, node in alone[folder].items():
@@ -216,6 +227,8 @@ def read_values(data: bytes, name: str, codec: str = "") -> Any:
         FormatError: it is damaged, or of no kind that is known.
     """
     for kind in [codec] if codec else likely_kinds(name, data):
+        if kind == "json" and (plain := _plain_json(data)) is not None:
+            return plain
         try:
             return decode(data, kind).get(())
         except FormatError:
@@ -224,6 +237,25 @@ def read_values(data: bytes, name: str, codec: str = "") -> Any:
         except KindredError as error:
             raise FormatError(error.what, where=error.where) from error
     raise FormatError("what is in it is not known", where=name)
+
+
+def _plain_json(data: bytes) -> Any:
+    """Return what plain JSON holds, as its document would give it; None if it needs more care than that."""
+    try:
+        return json.loads(data, parse_float=Decimal, object_pairs_hook=_once, parse_constant=_none)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        raise ValueError("a key is there twice")
+    return found
+
+
+def _none(text: str) -> Any:
+    raise ValueError(text)
 
 
 def text_at(values: Any, path: str) -> str:
