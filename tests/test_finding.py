@@ -12,19 +12,26 @@ from tests.support import ROOT
 
 SRC = os.path.join(ROOT, "src", "kindred_ledger")
 _MAKERS = {*Severity, "finding", "lose", "_found", "_note"}
+_FAULTS = {"error", "warning", "note", "fault"}  # of mods, each with a finding
 _CODE = re.compile(r"[a-z]+(-[a-z]+)*")
 
 
 def codes_in(source: str) -> set[str]:
-    """Return the codes that a module gives to findings: the first argument of what makes one."""
+    """Return the codes that a module gives to findings: the first argument of what makes one, or `code`."""
     found = set()
     for node in ast.walk(ast.parse(source)):
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.args:
-            first = node.args[0]
+        if not isinstance(node, ast.Call):
+            continue
+        given = [each.value for each in node.keywords if each.arg == "code"]
+        name = node.func.attr if isinstance(node.func, ast.Attribute) else ""
+        if isinstance(node.func, ast.Name) and node.func.id in _FAULTS:
+            name = "finding"
+        if node.args and name in _MAKERS:
+            given.append(node.args[0])
+        for first in given:
             ways = [first.body, first.orelse] if isinstance(first, ast.IfExp) else [first]
             texts = [way.value for way in ways if isinstance(way, ast.Constant)]
-            if node.func.attr in _MAKERS:
-                found |= {t for t in texts if isinstance(t, str) and _CODE.fullmatch(t)}
+            found |= {t for t in texts if isinstance(t, str) and _CODE.fullmatch(t)}
     return found
 
 

@@ -110,6 +110,11 @@ class Examples(Case):
             "write_a_step.py": '{"format": 3, "name": "Nowhere", "planks": null, "kind": "Stage"}',
             "one_ledger_for_two_machines.py": "Every byte is as it was written.",
             "describe_a_title.py": "undone: True",
+            "mods_that_do_not_load.py": "With 2.0 they load as peatlib, tidelib, ropes, lanterns, "
+            "quaykit, reedlight, heron-song, bog-mist.",
+            "slim_a_pack.py": "In the archive: cover.png, mod.json, tides.ini, tiles/000.tile, "
+            "tiles/001.tile, tiles/dusk-sky.tile",
+            "a_library_that_moved.py": "Swapped back, every file is what it was: True",
         }
         folder = os.path.join(ROOT, "examples")
         self.assertEqual({n for n in os.listdir(folder) if n.endswith(".py")}, set(endings))

@@ -48,7 +48,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--digests": ("", "Store digests, and contents only where merging needs them."),
     "--dir": ("FOLDER", "Where to play."),
     "--disposable": ("", "Back up logs, caches and such files, too."),
-    "--drop": ("PATTERN", "Delete matching files of the archive."),
+    "--drop": ("PATTERN", "Take out matching files."),
     "--dry-run": ("", "Show what would be done and stop."),
     "--exact": ("", "Delete files of the target that the source does not have."),
     "--exclude": ("PATTERN", "Leave out paths that match."),

@@ -70,6 +70,7 @@ class _Story:
         self._rented()
         self._handheld()
         self._ferry_house()
+        self._mods()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -218,6 +219,36 @@ class _Story:
         self._print_command("python ferryhouse/ferryhouse.py")
         self._run([sys.executable, os.path.join("ferryhouse", "ferryhouse.py")], 0)
         self._kindred("undo", "--yes")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _mods(self) -> None:
+        self._chapter(
+            "12. Mods that do not load.",
+            "Boathouse loads mods. These were placed by hand, and broken in seven ways.",
+        )
+        self._print_command("cd modding")
+        self._folder = "modding"
+        boathouse = os.path.join("boathouse", "boathouse.py")
+        self._print_command("python boathouse/boathouse.py --all broken")
+        self._run([sys.executable, boathouse, "--all", "broken"], 1)
+        self._kindred("mod", "check", "broken", "--for", "1.4", status=1)
+        self._kindred("mod", "check", "broken", "--for", "1.4", "--fix", "--yes")
+        self._print_command("python boathouse/boathouse.py --all broken")
+        self._run([sys.executable, boathouse, "--all", "broken"], 0)
+        self._say("A pack of 200 files, most of them old originals. What of it is its own?")
+        original = "../downloads/mossferry-1.4.zip"
+        self._kindred("mod", "trim", "packs/dusk", original, "--into", "dusk.zip", "--yes")
+        self._say("Projects whose part library moved; and a newer version of the library:")
+        projects = "quaywright/projects"
+        self._kindred("mod", "relink", projects, "quaywright/libraries", "--yes")
+        new = "quaywright/libraries/piers-2.0/piers.parts"
+        self._kindred("mod", "swap", projects, "piers-1.2", new, "--yes")
+        routes = [f"{projects}/{name}/{name}.route" for name in ("delta", "mill", "old-quay")]
+        self._print_command(f"python quaywright/quaywright.py {' '.join(routes)}")
+        self._run([sys.executable, os.path.join("quaywright", "quaywright.py"), *routes], 0)
+        for _ in range(4):
+            self._kindred("undo", "--yes")
         self._print_command("cd ..")
         self._folder = ""
 

@@ -54,9 +54,10 @@ def _fault(
     told = f"it holds nothing under {', '.join(gaps)}, as if another program had converted it"
     source = _source(path, gaps, format, version, found, ledger) if ledger is not None else None
     if source is None:
-        where = "" if ledger is None else "; no backup of it in an older format has that"
-        code = "group-empty" if ledger is None else "group-beyond-rescue"
-        return warning(code, told + where, path, remedy=_LOOK)
+        if ledger is None:
+            return warning("group-empty", told, path, remedy=_LOOK)
+        told += "; no backup of it in an older format has that"
+        return warning("group-beyond-rescue", told, path, remedy=_LOOK)
     name, older = source
     fault = warning("group-empty", told, path)
     mend = partial(_rescue, path=path, older=older, format=format)

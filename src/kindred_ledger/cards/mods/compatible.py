@@ -113,8 +113,8 @@ def _alone(mod: Mod, kind: ModKind, build: Version, releases: FitReleases) -> Fi
             newer = replace(other, path=mod.path)
             told = f"{why}; {name} is for {other.builds}"
             return Fit(newer, ModVerdict.UPDATE, told, name, code="mod-update")
-    code = "mod-unfit" if verdict is ModVerdict.DISABLE else "mod-unknown"
-    return Fit(mod, verdict, why, code=code)
+    unfit = verdict is ModVerdict.DISABLE
+    return Fit(mod, verdict, why, code="mod-unfit" if unfit else "mod-unknown")
 
 
 def _says(mod: Mod, kind: ModKind, build: Version) -> tuple[ModVerdict, str]:
@@ -135,6 +135,14 @@ def _says(mod: Mod, kind: ModKind, build: Version) -> tuple[ModVerdict, str]:
             told = f"its {number.key} is {value}, and {build} takes {' or '.join(map(str, wanted))}"
             return ModVerdict.DISABLE, told
     return ModVerdict.KEEP, f"it is for {mod.builds}"
+
+
+class _Lack(Struct, frozen=True):
+    """Why a need is not met: the verdict that follows, the reason, and the code of the finding."""
+
+    verdict: ModVerdict
+    why: str
+    code: str
 
 
 class _Judged:
@@ -161,20 +169,19 @@ class _Judged:
                 for link in fit.mod.needs:
                     lack = self._lack(link, fit)
                     if lack is not None:
-                        verdict, why, code = lack
                         self.fits[path] = replace(
-                            fit, verdict=verdict, why=why, code=code, release=""
+                            fit, verdict=lack.verdict, why=lack.why, code=lack.code, release=""
                         )
                         changed = True
                         break
 
-    def _lack(self, link: Link, of: Fit) -> tuple[ModVerdict, str, str] | None:
+    def _lack(self, link: Link, of: Fit) -> _Lack | None:
         """Return why a need is not met, and the code of that; None if it is met."""
         if link.fault:
-            return (
+            return _Lack(
                 ModVerdict.UNKNOWN,
                 f"what it needs is not understood: {link.fault}",
-                "need-unread",
+                code="need-unread",
             )
         found = [self.fits[path] for path in self._by_id.get(link.id, ())]
         if not found:
@@ -182,26 +189,34 @@ class _Judged:
                 return None
             alike = next((id for id in self._by_id if folded(id) == folded(link.id)), "")
             told = f" ({alike} is another id)" if alike else ""
-            return ModVerdict.DISABLE, f"it needs {link}, which is not there{told}", "need-missing"
+            return _Lack(
+                ModVerdict.DISABLE,
+                f"it needs {link}, which is not there{told}",
+                code="need-missing",
+            )
         best = min(found, key=lambda fit: list(ModVerdict).index(fit.verdict))
         if best.verdict is ModVerdict.DISABLE and not link.optional:
-            return ModVerdict.DISABLE, f"it needs {link.id}, which does not fit", "need-unfit"
+            return _Lack(
+                ModVerdict.DISABLE, f"it needs {link.id}, which does not fit", code="need-unfit"
+            )
         if best.verdict is ModVerdict.UNKNOWN and not link.optional:
             told = f"it needs {link.id}, of which nobody knows whether it fits"
-            return ModVerdict.UNKNOWN, told, "need-unknown"
+            return _Lack(ModVerdict.UNKNOWN, told, code="need-unknown")
         if of.is_on and not best.is_on and not link.optional:
-            return ModVerdict.DISABLE, f"it needs {link.id}, which is switched off", "need-off"
+            return _Lack(
+                ModVerdict.DISABLE, f"it needs {link.id}, which is switched off", code="need-off"
+            )
         if link.versions is not None:
             try:
                 if Version.parse(best.mod.version) not in link.versions:
                     told = f"it needs {link}, and there is {best.mod.version}"
-                    return ModVerdict.DISABLE, told, "need-version"
+                    return _Lack(ModVerdict.DISABLE, told, code="need-version")
             except VersionError:
                 there = best.mod.version or "no version"
-                return (
+                return _Lack(
                     ModVerdict.UNKNOWN,
                     f"it needs {link}, and there is {there!r}",
-                    "need-version",
+                    code="need-version",
                 )
         return None
 

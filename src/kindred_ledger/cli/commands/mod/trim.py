@@ -20,7 +20,7 @@ from ...session import Session
 @value("--into")
 @value("--for", "build_for")
 @many("--covers")
-@many("--exclude")
+@many("--drop")
 @many("--keep")
 @flag("--pixels")
 @writing
@@ -35,7 +35,7 @@ def command(
     into: str,
     build_for: str,
     covers: tuple[str, ...],
-    exclude: tuple[str, ...],
+    drop: tuple[str, ...],
     keep: tuple[str, ...],
     pixels: bool,
     **options: Any,
@@ -53,6 +53,6 @@ def command(
           --target ../downloads/mossferry-2.0.zip --for 2.0 --into dusk.zip
     """
     made = TrimMod(
-        pack, original, target, into, build_for, session.named_title, covers, exclude, keep, pixels
+        pack, original, target, into, build_for, session.named_title, covers, drop, keep, pixels
     )
     return carry_out(session, made.compute(session.context), **options)
