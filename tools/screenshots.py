@@ -44,7 +44,6 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         " kindred shelf fetch --index downloads/releases.json --digests;"
         " kindred shelf list --index downloads/releases.json; echo; kindred shelf list",
     ),
-    "update-clean": ((), "update mossferry downloads/mossferry-2.0.zip --clean --dry-run"),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "route": ((), "card route voyage --from-format 3 --to-format 6"),
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
@@ -68,12 +67,16 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse --agree --dry-run"
         ' --mine "*goods.xml:good[id=reeds].@price"',
     ),
+    "mod-check": ((), "mod check broken --for 1.4"),
     "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
 }
 FIGURES = {  # drawn by a command into the file behind it
     "upstream": "compare release:ferryhouse@1.3 release:ferryhouse@2.0 --card ferryhouse.card.toml --out",
 }
-FOLDERS = dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits")  # of the play area
+FOLDERS = {  # of the play area
+    **dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits"),
+    "mod-check": "modding",
+}
 ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
 
 

@@ -62,13 +62,11 @@ def _parts(each: Gathered, mod: Mod) -> Iterator[Fault]:
         alike = [path for path in each.files if path not in exact and folded(path) == fold]
         if len(alike) == 1 and not each.packed:
             told += f"; there is {alike[0]}"
-            fault = error("part-missing", told, each.path, field=name)
+            fault = error("part-missing", told, each.path)
             mend = partial(_rename, path=each.at(alike[0]), to=each.at(wanted))
             yield mended(fault, f"name {alike[0]} as the descriptor does", mend)
         else:
-            yield error(
-                "part-missing", told, each.path, field=name, remedy="Get the mod again, whole."
-            )
+            yield error("part-missing", told, each.path, remedy="Get the mod again, whole.")
 
 
 def _as_path(name: str) -> str:

@@ -81,6 +81,7 @@ def _draw(session: Session, found: ModCheck) -> None:
     lines = [_line(mod, fits.get(mod.path), broken) for mod in found.mods]
     columns = ("    mod", "version", "for", "verdict") if fits else ("    mod", "version")
     drawing.rows(session.out, columns, [line[: len(columns)] for line in lines])
+    session.out.print()
     drawing.findings(
         session.out,
         [
@@ -90,7 +91,8 @@ def _draw(session: Session, found: ModCheck) -> None:
     )
     order = found.compatibility.order if found.compatibility else ()
     if order:
-        session.out.hang("  they load in the order ", ", ".join(order), style="dim")
+        session.out.print()
+        session.out.hang("  In the order of loading: ", ", ".join(order), style="dim")
     fixable = len(found.fixable)
     if fixable:
         told = f"{count(fixable, 'fault')} can be mended safely: kindred mod check … --fix"
