@@ -107,6 +107,7 @@ EXAMPLES: dict[str, Example] = {
     "mod-empty": ({MODS: None}, SOUND, PLAIN),
     "mod-in-mod": ({**SOUND, **at(f"{MODS}/inner", mod("inner"))}, SOUND, PLAIN),
     "mod-is-link": ({**SOUND, "mods/eels": "reeds"}, SOUND, PLAIN),
+    "mod-loose": (at("mods", mod()), SOUND, PLAIN),
     "mod-unfit": (
         {**at(MODS, mod(builds="1.2 - 1.3")), **on("reeds")}, {**SOUND, **on("reeds")}, PLAIN,
     ),
@@ -295,6 +296,12 @@ class Findings(ModsCase):
         self.assertEqual(codes(found), ["folder-in-folder", "ids-alike"])
         write(self.path("alone"), mod("alone"))
         self.assertEqual([each.id for each in check_mods(self.path("alone")).mods], ["alone"])
+
+    def test_ids_by_unicode_form(self) -> None:
+        """An id with an accent in one letter, and one in two, are one on some systems."""
+        one, two_letters = mod("pier-\u00e9"), mod("pier-e\u0301")
+        contents = {**at("mods/a", one), **at("mods/b", two_letters)}
+        self.assertIn("ids-alike", codes(self.check(contents)))
 
     def test_damaged_lists_and_hostile_archives(self) -> None:
         """Each is told, with its place, and nothing is raised that names none."""

@@ -118,7 +118,7 @@ class Swapped(SwapCase):
         for told in (
             "planks is boards now",
             "'oil' is noted",
-            "rail is at its default, True",
+            "rail is at its default, true",
             "post is bollard now",
         ):
             self.assertIn(told, reasons)

@@ -15,7 +15,7 @@ from msgspec import Struct
 from ..cards import Card, Install
 from ..cards.mods import Compatibility, Fit, Mod, ModVerdict, mod_alone
 from ..changes import Changeset, fitted
-from ..errors import UsageError
+from ..errors import KindredError
 from ..finding import Finding, Severity
 from ..ledger import Ledger, Tag
 from ..places import AnyPlace, SubPlace
@@ -28,7 +28,7 @@ from ..wording import count
 from .contents import content_faults
 from .core import core_faults, list_faults, switch_off
 from .faults import Fault, mended
-from .shape import shape_faults
+from .shape import loose_faults, shape_faults
 from .together import clashes
 
 __all__ = ["ModCheck", "check_mods"]
@@ -146,6 +146,8 @@ def _all_faults(
 ) -> tuple[list[Fault], Compatibility | None]:
     faults = [Fault(each, each.where) for each in found.damaged]
     faults += core_faults(found, build, ledger)
+    for kind in found.kinds.values():
+        faults += loose_faults(kind, found.tree)
     shapeless: set[str] = set()
     for each, mod in zip(found.gathered, found.mods, strict=True):
         own = list(shape_faults(each, mod, found.place, found.tree))
@@ -229,7 +231,7 @@ def _mend_one_each(made: Rearranged, faults: list[Fault]) -> bool:
             continue
         try:
             fault.mend(made)
-        except UsageError:  # another one took the name meanwhile: the next round looks again
+        except KindredError:  # another one took the name meanwhile: the next round looks again
             continue
         done.add(fault.path)
     return bool(done)

@@ -105,6 +105,10 @@ EXPLANATIONS: dict[str, str] = {
         "The mod is a link to a folder elsewhere. Links are not followed here, as they may lead "
         "anywhere."
     ),
+    "mod-loose": (
+        "A mod was unpacked right into the folder that mods lie in, so the game does not see it, or "
+        "takes the whole folder for one mod. Make a folder for it, and move its files in there."
+    ),
     "mod-unfit": (
         "By its own descriptor the mod is not for this build. It may load and damage saves. Get a "
         "newer release, or switch it off."

@@ -436,7 +436,8 @@ def _books(
             lines.append(Line(Outcome.UNCHANGED, each.item))
         elif found.becomes:
             became = f"{each.file}: {each.field}: {found.becomes}"
-            lines.append(Line(Outcome.CHANGED, each.item, found.why, became))
+            told = f"now {found.becomes}: {found.why}"
+            lines.append(Line(Outcome.CHANGED, each.item, told, became))
         else:
             lines.append(Line(Outcome.UNCHANGED, each.item, found.why))
     kept = [each for each in references if each.file not in again]

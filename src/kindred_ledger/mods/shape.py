@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import partial
 from itertools import islice
 
-from ..cards.mods import Gathered, Mod, archive_kind, text_at
+from ..cards.mods import Gathered, Mod, ModKind, archive_kind, text_at
 from ..errors import KindredError
 from ..places import (
     DIR,
@@ -25,7 +25,7 @@ from ..planning.rearranged import Rearranged
 from ..wording import count
 from .faults import Fault, error, mended, warning
 
-__all__ = ["shape_faults"]
+__all__ = ["loose_faults", "shape_faults"]
 
 _LARGEST_REPACKED = 512 << 20  # bytes in it: what is larger is not packed anew in memory
 
@@ -44,6 +44,18 @@ def shape_faults(each: Gathered, mod: Mod, place: Place, tree: Tree) -> Iterator
         yield from _undescribed(each, place, tree)
     else:
         yield from _described(each, mod, place, tree)
+
+
+def loose_faults(kind: ModKind, tree: Tree) -> Iterator[Fault]:
+    """Yield that a mod was unpacked right into a folder that mods lie in, where it is not looked for."""
+    for folder in kind.folders if not kind.guessed else ():
+        start = f"{folder}/" if folder else ""
+        for name in dict.fromkeys((*kind.table.descriptor, *kind.descriptors)):
+            node = tree.get(start + name)
+            if node is not None and node.kind == FILE:
+                told = f"a mod was unpacked right into the folder of mods: its {name} lies there"
+                remedy = "Make a folder for it, and move all its files in there."
+                yield error("mod-loose", told, start + name, remedy=remedy)
 
 
 def _wrong_archive(each: Gathered, place: Place, tree: Tree) -> Fault:

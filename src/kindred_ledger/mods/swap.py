@@ -354,13 +354,13 @@ class _Swapped:
                 lost[name], places[name] = value, number
         for name, value in lost.items():
             self.document.remove((*inner, name))
-            told.append(f"{part.name} has no {name}: {value!r} is noted")
+            told.append(f"{part.name} has no {name}: {_shown(value)} is noted")
         if lost:
             self._note(id, old, new, lost, places)
         if other is not None:
             known = {*other.parameters, *other.were}
             fresh = [n for n in part.parameters if n not in known and not {*_olds(part, n)} & known]
-            told += [f"{name} is at its default, {part.parameters[name]!r}" for name in fresh]
+            told += [f"{name} is at its default, {_shown(part.parameters[name])}" for name in fresh]
         return told
 
     def _check_type(self, id: str, part: _Part, name: str, value: Any) -> None:
@@ -368,7 +368,7 @@ class _Swapped:
         default = part.parameters[name]
         if default is None or _kind(default) == _kind(value):
             return
-        told = f"{name} is {value!r}, and {part.name} takes {_kind(default)} now"
+        told = f"{name} is {_shown(value)}, and {part.name} takes {_kind(default)} now"
         self.findings.append(Finding.warning("parameter-kind", told, where=self.file, field=id))
 
     # The notes: what a swap could not keep, for the person and for swapping back
@@ -376,7 +376,7 @@ class _Swapped:
     def _note(
         self, id: str, old: str, new: str, lost: Mapping[str, Any], places: Mapping[str, int]
     ) -> None:
-        names = ", ".join(f"{name} ({value!r})" for name, value in lost.items())
+        names = ", ".join(f"{name} ({_shown(value)})" for name, value in lost.items())
         at = parse_path(self._table.notes) if self._table.notes else ()
         if not at:
             told = f"{names} would be lost, as the card names no place for notes"
@@ -411,7 +411,7 @@ class _Swapped:
             back = [key for key in lost if key in part.parameters]
             for key in sorted(back, key=lambda key: int(places.get(key, 0))):
                 self._insert(inner, key, lost[key], int(places.get(key, 0)))
-                told.append(f"{key} is {lost[key]!r} again, as noted")
+                told.append(f"{key} is {_shown(lost[key])} again, as noted")
             if len(back) < len(lost):
                 continue
             made_list = self._made_list or bool(note.get("made_list"))
@@ -505,6 +505,13 @@ def _kind(value: Any) -> str:
     if isinstance(value, str):
         return "a text"
     return "a list" if isinstance(value, list) else "a record"
+
+
+def _shown(value: Any) -> str:
+    """Return a value as files of settings write it."""
+    if isinstance(value, bool):
+        return str(value).lower()
+    return repr(value) if isinstance(value, str) else str(value)
 
 
 def _olds(part: _Part, name: str) -> list[str]:
