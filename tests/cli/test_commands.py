@@ -29,7 +29,8 @@ _ELSEWHERE = {  # in pages of their own
     "reapply",
     "file table",
 }
-_EDITS = ("edits.md", "updating/my-server.md")  # play in a folder of their own
+# Pages that play in a folder of their own.
+_FOLDERS = {"edits.md": "edits", "updating/my-server.md": "edits", "mods.md": "modding"}
 _STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
 
 
@@ -38,7 +39,7 @@ class Guide(PlayCase):
         """In order, on the demo's folder, each with the status the guide gives it."""
         used = self.run_page("guide.md", least=20)
         self.assertEqual({name for name in used if name.startswith(("shelf", "sync"))}, set())
-        elsewhere = ("shelf", "sync", "demo", "edits")
+        elsewhere = ("shelf", "sync", "demo", "edits", "mod")
         rest = {name for name in COMMANDS if not name.startswith(elsewhere)}
         self.assertLessEqual(rest - groups() - _ELSEWHERE, used)
 
@@ -46,13 +47,13 @@ class Guide(PlayCase):
         """Each page on a play area of its own, as it says."""
         styles = (f"updating/{name}" for name in _STYLES)
         used, area = set(), os.path.dirname(self.folder)
-        for page in ("releases.md", "transfers.md", *styles, *_EDITS):
+        for page in ("releases.md", "transfers.md", *styles, *_FOLDERS):
             self.folder = os.path.join(area, page.replace("/", "-"))
             build_play_area(self.folder)
-            if page in _EDITS:
-                self.folder = self.path("edits")
+            if page in _FOLDERS:
+                self.folder = self.path(_FOLDERS[page])
             used |= self.run_page(page, least=2)
-        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits"))}
+        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits", "mod"))}
         self.assertLessEqual(others - groups() - {"shelf remove", "sync watch"}, used)
         self.assertLessEqual({"reapply", "file table"}, used)
 
@@ -130,6 +131,7 @@ class Guide(PlayCase):
             "layouts.md",
             "patches.md",
             "edits.md",
+            "mods.md",
             "updating/README.md",
         )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):

@@ -19,16 +19,18 @@ class Story(Case):
         done = kindred("demo", "--quick", "--dir", "play", folder=self.folder)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         told = done.stdout
-        self.assertEqual(told.count("Everything loads."), 6)
+        self.assertEqual(told.count("Everything loads."), 7)
         self.assertEqual(told.count("6 files were refused."), 1)
         self.assertIn("were taken back; the place is as it was", done.stderr)
         self.assertIn("No difference: 206 files hold the same, byte for byte.", told)
         self.assertIn("the ferry house 2.0 opens: 14 quays", told)
+        self.assertIn("7 mods were refused.", told)
+        self.assertIn("opened   delta.route: 6 things of piers-1.2, piers-2.0", told)
         self.assertIn("That was it.", told)
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)
         again = kindred("history", "--json", folder=self.path("play"))
-        self.assertEqual(len(json.loads(again.stdout)["changes"]), 17)
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 25)
 
     def test_a_folder_in_use_is_left_alone(self) -> None:
         """The play area is never built over something."""
