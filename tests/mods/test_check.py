@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from kindred_ledger.changes import undo
 from kindred_ledger.demo.boathouse_files import cover
+from kindred_ledger.errors import UsageError
 from kindred_ledger.mods import check_mods
 from kindred_ledger.mods.explanations import EXPLANATIONS
 from tests.mods.support import (
@@ -293,9 +294,16 @@ class Findings(ModsCase):
         }  # fmt: skip
         write(self.path("loose"), contents)
         found = check_mods(self.path("loose"))
-        self.assertEqual(codes(found), ["folder-in-folder", "ids-alike"])
-        write(self.path("alone"), mod("alone"))
-        self.assertEqual([each.id for each in check_mods(self.path("alone")).mods], ["alone"])
+        self.assertEqual(codes(found), ["folder-in-folder", "ids-alike", "need-missing"])
+        write(self.path("alone"), mod("alone", needs=["elsewhere"]))
+        lone = check_mods(self.path("alone"), "1.4")
+        self.assertEqual([each.id for each in lone.mods], ["alone"])
+        self.assertEqual(codes(lone), ["mods-unread"])
+        write(self.path("packed"), {"b.zip": zipped(mod("b")), "c.zip": zipped(at("c", mod("c")))})
+        self.assertEqual(codes(check_mods(self.path("packed"))), ["zipped-too-deep"])
+        write(self.path("nothing"), {"a/1.txt": b"", "b/2.txt": b""})
+        with self.assertRaisesRegex(UsageError, "nothing here tells which file describes a mod"):
+            check_mods(self.path("nothing"))
 
     def test_ids_by_unicode_form(self) -> None:
         """An id with an accent in one letter, and one in two, are one on some systems."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
-from functools import wraps
+from functools import lru_cache, wraps
 from typing import Any, Protocol, TypeVar
 
 from msgspec import Struct
@@ -128,6 +128,7 @@ class Document(Protocol):
         ...
 
 
+@lru_cache(maxsize=4096)  # a card's few paths are read for every file
 def parse_path(text: str) -> Path:
     """Read a path: keys with dots between, indexes in brackets, odd keys in double quotes.
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import Card, Install
 from ..cards.mods import Compatibility, Fit, Mod, ModVerdict, mod_alone
@@ -79,7 +80,7 @@ class ModCheck(Struct, frozen=True, dict=True):
         made = Rearranged(place, ledger.scan(place, progress=progress))
         again = self.modded
         for _ in range(_MOST_ROUNDS):
-            again = Modded(made, made.tree, self.modded.kinds, self.modded.card)
+            again = replace(self.modded, place=made, tree=made.tree)
             faults = _all_faults(again, self.build, ledger)[0]
             if not _mend_one_each(made, faults):
                 break
@@ -157,20 +158,25 @@ def _all_faults(
             shapeless.add(mod.path)
         faults += own
     faults += clashes(found)
-    judged = None
-    if build is not None and any(kind.table.builds is not None for kind in found.kinds.values()):
-        releases = releases_on_shelf(ledger, found.kinds) if ledger is not None else lambda mod: ()
-        judged = found.judged(build, releases=releases)
-        told = shapeless | {f.path for f in faults if f.finding.code == "range-unread"}
-        # What fits is known only when all that can be mended is, and the core set is complete.
-        first = any(f.mend is not None or f.finding.code == "core-missing" for f in faults)
-        faults += _unfit(found, judged, ledger, told, first=first)
+    says = any(kind.table.builds is not None for kind in found.kinds.values())
+    if build is not None and not says:
+        told = f"which mods fit {build} is not known: no card says where they say it"
+        faults.append(Fault(Finding.warning("mods-unread", told, remedy=_GIVE_CARD), ""))
+    releases = releases_on_shelf(ledger, found.kinds) if ledger is not None else lambda mod: ()
+    judged = found.judged(build if says else None, releases=releases)
+    told_of = shapeless | {f.path for f in faults if f.finding.code == "range-unread"}
+    # What fits is known only when all that can be mended is, and the core set is complete.
+    first = any(f.mend is not None or f.finding.code == "core-missing" for f in faults)
+    faults += _unfit(found, judged, ledger, told_of, first=first)
     faults += list_faults(found, judged)
     if found.card is not None and any(f.table.required for f in found.card.formats.values()):
         from .completeness import gap_faults  # it loads all that converts
 
         faults += gap_faults(found, ledger)
-    return faults, judged
+    return faults, judged if build is not None and says else None
+
+
+_GIVE_CARD = "Give the card of the title."
 
 
 def _unfit(

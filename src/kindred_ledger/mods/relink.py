@@ -118,11 +118,12 @@ def relink(
         again[path] = references_in(path, data)
     mended = sum(bool(each.becomes) for each in broken)
     name = os.path.basename(os.path.abspath(os.fspath(project)))
+    told = f"mend {mended} of {count(len(broken), 'reference')} of {name} that lead nowhere"
     return fitted(
         Changeset(
             place=place,
             operation="relink",
-            summary=f"mend {mended} of {count(len(broken), 'reference')} of {name} that lead nowhere",
+            summary=told if broken else f"all references of {name} lead somewhere",
             before=before,
             actions=made.actions(),
             statements=(_books(name, references, broken, again),),

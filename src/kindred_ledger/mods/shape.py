@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 from itertools import islice
+from operator import itemgetter
 
 from ..cards.mods import Gathered, Mod, ModKind, archive_kind, text_at
 from ..errors import KindredError
@@ -27,6 +28,7 @@ from .faults import Fault, error, mended, warning
 
 __all__ = ["loose_faults", "shape_faults"]
 
+_KIND = itemgetter(0)  # of a node
 _LARGEST_REPACKED = 512 << 20  # bytes in it: what is larger is not packed anew in memory
 
 
@@ -183,7 +185,8 @@ def _described(each: Gathered, mod: Mod, place: Place, tree: Tree) -> Iterator[F
     if len(inner) == 1:
         told = f"nearly all of it is an archive inside, {inner[0]}, which is not read there"
         yield warning("archive-in-archive", told, each.path, remedy="Unpack that one.")
-    links = [path for path, node in each.files.items() if node.kind == LINK]
+    has_links = LINK in set(map(_KIND, each.files.values()))
+    links = [p for p, node in each.files.items() if node.kind == LINK] if has_links else []
     if links:
         told = f"{count(len(links), 'link')} in it are not followed, such as {links[0]}"
         yield warning("links-inside", told, each.path, remedy="Put the files themselves there.")

@@ -19,11 +19,13 @@ from msgspec.structs import replace
 from ..cards import Card, Install
 from ..cards.models import LinkKey, ModsTable
 from ..cards.mods import (
+    ARCHIVES,
     Compatibility,
     FitReleases,
     Gathered,
     Mod,
     ModKind,
+    archive_kind,
     gather,
     judge,
     mod_alone,
@@ -44,6 +46,7 @@ from ..places import (
     ItemPlace,
     Place,
     Tree,
+    archive_in,
     as_place,
     open_place,
     outline,
@@ -58,7 +61,6 @@ _IDS = ("id", "identifier", "uid", "name")
 _NEEDS = ("needs", "requires", "dependencies", "depends")
 _CONFLICTS = ("conflicts", "incompatible")
 _SAMPLES = 5  # descriptors that are looked into
-_NONE = "(none)"  # the name of a descriptor where nothing suggests one
 _DESCRIBING = ("json", "toml", "yaml", "xml", "ini")
 
 
@@ -69,6 +71,7 @@ class Modded(Struct, frozen=True, dict=True):
     tree: Tree
     kinds: Mapping[str, ModKind]
     card: Card | None = None
+    alone: bool = False  # one mod by itself; others are not looked at
 
     @cached_property
     def gathered(self) -> tuple[Gathered, ...]:
@@ -142,9 +145,11 @@ class Modded(Struct, frozen=True, dict=True):
                     )
         return out
 
-    def judged(self, build: Version, *, releases: FitReleases = lambda mod: ()) -> Compatibility:
+    def judged(
+        self, build: Version | None, *, releases: FitReleases = lambda mod: ()
+    ) -> Compatibility:
         """Judge the mods against a build."""
-        return judge(self.mods, self.kinds, build, on=self.on, releases=releases)
+        return judge(self.mods, self.kinds, build, on=self.on, alone=self.alone, releases=releases)
 
 
 def modded(
@@ -168,7 +173,8 @@ def modded(
         kinds = _with_core(subject.card.mods, core)
         return Modded(subject.place, outline(subject.place), kinds, subject.card)
     place, tree, alone = kinds_alone(subject, card)
-    return Modded(place, tree, _with_core(alone, core), card)
+    by_itself = isinstance(place, (FilePlace, ItemPlace))
+    return Modded(place, tree, _with_core(alone, core), card, by_itself)
 
 
 def _with_core(kinds: Mapping[str, ModKind], core: Sequence[str]) -> Mapping[str, ModKind]:
@@ -281,7 +287,11 @@ def _moved(kind: ModKind) -> ModKind:
 
 
 def _guessed(place: Place, tree: Tree) -> ModKind:
-    """Return what mods without a card seem to have in common: a file of one name, in most of them."""
+    """Return what mods without a card seem to have in common: a file of one name, in most of them.
+
+    Raises:
+        UsageError: there is none.
+    """
     tops: dict[str, set[str]] = {}
     for path, node in tree.items():
         parts = path.split("/")
@@ -290,21 +300,44 @@ def _guessed(place: Place, tree: Tree) -> ModKind:
     inside = Counter(name for top, names in tops.items() if top for name in names)
     folders = [path for path, node in tree.items() if "/" not in path and node.kind == DIR]
     most = inside.most_common(1)
+    samples = [(place, path) for path in tree.files]
     if most and most[0][1] * 2 > len(folders) and (most[0][1] > 1 or not tops.get("")):
         name = most[0][0]
     else:
         name = _telling(place, sorted(tops.get("", ()))) or (most[0][0] if most else "")
-    samples = [path for path in tree.files if path.rpartition("/")[2] == name and name][:_SAMPLES]
-    keys = _common_keys(place, samples)
+    if not name:
+        samples = _in_archives(place, tree)
+        found = Counter(
+            path.rpartition("/")[2] for _, path in samples if claimed_kind(path) in _DESCRIBING
+        )
+        name = found.most_common(1)[0][0] if found else ""
+    if not name:
+        raise UsageError(
+            "nothing here tells which file describes a mod",
+            where=place.location,
+            remedy="Give the card of the title, or the folder that mods lie in.",
+        )
+    some = [(at, path) for at, path in samples if path.rpartition("/")[2] == name][:_SAMPLES]
+    keys = set().union(*(_common_keys(at, [path]) for at, path in some))
     table = ModsTable(
         folders=["/"],
-        descriptor=[name or _NONE],
+        descriptor=[name],
         id=_first(_IDS, keys),
         needs=LinkKey(key=_first(_NEEDS, keys)),
         conflicts=LinkKey(key=_first(_CONFLICTS, keys)),
         archives=["zip"],
     )
     return ModKind("mods", table, NUMBER.parse, NUMBER, guessed=True)
+
+
+def _in_archives(place: Place, tree: Tree) -> list[tuple[Place, str]]:
+    """Return the files in the first archives of a folder, each with its archive."""
+    found: list[tuple[Place, str]] = []
+    for path in [path for path in tree.files if archive_kind(path) in ARCHIVES][:_SAMPLES]:
+        with contextlib.suppress(KindredError):
+            opened = archive_in(place, path)
+            found += [(opened, inner) for inner in opened.survey().files]
+    return found
 
 
 def _telling(place: Place, names: Sequence[str]) -> str:

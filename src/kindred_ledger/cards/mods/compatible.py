@@ -65,7 +65,7 @@ class Compatibility(Struct, frozen=True):
     ({'keep': 1, 'update': 0, 'disable': 0, 'unknown': 0}, ('reedlight',))
     """
 
-    build: Version
+    build: Version | None
     fits: tuple[Fit, ...] = ()
     order: tuple[str, ...] = ()
     findings: tuple[Finding, ...] = ()
@@ -82,19 +82,22 @@ class Compatibility(Struct, frozen=True):
 def judge(
     mods: Sequence[Mod],
     kinds: Mapping[str, ModKind],
-    build: Version,
+    build: Version | None,
     *,
     on: Sequence[str] | None = None,
+    alone: bool = False,
     releases: FitReleases = lambda mod: (),
 ) -> Compatibility:
     """Judge mods of a title against a build.
 
-    `on` are the ids that are switched on, in the order of loading; None: all that are there.
+    Without a build only what they need of one another is judged; `alone` says that there are others, which
+    are not looked at, so nothing is missing. `on` are the ids that are switched on, in the order of loading;
+    None: all that are there.
     """
     fits = {mod.path: _alone(mod, kinds[mod.kind], build, releases) for mod in mods}
     if on is not None:
         fits = {path: replace(fit, is_on=fit.mod.id in on) for path, fit in fits.items()}
-    judged = _Judged(fits, on or ())
+    judged = _Judged(fits, on or (), alone=alone)
     judged.follow_needs()
     judged.part_conflicts()
     judged.put_in_order()
@@ -103,7 +106,7 @@ def judge(
     return Compatibility(build, fits_by_path, tuple(judged.order), findings)
 
 
-def _alone(mod: Mod, kind: ModKind, build: Version, releases: FitReleases) -> Fit:
+def _alone(mod: Mod, kind: ModKind, build: Version | None, releases: FitReleases) -> Fit:
     """Judge a mod by what it says itself."""
     verdict, why = _says(mod, kind, build)
     if verdict is ModVerdict.KEEP:
@@ -117,7 +120,9 @@ def _alone(mod: Mod, kind: ModKind, build: Version, releases: FitReleases) -> Fi
     return Fit(mod, verdict, why, code="mod-unfit" if unfit else "mod-unknown")
 
 
-def _says(mod: Mod, kind: ModKind, build: Version) -> tuple[ModVerdict, str]:
+def _says(mod: Mod, kind: ModKind, build: Version | None) -> tuple[ModVerdict, str]:
+    if build is None:
+        return ModVerdict.KEEP, "for no build in particular"
     if not mod.descriptor:
         return ModVerdict.UNKNOWN, mod.fault or "it has no descriptor"
     if mod.fault:
@@ -148,8 +153,9 @@ class _Lack(Struct, frozen=True):
 class _Judged:
     """Verdicts as they follow from one another."""
 
-    def __init__(self, fits: dict[str, Fit], on: Sequence[str]) -> None:
+    def __init__(self, fits: dict[str, Fit], on: Sequence[str], *, alone: bool) -> None:
         self.fits = fits
+        self._alone = alone
         self.findings: list[Finding] = []
         self.order: list[str] = []
         self._on = {id: place for place, id in enumerate(on)}
@@ -185,7 +191,7 @@ class _Judged:
             )
         found = [self.fits[path] for path in self._by_id.get(link.id, ())]
         if not found:
-            if link.optional:
+            if link.optional or self._alone:
                 return None
             alike = next((id for id in self._by_id if folded(id) == folded(link.id)), "")
             told = f" ({alike} is another id)" if alike else ""
@@ -301,7 +307,7 @@ def _sorted(before: Mapping[str, set[str]], on: Mapping[str, int]) -> list[str]:
     return out
 
 
-def _told(fit: Fit, build: Version) -> Iterator[Finding]:
+def _told(fit: Fit, build: Version | None) -> Iterator[Finding]:
     where = fit.mod.path
     if not fit.is_on or fit.verdict is ModVerdict.KEEP:
         return
