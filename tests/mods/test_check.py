@@ -305,6 +305,21 @@ class Findings(ModsCase):
         with self.assertRaisesRegex(UsageError, "nothing here tells which file describes a mod"):
             check_mods(self.path("nothing"))
 
+    def test_one_by_itself(self) -> None:
+        """What would be mended beside it is left to do; what is mended inside of it is."""
+        card = self.title(SOUND).card
+        write(self.path("Reeds (copy)"), mod(pack="3"))
+        write(self.folder, {"reeds.zip": zipped(mod())})
+        lone = check_mods(self.path("Reeds (copy)"), card=card)
+        self.assertEqual([each.code for each in lone.fixable], ["number-type"])
+        ledger = self.ledger()
+        lone.change(ledger).apply(ledger)
+        for name, code in (("Reeds (copy)", "name-differs"), ("reeds.zip", "archive-type")):
+            found = check_mods(self.path(name), card=card)
+            self.assertIn(code, codes(found))
+            self.assertEqual(found.fixable, ())
+            self.assertEqual(found.change(ledger).actions, ())
+
     def test_ids_by_unicode_form(self) -> None:
         """An id with an accent in one letter, and one in two, are one on some systems."""
         one, two_letters = mod("pier-\u00e9"), mod("pier-e\u0301")

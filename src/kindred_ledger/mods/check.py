@@ -50,7 +50,6 @@ class ModCheck(Struct, frozen=True, dict=True):
     build: Version | None
     faults: tuple[Fault, ...]
     compatibility: Compatibility | None = None
-    ledger: Ledger | None = None
 
     def __repr__(self) -> str:
         return f"<ModCheck {count(len(self.mods), 'mod')}, {count(len(self.findings), 'finding')}>"
@@ -135,7 +134,7 @@ def check_mods(
     faults, judged = _all_faults(found, wanted, ledger)
     if isinstance(subject, Install) and ledger is not None:
         faults += (Fault(each, each.where) for each in test_copies(subject, ledger))
-    return ModCheck(subject, found, wanted, tuple(faults), judged, ledger)
+    return ModCheck(subject, found, wanted, tuple(faults), judged)
 
 
 def _version(build: str | Version) -> Version:
@@ -173,7 +172,22 @@ def _all_faults(
         from .completeness import gap_faults  # it loads all that converts
 
         faults += gap_faults(found, ledger)
+    if found.alone:
+        faults = [_left_to_do(f) if f.finding.code in _BESIDE else f for f in faults]
     return faults, judged if build is not None and says else None
+
+
+# What mends these makes something beside the mod, which is all that is looked at of one by itself.
+_BESIDE = ("archive-type", "name-differs", "several-mods")
+
+
+def _left_to_do(fault: Fault) -> Fault:
+    """Return a fault that nothing mends here; what would is what to do."""
+    remedy = (
+        fault.finding.remedy
+        or f"Check the folder it lies in, and have it mended: {fault.finding.fix}."
+    )
+    return Fault(replace(fault.finding, fix="", remedy=remedy), fault.path)
 
 
 _GIVE_CARD = "Give the card of the title."
