@@ -213,10 +213,10 @@ if TYPE_CHECKING:
         ReleaseMatch,
         compare,
         compatible_mods,
+        copies_under_test,
         match_releases,
         mods_in,
         place_test_copy,
-        test_copies,
         to_frame,
     )
     from .progress import (
@@ -296,7 +296,7 @@ _HOMES = {
     " Patterns Place Seen StorageLimits TarPlace Tree ZipPlace open_place scan",
     "places.remotes": "Login Remote RemotePlace connect",
     "planning": "Comparison ReleaseMatch compare compatible_mods match_releases mods_in place_test_copy"
-    " test_copies to_frame",
+    " copies_under_test to_frame",
     "progress": "Progress Task",
     "releases": "ChosenRelease IndexedRelease ReleaseIndex RetryPolicy Shelved Source"
     " choose_release read_index shelve shelve_from source_at",
@@ -458,6 +458,7 @@ __all__ = [
     "convert_bytes",
     "convert_files",
     "convert_install",
+    "copies_under_test",
     "decode",
     "drill",
     "drop_edits",
@@ -501,7 +502,6 @@ __all__ = [
     "switch",
     "tables_in",
     "take_edits",
-    "test_copies",
     "to_frame",
     "trim_mod",
     "undo",

@@ -22,7 +22,7 @@ from ..ledger import Ledger, Tag
 from ..places import AnyPlace, SubPlace
 from ..planning.modded import Modded, modded, releases_on_shelf
 from ..planning.rearranged import Rearranged
-from ..planning.test_copies import test_copies
+from ..planning.trial_copies import copies_under_test
 from ..progress import Progress
 from ..versions import Version
 from ..wording import count
@@ -133,7 +133,7 @@ def check_mods(
         wanted = subject.told_version
     faults, judged = _all_faults(found, wanted, ledger)
     if isinstance(subject, Install) and ledger is not None:
-        faults += (Fault(each, each.where) for each in test_copies(subject, ledger))
+        faults += (Fault(each, each.where) for each in copies_under_test(subject, ledger))
     return ModCheck(subject, found, wanted, tuple(faults), judged)
 
 

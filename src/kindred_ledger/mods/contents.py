@@ -16,7 +16,7 @@ from ..places import FILE, Place, archive_in, folded, read_bytes
 from ..planning.rearranged import Rearranged
 from ..versions import Version
 from ..wording import count
-from .faults import Fault, error, mended, note, warning
+from .faults import Fault, error, mended, note, renaming, warning
 from .pictures import HEAD, picture_size
 
 __all__ = ["content_faults", "set_number"]
@@ -63,7 +63,7 @@ def _parts(each: Gathered, mod: Mod) -> Iterator[Fault]:
         if len(alike) == 1 and not each.packed:
             told += f"; there is {alike[0]}"
             fault = error("part-missing", told, each.path)
-            mend = partial(_rename, path=each.at(alike[0]), to=each.at(wanted))
+            mend = renaming(each.at(alike[0]), each.at(wanted), "named as the descriptor does")
             yield mended(fault, f"name {alike[0]} as the descriptor does", mend)
         else:
             yield error("part-missing", told, each.path, remedy="Get the mod again, whole.")
@@ -210,10 +210,6 @@ def _edit(
 def set_number(made: Rearranged, path: str, codec: str, key: str, value: int) -> None:
     """Have a number of a descriptor be another one, and all else of the file stay as it is."""
     _edit(made, path=path, codec=codec, at=parse_path(key), value=value)
-
-
-def _rename(made: Rearranged, *, path: str, to: str) -> None:
-    made.move(path, to, "named as the descriptor does")
 
 
 # The picture

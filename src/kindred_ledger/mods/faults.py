@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from ..finding import Finding
 from ..planning.rearranged import Rearranged
 
-__all__ = ["Fault", "Mend", "error", "note", "warning"]
+__all__ = ["Fault", "Mend", "error", "mended", "note", "renaming", "warning"]
 
 Mend = Callable[[Rearranged], None]
 
@@ -41,3 +41,8 @@ def note(code: str, what: str, path: str, **more: str) -> Fault:
 def mended(fault: Fault, fix: str, mend: Mend) -> Fault:
     """Return a fault with what mends it."""
     return Fault(replace(fault.finding, fix=fix), fault.path, mend)
+
+
+def renaming(path: str, to: str, reason: str) -> Mend:
+    """Return what gives a file or folder another name."""
+    return lambda made: made.move(path, to, reason)

@@ -9,7 +9,7 @@ from ..places import AnyPlace
 from ..planning.context import Context
 from ..planning.modded import fitting_card
 from ..planning.operation import Operation
-from ..planning.test_copies import place_test_copy
+from ..planning.trial_copies import place_test_copy
 from .check import ModCheck, check_mods
 from .relink import relink
 from .swap import swap_library

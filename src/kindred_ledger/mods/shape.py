@@ -24,7 +24,7 @@ from ..places import (
 )
 from ..planning.rearranged import Rearranged
 from ..wording import count
-from .faults import Fault, error, mended, warning
+from .faults import Fault, error, mended, renaming, warning
 
 __all__ = ["loose_faults", "shape_faults"]
 
@@ -118,7 +118,7 @@ def _misnamed(each: Gathered, found: list[str]) -> Fault:
     if len(found) > 1 or each.packed:
         return error("descriptor-named", told, each.path, remedy=f"Name it {right}.")
     old, new = each.at(found[0]), each.at(right)
-    return mended(fault, f"name it {right}", partial(_rename, path=old, to=new))
+    return mended(fault, f"name it {right}", renaming(old, new, f"was called {found[0]}"))
 
 
 def _too_deep(each: Gathered, folder: str) -> Fault:
@@ -226,7 +226,7 @@ def _named_otherwise(each: Gathered, mod: Mod, tree: Tree) -> Iterator[Fault]:
     if "/" in wanted or any(folded(path) == folded(target) for path in tree if path != each.path):
         yield fault
         return
-    yield mended(fault, f"name it {wanted}", partial(_rename, path=each.path, to=target))
+    yield mended(fault, f"name it {wanted}", renaming(each.path, target, f"was called {each.name}"))
 
 
 def _stem(name: str) -> str:
@@ -236,10 +236,6 @@ def _stem(name: str) -> str:
 
 
 # What mends
-
-
-def _rename(made: Rearranged, *, path: str, to: str) -> None:
-    made.move(path, to, f"was called {path.rpartition('/')[2]}")
 
 
 def _remove(made: Rearranged, *, path: str) -> None:

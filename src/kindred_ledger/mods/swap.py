@@ -14,15 +14,12 @@ from decimal import Decimal
 from graphlib import CycleError, TopologicalSorter
 from typing import Any
 
-from msgspec import Struct
-
 from ..cards import Card
-from ..cards.models import ElementsTable, LibraryTable, ProjectsTable
-from ..cards.mods import read_values
+from ..cards.models import ElementsTable, ProjectsTable
 from ..changes import Changeset, fitted
 from ..errors import FormatError, UsageError
 from ..finding import Finding
-from ..formats import Document, Path, decode, format_path, parse_path, values_at
+from ..formats import Document, Path, decode, format_path, parse_path
 from ..ledger import Ledger, Tag
 from ..places import FilePlace, FolderPlace, Patterns, Place, read_bytes
 from ..planning.rearranged import Rearranged
@@ -30,75 +27,9 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..suggestions import did_you_mean
 from ..wording import count
+from .libraries import Library, Part, old_names
 
 __all__ = ["swap_library"]
-
-
-class _Part(Struct, frozen=True):
-    """A part of a library: its parameters with their defaults, and the old names of both."""
-
-    name: str
-    parameters: Mapping[str, Any]
-    was: tuple[str, ...]
-    were: Mapping[str, str]  # the parameter of today by its old name
-
-
-class _Library(Struct, frozen=True):
-    """A library: its name, version, file, and parts."""
-
-    name: str
-    version: str
-    file: str
-    parts: Mapping[str, _Part]
-
-    def successors(self, part: str, of: _Library | None) -> list[_Part]:
-        """Return the parts that one of another version may be here, by the old names that either lists."""
-        if part in self.parts:
-            return [self.parts[part]]
-        before = of.parts[part].was if of is not None and part in of.parts else ()
-        return [each for name, each in self.parts.items() if part in each.was or name in before]
-
-    @staticmethod
-    def load(path: str, table: LibraryTable) -> _Library:
-        """Read the file of a library.
-
-        Raises:
-            UsageError: there is no such file.
-            FormatError: it is damaged, or has no name or version.
-        """
-        try:
-            with open(path, "rb") as file:
-                data = file.read()
-        except OSError as error:
-            raise UsageError(f"the library cannot be read: {error.strerror}", where=path) from error
-        try:
-            values = read_values(data, os.path.basename(path), table.codec)
-        except FormatError as error:
-            raise error.inside(path) from None
-        told = {
-            key: next(values_at(values, parse_path(key)), "") for key in (table.name, table.version)
-        }
-        parts = next(values_at(values, parse_path(table.parts)), None)
-        if not all(told.values()) or not isinstance(parts, dict):
-            raise FormatError(
-                f"this is no library: it lacks {table.name}, {table.version} or {table.parts}",
-                where=path,
-            )
-        made = {name: _part(name, value, table) for name, value in parts.items()}
-        return _Library(str(told[table.name]), str(told[table.version]), path, made)
-
-
-def _part(name: str, value: Any, table: LibraryTable) -> _Part:
-    value = value if isinstance(value, dict) else {}
-    parameters = value.get(table.parameters) or {}
-    described = {key: each if isinstance(each, dict) else {} for key, each in parameters.items()}
-    were = {old: key for key, each in described.items() for old in _names(each.get(table.was))}
-    defaults = {key: each.get(table.default) for key, each in described.items()}
-    return _Part(name, defaults, tuple(_names(value.get(table.was))), were)
-
-
-def _names(value: Any) -> list[str]:
-    return [value] if isinstance(value, str) else [str(each) for each in value or ()]
 
 
 def swap_library(
@@ -142,7 +73,7 @@ def swap_library(
     made_of: dict[str, None] = {}
     for table in card.file.projects.values():
         wanted = Patterns(tuple(table.files))
-        library = _Library.load(os.path.abspath(os.path.expanduser(os.fspath(new))), table.library)
+        library = Library.load(os.path.abspath(os.path.expanduser(os.fspath(new))), table.library)
         for path in before.files:
             if not wanted(path):
                 continue
@@ -190,7 +121,7 @@ class _Swapped:
         self._before = decode(data, table.codec)
         self.libraries = self._listed()
         self.findings: list[Finding] = []
-        self._other: _Library | None = None
+        self._other: Library | None = None
         self._made_list = False  # whether an earlier swap made the list of notes
         self._lines: dict[str, Line] = {}
 
@@ -211,7 +142,7 @@ class _Swapped:
                 if isinstance(record, dict):
                     yield table, at, record
 
-    def swap(self, old: str, library: _Library) -> None:
+    def swap(self, old: str, library: Library) -> None:
         """Swap what is of a library, as far as it goes."""
         listed = self.document.get(self.libraries[old])
         table = self._table.libraries
@@ -253,12 +184,12 @@ class _Swapped:
                     self.document.set((*at, number, "made_list"), True)
                     break
 
-    def _opened(self, listed: Mapping[str, Any]) -> _Library | None:
+    def _opened(self, listed: Mapping[str, Any]) -> Library | None:
         """Return the library that is swapped, if it is where the project says; else it will do without."""
         file = str(listed.get(self._table.libraries.file, ""))
         path = os.path.normpath(os.path.join(self._folder, *file.replace("\\", "/").split("/")))
         try:
-            return _Library.load(path, self._table.library) if file else None
+            return Library.load(path, self._table.library) if file else None
         except (UsageError, FormatError):
             return None
 
@@ -274,7 +205,7 @@ class _Swapped:
         return out
 
     def _held(
-        self, ids: Mapping[str, tuple[ElementsTable, Path, dict[str, Any]]], library: _Library
+        self, ids: Mapping[str, tuple[ElementsTable, Path, dict[str, Any]]], library: Library
     ) -> dict[str, str]:
         """Return what cannot be swapped, and why: no successor, several, or it depends on such."""
         held: dict[str, str] = {}
@@ -316,7 +247,7 @@ class _Swapped:
 
     def _one(
         self, id: str, table: ElementsTable, at: Path, record: dict[str, Any],
-        old: str, new: str, library: _Library,
+        old: str, new: str, library: Library,
     ) -> None:  # fmt: skip
         """Swap one element: its library, its part, its parameters."""
         part = str(record.get(table.part, ""))
@@ -333,7 +264,7 @@ class _Swapped:
         self._line(id, part, old, Outcome.CHANGED, "; ".join(told), successor.name, new)
 
     def _parameters(
-        self, id: str, inner: Path, old: str, new: str, part: _Part, other: _Part | None
+        self, id: str, inner: Path, old: str, new: str, part: Part, other: Part | None
     ) -> list[str]:
         """Bring the parameters of an element to those that its part has now."""
         values = self.document.get(inner) if self.document.find(inner) else {}
@@ -359,11 +290,13 @@ class _Swapped:
             self._note(id, old, new, lost, places)
         if other is not None:
             known = {*other.parameters, *other.were}
-            fresh = [n for n in part.parameters if n not in known and not {*_olds(part, n)} & known]
+            fresh = [
+                n for n in part.parameters if n not in known and not {*old_names(part, n)} & known
+            ]
             told += [f"{name} is at its default, {_shown(part.parameters[name])}" for name in fresh]
         return told
 
-    def _check_type(self, id: str, part: _Part, name: str, value: Any) -> None:
+    def _check_type(self, id: str, part: Part, name: str, value: Any) -> None:
         """Warn of a value of another kind than the part takes."""
         default = part.parameters[name]
         if default is None or _kind(default) == _kind(value):
@@ -398,7 +331,7 @@ class _Swapped:
         told = f"{new} has nothing for {names}: noted in the project"
         self.findings.append(Finding.warning("parameter-noted", told, where=self.file, field=id))
 
-    def _restore(self, id: str, inner: Path, new: str, part: _Part) -> list[str]:
+    def _restore(self, id: str, inner: Path, new: str, part: Part) -> list[str]:
         """Take back what a swap the other way noted; return what is told of it."""
         at = parse_path(self._table.notes) if self._table.notes else ()
         notes = self.document.get(at) if at and self.document.find(at) else []
@@ -436,7 +369,7 @@ class _Swapped:
 
     # The list of libraries, and the books
 
-    def _list_library(self, old: str, new: str, library: _Library, *, keep: bool) -> None:
+    def _list_library(self, old: str, new: str, library: Library, *, keep: bool) -> None:
         """Have the project list the new library, and the old one only if something is still of it."""
         table = self._table.libraries
         at = self.libraries[old]
@@ -514,11 +447,6 @@ def _shown(value: Any) -> str:
     return repr(value) if isinstance(value, str) else str(value)
 
 
-def _olds(part: _Part, name: str) -> list[str]:
-    """Return the old names of a parameter."""
-    return [old for old, now in part.were.items() if now == name]
-
-
 def _links(table: ElementsTable, record: Mapping[str, Any]) -> Sequence[str]:
     found = record.get(table.links) if table.links else None
     return (
@@ -526,7 +454,7 @@ def _links(table: ElementsTable, record: Mapping[str, Any]) -> Sequence[str]:
     )
 
 
-def _renamed(old: str, version: str, library: _Library) -> str:
+def _renamed(old: str, version: str, library: Library) -> str:
     """Return what a project calls the new library, as it called the old one."""
     if version and version in old:
         return old.replace(version, library.version)

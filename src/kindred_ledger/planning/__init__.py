@@ -6,7 +6,7 @@ from .condition import condition_of
 from .frames import to_frame
 from .modded import compatible_mods, mods_in
 from .recognizing import ReleaseMatch, known_by_content, match_releases
-from .test_copies import place_test_copy, test_copies
+from .trial_copies import copies_under_test, place_test_copy
 
 __all__ = [
     "Collision",
@@ -17,10 +17,10 @@ __all__ = [
     "compare",
     "compatible_mods",
     "condition_of",
+    "copies_under_test",
     "known_by_content",
     "match_releases",
     "mods_in",
     "place_test_copy",
-    "test_copies",
     "to_frame",
 ]

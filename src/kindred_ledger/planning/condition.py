@@ -6,7 +6,7 @@ from ..cards import Install, axis_versions, out_of_step
 from ..finding import Finding
 from ..ledger import Ledger
 from ..places import roots_of, running_in
-from .test_copies import test_copies
+from .trial_copies import copies_under_test
 
 __all__ = ["condition_of"]
 
@@ -32,5 +32,5 @@ def condition_of(install: Install, ledger: Ledger | None = None) -> tuple[Findin
         for program in running_in(roots_of(install.place).values())
     )
     if ledger is not None:
-        found += test_copies(install, ledger)
+        found += copies_under_test(install, ledger)
     return tuple(found)

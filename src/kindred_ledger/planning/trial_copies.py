@@ -17,7 +17,7 @@ from ..ledger import Ledger, Record, not_undone
 from ..places import FILE, AnyPlace, FilePlace, FolderPlace, Place, Tree, as_place, look, roots_of
 from ..progress import Progress
 
-__all__ = ["OPERATION", "place_test_copy", "test_copies"]
+__all__ = ["OPERATION", "copies_under_test", "place_test_copy"]
 
 OPERATION = "test copy"
 
@@ -98,12 +98,12 @@ def _above(folder: str) -> list[str]:
     return ["/".join(parts[:number]) for number in range(1, len(parts))]
 
 
-def test_copies(install: Install, ledger: Ledger) -> tuple[Finding, ...]:
+def copies_under_test(install: Install, ledger: Ledger) -> tuple[Finding, ...]:
     """Return which copies for a test are still there: what, who placed it, when, and how to end the test.
 
     >>> kl.place_test_copy(install, "server/tables.xml", "program/data", ledger=ledger).apply(ledger)
     <Applied ...>
-    >>> print(kl.test_copies(install, ledger)[0].what)
+    >>> print(kl.copies_under_test(install, ledger)[0].what)
     a copy placed for a test, on ... by ...
     """
     roots = dict(roots_of(install.place))
