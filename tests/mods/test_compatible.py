@@ -13,7 +13,7 @@ import kindred_ledger as kl
 from kindred_ledger.cards.mods import read_builds
 from kindred_ledger.errors import VersionError
 from kindred_ledger.versions import NUMBER
-from tests.mods.support import ModsCase, at, mod
+from tests.mods.support import CARD, ModsCase, at, mod
 from tests.support import PlayCase, law
 
 BUILDS = ("1.2", "1.3", "1.3.5", "1.4", "1.4.2", "1.10", "2.0", "2.0-pre1", "2.1")
@@ -139,6 +139,23 @@ class Judged(ModsCase):
             lost = set(ids) - set(kept)
             for id in lost:  # and nobody is left out without a reason
                 self.assertTrue(builds[id] != "1.4" or set(needs[id]) & lost, (seed, id))
+
+
+class Met(ModsCase):
+    def test_old_mods_of_another_machine_are_held(self) -> None:
+        """What it added and does not fit stays in its entry, and is listed; the rest is merged."""
+        card = CARD + '[categories.mods]\ninclude = ["/program/mods/"]\n'
+        sound = {**at("mods/a", mod("a")), "on.json": b"[]"}
+        here = self.title(sound, card=card)
+        there = self.title(
+            {**sound, **at("mods/b", mod("b")), **at("mods/old", mod("old", builds="1.2"))},
+            card=card, name="there",
+        )  # fmt: skip
+        entry = kl.Ledger.open(self.path("ledger"), machine="laptop").backup(there)
+        change = kl.meet(here, ledger=self.ledger(), other=entry.id)
+        self.assertIn("mods-held", [each.code for each in change.findings])
+        arriving = {"/".join(each.path.split("/")[:3]) for each in change.actions}
+        self.assertEqual(arriving, {"program/mods/b"})
 
 
 class BeforeAChange(PlayCase):

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TypeVar
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card
-from ..cards.mods import Fit, Mod, ModVerdict
+from ..cards.mods import Mod, ModVerdict
 from ..changes.plan import Plan
 from ..errors import KindredError
 from ..finding import Finding
@@ -18,7 +18,7 @@ from ..wording import count
 from .modded import Modded
 from .rearranged import Rearranged
 
-__all__ = ["held_mods", "with_mod_findings"]
+__all__ = ["Held", "held_mods", "with_mod_findings"]
 
 _P = TypeVar("_P", bound=Plan)
 _SHOWN = 5
@@ -76,28 +76,36 @@ def _as_it_would_be(change: Plan, card: Card) -> Place:
     return made
 
 
-def held_mods(
-    card: Card, place: Place, tree: Tree, now: Tree, build: Version | None
-) -> tuple[list[Mod], list[Finding]]:
-    """Return the mods of a place that are not to be brought to an install of a build, and what says so.
+class Held(Struct, frozen=True):
+    """Mods that are not brought to an install, and what says so."""
 
-    Those are not there now, and do not fit the build, or nobody knows whether they do.
+    mods: tuple[Mod, ...]
+    finding: Finding
+
+    def __call__(self, path: str) -> bool:
+        """Tell whether a path is of none of them."""
+        return not any(path == mod.path or path.startswith(f"{mod.path}/") for mod in self.mods)
+
+
+def held_mods(
+    card: Card, place: Place, tree: Tree, now: Tree, build: Version | None, *, remedy: str
+) -> Held | None:
+    """Return the mods of a place that are not to be brought to an install of a build; None if all may be.
+
+    Those are not there now, and do not fit the build, or nobody knows whether they do. `remedy` says how one
+    is brought all the same.
     """
     if not card.mods or build is None:
-        return [], []
+        return None
     judged = Modded(place, tree, card.mods, card).judged(build)
     held = [
         fit for fit in judged.of(ModVerdict.DISABLE, ModVerdict.UNKNOWN) if fit.mod.path not in now
     ]
-    return [fit.mod for fit in held], [_held(held, build)] if held else []
-
-
-def _held(held: Sequence[Fit], build: Version) -> Finding:
+    if not held:
+        return None
     told = [f"{fit.mod}: {fit.why}" for fit in held]
     more = f" and {len(told) - _SHOWN} more" if len(told) > _SHOWN else ""
     what = f"{count(len(held), 'old mod')} would come back and not fit {build}, so they stay out:"
     what += f" {'; '.join(told[:_SHOWN])}{more}"
-    return Finding.warning("mods-held", what, remedy=f"To bring one back all the same: {_NAME_IT}")
-
-
-_NAME_IT = "name its folder, `only=FOLDER/`."
+    finding = Finding.warning("mods-held", what, remedy=remedy)
+    return Held(tuple(fit.mod for fit in held), finding)

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
 
 from msgspec.structs import replace
 
 from ..cards import Install, select_categories
 from ..changes import Changeset, redo, restore, undo
-from ..finding import Finding
 from ..ledger import Entry
 from ..places import Every, Place, as_target, wanted
 from .context import Context
-from .mods_after import held_mods
+from .mods_after import Held, held_mods, with_mod_findings
 from .operation import Operation
 
 __all__ = ["Redo", "Restore", "Undo"]
@@ -41,16 +39,18 @@ class Restore(Operation, frozen=True, tag="restore"):
             asked.append(f"the {kind} {', '.join(self.categories)}")
         place: Place | None = None
         tag = None
-        held: list[Finding] = []
+        held: Held | None = None
+        install: Install | None = None
         why = f"only {' of '.join(asked)} was asked for"
         target = self.into or found.roots.get("program", "")
         if target and "://" not in target and os.path.isdir(os.path.expanduser(target)):
             subject = context.subject(target)
             if isinstance(subject, Install):
-                place, tag = subject.place, subject.tag
+                install, place, tag = subject, subject.place, subject.tag
                 if not self.only and found.tag.version != tag.version:
-                    held = _hold_mods(subject, found, context, chosen)
-                    why = why if asked or not held else _HELD
+                    held = _held(subject, found, context)
+                    chosen += [held] if held is not None else []
+                    why = why if asked or held is None else _HELD
         if self.into and place is None:
             place = context.place(self.into) if "://" in self.into else as_target(self.into)
         change = restore(
@@ -64,24 +64,25 @@ class Restore(Operation, frozen=True, tag="restore"):
             tag=tag,
             progress=context.progress,
         )
-        return replace(change, findings=(*change.findings, *held)) if held else change
+        if install is None:
+            return change
+        change = with_mod_findings(change, install.card, install.told_version, arriving=True)
+        if held is None:
+            return change
+        return replace(change, findings=(*change.findings, held.finding))
 
 
 _HELD = "an old mod that does not fit the build that is there now"
 
 
-def _hold_mods(
-    install: Install, entry: Entry, context: Context, chosen: list[Callable[[str], bool]]
-) -> list[Finding]:
-    """Leave out the mods of an entry that are not there now and do not fit the build; return what says so."""
+def _held(install: Install, entry: Entry, context: Context) -> Held | None:
+    """Return the mods of an entry that are not there now and do not fit the build; None if all may come."""
     place = context.ledger.place(entry)
-    now = install.place.survey()
-    held, told = held_mods(install.card, place, place.tree, now, install.told_version)
-    starts = tuple(f"{mod.path}/" for mod in held)
-    alone = {mod.path for mod in held}
-    if held:
-        chosen.append(lambda path: path not in alone and not path.startswith(starts))
-    return told
+    now, build = install.place.survey(), install.told_version
+    return held_mods(install.card, place, place.tree, now, build, remedy=_ALL_THE_SAME)
+
+
+_ALL_THE_SAME = "To bring one back all the same, name its folder: `only=FOLDER/`."
 
 
 class Undo(Operation, frozen=True, tag="undo"):

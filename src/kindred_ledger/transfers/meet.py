@@ -22,7 +22,7 @@ from ..ledger import Entry, Ledger, Record, TookIn, not_undone, relation_of
 from ..merge import Choice, PathDecision, Policy, Rule, Side, digests_of, merge_trees
 from ..places import FILE, AnySelection, Every, Node, Tree, archive_of, as_selection, roots_of
 from ..planning.deciding import refuse_undecided
-from ..planning.mods_after import with_mod_findings
+from ..planning.mods_after import held_mods, with_mod_findings
 from ..planning.naming import beside_name
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -104,6 +104,11 @@ def meet(
     base_entry = history.base(other)
     wanted = Every((wanted, _NotLeftOut((other, base_entry) if base_entry else (other,))))
     now = ledger.scan(install.place, progress=progress)
+    place = ledger.place(other)
+    again = f"To bring one all the same: kindred restore {other.id} --only FOLDER/"
+    held = held_mods(install.card, place, place.tree, now, build, remedy=again)
+    if held is not None:
+        wanted = Every((wanted, held))
     theirs = ledger.tree(other).select(wanted)
     base = ledger.tree(base_entry).select(wanted) if base_entry else Tree()
     ways = choices or MeetChoices()
@@ -128,7 +133,11 @@ def meet(
                 Statement(f"{_who(other)}, entry {other.id}", "files", tuple(found.lines)),
                 *found.statements,
             ),
-            findings=(Finding.note("compared-with", f"compared with {since}"), *found.findings),
+            findings=(
+                Finding.note("compared-with", f"compared with {since}"),
+                *found.findings,
+                *((held.finding,) if held is not None else ()),
+            ),
             relations=(TookIn(other.id),),
         )
     )
