@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import kindred_ledger as kl
 from kindred_ledger.mods.references import form_of, references_in
+from tests.mods.test_swap import CARD as SWAP_CARD
 from tests.support import Case, files_in, side_law, write
 
 
@@ -123,6 +124,27 @@ class Mended(RelinkCase):
         self.assertIn(": ../libraries/new/a.part", top.statements[0].lines[0].became)
         unclear = self.relink({"deep/p.json": b'{"x": "old/a.part"}'}, library)
         self.assertEqual(self.codes(unclear), ["reference-ambiguous"])
+
+    def test_libraries_are_told_by_their_own_words(self) -> None:
+        """Whatever their folders are called; another version is told, and so are ids that lead nowhere."""
+        write(self.folder, {"title.card.toml": SWAP_CARD.encode()})
+        card = kl.Card.load(self.path("title.card.toml"))
+        listed = [{"id": "p", "name": "piers", "version": "1", "file": "gone/piers.lib"}]
+        thing = {"id": "a", "library": "q", "part": "x", "set": {}, "links": ["b"]}
+        project = {"libraries": listed, "elements": [thing], "makers": []}
+        files = {"p.json": json.dumps(project).encode()}
+        old, new = ({"name": "piers", "version": v, "parts": {}} for v in ("1", "2"))
+        both = {"x/piers.lib": json.dumps(old).encode(), "y/piers.lib": json.dumps(new).encode()}
+        change = self.relink(files, both, card=card)
+        self.assertEqual(self.codes(change), ["id-unknown", "id-unknown"])
+        self.assertIn("x/piers.lib", change.statements[0].lines[0].became)
+        self.assertIn("it holds piers 1", change.statements[0].lines[0].reason)
+        other = self.relink(files, {"y/piers.lib": both["y/piers.lib"]}, card=card)
+        self.assertIn("reference-other-version", self.codes(other))
+        self.assertEqual(other.actions, ())
+        here = {**files, "gone/piers.lib": both["y/piers.lib"]}
+        told = [f.what for f in self.relink(here, both, card=card).findings]
+        self.assertIn("gone/piers.lib is there, and is not piers 1", told)
 
     def test_there_and_back(self) -> None:
         """A random project whose libraries move, and move back, is what it was, to the byte."""

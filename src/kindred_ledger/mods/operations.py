@@ -83,12 +83,17 @@ class Relink(Operation, frozen=True, tag="relink"):
     project: str
     search: tuple[str, ...]
     choices: tuple[str, ...] = ()
+    title: str = ""
 
     def compute(self, context: Context) -> Changeset:
+        with_projects = [each for each in context.cards if each.file.projects]
+        if self.title:
+            with_projects = [context.card_of(self.title)]
         return relink(
             self.project,
             self.search,
             ledger=context.ledger,
+            card=with_projects[0] if len(with_projects) == 1 else None,
             choices=dict(_chosen(text) for text in self.choices),
             progress=context.progress,
         )

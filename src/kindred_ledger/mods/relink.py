@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
+from ..cards import Card
 from ..changes import Changeset, fitted
 from ..errors import UsageError
 from ..finding import Finding
@@ -24,6 +25,7 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..suggestions import path_meant
 from ..wording import count
+from .declared import Declared, Wanted
 from .references import Reference, put_anew, references_in
 
 __all__ = ["Candidate", "Relinked", "find_broken", "relink"]
@@ -38,7 +40,8 @@ class Candidate(Struct, frozen=True):
     """A file that a reference may mean, and what speaks for it.
 
     `same_content`: it is what the ledger has of the old place; `common` is how many parts of the path agree
-    from the end; `near` how many other references of the same old folder are found in its folder.
+    from the end; `near` how many other references of the same old folder are found in its folder; `holds` the
+    library that is wanted, and that it holds by its own words.
     """
 
     path: str
@@ -46,16 +49,18 @@ class Candidate(Struct, frozen=True):
     common: int = 0
     near: int = 0
     other_version: bool = False
+    holds: str = ""
 
     @property
-    def weight(self) -> tuple[bool, int, int]:
+    def weight(self) -> tuple[bool, bool, int, int]:
         """What candidates are ranked by."""
-        return self.same_content, self.common, self.near
+        return bool(self.holds), self.same_content, self.common, self.near
 
     @property
     def evidence(self) -> str:
         """What speaks for it, in words."""
-        told = ["the same content"] if self.same_content else []
+        told = [f"it holds {self.holds}"] if self.holds else []
+        told += ["the same content"] if self.same_content else []
         told.append("perhaps another version" if self.other_version else "the same name")
         if self.common > 1:
             told.append(f"{self.common} parts of the path agree")
@@ -87,13 +92,15 @@ def relink(
     search: Sequence[str | os.PathLike[str]],
     *,
     ledger: Ledger,
+    card: Card | None = None,
     choices: Mapping[str, str] | None = None,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that mends the references of a project (a folder, or one file) that lead nowhere.
 
-    They are looked for in the folders `search`. `choices` says for a reference, or for a folder that several
-    begin with, what it shall be.
+    They are looked for in the folders `search`. With a `card` that describes projects the libraries they list
+    are told by name and version, and ids that lead nowhere are found, too. `choices` says for a reference, or
+    for a folder that several begin with, what it shall be.
 
     Raises:
         UsageError: there is no such file or folder, or a choice is of no reference.
@@ -104,7 +111,10 @@ def relink(
     """
     place = _opened(project)
     before = ledger.scan(place, progress=progress)
-    references, broken = find_broken(place, before, search, ledger=ledger, choices=choices or {})
+    declared = Declared(place, before, card)
+    references, broken = find_broken(
+        place, before, search, ledger=ledger, choices=choices or {}, wanted=declared.wanted
+    )
     made = Rearranged(place, before)
     by_file: dict[str, dict[Reference, str]] = {}
     for each in broken:
@@ -127,7 +137,7 @@ def relink(
             before=before,
             actions=made.actions(),
             statements=(_books(name, references, broken, again),),
-            findings=tuple(_told(broken)),
+            findings=(*_told(broken), *declared.findings, *_not_as_listed(place, declared.wanted)),
         )
     )
 
@@ -152,6 +162,7 @@ def find_broken(
     *,
     ledger: Ledger | None = None,
     choices: Mapping[str, str] = {},
+    wanted: Mapping[tuple[str, str], Wanted] = {},
 ) -> tuple[list[Reference], list[Relinked]]:
     """Return all references of a project, and those that lead nowhere with what they may mean."""
     root = (
@@ -170,7 +181,10 @@ def find_broken(
     known = _Known(ledger)
     homes = _homes(found, broken)
     bases = _Bases(root, references)
-    return references, [_judged(each, bases, found, known, homes, choices) for each in broken]
+    return references, [
+        _judged(each, bases, found, known, homes, choices, wanted.get((each.file, each.field)))
+        for each in broken
+    ]
 
 
 class _Bases:
@@ -316,6 +330,7 @@ def _judged(
     known: _Known,
     homes: Mapping[str, Counter[str]],
     choices: Mapping[str, str],
+    wanted: Wanted | None,
 ) -> Relinked:
     for old, new in choices.items():
         below = _below(each.text, old)
@@ -334,7 +349,7 @@ def _judged(
             bool(digests) and _digest(path) in digests,
             _common(each.plain, path),
             near[os.path.dirname(path)] - 1,
-            not _same_numbers(each.plain, path),
+            *_as_wanted(each, path, wanted),
         )
         for path in found.named(each.name)
     ]
@@ -363,6 +378,35 @@ def _common(plain: str, path: str) -> int:
     while number < min(len(own), len(other)) and folded(own[number]) == folded(other[number]):
         number += 1
     return number
+
+
+def _as_wanted(each: Reference, path: str, wanted: Wanted | None) -> tuple[bool, str]:
+    """Return whether a file is perhaps another version, and the library that is wanted if it holds it."""
+    told = wanted.held_by(path) if wanted is not None else ""
+    if told:
+        return told == "other", str(wanted) if told == "right" else ""
+    return not _same_numbers(each.plain, path), ""
+
+
+def _not_as_listed(place: Place, wanted: Mapping[tuple[str, str], Wanted]) -> Iterator[Finding]:
+    """Yield the libraries that are where a project says, and are not what it says."""
+    root = place.location if not isinstance(place, FilePlace) else os.path.dirname(place.location)
+    contents = {path: b"".join(blocks) for path, blocks in place.read({file for file, _ in wanted})}
+    for file, data in contents.items():
+        for each in references_in(file, data):
+            library = wanted.get((file, each.field))
+            if library is None or not _resolves(root, each):
+                continue
+            paths = [each.text] if each.form == "absolute" else _meant(root, each)
+            there = next((path for path in paths if os.path.exists(path)), "")
+            if there and library.held_by(there) == "other":
+                told = f"{each.text} is there, and is not {library}"
+                yield Finding.warning(
+                    "reference-other-version", told, where=file, field=each.field, remedy=_SWAP
+                )
+
+
+_SWAP = "Relink it to the right one, or swap the library: kindred mod swap"
 
 
 def _same_numbers(plain: str, path: str) -> bool:
