@@ -96,6 +96,19 @@ file dump zzz
 card layout check zzz.layout mossferry/version.txt
 card check zzz.card.toml
 card check mossferry.card.toml zzz
+mod check zzz
+mod check mossferry --core zzz --explain zzz
+mod trim zzz downloads/mossferry-1.4.zip
+mod trim mossferry/mods/reedlight zzz.zip
+mod trim mossferry/mods/reedlight downloads/mossferry-1.4.zip --drop "zzz*"
+mod relink zzz server
+mod relink mossferry/mods zzz
+mod relink mossferry/mods server --choose zzz=x
+mod users server zzz
+mod users zzz mossferry/mods --remove
+mod swap a b c --card zzz.card.toml
+mod test zzz mossferry --at program/mods
+mod test server mossferry --at zzz
 undo zzz
 redo zzz
 """

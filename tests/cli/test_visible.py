@@ -87,6 +87,15 @@ convert game --build 2.0 --dry-run --lines
 convert game --build 2.0 --prove
 convert game --build 2.0 --yes
 file rescue saves.sav NOTE
+mod check plain
+mod check plain --for NOTE
+mod check --explain NOTE
+mod trim plain other --dry-run --lines
+mod relink plain other --choose NOTE=NOTE
+mod relink plain other --dry-run --lines
+mod users plain other --called NOTE
+mod swap plain NOTE NOTE
+mod test plain game --at NOTE
 file patch identify NOTE NOTE
 file patch make saves.sav run --out NOTE.patches
 card route --card hostile.card.toml save

@@ -617,7 +617,7 @@ REPORTED: list[tuple[str, bytes, list[tuple[Any, ...]], bytes | None]] = [
     # JSON: a member that moves into a list leaves its key behind.
     ("json", b'{"a": {"x": 7}, "l": [1]}', [("move", ("a", "x"), ("l", 1))], b'{"a": {}, "l": [1, 7]}'),
     # What is moved out of a list changes the numbers of those behind it, not where it goes.
-    ("json", b'[1, {"a": 2}]', [("move", (0,), (1, "b"))], b'[ {"a": 2, "b": 1}]'),
+    ("json", b'[1, {"a": 2}]', [("move", (0,), (1, "b"))], b'[{"a": 2, "b": 1}]'),
     # INI: keys and sections that would be read back as something else; lines that go on.
     ("ini", b"[A]\nk=1\n", [("set", ("A", ";k"), "1")], None),
     ("ini", b"[A]\nk=1\n", [("set", ("A", "k\n[b]"), "1")], None),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -9,13 +10,32 @@ from msgspec import Struct
 
 from ..cards import Card
 from ..cards.models import LibraryTable, ProjectsTable
-from ..errors import KindredError
+from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..formats import Document, decode, format_path, parse_path
-from ..places import Patterns, Place, Tree, read_bytes
+from ..places import FilePlace, FolderPlace, Patterns, Place, Tree, read_bytes
+from ..suggestions import path_meant
 from .libraries import Library
 
-__all__ = ["Declared", "Wanted"]
+__all__ = ["Declared", "Wanted", "open_project"]
+
+
+def open_project(project: str | os.PathLike[str]) -> Place:
+    """Open a project: a folder, or one file.
+
+    Raises:
+        UsageError: there is no such file or folder.
+    """
+    path = os.path.abspath(os.path.expanduser(os.fspath(project)))
+    if not os.path.lexists(path):
+        above = os.path.dirname(path)
+        names = os.listdir(above) if os.path.isdir(above) else []
+        raise UsageError(
+            "no such file or folder",
+            where=os.fspath(project),
+            remedy=path_meant(os.path.basename(path), names),
+        )
+    return FolderPlace(path) if os.path.isdir(path) else FilePlace(path)
 
 
 class Wanted(Struct, frozen=True):

@@ -25,7 +25,7 @@ from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..suggestions import path_meant
 from ..wording import count
-from .declared import Declared, Wanted
+from .declared import Declared, Wanted, open_project
 from .references import Reference, put_anew, references_in
 
 __all__ = ["Candidate", "Relinked", "find_broken", "relink"]
@@ -109,7 +109,7 @@ def relink(
     >>> kl.relink(project, ["modding/quaywright/libraries"], ledger=ledger).summary
     'mend 3 of 3 references of delta that lead nowhere'
     """
-    place = _opened(project)
+    place = open_project(project)
     before = ledger.scan(place, progress=progress)
     declared = Declared(place, before, card)
     references, broken = find_broken(
@@ -140,19 +140,6 @@ def relink(
             findings=(*_told(broken), *declared.findings, *_not_as_listed(place, declared.wanted)),
         )
     )
-
-
-def _opened(project: str | os.PathLike[str]) -> Place:
-    path = os.path.abspath(os.path.expanduser(os.fspath(project)))
-    if not os.path.lexists(path):
-        above = os.path.dirname(path)
-        names = os.listdir(above) if os.path.isdir(above) else []
-        raise UsageError(
-            "no such file or folder",
-            where=os.fspath(project),
-            remedy=path_meant(os.path.basename(path), names),
-        )
-    return FolderPlace(path) if os.path.isdir(path) else FilePlace(path)
 
 
 def find_broken(

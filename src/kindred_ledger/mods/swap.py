@@ -21,12 +21,13 @@ from ..errors import FormatError, UsageError
 from ..finding import Finding
 from ..formats import Document, Path, decode, format_path, parse_path
 from ..ledger import Ledger, Tag
-from ..places import FilePlace, FolderPlace, Patterns, Place, read_bytes
+from ..places import Patterns, read_bytes
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..suggestions import did_you_mean
 from ..wording import count
+from .declared import open_project
 from .libraries import Library, Part, old_names
 
 __all__ = ["swap_library"]
@@ -64,7 +65,7 @@ def swap_library(
             remedy="Add a table [projects.NAME] to it; see docs/cards.md.",
         )
     where = os.path.abspath(os.path.expanduser(os.fspath(project)))
-    place: Place = FolderPlace(where) if os.path.isdir(where) else FilePlace(where)
+    place = open_project(project)
     before = ledger.scan(place, progress=progress)
     made = Rearranged(place, before)
     statements: list[Statement] = []

@@ -44,6 +44,10 @@ class Use(Struct, frozen=True):
     """A file that uses a library: the project it belongs to, where it is named in it, and how often.
 
     `places` are the first of them: `elements[3].library`, `line 7`, `byte 120`.
+
+    >>> use = kl.users_of("server/tables.xml", ["server"], names=["Reed Market"]).uses
+    >>> use
+    ()
     """
 
     project: str
@@ -95,6 +99,9 @@ def users_of(
 
     Raises:
         UsageError: a folder is not there, or the name is too short to look for.
+
+    >>> kl.users_of("nowhere", ["mossferry/data"], names=["Eelgate"]).uses[0].file
+    'harbours.json'
     """
     own = os.path.abspath(os.path.expanduser(os.fspath(library)))
     wanted = tuple(names) or (os.path.basename(own),)
@@ -223,6 +230,10 @@ def remove_library(
 
     Raises:
         UsageError: there is no such file or folder, or a project that is let go does not use it.
+
+    >>> change = kl.remove_library("runtimes/tidewheel-2.9", ["server"], ledger=ledger)
+    >>> [action.path for action in change.actions if action.before.kind == "file"]
+    ['tidewheel-2.9/release.txt']
     """
     path = os.path.abspath(os.path.expanduser(os.fspath(library)))
     if not os.path.lexists(path):
