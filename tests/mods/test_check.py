@@ -271,6 +271,10 @@ class Findings(ModsCase):
         found = self.check(contents, core=["a"], ledger=ledger)
         self.assertEqual(codes(found), ["core-incomplete"])
         self.assertIn("more.dat", found.findings[0].what)
+        self.assertEqual([each.code for each in found.fixable], ["core-incomplete"])
+        mine = {**contents, "mods/a/more.dat": b"more, and mine"}
+        edited = self.check(mine, core=["a"], ledger=ledger, name="edited")
+        self.assertEqual((codes(edited), edited.fixable), (["core-incomplete"], ()))
         newer = check_mods(self.title(contents, name="newer"), "2.0", ledger=ledger)
         fits = {fit.mod.id: str(fit.verdict) for fit in newer.compatibility.fits}  # type: ignore[union-attr]
         self.assertEqual(fits, {"a": "disable", "b": "update"})

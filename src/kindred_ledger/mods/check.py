@@ -240,7 +240,7 @@ def _updated(found: Modded, fault: Fault, fit: Fit, ledger: Ledger) -> Fault:
             if here.get(inner) != node:
                 made.put_from(f"{path}/{inner}", node, source, inner, reason)
 
-    return mended(fault, f"bring {fit.release}", mend)
+    return mended(fault, f"put {fit.release} in its place", mend)
 
 
 def _mend_one_each(made: Rearranged, faults: list[Fault]) -> bool:

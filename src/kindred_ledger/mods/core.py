@@ -94,7 +94,7 @@ def _brought(fault: Fault, path: str, source: Place, tree: Tree, name: str) -> F
 def _bring(made: Rearranged, *, path: str, source: Place, tree: Tree, name: str) -> None:
     for inner, node in tree.items():
         target = inner if path in tree else f"{path}/{inner}"
-        if target not in made.tree:
+        if made.node(target) is None:
             made.put_from(target, node, source, inner, f"from {name}")
 
 
@@ -109,26 +109,23 @@ def _not_whole(found: Modded, kind: ModKind, mod: Mod, ledger: Ledger) -> Iterat
             continue
         held = place.held.under(alone.path) if alone.path else place.held
         here = look(found.place, (f"{mod.path}/{path}" for path in held)).under(mod.path)
-        lacking = {
-            path: node
-            for path, node in held.items()
-            if node.kind == FILE and (path not in here or here[path].size != node.size)
-        }
+        files = {path: node for path, node in held.items() if node.kind == FILE}
+        lacking = {path: node for path, node in files.items() if path not in here}
+        other = [p for p, node in files.items() if p in here and here[p].size != node.size]
+        name = f"release:{release.name}"
         if lacking:
             told = (
                 f"{mod} belongs to the core set, and {count(len(lacking), 'file')} of its release"
             )
-            told += f" are missing or differ, such as {next(iter(lacking))}"
+            told += f" are missing, such as {next(iter(lacking))}"
             source = SubPlace(place, alone.path) if alone.path else place
-            mend = partial(
-                _restore,
-                path=mod.path,
-                source=source,
-                files=lacking,
-                name=f"release:{release.name}",
-            )
-            fault = error("core-incomplete", told, mod.path)
-            yield mended(fault, f"take them from release:{release.name}", mend)
+            mend = partial(_restore, path=mod.path, source=source, files=lacking, name=name)
+            yield mended(error("core-incomplete", told, mod.path), f"take them from {name}", mend)
+        elif other:
+            told = f"{mod} belongs to the core set, and {count(len(other), 'file')} differ from its"
+            told += f" release, such as {other[0]}"
+            remedy = f"If you did not edit them, bring them back from {name}."
+            yield warning("core-incomplete", told, mod.path, remedy=remedy)
         return
 
 

@@ -291,7 +291,10 @@ class _Trimmed:
         if again.builds is not None and build not in again.builds:
             told = f"it says that it is for {again.builds}, and {build} is not among them"
             yield Finding.warning(
-                "mod-unfit", told, where=again.descriptor, remedy="Say so once you have tried it."
+                "mod-unfit",
+                told,
+                where=self.root + again.descriptor,
+                remedy="Say so once you have tried it.",
             )
 
     def _set(self, mod: Mod, key: str, value: int) -> None:

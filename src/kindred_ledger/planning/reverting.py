@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from ..cards import Install, select_categories
 from ..changes import Changeset, redo, restore, undo
 from ..ledger import Entry
-from ..places import Every, Place, as_target, wanted
+from ..places import Every, Place, as_target, outline, wanted
 from .context import Context
 from .mods_after import Held, held_mods, with_mod_findings
 from .operation import Operation
@@ -78,7 +78,7 @@ _HELD = "an old mod that does not fit the build that is there now"
 def _held(install: Install, entry: Entry, context: Context) -> Held | None:
     """Return the mods of an entry that are not there now and do not fit the build; None if all may come."""
     place = context.ledger.place(entry)
-    now, build = install.place.survey(), install.told_version
+    now, build = outline(install.place), install.told_version
     return held_mods(install.card, place, place.tree, now, build, remedy=_ALL_THE_SAME)
 
 
