@@ -160,6 +160,10 @@ class Swapped(SwapCase):
         self.put(project([thing("b", "post", height=1)], []))
         change = self.swap("piers-1", "3")
         self.assertIn("may be one of several in 3: bollard, pile", change.findings[0].what)
+        taken = {**NEW, "post": part(height=1)}  # another thing by the old name
+        write(self.path("lib"), {"5/piers.lib": library("5", taken)})
+        change = self.swap("piers-1", "5")
+        self.assertIn("may be one of several in 5: bollard, post", change.findings[0].what)
         self.put(project([thing("b", "post", height="tall")], []))
         self.assertEqual(
             [each.code for each in self.swap("piers-1", "2").findings], ["parameter-kind"]

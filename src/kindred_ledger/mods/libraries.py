@@ -35,10 +35,12 @@ class Library(Struct, frozen=True):
 
     def successors(self, part: str, of: Library | None) -> list[Part]:
         """Return the parts that one of another version may be here, by the old names that either lists."""
-        if part in self.parts:
-            return [self.parts[part]]
         before = of.parts[part].was if of is not None and part in of.parts else ()
-        return [each for name, each in self.parts.items() if part in each.was or name in before]
+        return [
+            each
+            for name, each in self.parts.items()
+            if name == part or part in each.was or name in before
+        ]
 
     @staticmethod
     def load(path: str, table: LibraryTable) -> Library:
