@@ -58,6 +58,7 @@ def is_same_picture(one: bytes, other: bytes) -> bool:
         with Image.open(io.BytesIO(one)) as first, Image.open(io.BytesIO(other)) as second:
             if first.size != second.size:
                 return False
-            return first.convert("RGBA").tobytes() == second.convert("RGBA").tobytes()
+            shown = [picture.convert("RGBA").tobytes() for picture in (first, second)]
+            return bool(shown[0] == shown[1])
     except (OSError, ValueError, Image.DecompressionBombError):
         return False
