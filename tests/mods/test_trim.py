@@ -67,6 +67,21 @@ class Trimmed(Case):
                 )
                 self.assertIn(name, kept)
 
+    def test_what_is_named_stays(self) -> None:
+        """A part of the descriptor, and what is to be kept, also where it looks like a file of the making."""
+        told = {"id": "p", "pack": 3, "builds": "1.4", "parts": ["own.bak"]}
+        pack = {
+            "mod.json": json.dumps(told).encode(),
+            "own.bak": b"1",
+            "d.txt": b"x",
+            "b.tmp": b"2",
+        }
+        pack["c.tmp"] = b"3"
+        choices = kl.TrimChoices(keep=("b.tmp",))
+        self.assertEqual(
+            self.left(self.trim(pack, choices=choices)), ["b.tmp", "d.txt", "mod.json", "own.bak"]
+        )
+
     def test_archives_have_the_right_root(self) -> None:
         """A pack that was zipped a folder too deep lies where it is looked for, at the top or in a folder."""
         pack = {"mod.json": DESCRIPTOR, "tiles/1.tile": b"1", "d.txt": b"text"}

@@ -14,13 +14,13 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import Card, Install
-from ..cards.mods import Compatibility, Fit, Mod, ModVerdict, mod_alone
+from ..cards.mods import Compatibility, Fit, Mod, ModVerdict
 from ..changes import Changeset, fitted
 from ..errors import KindredError
 from ..finding import Finding, Severity
 from ..ledger import Ledger, Tag
-from ..places import AnyPlace, SubPlace
-from ..planning.modded import Modded, modded, releases_on_shelf
+from ..places import AnyPlace
+from ..planning.modded import Modded, modded, released_mod, releases_on_shelf
 from ..planning.rearranged import Rearranged
 from ..planning.trial_copies import copies_under_test
 from ..progress import Progress
@@ -128,17 +128,13 @@ def check_mods(
     found = modded(subject, card, core=core)
     wanted: Version | None = None
     if build:
-        wanted = found.card.build(build) if found.card is not None else _version(build)
+        wanted = found.build(build)
     elif isinstance(subject, Install):
         wanted = subject.told_version
     faults, judged = _all_faults(found, wanted, ledger)
     if isinstance(subject, Install) and ledger is not None:
         faults += (Fault(each, each.where) for each in copies_under_test(subject, ledger))
     return ModCheck(subject, found, wanted, tuple(faults), judged)
-
-
-def _version(build: str | Version) -> Version:
-    return build if isinstance(build, Version) else Version.parse(build)
 
 
 def _all_faults(
@@ -223,12 +219,11 @@ def _updated(found: Modded, fault: Fault, fit: Fit, ledger: Ledger) -> Fault:
     """Return a fault with what brings the fitting release of a mod from the shelf."""
     if fit.mod.packed or not fit.release:
         return fault
-    place = ledger.shelf.place(ledger.shelf.find(fit.release))
-    alone = mod_alone(found.kinds[fit.mod.kind], place, place.held)
-    if alone is None:
+    release = ledger.shelf.place(ledger.shelf.find(fit.release))
+    opened = released_mod(found.kinds[fit.mod.kind], release)
+    if opened is None:
         return fault
-    source = SubPlace(place, alone.path) if alone.path else place
-    held = place.held.under(alone.path) if alone.path else place.held
+    _, source, held = opened
 
     def mend(made: Rearranged) -> None:
         path, reason = fit.mod.path, f"from {fit.release}"

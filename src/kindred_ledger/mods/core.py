@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import partial
 
-from ..cards.mods import Compatibility, Mod, ModKind, gather, mod_alone, read_mods
+from ..cards.mods import Compatibility, Mod, ModKind, gather, read_mods
 from ..errors import FormatError, UsageError
 from ..formats import decode, likely_kinds, parse_path
 from ..ledger import Entry, Ledger
-from ..places import FILE, Node, Place, SubPlace, Tree, look, read_bytes
-from ..planning.modded import Modded
+from ..places import FILE, Place, SubPlace, Tree, look, read_bytes
+from ..planning.modded import Modded, released_mod
 from ..planning.rearranged import Rearranged
 from ..versions import Version
 from ..wording import count
@@ -48,14 +48,9 @@ def _missing(
     if ledger is None or found.card is None:
         return fault
     for release in reversed(ledger.shelf.releases(id)):
-        place = ledger.shelf.place(release)
-        mod = mod_alone(kind, place, place.held)
-        if mod is not None and _fits(mod, id, build):
-            name = f"release:{release.name}"
-            inner = mod.path
-            source: Place = SubPlace(place, inner) if inner else place
-            tree = place.held.under(inner) if inner else place.held
-            return _brought(fault, where, source, tree, name)
+        opened = released_mod(kind, ledger.shelf.place(release))
+        if opened is not None and _fits(opened[0], id, build):
+            return _brought(fault, where, opened[1], opened[2], f"release:{release.name}")
     for entry in reversed(ledger.entries()):
         if entry.tag.title == found.card.title:
             kept = _kept(entry, kind, id, build, ledger)
@@ -103,11 +98,10 @@ def _not_whole(found: Modded, kind: ModKind, mod: Mod, ledger: Ledger) -> Iterat
     for release in reversed(ledger.shelf.releases(mod.id)):
         if release.version != mod.version or mod.packed:
             continue
-        place = ledger.shelf.place(release)
-        alone = mod_alone(kind, place, place.held)
-        if alone is None:
+        opened = released_mod(kind, ledger.shelf.place(release))
+        if opened is None:
             continue
-        held = place.held.under(alone.path) if alone.path else place.held
+        _, source, held = opened
         here = look(found.place, (f"{mod.path}/{path}" for path in held)).under(mod.path)
         files = {path: node for path, node in held.items() if node.kind == FILE}
         lacking = {path: node for path, node in files.items() if path not in here}
@@ -118,8 +112,7 @@ def _not_whole(found: Modded, kind: ModKind, mod: Mod, ledger: Ledger) -> Iterat
                 f"{mod} belongs to the core set, and {count(len(lacking), 'file')} of its release"
             )
             told += f" are missing, such as {next(iter(lacking))}"
-            source = SubPlace(place, alone.path) if alone.path else place
-            mend = partial(_restore, path=mod.path, source=source, files=lacking, name=name)
+            mend = partial(_bring, path=mod.path, source=source, tree=Tree(lacking), name=name)
             yield mended(error("core-incomplete", told, mod.path), f"take them from {name}", mend)
         elif other:
             told = f"{mod} belongs to the core set, and {count(len(other), 'file')} differ from its"
@@ -127,13 +120,6 @@ def _not_whole(found: Modded, kind: ModKind, mod: Mod, ledger: Ledger) -> Iterat
             remedy = f"If you did not edit them, bring them back from {name}."
             yield warning("core-incomplete", told, mod.path, remedy=remedy)
         return
-
-
-def _restore(
-    made: Rearranged, *, path: str, source: Place, files: dict[str, Node], name: str
-) -> None:
-    for inner, node in files.items():
-        made.put_from(f"{path}/{inner}", node, source, inner, f"from {name}")
 
 
 # The list of what is switched on

@@ -86,9 +86,7 @@ class Relink(Operation, frozen=True, tag="relink"):
     title: str = ""
 
     def compute(self, context: Context) -> Changeset:
-        with_projects = [each for each in context.cards if each.file.projects]
-        if self.title:
-            with_projects = [context.card_of(self.title)]
+        with_projects = _with_projects(context, self.title)
         return relink(
             self.project,
             self.search,
@@ -108,9 +106,7 @@ class SwapLibrary(Operation, frozen=True, tag="swap library"):
     title: str = ""
 
     def compute(self, context: Context) -> Changeset:
-        with_projects = [card for card in context.cards if card.file.projects]
-        if self.title:
-            with_projects = [context.card_of(self.title)]
+        with_projects = _with_projects(context, self.title)
         if len(with_projects) != 1:
             names = ", ".join(card.name for card in with_projects) or "none"
             raise UsageError(
@@ -150,6 +146,13 @@ class RemoveLibrary(Operation, frozen=True, tag="remove library"):
             self.library, self.folders, ledger=context.ledger, let_go=self.let_go,
             names=self.names, progress=context.progress,
         )  # fmt: skip
+
+
+def _with_projects(context: Context, title: str) -> list[Card]:
+    """Return the cards that describe projects; the one that is named, if one is."""
+    if title:
+        return [context.card_of(title)]
+    return [card for card in context.cards if card.file.projects]
 
 
 def _chosen(text: str) -> tuple[str, str]:

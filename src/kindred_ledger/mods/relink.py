@@ -19,7 +19,17 @@ from ..changes import Changeset, fitted
 from ..errors import UsageError
 from ..finding import Finding
 from ..ledger import Ledger
-from ..places import FILE, FilePlace, FolderPlace, Place, Tree, as_place, digest_of, folded
+from ..places import (
+    FILE,
+    FilePlace,
+    FolderPlace,
+    Place,
+    Tree,
+    as_place,
+    digest_of,
+    folded,
+    refusals,
+)
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
@@ -353,7 +363,7 @@ def _judged(
 
 
 def _digest(path: str) -> bytes:
-    with open(path, "rb") as file:
+    with refusals(path), open(path, "rb") as file:
         return digest_of(iter(lambda: file.read(1 << 20), b""))[0]
 
 

@@ -99,7 +99,7 @@ def trim_mod(
     is that of the target, if nothing else tells it.
 
     Raises:
-        UsageError: nothing tells which files of the title the pack stands for.
+        UsageError: several folders of the title could be meant, or a pattern fits nothing.
 
     >>> change = kl.trim_mod("modding/packs/dusk", "downloads/mossferry-1.4.zip", ledger=ledger, of=card)
     >>> len(change.before.files), len(change.after.files)
@@ -211,8 +211,11 @@ class _Trimmed:
         more = Patterns(self._choices.drop) if self._choices.drop else None
         if more is not None:
             more.check_selected([path[len(self.root) :] for path in self.made.tree.files])
+        named = self._named()
         for path in self.made.tree.files:
             inner = path[len(self.root) :]
+            if path in named or self._kept(inner):
+                continue
             if self._kind.is_work(inner) or (more is not None and more(inner)):
                 self._drop(path, "a file of the making, which no pack needs")
 

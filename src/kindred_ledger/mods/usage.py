@@ -17,7 +17,17 @@ from ..errors import UsageError
 from ..finding import Finding
 from ..formats import Text
 from ..ledger import Ledger
-from ..places import FILE, FilePlace, FolderPlace, ItemPlace, Place, as_place, folded, outline
+from ..places import (
+    FILE,
+    FilePlace,
+    FolderPlace,
+    ItemPlace,
+    Place,
+    as_place,
+    folded,
+    outline,
+    refusals,
+)
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
 from ..wording import count
@@ -25,7 +35,6 @@ from .references import leaves_of
 
 __all__ = ["Usage", "Use", "remove_library", "users_of"]
 
-_HEAD = 4096  # bytes in which a file that is no plain text has a zero
 _PACKED = (
     b"PK\x03\x04",
     b"\x1f\x8b",
@@ -99,6 +108,7 @@ def users_of(
 
     Raises:
         UsageError: a folder is not there, or the name is too short to look for.
+        PlaceError: a file cannot be read.
 
     >>> kl.users_of("nowhere", ["mossferry/data"], names=["Eelgate"]).uses[0].file
     'harbours.json'
@@ -152,16 +162,17 @@ def _looked_through(
 
     for path in paths:
         full = place.path(path)
-        if os.path.getsize(full) > _LARGEST:
-            yield path, None
-            continue
-        with open(full, "rb", buffering=0) as file:
-            data: bytes = file.read()
+        with refusals(full):
+            if os.path.getsize(full) > _LARGEST:
+                yield path, None
+                continue
+            with open(full, "rb", buffering=0) as file:
+                data: bytes = file.read()
         if data[:8].startswith(_PACKED):
             yield path, None
             continue
         low = data.lower()
-        keyed = (*keys, *wide) if b"\0" in low[:_HEAD] else keys
+        keyed = (*keys, *wide) if b"\0" in low else keys
         yield path, data if any(key in low for key in keyed) else b""
 
 

@@ -36,7 +36,7 @@ from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..formats import parse_path, values_at
 from ..formats.kinds import claimed_kind
-from ..ledger import Ledger
+from ..ledger import Ledger, ReleasePlace
 from ..places import (
     DIR,
     FILE,
@@ -45,6 +45,7 @@ from ..places import (
     FolderPlace,
     ItemPlace,
     Place,
+    SubPlace,
     Tree,
     archive_in,
     as_place,
@@ -54,7 +55,15 @@ from ..places import (
 )
 from ..versions import NUMBER, Version
 
-__all__ = ["Modded", "compatible_mods", "kind_in", "modded", "mods_in", "releases_on_shelf"]
+__all__ = [
+    "Modded",
+    "compatible_mods",
+    "kind_in",
+    "modded",
+    "mods_in",
+    "released_mod",
+    "releases_on_shelf",
+]
 
 # The keys that descriptors without a card are looked through for, the likeliest first.
 _IDS = ("id", "identifier", "uid", "name")
@@ -145,6 +154,12 @@ class Modded(Struct, frozen=True, dict=True):
                     )
         return out
 
+    def build(self, text: str | Version) -> Version:
+        """Read a build of the title, as its card does; a `Version` stays itself."""
+        if self.card is not None:
+            return self.card.build(text)
+        return text if isinstance(text, Version) else Version.parse(text)
+
     def judged(
         self, build: Version | None, *, releases: FitReleases = lambda mod: ()
     ) -> Compatibility:
@@ -215,7 +230,7 @@ def compatible_mods(
     """
     found = modded(subject, card)
     if build:
-        wanted = found.card.build(build) if found.card is not None else _version(build)
+        wanted = found.build(build)
     elif isinstance(subject, Install):
         wanted = subject.sure_version
     else:
@@ -224,8 +239,17 @@ def compatible_mods(
     return found.judged(wanted, releases=releases)
 
 
-def _version(build: str | Version) -> Version:
-    return build if isinstance(build, Version) else Version.parse(build)
+def released_mod(kind: ModKind, release: ReleasePlace) -> tuple[Mod, Place, Tree] | None:
+    """Return the mod that a release on the shelf holds, the folder that is all of it, and its tree.
+
+    None if it holds none, or several.
+    """
+    mod = mod_alone(kind, release, release.held)
+    if mod is None:
+        return None
+    if not mod.path:
+        return mod, release, release.held
+    return mod, SubPlace(release, mod.path), release.held.under(mod.path)
 
 
 def releases_on_shelf(ledger: Ledger, kinds: Mapping[str, ModKind]) -> FitReleases:
