@@ -18,6 +18,7 @@ __all__ = [
     "CardError",
     "DecisionNeeded",
     "FormatError",
+    "IdListError",
     "KindredError",
     "LedgerDamaged",
     "LedgerError",
@@ -262,6 +263,26 @@ class VersionUntold(FormatError):
     kindred_ledger.errors.VersionUntold: a.voyage: it does not say which format version it is in
     Say it with `source=N`.
     """
+
+
+class IdListError(FormatError):
+    """An id list of a world cannot be relied on: it contradicts itself, or shares nothing with the other.
+
+    `findings` has every fault of it.
+
+    >>> kl.IdList.of([("bog:peat", 1), ("bog:bell", 1)], origin="ids.json")
+    Traceback (most recent call last):
+        ...
+    kindred_ledger.errors.IdListError: ids.json: the id list contradicts itself in 1 place
+    Nothing is guessed from such a list:
+      number 1 is bog:peat and bog:bell
+    """
+
+    def __init__(
+        self, what: str, *, where: str = "", remedy: str = "", findings: tuple[Finding, ...] = ()
+    ) -> None:
+        super().__init__(what, where=where, remedy=remedy)
+        self.findings = findings
 
 
 class NoRoute(KindredError):

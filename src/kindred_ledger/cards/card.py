@@ -44,6 +44,7 @@ from .updates import Updates
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from .mods import ModKind
+    from .worlds import WorldKind
 
 __all__ = ["PROGRAM", "Card", "Format", "Install"]
 
@@ -161,6 +162,16 @@ class Card:
         return {
             name: ModKind(name, table, self.build, self.scheme, any_case=self.any_case)
             for name, table in self.file.mods.items()
+        }
+
+    @cached_property
+    def worlds(self) -> dict[str, WorldKind]:
+        """The kinds of worlds, by name."""
+        from .worlds import WorldKind  # most cards that are read have no use for it
+
+        return {
+            name: WorldKind(name, table, any_case=self.any_case)
+            for name, table in self.file.worlds.items()
         }
 
     def reads_of(self, other: Card) -> dict[str, tuple[Version, ...]] | None:
@@ -403,7 +414,20 @@ class Install(Struct, frozen=True, dict=True):
             "given by the caller" if self.chosen else ", ".join(said_so),
             self.card.categories,
             self.card.disposable,
+            self.id_lists,
         )
+
+    @cached_property
+    def id_lists(self) -> dict[str, bytes]:
+        """The id lists of the build, packed, by `WORLDS.LIST`; without those that cannot be read.
+
+        They go into every entry, so that its worlds can be read when the program is gone.
+        """
+        if not self.card.file.worlds:
+            return {}
+        from .worlds.kept import lists_of_build  # most titles have no worlds
+
+        return lists_of_build(self.card.worlds, self.place)
 
     def names_of(self, file: str | os.PathLike[str]) -> list[str]:
         """Return what a file on disk is called in this install, `user/saves/a.voyage`; the shortest first."""

@@ -10,6 +10,8 @@ from typing import Any
 
 import msgspec
 
+from .world_models import WorldTable
+
 __all__ = [
     "PROGRAM",
     "AgreeTable",
@@ -466,3 +468,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     requires: list[RequireTable] = []
     mods: dict[str, ModsTable] = {}
     projects: dict[str, ProjectsTable] = {}
+    worlds: dict[str, WorldTable] = {}

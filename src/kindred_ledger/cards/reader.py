@@ -142,6 +142,10 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
 
         yield from mods_faults(card, builds)
         yield from projects_faults(card)
+    if card.worlds:
+        from .worlds import worlds_faults  # loaded by cards that have some
+
+        yield from worlds_faults(card)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

@@ -52,6 +52,11 @@ COMMANDS: dict[str, str] = {
     "mod users": "list the projects that still use a library, or remove it",
     "mod swap": "have projects use another version of a library",
     "mod test": "place a copy for a test, which is told until you end it",
+    "world": "carry worlds over a build that renumbers or drops content",
+    "world forecast": "count and locate what a world would lose in another build",
+    "world remap": "give a world the ids of another build, by name",
+    "world reinstate": "put back content that waited for a build to have it again",
+    "world census": "count what is in a world, and compare with an earlier count",
     "file": "identify, dump, edit, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",
@@ -78,7 +83,7 @@ _SECTIONS = (
     ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
     ("move", ("update", "convert", "carry", "switch", "reapply")),
     ("go back", ("history", "undo", "redo", "recover")),
-    ("more", ("ledger", "shelf", "edits", "mod", "file", "card", "sync", "demo")),
+    ("more", ("ledger", "shelf", "edits", "mod", "world", "file", "card", "sync", "demo")),
 )
 
 _HELP_END = (

@@ -14,7 +14,13 @@ from .meanings import MEANINGS
 __all__ = ["as_options", "speaking"]
 
 _ARGUMENT = re.compile(r"`([a-z_]+)=([^`]*)`")  # a name alone may be a key of a card
-_OTHER_NAMES = {"place": "into", "source": "from-format"}  # in Python they mean more
+_OTHER_NAMES = {  # in Python they mean more
+    "place": "into",
+    "source": "from-format",
+    "renames": "new-name",
+    "substitutes": "substitute",
+    "remove": "remove-content",
+}
 _TOLD = ("what", "remedy")  # keys of JSON that hold sentences
 
 

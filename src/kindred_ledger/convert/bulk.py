@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future
 from functools import lru_cache
 from importlib import import_module
+from typing import Protocol, TypeVar
 
 import msgspec
 from blake3 import blake3
@@ -100,6 +101,23 @@ class Failed(Struct, frozen=True):
     code: int = 0  # what the system said, if it was that
 
 
+class Kept(Protocol):
+    """The account of a result: the key it is kept under, and the digest of its bytes."""
+
+    @property
+    def key(self) -> str: ...
+
+    @property
+    def digest(self) -> bytes: ...
+
+
+_Kept = TypeVar("_Kept", bound=Kept)
+
+
+class _Account(Struct, frozen=True):
+    digest: bytes
+
+
 class ResultCache(Struct, frozen=True):
     """A folder for results: each under its key, its account beside it."""
 
@@ -128,7 +146,7 @@ class ResultCache(Struct, frozen=True):
         for key in keys if taken else ():
             with contextlib.suppress(OSError, msgspec.MsgspecError):
                 account = read_small(self.path(key) + _ACCOUNT, most=_LARGEST_ACCOUNT, follow=False)
-                if msgspec.json.decode(account, type=Done).digest in taken:
+                if msgspec.json.decode(account, type=_Account).digest in taken:
                     found.append(key)
         self.clear(found)
         return len(found)
@@ -137,18 +155,18 @@ class ResultCache(Struct, frozen=True):
         """Return where the result of a key is."""
         return os.path.join(self.folder, key)
 
-    def find(self, key: str) -> Done | None:
-        """Return what was done before, if it is whole."""
+    def find(self, key: str, kind: type[_Kept]) -> _Kept | None:
+        """Return what was done before, if it is whole; `kind` is that of its account."""
         try:
             with open(self.path(key) + _ACCOUNT, "rb") as file:
-                done = msgspec.json.decode(file.read(), type=Done)
+                done = msgspec.json.decode(file.read(), type=kind)
             with open(self.path(key), "rb") as file:
                 whole = blake3(file.read()).digest() == done.digest
         except (OSError, msgspec.DecodeError, msgspec.ValidationError):
             return None
         return done if whole else None
 
-    def put(self, done: Done, data: bytes) -> None:
+    def put(self, done: Kept, data: bytes) -> None:
         """Keep a result; the account comes last, and says that it is whole."""
         for path, content in (
             (self.path(done.key), data),
@@ -173,9 +191,9 @@ def results_of(ledger: Ledger) -> ResultCache:
 
 
 def conversions(ledger: Ledger) -> Iterator[Record]:
-    """Yield the records of conversions, whole, the newest first."""
+    """Yield the records of conversions, of files and of worlds, whole, the newest first."""
     for record in reversed(ledger.records()):
-        if record.operation == "convert":
+        if record.operation in ("convert", "remap"):
             yield ledger.record(record.id)
 
 
@@ -303,7 +321,7 @@ def _convert(converters: _Converters, job: Job, folder: str) -> Done | Left | Fa
         )
     ).hexdigest()[:40]
     cache = ResultCache(folder) if folder else None
-    if cache is not None and (found := cache.find(key)) is not None:
+    if cache is not None and (found := cache.find(key, Done)) is not None:
         return found
     made = converter.convert(document, data, target, name=job.path, source=version)
     return _done(job, format, key, made, cache)

@@ -19,7 +19,17 @@ from .healing import Healed, heal
 from .ledger import Ledger
 from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
-from .records import BothHold, Record, Relation, TookIn, Undoes, not_undone, relation_of
+from .records import (
+    BothHold,
+    Inert,
+    Record,
+    Relation,
+    TookIn,
+    Undoes,
+    WorldRemapped,
+    not_undone,
+    relation_of,
+)
 from .retention import RetentionPolicy
 from .retiring import Retired, Retirement, confirmable, plan_retirement
 from .shelf import STABLE, Release, ReleasePlace, Shelf, tree_digest
@@ -36,6 +46,7 @@ __all__ = [
     "Entry",
     "EntryPlace",
     "Healed",
+    "Inert",
     "Ledger",
     "LeftOut",
     "Mark",
@@ -56,6 +67,7 @@ __all__ = [
     "TookIn",
     "Undoes",
     "Verified",
+    "WorldRemapped",
     "confirmable",
     "export",
     "heal",

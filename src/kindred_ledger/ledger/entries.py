@@ -42,7 +42,8 @@ class Tag(Struct, frozen=True):
     """What a place holds: the title, its version and what that was read from.
 
     `categories` are the card's, by name, so that an entry can be restored by category without it;
-    `disposable` are those of them whose files a title makes again, such as logs.
+    `disposable` are those of them whose files a title makes again, such as logs. `id_lists` are those of the
+    build, which say what the numbers in its worlds mean, as `IdList.packed` gives them, by `WORLDS.LIST`.
 
     >>> tag = kl.Tag(title="charts", version="3")
     >>> ledger.backup("server", tag=tag).tag.version
@@ -54,6 +55,7 @@ class Tag(Struct, frozen=True):
     read_from: str = ""
     categories: Mapping[str, Patterns] = field(default_factory=dict)
     disposable: tuple[str, ...] = ()
+    id_lists: Mapping[str, bytes] = field(default_factory=dict)
 
     def disposes(self, path: str) -> bool:
         """Tell whether a path is of a disposable category, and of no other."""

@@ -17,7 +17,17 @@ from ..places import Tree
 from .entries import Tag, read_header, with_roots
 from .manifest import tree_from_columns, tree_to_columns
 
-__all__ = ["BothHold", "Record", "Relation", "TookIn", "Undoes", "not_undone", "relation_of"]
+__all__ = [
+    "BothHold",
+    "Inert",
+    "Record",
+    "Relation",
+    "TookIn",
+    "Undoes",
+    "WorldRemapped",
+    "not_undone",
+    "relation_of",
+]
 
 _FORMAT = 2
 _BODY = ("paths", "before", "after", "statements")
@@ -51,8 +61,29 @@ class BothHold(Struct, frozen=True, tag="both hold", tag_field="is"):
     tree: Tree = field(default_factory=Tree)
 
 
-Relation = Undoes | TookIn | BothHold
-_R = TypeVar("_R", Undoes, TookIn, BothHold)
+class Inert(Struct, frozen=True):
+    """Content of an id list that keeps its place as other content, until a build has it again."""
+
+    list: str
+    name: str
+    stands_as: str
+
+
+class WorldRemapped(Struct, frozen=True, tag="world remapped", tag_field="is"):
+    """It gave a world other ids.
+
+    `lists` are the old ones, packed, by name: what was kept is read with them. `became` says what each name
+    of them became, or "" if it was removed: Zstandard of JSON, `{list: {name: name}}`.
+    """
+
+    world: str
+    inert: tuple[Inert, ...] = ()
+    lists: Mapping[str, bytes] = field(default_factory=dict)
+    became: bytes = b""
+
+
+Relation = Undoes | TookIn | BothHold | WorldRemapped
+_R = TypeVar("_R", Undoes, TookIn, BothHold, WorldRemapped)
 _EMPTY = Tree()
 
 

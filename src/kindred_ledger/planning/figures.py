@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+from typing import TYPE_CHECKING
 
 from ..errors import UsageError
 from ..places import refusals
 from .compare import Comparison, relative_change
 
-__all__ = ["draw_comparison"]
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+__all__ = ["blank_figure", "draw_comparison", "save_figure"]
 
 _FILES, _FIELDS = 12, 20  # that are drawn
 _LONGEST = 44  # characters of a name
@@ -25,6 +29,20 @@ def draw_comparison(compared: Comparison, path: str | os.PathLike[str], *, title
         UsageError: Matplotlib is not installed, or it knows no such kind of picture.
         PlaceError: the file cannot be written.
     """
+    files = sorted(compared.fields.items(), key=lambda item: -len(item[1]))[:_FILES][::-1]
+    figure = blank_figure(title or "What changed")
+    left, right = figure.subplots(1, 2, width_ratios=(2, 3))
+    _draw_files(left, files)
+    _draw_numbers(right, compared)
+    save_figure(figure, path)
+
+
+def blank_figure(title: str) -> Figure:
+    """Return a figure of 1280 by 800 points with a title, and nothing else in it.
+
+    Raises:
+        UsageError: Matplotlib is not installed.
+    """
     try:
         from matplotlib.figure import Figure
     except ImportError as error:
@@ -32,13 +50,19 @@ def draw_comparison(compared: Comparison, path: str | os.PathLike[str], *, title
             "a figure needs the package matplotlib",
             remedy="Install it: pip install 'kindred-ledger[data]'",
         ) from error
-    where = os.fspath(path)
-    files = sorted(compared.fields.items(), key=lambda item: -len(item[1]))[:_FILES][::-1]
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    left, right = figure.subplots(1, 2, width_ratios=(2, 3))
-    figure.suptitle(title or "What changed", fontsize=14)
-    _draw_files(left, files)
-    _draw_numbers(right, compared)
+    figure.suptitle(title, fontsize=14)
+    return figure
+
+
+def save_figure(figure: Figure, path: str | os.PathLike[str]) -> None:
+    """Write a figure into a file: PNG, SVG or PDF, by its name.
+
+    Raises:
+        UsageError: Matplotlib knows no such kind of picture.
+        PlaceError: the file cannot be written.
+    """
+    where = os.fspath(path)
     with refusals(where):
         try:
             figure.savefig(where)

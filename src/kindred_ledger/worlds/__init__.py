@@ -1,0 +1,47 @@
+"""Worlds: ids by name, what content that goes leaves behind, and how much of everything there is."""
+
+from .census import Census, Difference, compare_censuses, read_census, take_census
+from .census_figure import draw_census
+from .choices import Choices, Fate
+from .consent import Consent, consent_text, read_consent
+from .forecast import Forecast, Vanishing, forecast
+from .landmarks import FoundLandmark, Landmark, find_landmarks, landmark_findings, read_landmark
+from .opened import Damaged, OpenedWorld, find_worlds, open_world
+from .reconcile import Content, Reconciled, What, reconcile
+from .reinstate import reinstate
+from .remap import id_lists, remap
+from .work import RemapWork
+
+__all__ = [
+    "Census",
+    "Choices",
+    "Consent",
+    "Content",
+    "Damaged",
+    "Difference",
+    "Fate",
+    "Forecast",
+    "FoundLandmark",
+    "Landmark",
+    "OpenedWorld",
+    "Reconciled",
+    "RemapWork",
+    "Vanishing",
+    "What",
+    "compare_censuses",
+    "consent_text",
+    "draw_census",
+    "find_landmarks",
+    "find_worlds",
+    "forecast",
+    "id_lists",
+    "landmark_findings",
+    "open_world",
+    "read_census",
+    "read_consent",
+    "read_landmark",
+    "reconcile",
+    "reinstate",
+    "remap",
+    "take_census",
+]

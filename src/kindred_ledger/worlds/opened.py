@@ -1,0 +1,176 @@
+"""OpenedWorld: a world with the id lists that are in force for it, read file by file.
+
+What always holds: a file that is damaged is named, and never stops the reading of the others.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from msgspec import Struct
+
+from ..cards import Card, Install
+from ..cards.worlds import IdList, World, WorldKind
+from ..errors import FormatError, IdListError, UsageError
+from ..ledger import Tag
+from ..places import Place, Tree
+from ..progress import Progress
+from ..suggestions import did_you_mean
+from .file_ids import FileIds
+
+__all__ = ["Damaged", "OpenedWorld", "find_worlds", "kinds_of", "open_world"]
+
+
+class Damaged(Struct, frozen=True):
+    """A file of a world that cannot be read, and why; `path` is from the world's folder."""
+
+    path: str
+    why: str
+
+
+class OpenedWorld(Struct, frozen=True, dict=True, eq=False):
+    """A world, what it holds, and what its numbers mean; `tree` is that of the whole place.
+
+    >>> northbog = kl.open_world(fen_install, "northbog")
+    >>> northbog.name, northbog.lists["things"]
+    ('northbog', <IdList user/worlds/northbog/ids.json: 24 names>)
+    """
+
+    card: Card
+    world: World
+    tree: Tree
+    lists: Mapping[str, IdList]
+
+    @property
+    def name(self) -> str:
+        """What the world is called."""
+        return self.world.name
+
+    @property
+    def kind(self) -> WorldKind:
+        """The rules of its kind."""
+        return self.world.kind
+
+    def full(self, path: str) -> str:
+        """Return the path of a file in the place."""
+        return f"{self.world.folder}/{path}"
+
+    def with_ids(self) -> list[str]:
+        """Return the files that ids stand in, from the world's folder."""
+        fields = self.kind.fields
+        return [
+            path
+            for path in self.world.files(self.tree)
+            if any(field.files(path) for field in fields)
+        ]
+
+    def contents(
+        self, paths: Iterable[str], progress: Progress | None = None
+    ) -> Iterator[tuple[str, bytes]]:
+        """Yield files of the world, by their paths from its folder, and what is in them."""
+        wanted = {self.full(path): path for path in paths}
+        total = sum(self.tree[path].size for path in wanted)
+        with (progress or Progress()).task("reading", total=total, unit="bytes") as task:
+            for path, blocks in self.world.place.read(wanted):
+                data = b"".join(blocks)
+                task.advance(len(data))
+                yield wanted[path], data
+
+    def opened(self, path: str, data: bytes) -> FileIds | Damaged | None:
+        """Return the ids of a file, or why they cannot be read; None if the card names none in it."""
+        return opened_file(path, data, self.kind, self.card)
+
+    def read(self, progress: Progress | None = None) -> Iterator[tuple[str, FileIds | Damaged]]:
+        """Yield all files that ids stand in, each with its ids."""
+        for path, data in self.contents(self.with_ids(), progress):
+            found = self.opened(path, data)
+            if found is not None:
+                yield path, found
+
+
+def opened_file(path: str, data: bytes, kind: WorldKind, card: Card) -> FileIds | Damaged | None:
+    """Read the ids of a file; see `OpenedWorld.opened`."""
+    try:
+        return FileIds.open(path, data, kind, card)
+    except FormatError as error:
+        where = f"{error.where}: " if error.where else ""
+        return Damaged(path, f"{where}{error.what}")
+
+
+def kinds_of(card: Card) -> list[WorldKind]:
+    """Return the kinds of worlds that a card describes.
+
+    Raises:
+        UsageError: it describes none.
+    """
+    if not card.worlds:
+        raise UsageError(
+            f"the card of {card.name} describes no worlds",
+            where=card.path,
+            remedy="Add a table [worlds.NAME] to it; see docs/cards.md.",
+        )
+    return list(card.worlds.values())
+
+
+def find_worlds(card: Card, place: Place, tree: Tree) -> list[World]:
+    """Return all worlds of a title in a place.
+
+    Raises:
+        UsageError: the card describes no worlds.
+    """
+    return [world for kind in kinds_of(card) for world in kind.worlds(place, tree)]
+
+
+def open_world(
+    subject: Install,
+    name: str = "",
+    *,
+    tree: Tree | None = None,
+    lists: Mapping[str, IdList] | None = None,
+    tag: Tag | None = None,
+) -> OpenedWorld:
+    """Open a world of an install, or of an entry of one; `name` may be left out where there is only one.
+
+    Its numbers mean what its own list says; a world without one means what the list of the build says that
+    is installed with it, or what an entry kept of that. `lists` go before all of these.
+
+    Raises:
+        UsageError: there is no such world, or several and none is named.
+        IdListError: no list is there, or it contradicts itself.
+    """
+    tree = tree if tree is not None else subject.place.survey()
+    found = find_worlds(subject.card, subject.place, tree)
+    named = [world for world in found if name in ("", world.name, world.folder)]
+    if len(named) != 1:
+        names = [world.name for world in found]
+        what = "say which world is meant" if named else f"there is no world {name!r}"
+        remedy = f"There are: {', '.join(names)}." if named else did_you_mean(name, names)
+        if not found:
+            what, remedy = "there is no world here", "Check `folders` of the worlds in the card."
+        raise UsageError(what, where=subject.place.location, remedy=remedy)
+    world = named[0]
+    kept = (tag or subject.tag).id_lists if not lists else {}
+    in_force = {
+        each: (lists or {}).get(each) or _in_force(world, each, tree, kept)
+        for each in world.kind.table.lists
+    }
+    for each, ids in in_force.items():
+        ids.check_width(world.kind.table.lists[each].bits)
+    return OpenedWorld(subject.card, world, tree, in_force)
+
+
+def _in_force(world: World, name: str, tree: Tree, kept: Mapping[str, bytes]) -> IdList:
+    own = world.own_list(name, tree)
+    if own is not None:
+        return own
+    source = world.kind.table.lists[name].build
+    if source.file.lstrip("/") in tree:
+        return world.kind.build_list(name, world.place, tree)
+    stored = kept.get(f"{world.kind.name}.{name}")
+    if stored is not None:
+        return IdList.unpacked(stored)
+    raise IdListError(
+        f"nothing says what the numbers of {world.name} mean: there is no list {name}",
+        where=world.place.location,
+        remedy="Name the install, release or entry that has the list of the build it was saved with.",
+    )

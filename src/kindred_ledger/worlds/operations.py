@@ -1,0 +1,165 @@
+"""Operations on worlds: giving one the ids of another build, and reinstating what waits in it."""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+
+from ..cards import Install
+from ..cards.worlds import IdList
+from ..changes import Changeset
+from ..errors import UsageError
+from ..ledger import EntryPlace, Tag
+from ..planning.context import Context
+from ..planning.operation import Operation
+from ..small_files import read_small
+from .choices import Choices
+from .consent import Consent, read_consent
+from .forecast import Forecast, forecast
+from .opened import OpenedWorld, open_world
+from .reinstate import reinstate
+from .remap import id_lists, remap
+from .work import RemapWork
+
+__all__ = ["Reinstate", "Remap", "opened_world", "world_subject"]
+
+_LARGEST_CONSENT = 4 << 20
+
+
+class Remap(Operation, frozen=True, tag="remap"):
+    """Give a world the ids of another build; see `remap`.
+
+    `target` is the release or install that has them, "" for the install itself; `lists_of` the one that has
+    those in force, where the world does not carry them. `substitutes` and `new_names` are texts `OLD=NEW`.
+    `consent` is a file that says what becomes of content, and what was agreed to; `agreed` the id of a
+    forecast.
+    """
+
+    what: str
+    target: str = ""
+    world: str = ""
+    substitutes: tuple[str, ...] = ()
+    new_names: tuple[str, ...] = ()
+    inert: tuple[str, ...] = ()
+    remove: tuple[str, ...] = ()
+    consent: str = ""
+    agreed: str = ""
+    lists_of: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        subject = context.install(self.what)
+        consent = self._consent()
+        name = self._world(consent)
+        return remap(
+            subject,
+            self._new(context, subject),
+            name,
+            ledger=context.ledger,
+            choices=self._choices(consent),
+            agreed=self.agreed or (consent.forecast if consent is not None else ""),
+            lists=self._old(context, subject),
+            work=RemapWork(context.executor, context.workers) if context.executor else None,
+            progress=context.progress,
+        )
+
+    def forecast(self, context: Context) -> Forecast:
+        """Say what it would do, and change nothing."""
+        subject, tag = world_subject(context, self.what)
+        consent = self._consent()
+        opened = open_world(
+            subject, self._world(consent), lists=self._old(context, subject), tag=tag
+        )
+        return forecast(
+            opened,
+            self._new(context, subject),
+            choices=self._choices(consent),
+            progress=context.progress,
+        )
+
+    def _consent(self) -> Consent | None:
+        if not self.consent:
+            return None
+        try:
+            text = read_small(self.consent, most=_LARGEST_CONSENT).decode()
+        except UnicodeDecodeError as error:
+            raise UsageError(f"this is no text: {error}", where=self.consent) from error
+        except OSError as error:
+            raise UsageError(f"it cannot be read: {error.strerror}", where=self.consent) from error
+        return read_consent(text, where=self.consent)
+
+    def _world(self, consent: Consent | None) -> str:
+        if consent is None:
+            return self.world
+        if self.world not in ("", consent.world):
+            raise UsageError(
+                f"this consent is for the world {consent.world}, not {self.world}",
+                where=self.consent,
+            )
+        return consent.world
+
+    def _choices(self, consent: Consent | None) -> Choices:
+        said = consent.choices if consent is not None else Choices()
+        return replace(
+            said,
+            renames={**said.renames, **dict(_pair(text) for text in self.new_names)},
+            substitutes={**said.substitutes, **dict(_pair(text) for text in self.substitutes)},
+            inert=(*said.inert, *self.inert),
+            remove=(*said.remove, *self.remove),
+        )
+
+    def _new(self, context: Context, subject: Install) -> dict[str, IdList]:
+        return id_lists(_with_lists(context, subject, self.target) if self.target else subject)
+
+    def _old(self, context: Context, subject: Install) -> dict[str, IdList] | None:
+        return id_lists(_with_lists(context, subject, self.lists_of)) if self.lists_of else None
+
+
+class Reinstate(Operation, frozen=True, tag="reinstate"):
+    """Reinstate inert content of a world that its build has again; see `reinstate`."""
+
+    what: str
+    world: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        return reinstate(
+            context.install(self.what), self.world, ledger=context.ledger, progress=context.progress
+        )
+
+
+def world_subject(context: Context, text: str) -> tuple[Install, Tag | None]:
+    """Return what is named as an install whose worlds are meant; an entry of one comes with its tag.
+
+    Raises:
+        UsageError: it is no install and no entry of one.
+    """
+    if not text.startswith("entry:"):
+        return context.install(text), None
+    place = context.place(text)
+    assert isinstance(place, EntryPlace)
+    tag = place.tag
+    card = context.card_of(tag.title)
+    version = card.build(tag.version) if tag.version else None
+    return Install(card, place, (), version), tag
+
+
+def opened_world(context: Context, text: str, world: str) -> tuple[Install, OpenedWorld]:
+    """Open a world of an install, or of an entry of one, that is named by text."""
+    subject, tag = world_subject(context, text)
+    return subject, open_world(subject, world, tag=tag)
+
+
+def _with_lists(context: Context, subject: Install, text: str) -> Install:
+    """Return the release, install or entry that has the lists of a build."""
+    if text.startswith("entry:"):
+        return world_subject(context, text)[0]
+    if context.is_install(text):
+        return context.install(text, title=subject.card.title, build="")
+    return subject.card.open_release(context.release(text))
+
+
+def _pair(text: str) -> tuple[str, str]:
+    old, sign, new = text.partition("=")
+    if not sign or not old.strip() or not new.strip():
+        raise UsageError(
+            f"{text!r} is not OLD=NEW", remedy="Write it like bog:lantern=bog:oil_lantern."
+        )
+    return old.strip(), new.strip()
