@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from .helper_models import HelperTable
 from .world_models import WorldTable
 
 __all__ = [
@@ -469,3 +470,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     mods: dict[str, ModsTable] = {}
     projects: dict[str, ProjectsTable] = {}
     worlds: dict[str, WorldTable] = {}
+    helpers: dict[str, HelperTable] = {}

@@ -19,6 +19,7 @@ from ..small_files import read_small
 from ..suggestions import hint
 from ..versions import VersionRange, scheme
 from .detect import compile_template
+from .helper_models import helper_faults
 from .models import KINDS_OF_VALUES, AgreeTable, CardFile, DetectTable, FormatTable
 from .updates import update_faults
 
@@ -146,6 +147,7 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         from .worlds import worlds_faults  # loaded by cards that have some
 
         yield from worlds_faults(card)
+    yield from helper_faults(card.helpers, builds)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

@@ -57,6 +57,7 @@ COMMANDS: dict[str, str] = {
     "world remap": "give a world the ids of another build, by name",
     "world reinstate": "put back content that waited for a build to have it again",
     "world census": "count what is in a world, and compare with an earlier count",
+    "world helper": "go on with content that must stay for a run before and after an update",
     "file": "identify, dump, edit, patch and rescue single files",
     "file identify": "say what a file is, and which format version it has",
     "file dump": "print every field of a binary file with its offset",

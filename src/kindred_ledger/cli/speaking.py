@@ -20,6 +20,7 @@ _OTHER_NAMES = {  # in Python they mean more
     "renames": "new-name",
     "substitutes": "substitute",
     "remove": "remove-content",
+    "placed_by_hand": "placed",
 }
 _TOLD = ("what", "remedy")  # keys of JSON that hold sentences
 

@@ -7,6 +7,7 @@ reference, and says what it would strip or scramble.
     python fens.py               open all worlds and walk them; status 1 if anything would be lost
     python fens.py --count W     print what is in a world, by name, as JSON
     python fens.py --at W X Z    print what is at a tile
+    python fens.py --play        a run: what helpers do, and a line in the log
     python fens.py --run         keep running until standard input closes, with the worlds open
 """
 
@@ -197,6 +198,30 @@ def check() -> int:
     return 1 if lost else 0
 
 
+def play() -> int:
+    """Run once. Bellkeeper counts the bells of every world before 2.0, and hangs them anew from then on."""
+    lines = [f"played with build {BUILD}"]
+    helper = os.path.join(HERE, "helpers", "bellkeeper")
+    if all(os.path.exists(os.path.join(helper, name)) for name in ("bellkeeper.json", "bells.dat")):
+        for world in worlds():
+            kept, hung = (os.path.join(world, name) for name in ("bells.kept", "bells.hung"))
+            if BUILD == "1.4":
+                with open(kept, "w", encoding="utf-8") as file:
+                    file.write("counted\n")
+                lines.append("bells counted")
+            elif os.path.exists(kept):
+                os.replace(kept, hung)
+                lines.append("bells hung")
+            else:
+                lines.append("no bells were counted: they are lost")
+    logs = os.path.join(HERE, "userdata", "logs")
+    os.makedirs(logs, exist_ok=True)
+    with open(os.path.join(logs, "fens.log"), "a", encoding="utf-8") as log:
+        log.write("".join(f"{line}\n" for line in lines))
+    print("\n".join(lines))
+    return 0
+
+
 def run() -> int:
     with contextlib.ExitStack() as opened:
         for world in worlds():
@@ -213,4 +238,6 @@ if __name__ == "__main__":
     if sys.argv[1:2] == ["--at"]:
         print(thing_at(sys.argv[2], int(sys.argv[3]), int(sys.argv[4])))
         sys.exit(0)
+    if "--play" in sys.argv[1:]:
+        sys.exit(play())
     sys.exit(run() if "--run" in sys.argv[1:] else check())

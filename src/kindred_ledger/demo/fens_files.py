@@ -63,6 +63,8 @@ def fens_files() -> dict[str, bytes]:
     for top, name in (("game", "northbog"), ("server", "southbog")):
         out |= {f"{top}/{path}": data for path, data in release_files("1.4").items()}
         out |= {f"{top}/userdata/worlds/{name}/{path}": data for path, data in world.items()}
+    out["helpers/bellkeeper/bellkeeper.json"] = json({"id": "bellkeeper", "for": "1.4 to 2.0"})
+    out["helpers/bellkeeper/bells.dat"] = random.Random("bells").randbytes(600)
     for build in ("2.0", "2.1"):
         out[f"releases/fens-{build}.zip"] = _zipped(build)
     return out

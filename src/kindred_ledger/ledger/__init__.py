@@ -21,6 +21,8 @@ from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
 from .records import (
     BothHold,
+    HelperPlaced,
+    HelperRemoved,
     Inert,
     Record,
     Relation,
@@ -46,6 +48,8 @@ __all__ = [
     "Entry",
     "EntryPlace",
     "Healed",
+    "HelperPlaced",
+    "HelperRemoved",
     "Inert",
     "Ledger",
     "LeftOut",

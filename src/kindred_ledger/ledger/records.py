@@ -19,6 +19,8 @@ from .manifest import tree_from_columns, tree_to_columns
 
 __all__ = [
     "BothHold",
+    "HelperPlaced",
+    "HelperRemoved",
     "Inert",
     "Record",
     "Relation",
@@ -82,8 +84,26 @@ class WorldRemapped(Struct, frozen=True, tag="world remapped", tag_field="is"):
     became: bytes = b""
 
 
-Relation = Undoes | TookIn | BothHold | WorldRemapped
-_R = TypeVar("_R", Undoes, TookIn, BothHold, WorldRemapped)
+class HelperPlaced(Struct, frozen=True, tag="helper placed", tag_field="is"):
+    """It placed a helper, which an entry keeps; `state` is how the files that show a run were then.
+
+    With a `program`, what told the program's files then, it put a helper back that was deleted.
+    """
+
+    helper: str
+    entry: str
+    state: Mapping[str, str] = field(default_factory=dict)
+    program: str = ""
+
+
+class HelperRemoved(Struct, frozen=True, tag="helper removed", tag_field="is"):
+    """It removed a helper: the sequence is over."""
+
+    helper: str
+
+
+Relation = Undoes | TookIn | BothHold | WorldRemapped | HelperPlaced | HelperRemoved
+_R = TypeVar("_R", Undoes, TookIn, BothHold, WorldRemapped, HelperPlaced, HelperRemoved)
 _EMPTY = Tree()
 
 

@@ -10,17 +10,19 @@ from ..changes import Changeset
 from ..errors import UsageError
 from ..ledger import EntryPlace, Tag
 from ..planning.context import Context
+from ..planning.helper_sequence import Sequence as HelperSequence
 from ..planning.operation import Operation
 from ..small_files import read_small
 from .choices import Choices
 from .consent import Consent, read_consent
 from .forecast import Forecast, forecast
+from .helpers import helper_step
 from .opened import OpenedWorld, open_world
 from .reinstate import reinstate
 from .remap import id_lists, remap
 from .work import RemapWork
 
-__all__ = ["Reinstate", "Remap", "opened_world", "world_subject"]
+__all__ = ["Reinstate", "Remap", "StepHelper", "opened_world", "world_subject"]
 
 _LARGEST_CONSENT = 4 << 20
 
@@ -123,6 +125,27 @@ class Reinstate(Operation, frozen=True, tag="reinstate"):
         return reinstate(
             context.install(self.what), self.world, ledger=context.ledger, progress=context.progress
         )
+
+
+class StepHelper(Operation, frozen=True, tag="helper step"):
+    """Take the next step of a helper's sequence, if it is one of files; see `helper_step`."""
+
+    what: str
+    helper: str
+    source: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        return helper_step(
+            context.install(self.what),
+            self.helper,
+            ledger=context.ledger,
+            source=self.source or None,
+            progress=context.progress,
+        )
+
+    def sequence(self, context: Context) -> HelperSequence:
+        """Return the sequence, to be asked where it is."""
+        return HelperSequence(context.install(self.what), self.helper, context.ledger)
 
 
 def world_subject(context: Context, text: str) -> tuple[Install, Tag | None]:

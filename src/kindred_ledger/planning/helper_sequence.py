@@ -1,0 +1,541 @@
+"""Helper sequences: content that must stay for a run before an update and one after it, and then go.
+
+Where a sequence is, is not remembered but found out, each time anew: from the history, from what is
+installed, and from what shows that the program ran. What a later step would need to know and could not see
+any more (how logs and files were at a moment) is a mark in the ledger, which is never changed.
+
+What always holds: a step is done only if all before it are; what shows a run counts only if it came after the
+step before it; a step is skipped only by its name. In doubt a step is not done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import datetime
+from enum import StrEnum
+
+import msgspec
+from blake3 import blake3
+from msgspec import Struct
+
+from ..cards import PROGRAM, Card, Install
+from ..cards.helper_models import EvidenceTable, HelperTable
+from ..errors import KindredError, UsageError
+from ..finding import Finding
+from ..formats import look_up
+from ..ledger import (
+    HelperPlaced,
+    HelperRemoved,
+    Ledger,
+    Mark,
+    Record,
+    Tag,
+    not_undone,
+    relation_of,
+)
+from ..places import Patterns, Place, SubPlace, read_bytes, roots_of
+from ..suggestions import did_you_mean
+from ..versions import Version, VersionRange
+
+__all__ = ["HELPER_MARK", "HelperStatus", "HelperStep", "Sequence", "StepState", "helper_conflicts"]
+
+HELPER_MARK = "helper"
+_UPDATES = ("update", "reinstall")  # operations that look at the first run themselves
+
+
+class HelperStep(StrEnum):
+    """The steps of a helper sequence, in their order.
+
+    >>> [str(step) for step in HelperStep]
+    ['place', 'first-run', 'update', 'put-back', 'second-run', 'remove']
+    """
+
+    PLACE = "place"
+    FIRST_RUN = "first-run"
+    UPDATE = "update"
+    PUT_BACK = "put-back"
+    SECOND_RUN = "second-run"
+    REMOVE = "remove"
+
+
+RUNS = (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN)
+
+
+class StepState(Struct, frozen=True):
+    """One step: "done", "skipped", "next" or "later", and what is to be said of it."""
+
+    step: HelperStep
+    state: str
+    told: str = ""
+
+
+class HelperStatus(Struct, frozen=True):
+    """Where a sequence is. `missed`: the update was made without the first run.
+
+    `step` is the next one; None if nothing is left to be done.
+    """
+
+    helper: str
+    steps: tuple[StepState, ...]
+    missed: bool = False
+
+    @property
+    def step(self) -> HelperStep | None:
+        """The next step."""
+        return next((each.step for each in self.steps if each.state == "next"), None)
+
+
+class _Note(Struct, frozen=True, omit_defaults=True):
+    """What a mark says: a step that was seen, or skipped, and how things were then."""
+
+    step: str
+    at: str  # the mark or record that the sequence began with
+    state: dict[str, str] = {}  # of the files that show a run
+    program: str = ""  # what tells the program's files from those of any other time
+    skipped: bool = False
+    entry: str = ""  # that keeps the helper
+
+
+class Began(Struct, frozen=True):
+    """How a sequence began: the record or mark, when, the entry that keeps the helper, how things were then.
+
+    `by_us`: this program placed it, and removes it at the end.
+    """
+
+    id: str
+    when: str
+    entry: str
+    state: Mapping[str, str]
+    by_us: bool
+
+
+class Sequence:
+    """The sequence of one helper of an install.
+
+    >>> sequence = kl.HelperSequence(fen_install, "bellkeeper", ledger)
+    >>> sequence.status().step
+    <HelperStep.PLACE: 'place'>
+    """
+
+    def __init__(self, install: Install, helper: str, ledger: Ledger) -> None:
+        """Look at an install; nothing is written.
+
+        Raises:
+            UsageError: its card has no such helper.
+        """
+        helpers = install.card.file.helpers
+        if helper not in helpers:
+            raise UsageError(
+                f"the card of {install.card.name} has no helper {helper!r}",
+                where=install.card.path,
+                remedy=did_you_mean(helper, helpers),
+            )
+        self.install, self.helper, self.ledger = install, helper, ledger
+        self.table: HelperTable = helpers[helper]
+        self.at = self.table.at.strip("/")
+        self.tree = install.place.survey()
+        self._scheme = install.card.scheme
+        self.records = [
+            record
+            for record in not_undone(ledger.records())
+            if dict(record.roots).get(PROGRAM) == roots_of(install.place).get(PROGRAM)
+        ]
+        root = roots_of(install.place).get(PROGRAM, install.place.location)
+        self.subject = f"{helper} {root}"
+        self._marks = [mark for mark in ledger.marks(HELPER_MARK) if mark.subject == self.subject]
+
+    # ---- what is there -----------------------------------------------------------------------
+
+    def fits(self, version: Version, range: str) -> bool:
+        """Tell whether a build is in a range."""
+        return version in VersionRange.parse(range, self._scheme)
+
+    @property
+    def is_before(self) -> bool:
+        """Whether the build is one that the sequence begins with."""
+        return self.fits(self.install.sure_version, self.table.source)
+
+    @property
+    def is_after(self) -> bool:
+        """Whether the build is one that the sequence leads to."""
+        return self.fits(self.install.sure_version, self.table.to)
+
+    @property
+    def here(self) -> bool:
+        """Whether anything lies where the helper does."""
+        return any(path.startswith(f"{self.at}/") for path in self.tree.files)
+
+    def placed(self) -> Began | None:
+        """Return how the sequence began that is not over; None if none is."""
+        began: Began | None = None
+        for _, _, event in self._events():
+            began = event
+        return began
+
+    def _events(self) -> list[tuple[str, str, Began | None]]:
+        """Return when sequences began (as what they began with) and ended (None), the oldest first."""
+        found: list[tuple[str, str, Began | None]] = []
+        for record in self.records:
+            start = relation_of(record.relations, HelperPlaced)
+            if start is not None and start.helper == self.helper and not start.program:
+                began = Began(record.id, record.when, start.entry, start.state, by_us=True)
+                found.append((record.when, record.id, began))
+            end = relation_of(record.relations, HelperRemoved)
+            if end is not None and end.helper == self.helper:
+                found.append((record.when, record.id, None))
+        for mark, note in self._notes():
+            if note.step == HelperStep.PLACE:
+                began = Began(mark.id, mark.when, note.entry, note.state, by_us=False)
+                found.append((mark.when, mark.id, began))
+            elif note.step == HelperStep.REMOVE:
+                found.append((mark.when, mark.id, None))
+        return sorted(found, key=lambda each: each[1])  # ids sort by time, finer than seconds
+
+    def is_whole(self, entry: str) -> bool:
+        """Tell whether the helper lies where it belongs, as it was placed."""
+        kept = self.ledger.tree(self.ledger.entry(entry))
+        for path in kept.files:
+            full = f"{self.at}/{path}"
+            node = self.tree.get(full)
+            if node is None or node.size != kept[path].size:
+                return False
+            if blake3(read_bytes(self.install.place, full)).digest() != kept[path].digest:
+                return False
+        return True
+
+    def _notes(self) -> Iterator[tuple[Mark, _Note]]:
+        for mark in self._marks:
+            yield mark, msgspec.json.decode(mark.note, type=_Note)
+
+    # ---- what shows a run --------------------------------------------------------------------
+
+    def state(self) -> dict[str, str]:
+        """Return how the files are that show a run: their sizes, times and how many lines tell."""
+        out = {"": ""}  # never empty, even where no such file is there yet
+        for row in (*self.table.before, *self.table.after):
+            for path in self._files(row):
+                out[f"{row.file}|{row.line}|{path}"] = self._as_it_is(row, path)
+        return out
+
+    def _files(self, row: EvidenceTable) -> list[str]:
+        fits = Patterns((row.file,))
+        return [path for path in self.tree.files if fits(path)]
+
+    def _as_it_is(self, row: EvidenceTable, path: str) -> str:
+        data = read_bytes(self.install.place, path)
+        if row.line:
+            return f"{data.count(row.line.encode())} {len(data)}"
+        node = self.tree[path]
+        return f"{node.mtime_ns} {blake3(data).hexdigest()[:16]}"
+
+    def shows(self, rows: list[EvidenceTable], was: Mapping[str, str]) -> bool:
+        """Tell whether all rows show a run since things were so."""
+        return all(self._shows(row, was) for row in rows)
+
+    def _shows(self, row: EvidenceTable, was: Mapping[str, str]) -> bool:
+        files = self._files(row)
+        if row.key:
+            return bool(files) and all(self._says(row, path) for path in files)
+        for path in files:
+            now, old = self._as_it_is(row, path), was.get(f"{row.file}|{row.line}|{path}")
+            if row.line:
+                many, size = map(int, now.split())
+                before, length = map(int, old.split()) if old else (0, 0)
+                if many > before or (size < length and many):  # a shorter log is a new one
+                    return True
+            elif old is None or int(now.split()[0]) > int(old.split()[0]):
+                return True
+        return False
+
+    def _says(self, row: EvidenceTable, path: str) -> bool:
+        try:
+            return look_up(read_bytes(self.install.place, path), row.codec, row.key) == row.value
+        except KindredError:
+            return False
+
+    def program(self) -> str:
+        """Return what tells the program's files from those of another time, whatever their content."""
+        rows = []
+        for marker in self.install.card.file.program.markers:
+            node = self.tree.get(f"{PROGRAM}/{marker}")
+            rows.append(f"{marker} {node}" if node is not None else marker)
+        return blake3("\n".join(rows).encode()).hexdigest()[:32]
+
+    # ---- where it is -------------------------------------------------------------------------
+
+    def _update_made(self, began: Began) -> Record | None:
+        """Return the newest update that this program made since: it looked at the first run itself."""
+        for record in reversed(self.records):
+            if record.operation not in _UPDATES or record.id < began.id:
+                continue
+            if not (record.version_after and record.tag.version):
+                continue
+            old = self._scheme.parse(record.tag.version)
+            new = self._scheme.parse(record.version_after)
+            if self.fits(old, self.table.source) and self.fits(new, self.table.to):
+                return record
+        return None
+
+    def _shown_after(self, update: Record, began: Began) -> bool:
+        """Tell whether the second run is shown by what came later than an update of ours.
+
+        That is not told apart from the first run where the same thing shows both.
+        """
+        before = {(row.file, row.line, row.newer) for row in self.table.before}
+        if any((row.file, row.line, row.newer) in before for row in self.table.after):
+            return False
+        second = datetime.fromisoformat(update.when).timestamp() + 1  # it is told to the second
+        return self.shows(self.table.after, began.state) and all(
+            any(self.tree[path].mtime_ns >= second * 1e9 for path in self._files(row))
+            for row in self.table.after
+        )
+
+    def _noted(self, step: HelperStep, began: Began) -> _Note | None:
+        """Return what was noted of a step; None also if what showed it was brought back to an older state."""
+        found = [(mark.id, note) for mark, note in self._notes() if note.at == began.id]
+        for record in self.records:
+            back = relation_of(record.relations, HelperPlaced)
+            if (
+                back is not None
+                and back.helper == self.helper
+                and back.program
+                and record.id > began.id
+            ):
+                state = dict(back.state)
+                found.append((record.id, _Note(HelperStep.PUT_BACK, began.id, state, back.program)))
+        some = [each for each in sorted(found, key=lambda each: each[0]) if each[1].step == step]
+        if not some:
+            return None
+        id, note = some[-1]
+        return None if not note.skipped and self._brought_back(id) else note
+
+    def _brought_back(self, since: str) -> bool:
+        """Tell whether a change since an id touched what shows the runs: a world of before was restored."""
+        fits = [Patterns((row.file,)) for row in (*self.table.before, *self.table.after)]
+        return any(
+            record.id > since
+            and record.operation not in _UPDATES
+            and any(fit(path) for path in self.ledger.record(record.id).paths for fit in fits)
+            for record in self.records
+        )
+
+    def status(self) -> HelperStatus:
+        """Say where the sequence is.
+
+        Raises:
+            DecisionNeeded: the build is not certain.
+            UsageError: it is of no build that the helper is for.
+        """
+        version = self.install.sure_version
+        if not (self.is_before or self.is_after):
+            raise UsageError(
+                f"{self.helper} is for updates from {self.table.source} to {self.table.to}, this is"
+                f" {version}",
+                where=self.install.place.location,
+            )
+        return self._before() if self.is_before else self._after()
+
+    def _before(self) -> HelperStatus:
+        began = self.placed()
+        if began is None or not self.is_whole(began.entry):
+            told = "it is not there any more, or not as it was placed" if began is not None else ""
+            return self._at(HelperStep.PLACE, told)
+        if self._is_skipped(HelperStep.FIRST_RUN, began):
+            return self._at(HelperStep.UPDATE, skipped={HelperStep.FIRST_RUN})
+        if not self.shows(self.table.before, began.state):
+            return self._at(HelperStep.FIRST_RUN, self._what_shows(self.table.before))
+        return self._at(HelperStep.UPDATE)
+
+    def _after(self) -> HelperStatus:
+        began = self.placed()
+        if began is None:
+            return self._done() if self._is_over() else self._missed()
+        first = self._noted(HelperStep.FIRST_RUN, began)
+        update = self._update_made(began)
+        if first is None and update is None:
+            return self._missed()
+        skipped = {HelperStep.FIRST_RUN} if first is not None and first.skipped else set()
+        second = self._noted(HelperStep.SECOND_RUN, began)
+        if second is not None and second.program == self.program():
+            skipped |= {HelperStep.SECOND_RUN} if second.skipped else set()
+            return self._at(HelperStep.REMOVE, skipped=skipped)
+        if update is not None and self._shown_after(update, began):
+            return self._at(HelperStep.REMOVE, skipped=skipped)
+        if not self.is_whole(began.entry):
+            told = "it was deleted or changed by the update"
+            return self._at(HelperStep.PUT_BACK, told, skipped=skipped)
+        there = self._noted(HelperStep.PUT_BACK, began)
+        if there is None or there.program != self.program():
+            told = "whether it is still there is noted now"
+            return self._at(HelperStep.PUT_BACK, told, skipped=skipped)
+        if not self.shows(self.table.after, there.state):
+            told = self._what_shows(self.table.after)
+            return self._at(HelperStep.SECOND_RUN, told, skipped=skipped)
+        return self._at(HelperStep.REMOVE, skipped=skipped)
+
+    def _is_over(self) -> bool:
+        """Tell whether a sequence was ended, and nothing shows the older build since."""
+        events = self._events()
+        if not events or events[-1][2] is not None:
+            return False
+        when, _, _ = events[-1]
+        seen = [(record.when, record.tag.version) for record in self.records]
+        seen += [(record.when, record.version_after) for record in self.records]
+        root = roots_of(self.install.place)
+        seen += [(e.when, e.tag.version) for e in self.ledger.entries() if dict(e.roots) == root]
+        return not any(
+            text and at > when and self.fits(self._scheme.parse(text), self.table.source)
+            for at, text in seen
+        )
+
+    def _done(self) -> HelperStatus:
+        """Return that nothing is left to be done."""
+        last = [note for _, note in self._notes() if note.step == HelperStep.REMOVE][-1:]
+        without = bool(last and last[0].skipped)  # somebody agreed to go on without it
+        states = dict.fromkeys(HelperStep, "done")
+        if without:
+            states = {
+                step: "done" if step is HelperStep.UPDATE else "skipped" for step in HelperStep
+            }
+        return HelperStatus(self.helper, tuple(StepState(*each) for each in states.items()))
+
+    def _missed(self) -> HelperStatus:
+        told = "the update was made without it"
+        steps = [
+            StepState(HelperStep.PLACE, "later"),
+            StepState(HelperStep.FIRST_RUN, "next", told),
+        ]
+        steps += [StepState(step, "later") for step in list(HelperStep)[2:]]
+        return HelperStatus(self.helper, tuple(steps), missed=True)
+
+    def _is_skipped(self, step: HelperStep, began: Began) -> bool:
+        return any(
+            note.skipped and note.step == step and note.at == began.id for _, note in self._notes()
+        )
+
+    def _what_shows(self, rows: list[EvidenceTable]) -> str:
+        told = []
+        for row in rows:
+            if row.line:
+                told.append(f'a new line "{row.line}" in {row.file}')
+            elif row.key:
+                told.append(f"{row.key} = {row.value} in {row.file}")
+            else:
+                told.append(f"a newer {row.file}")
+        return f"nothing shows it yet: {', '.join(told)}"
+
+    def _at(
+        self, step: HelperStep, told: str = "", *, skipped: set[HelperStep] | None = None
+    ) -> HelperStatus:
+        out = []
+        state = "done"
+        for each in HelperStep:
+            if each is step:
+                out.append(StepState(each, "next", told))
+                state = "later"
+            else:
+                out.append(StepState(each, "skipped" if each in (skipped or ()) else state))
+        return HelperStatus(self.helper, tuple(out))
+
+    # ---- marks -------------------------------------------------------------------------------
+
+    def note_what_is_seen(self) -> HelperStatus:
+        """Note in the ledger what can be seen now and could not be seen later; return where it is then.
+
+        That is: that a run is shown, and that the helper is still there after the update.
+        """
+        status = self.status()
+        began = self.placed()
+        if began is None:
+            return status
+        if status.step is HelperStep.UPDATE:
+            self._note_step(HelperStep.FIRST_RUN, began)
+        elif status.step is HelperStep.PUT_BACK and self.is_whole(began.entry):
+            self._note_step(HelperStep.PUT_BACK, began)
+            return self.status()
+        elif status.step is HelperStep.REMOVE:
+            self._note_step(HelperStep.SECOND_RUN, began)
+        return status
+
+    def _note_step(self, step: HelperStep, began: Began) -> None:
+        noted = self._noted(step, began)
+        if noted is None or (noted.program != self.program() and not noted.skipped):
+            self._mark(_Note(step, began.id, self.state(), self.program()))
+
+    def note_placed_by_hand(self) -> None:
+        """Note that a person placed the helper: it is kept in the ledger, and not removed at the end.
+
+        Raises:
+            UsageError: nothing lies where the helper belongs.
+        """
+        if not self.here:
+            raise UsageError(
+                f"nothing lies in {self.at}",
+                where=self.install.place.location,
+                remedy="Say what is to be placed there: `source=FOLDER`.",
+            )
+        tag = Tag(title=self.helper, version="", read_from="a helper")
+        kept = self.ledger.backup(SubPlace(self.install.place, self.at), tag=tag, note=_KEPT)
+        self._mark(_Note(HelperStep.PLACE, "", self.state(), self.program(), entry=kept.id))
+
+    def skip(self, step: str) -> None:
+        """Skip a run, by the name of the step; it must be the next one.
+
+        Raises:
+            UsageError: it is another step's turn, or this one is no run.
+        """
+        status = self.status()
+        if step not in RUNS:
+            raise UsageError(
+                f"{step!r} is not skipped: only runs are",
+                remedy=f"They are called {' and '.join(RUNS)}.",
+            )
+        if status.step != step:
+            raise UsageError(
+                f"it is not the turn of {step}: next is {status.step or 'nothing'}",
+                where=self.install.place.location,
+            )
+        began = self.placed()
+        if (
+            began is None
+        ):  # without the helper there is no run to be made, and nothing to be removed
+            self._mark(_Note(HelperStep.REMOVE, "", skipped=True))
+            return
+        self._mark(_Note(step, began.id, self.state(), self.program(), skipped=True))
+
+    def note_over(self) -> None:
+        """Note that the sequence is over, where nothing is to be removed."""
+        self._mark(_Note(HelperStep.REMOVE, ""))
+
+    def _mark(self, note: _Note) -> None:
+        mark = self.ledger.mark(HELPER_MARK, self.subject, note=msgspec.json.encode(note).decode())
+        self._marks.append(mark)
+
+
+_KEPT = "a helper, to be put back if it is deleted"
+
+
+def helper_conflicts(
+    card: Card, place: Place, *, before: Version | None, after: Version | None, ledger: Ledger
+) -> Iterator[Finding]:
+    """Yield the helpers whose run before an update is not shown: then it is not made."""
+    for name, table in card.file.helpers.items():
+        if before is None or after is None:
+            continue
+        crosses = before in VersionRange.parse(
+            table.source, card.scheme
+        ) and after in VersionRange.parse(table.to, card.scheme)
+        if not crosses:
+            continue
+        sequence = Sequence(Install(card, place, (), before), name, ledger)
+        status = sequence.status()
+        if status.step is not HelperStep.UPDATE:
+            step = next(each for each in status.steps if each.state == "next")
+            why = f": {table.why}" if table.why else ""
+            yield Finding.conflict(
+                "helper-first",
+                f"{name} must run once before this update{why}; next is {step.step}"
+                + (f" ({step.told})" if step.told else ""),
+                where=place.location,
+                remedy=f"Go on with it: kindred world helper INSTALL {name}",
+            )
