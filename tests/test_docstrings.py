@@ -11,13 +11,16 @@ import re
 import unittest
 from typing import Any
 
+import msgspec
+
 import kindred_ledger as kl
 from tests.support import PlayCase
 from tests.test_floors import SRC, sources
 
 _NAMES = re.compile(
-    r"\b(?:kl\.|ledger\b|install\b|card\b)"
+    r"\b(?:kl\.|ledger\b|install\b|card\b|fens?\b)"
 )  # of what stands ready in the demo's folder
+_FENS = re.compile(r"\b(?:fens|fen_install|new_lists|old_ids|new_ids|census)\b")
 _OPTIONS = doctest.ELLIPSIS | doctest.NORMALIZE_WHITESPACE
 
 
@@ -32,17 +35,38 @@ class _Played:
             return
         case = PlayCase()
         case.modding = any("modding/" in example.source for example in test.examples)
+        case.fens = any(_FENS.search(example.source) for example in test.examples)
         case.setUp()
         self._cases.append((case, os.getcwd()))
         os.chdir(case.folder)
         known: dict[str, Any] = {"kl": kl, "os": os, "glob": glob, "card": case.card}
         test.globs.update(known, install=case.install(), ledger=case.ledger())
+        if case.fens:
+            os.chdir(case.path("fens"))
+            counted = any("census" in example.source for example in test.examples)
+            test.globs.update(_of_the_fens(counted=counted))
 
     def end(self, test: doctest.DocTest) -> None:
         if self._cases:
             case, folder = self._cases.pop()
             os.chdir(folder)
             case.doCleanups()
+
+
+def _of_the_fens(*, counted: bool) -> dict[str, Any]:
+    """Return what stands ready for examples about worlds, which run in the folder `fens`."""
+    fens = kl.Card.load("fens.card.toml")
+    fen_install = fens.open("game")
+    new = kl.id_lists(fens.open_release("releases/fens-2.0.zip"))
+    return {
+        "fens": fens,
+        "fen_install": fen_install,
+        "new_lists": new,
+        "old_ids": kl.id_lists(fen_install)["things"],
+        "new_ids": new["things"],
+        "census": kl.take_census(kl.open_world(fen_install, "northbog")) if counted else None,
+        "msgspec": msgspec,
+    }
 
 
 class Examples(unittest.TestCase):
@@ -64,7 +88,7 @@ def load_tests(
     """Run the examples in all docstrings."""
     for path in sources():
         name = os.path.relpath(path, os.path.dirname(SRC))[:-3].replace(os.sep, ".")
-        if name.endswith(".game"):  # a program of its own
+        if name.endswith((".game", ".fens")):  # programs of their own
             continue
         module, play = importlib.import_module(name.removesuffix(".__init__")), _Played()
         tests.addTests(

@@ -37,7 +37,14 @@ from ..places import Patterns, Place, SubPlace, read_bytes, roots_of
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
 
-__all__ = ["HELPER_MARK", "HelperStatus", "HelperStep", "Sequence", "StepState", "helper_conflicts"]
+__all__ = [
+    "HELPER_MARK",
+    "HelperSequence",
+    "HelperStatus",
+    "HelperStep",
+    "StepState",
+    "helper_conflicts",
+]
 
 HELPER_MARK = "helper"
 _UPDATES = ("update", "reinstall")  # operations that look at the first run themselves
@@ -109,7 +116,7 @@ class Began(Struct, frozen=True):
     by_us: bool
 
 
-class Sequence:
+class HelperSequence:
     """The sequence of one helper of an install.
 
     >>> sequence = kl.HelperSequence(fen_install, "bellkeeper", ledger)
@@ -527,7 +534,7 @@ def helper_conflicts(
         ) and after in VersionRange.parse(table.to, card.scheme)
         if not crosses:
             continue
-        sequence = Sequence(Install(card, place, (), before), name, ledger)
+        sequence = HelperSequence(Install(card, place, (), before), name, ledger)
         status = sequence.status()
         if status.step is not HelperStep.UPDATE:
             step = next(each for each in status.steps if each.state == "next")

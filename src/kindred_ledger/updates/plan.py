@@ -179,6 +179,10 @@ class Plan:
                 proof=self.read_back,
             )
         )
+        if self.card.file.worlds:
+            from ..planning.worlds_after import with_world_findings  # most titles have no worlds
+
+            change = with_world_findings(change, self.card)
         return with_mod_findings(change, self.card, None if self.partial else offer.version)
 
     def _look_at(self) -> None:

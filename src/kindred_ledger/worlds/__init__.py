@@ -1,10 +1,11 @@
 """Worlds: ids by name, what content that goes leaves behind, and how much of everything there is."""
 
-from .census import Census, Difference, compare_censuses, read_census, take_census
+from .census import Census, CensusDifference, compare_censuses, read_census, take_census
 from .census_figure import draw_census
-from .choices import Choices, Fate
+from .choices import ContentChoices, Fate
 from .consent import Consent, consent_text, read_consent
 from .forecast import Forecast, Vanishing, forecast
+from .helpers import WayBack, helper_step, way_back
 from .landmarks import FoundLandmark, Landmark, find_landmarks, landmark_findings, read_landmark
 from .opened import Damaged, OpenedWorld, find_worlds, open_world
 from .reconcile import Content, Reconciled, What, reconcile
@@ -14,11 +15,11 @@ from .work import RemapWork
 
 __all__ = [
     "Census",
-    "Choices",
+    "CensusDifference",
     "Consent",
     "Content",
+    "ContentChoices",
     "Damaged",
-    "Difference",
     "Fate",
     "Forecast",
     "FoundLandmark",
@@ -27,6 +28,7 @@ __all__ = [
     "Reconciled",
     "RemapWork",
     "Vanishing",
+    "WayBack",
     "What",
     "compare_censuses",
     "consent_text",
@@ -34,6 +36,7 @@ __all__ = [
     "find_landmarks",
     "find_worlds",
     "forecast",
+    "helper_step",
     "id_lists",
     "landmark_findings",
     "open_world",
@@ -44,4 +47,5 @@ __all__ = [
     "reinstate",
     "remap",
     "take_census",
+    "way_back",
 ]

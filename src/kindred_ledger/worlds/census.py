@@ -30,7 +30,7 @@ from .translation import unknown_name
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-__all__ = ["Census", "Difference", "compare_censuses", "read_census", "take_census"]
+__all__ = ["Census", "CensusDifference", "compare_censuses", "read_census", "take_census"]
 
 _FORMAT = 1
 _COLUMNS = ("kind", "name", "amount", "worth")
@@ -93,7 +93,7 @@ class Census(Struct, frozen=True, omit_defaults=True):
         return html_table(("kind", "name", "amount"), rows, caption=self.world)
 
 
-class Difference(Struct, frozen=True):
+class CensusDifference(Struct, frozen=True):
     """One name of one kind of which two censuses count another amount.
 
     `allowed` says that the card's tolerance covers it.
@@ -213,7 +213,7 @@ def read_census(data: bytes, *, where: str = "") -> Census:
 
 def compare_censuses(
     before: Census, after: Census, *, became: Mapping[str, str] = {}
-) -> tuple[Difference, ...]:
+) -> tuple[CensusDifference, ...]:
     """Return what two censuses count differently, by kind and name.
 
     `became` says what names are called by now, or what stands for them; "" if they were removed.
@@ -234,7 +234,7 @@ def compare_censuses(
             was, now_many = old[name], new.get(name, 0)
             if was != now_many:
                 allowed = abs(now_many - was) <= _allowed(rule, was)
-                out.append(Difference(kind, name, was, now_many, allowed))
+                out.append(CensusDifference(kind, name, was, now_many, allowed))
     return tuple(out)
 
 

@@ -1,4 +1,4 @@
-"""Choices: what shall stand in the place of content that a new list does not have."""
+"""ContentChoices: what shall stand in the place of content that a new list does not have."""
 
 from __future__ import annotations
 
@@ -12,16 +12,16 @@ from ..errors import UsageError
 from ..suggestions import did_you_mean
 from .reconcile import Reconciled, What
 
-__all__ = ["Choices", "Fate", "fates_of"]
+__all__ = ["ContentChoices", "Fate", "fates_of"]
 
 INERT, REMOVE, SUBSTITUTE, UNDECIDED = "inert", "remove", "substitute", ""
 
 
-class Choices(Struct, frozen=True):
+class ContentChoices(Struct, frozen=True):
     """What a person says, by name of content: what it is called now, what stands for it, what becomes inert
     until a later build has it again, what is removed.
 
-    >>> kl.Choices(inert=("reedlight:bell",), remove=("reedlight:*",)).fits("reedlight:lamp", "remove")
+    >>> kl.ContentChoices(inert=("reedlight:bell",), remove=("reedlight:*",)).fits("reedlight:lamp", "remove")
     True
     """
 
@@ -45,7 +45,7 @@ class Choices(Struct, frozen=True):
             if name in names:
                 raise UsageError(
                     f"{name} stays: the new list has it",
-                    remedy=f"Choices are for what vanishes: {', '.join(gone) or 'nothing'}.",
+                    remedy=f"ContentChoices are for what vanishes: {', '.join(gone) or 'nothing'}.",
                 )
             raise UsageError(
                 f"nothing that vanishes is called {name}", remedy=did_you_mean(name, gone)
@@ -89,7 +89,7 @@ class Fate(Struct, frozen=True):
 
 
 def fates_of(
-    found: Reconciled, table: IdListTable, choices: Choices, *, unknown: Iterable[str] = ()
+    found: Reconciled, table: IdListTable, choices: ContentChoices, *, unknown: Iterable[str] = ()
 ) -> dict[str, Fate]:
     """Return what becomes of all that vanishes, by name; `unknown` are numbers without a name, as names.
 

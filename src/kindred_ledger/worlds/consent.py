@@ -19,7 +19,7 @@ from msgspec import Struct
 from ..errors import FormatError, UsageError
 from ..suggestions import hint
 from ..wording import count
-from .choices import INERT, REMOVE, SUBSTITUTE, Choices
+from .choices import INERT, REMOVE, SUBSTITUTE, ContentChoices
 from .forecast import Forecast, Vanishing
 
 __all__ = ["Consent", "consent_text", "read_consent"]
@@ -34,12 +34,12 @@ class Consent(Struct, frozen=True):
 
     >>> text = 'forecast = "3f"\\nworld = "fen"\\n[content."old:crane"]\\nbecomes = "remove"'
     >>> kl.read_consent(text).choices
-    Choices(renames={}, substitutes={}, inert=(), remove=('old:crane',))
+    ContentChoices(renames={}, substitutes={}, inert=(), remove=('old:crane',))
     """
 
     forecast: str
     world: str
-    choices: Choices
+    choices: ContentChoices
 
 
 def consent_text(told: Forecast) -> str:
@@ -132,5 +132,5 @@ def read_consent(text: str, *, where: str = "") -> Consent:
             raise UsageError(
                 what, where=f"{where}: {name}".strip(": "), remedy="Write what becomes of it."
             )
-    choices = Choices(renames, substitutes, tuple(ways[INERT]), tuple(ways[REMOVE]))
+    choices = ContentChoices(renames, substitutes, tuple(ways[INERT]), tuple(ways[REMOVE]))
     return Consent(values["forecast"], values["world"], choices)

@@ -21,7 +21,7 @@ from ..notebook import frame_of, html_table
 from ..places import Patterns
 from ..progress import Progress
 from .cells import Cells, Numbers
-from .choices import Choices, Fate, fates_of
+from .choices import ContentChoices, Fate, fates_of
 from .file_ids import FileIds, positions_of, positions_used, weights_of
 from .opened import Damaged, OpenedWorld
 from .reconcile import Content, Reconciled, reconcile
@@ -68,7 +68,7 @@ class Forecast(Struct, frozen=True, dict=True, eq=False):
 
     >>> told = kl.forecast(kl.open_world(fen_install, "northbog"), new_lists)
     >>> [(each.name, each.amount) for each in told.vanishing][:2]
-    [('reedlight:bell', 45), ('reedlight:lamp', 90)]
+    [('bog:still_water', 8331), ('oldquay:plank', 2918)]
     """
 
     world: str
@@ -140,7 +140,7 @@ def _plain(each: Vanishing) -> dict[str, Any]:
 
 
 def reconciled(
-    opened: OpenedWorld, new: Mapping[str, IdList], choices: Choices
+    opened: OpenedWorld, new: Mapping[str, IdList], choices: ContentChoices
 ) -> dict[str, Reconciled]:
     """Return the lists of a world beside those of a build, by name.
 
@@ -165,7 +165,7 @@ def forecast(
     opened: OpenedWorld,
     new: Mapping[str, IdList],
     *,
-    choices: Choices | None = None,
+    choices: ContentChoices | None = None,
     progress: Progress | None = None,
 ) -> Forecast:
     """Say what becomes of a world under other id lists, and change nothing.
@@ -176,9 +176,9 @@ def forecast(
         IdListError: two lists have no name in common, or a number is too wide for the world.
         UsageError: a choice is of content that does not vanish.
     """
-    chosen = choices or Choices()
+    chosen = choices or ContentChoices()
     found = reconciled(opened, new, chosen)
-    survey = _Survey(opened, found, reconciled(opened, new, Choices()))
+    survey = _Survey(opened, found, reconciled(opened, new, ContentChoices()))
     damaged: list[Damaged] = []
     files = 0
     for path, ids in opened.read(progress):
@@ -304,7 +304,7 @@ class _Survey:
             if each.nearest is None or far[best] < each.nearest[0]:
                 each.nearest = float(far[best]), (int(x[best]), int(z[best]))
 
-    def told(self, choices: Choices, damaged: list[Damaged], files: int) -> Forecast:
+    def told(self, choices: ContentChoices, damaged: list[Damaged], files: int) -> Forecast:
         """Return the forecast."""
         rows: list[Vanishing] = []
         known: set[str] = set()

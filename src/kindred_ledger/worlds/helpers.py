@@ -15,7 +15,7 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import HelperPlaced, HelperRemoved, Ledger, Relation, Tag
 from ..places import DIR, FILE, AnyPlace, FilePlace, Place, Tree, as_place, capabilities_of
-from ..planning.helper_sequence import HelperStep, Sequence
+from ..planning.helper_sequence import HelperSequence, HelperStep
 from ..planning.operation import Operation
 from ..planning.reverting import Restore, Undo
 from ..progress import Progress
@@ -61,7 +61,7 @@ def helper_step(
     >>> kl.helper_step(fen_install, "bellkeeper", ledger=ledger, source="helpers/bellkeeper").summary
     'place bellkeeper: 2 files'
     """
-    sequence = Sequence(install, helper, ledger)
+    sequence = HelperSequence(install, helper, ledger)
     status = sequence.status()
     step = status.step
     if step is None:
@@ -90,6 +90,7 @@ def helper_step(
                 actions.append(
                     Action(f"{sequence.at}/{path}", node, None, reason="the helper goes")
                 )
+        actions += _empty_folders(sequence.at, now, {action.path for action in actions})
         if not began.by_us:
             findings.append(
                 Finding.note("helper-yours", "you placed it yourself: it stays", where=sequence.at)
@@ -159,7 +160,7 @@ def _differs(now: object, node: object) -> bool:
     return getattr(now, "digest", None) != getattr(node, "digest", None)
 
 
-def _contents(sequence: Sequence, source: AnyPlace | None, entry: str) -> tuple[Place, str]:
+def _contents(sequence: HelperSequence, source: AnyPlace | None, entry: str) -> tuple[Place, str]:
     """Return what holds the helper, and the entry that keeps it already."""
     if source is not None:
         if isinstance(source, (str, os.PathLike)) and os.path.isfile(os.fspath(source)):
@@ -179,7 +180,7 @@ def _is_archive(place: Place) -> bool:
     return capabilities_of(place).is_archive
 
 
-def _turn(sequence: Sequence, step: HelperStep, *, missed: bool) -> str:
+def _turn(sequence: HelperSequence, step: HelperStep, *, missed: bool) -> str:
     run = sequence.table.run or "Start the game once, with the helper in it, and save."
     why = f" Without it: {sequence.table.why}." if sequence.table.why else ""
     if missed:
@@ -198,7 +199,7 @@ def way_back(install: Install, helper: str, *, ledger: Ledger) -> WayBack:
     >>> kl.way_back(fen_install, "bellkeeper", ledger=ledger).told
     ()
     """
-    sequence = Sequence(install, helper, ledger)
+    sequence = HelperSequence(install, helper, ledger)
     scheme = install.card.scheme
     for record in reversed(sequence.records):
         if record.version_after and record.tag.version:
@@ -216,7 +217,7 @@ def way_back(install: Install, helper: str, *, ledger: Ledger) -> WayBack:
     return WayBack((), ())
 
 
-def _with_world(sequence: Sequence, undo: Operation, told: str, when: str) -> WayBack:
+def _with_world(sequence: HelperSequence, undo: Operation, told: str, when: str) -> WayBack:
     """Return the way back with the worlds as they were last in the old build, if an entry has them."""
     back = WayBack((undo,), (told,))
     scheme = sequence.install.card.scheme

@@ -10,10 +10,10 @@ from ..changes import Changeset
 from ..errors import UsageError
 from ..ledger import EntryPlace, Tag
 from ..planning.context import Context
-from ..planning.helper_sequence import Sequence as HelperSequence
+from ..planning.helper_sequence import HelperSequence
 from ..planning.operation import Operation
 from ..small_files import read_small
-from .choices import Choices
+from .choices import ContentChoices
 from .consent import Consent, read_consent
 from .forecast import Forecast, forecast
 from .helpers import helper_step
@@ -98,8 +98,8 @@ class Remap(Operation, frozen=True, tag="remap"):
             )
         return consent.world
 
-    def _choices(self, consent: Consent | None) -> Choices:
-        said = consent.choices if consent is not None else Choices()
+    def _choices(self, consent: Consent | None) -> ContentChoices:
+        said = consent.choices if consent is not None else ContentChoices()
         return replace(
             said,
             renames={**said.renames, **dict(_pair(text) for text in self.new_names)},

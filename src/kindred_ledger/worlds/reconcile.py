@@ -116,7 +116,7 @@ def reconcile(
         UsageError: a rename is of a name that is not there, or aliases go round in a circle.
 
     >>> kl.reconcile(old_ids, new_ids).totals["gone"]
-    5
+    9
     """
     for name, to in renames.items():
         if name not in old.numbers:

@@ -62,7 +62,7 @@ def reinstate(
         IdListError: nothing says what its numbers mean.
 
     >>> kl.reinstate(fen_install, "northbog", ledger=ledger).summary
-    'turn back northbog: nothing waits that this build has again'
+    'reinstate northbog: nothing waits that this build has again'
     """
     before = ledger.scan(subject.place, progress=progress)
     opened = open_world(subject, world, tree=before)

@@ -25,7 +25,7 @@ from ..places import FILE, MemoryPlace, Node, Place
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..wording import count
-from .choices import INERT, REMOVE, Choices, Fate
+from .choices import INERT, REMOVE, ContentChoices, Fate
 from .file_ids import Tally
 from .forecast import Forecast, Vanishing, forecast
 from .opened import OpenedWorld, kinds_of, open_world
@@ -48,7 +48,7 @@ def remap(
     world: str = "",
     *,
     ledger: Ledger,
-    choices: Choices | None = None,
+    choices: ContentChoices | None = None,
     agreed: str = "",
     lists: Mapping[str, IdList] | None = None,
     work: RemapWork | None = None,
@@ -67,14 +67,19 @@ def remap(
         UsageError: there is no such world, or a choice is of content that does not vanish.
         BooksUnbalanced: what was made is not what was meant; nothing was written.
 
-    >>> choices = kl.Choices(inert=("reedlight:*",), remove=("oldquay:*",))
+    >>> choices = kl.ContentChoices(
+    ...     renames={"bog:still_water": "bog:stillwater"},
+    ...     substitutes={"bog:lantern": "bog:oil_lantern"},
+    ...     inert=("reedlight:*",),
+    ...     remove=("oldquay:*",),
+    ... )
     >>> change = kl.remap(fen_install, new_lists, "northbog", ledger=ledger, choices=choices)
     >>> change.summary
-    'remap northbog: 305 files get the ids of the new list'
+    'remap northbog: 308 files get the ids of the new list'
     """
     before = ledger.scan(subject.place, progress=progress)
     opened = open_world(subject, world, tree=before, lists=lists)
-    chosen = choices or Choices()
+    chosen = choices or ContentChoices()
     told = forecast(opened, new, choices=chosen, progress=progress)
     plan = _Plan(opened, new, told, chosen)
     findings = [*plan.findings(agreed), *plan.notes()]
@@ -102,7 +107,11 @@ class _Plan:
     """What a forecast and choices come to."""
 
     def __init__(
-        self, opened: OpenedWorld, new: Mapping[str, IdList], told: Forecast, choices: Choices
+        self,
+        opened: OpenedWorld,
+        new: Mapping[str, IdList],
+        told: Forecast,
+        choices: ContentChoices,
     ) -> None:
         self.opened, self.new, self.told, self.choices = opened, new, told, choices
         self.translations = {

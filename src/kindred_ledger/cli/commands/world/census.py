@@ -13,7 +13,7 @@ from ....places import refusals, write_atomic
 from ....small_files import read_small
 from ....worlds import (
     Census,
-    Difference,
+    CensusDifference,
     FoundLandmark,
     compare_censuses,
     find_landmarks,
@@ -161,7 +161,7 @@ def _draw(session: Session, found: Census, seen: list[FoundLandmark]) -> None:
 
 
 def _draw_differences(
-    session: Session, before: Census, differences: tuple[Difference, ...]
+    session: Session, before: Census, differences: tuple[CensusDifference, ...]
 ) -> None:
     told = f"build {before.build}" if before.build else "the earlier census"
     if not differences:
