@@ -14,7 +14,7 @@ from msgspec import Struct
 from ..cards import Card
 from ..cards.worlds import IdList, WorldKind
 from ..errors import FormatError
-from ..formats import ANY, Path, parse_path
+from ..formats import ANY, LayoutDocument, Path, parse_path
 from ..places import Patterns
 from .cells import Cells, Numbers, TextIds, cells_in
 from .translation import Translation, tally_of
@@ -203,10 +203,10 @@ def check_parts(document: Any) -> None:
 
 def encoded(document: Any) -> bytes:
     """Return the bytes of a document; it is read again by whoever counts what is in it."""
-    data: bytes = (
-        document.encode_unread() if hasattr(document, "encode_unread") else document.encode()
-    )
-    return data
+    if isinstance(document, LayoutDocument):
+        return document.encode_unread(as_kept=True)
+    made: bytes = document.encode()
+    return made
 
 
 def weights_of(cells: Cells) -> npt.NDArray[Any] | None:

@@ -169,9 +169,13 @@ class LayoutDocument(TreeDocument[Item]):
             check_tree(self, found, at=((*path, number), row, again))
         return True
 
-    def encode_unread(self) -> bytes:
-        """Return the bytes without reading them again, for those who do that themselves."""
-        return b"".join(self._pieces())
+    def encode_unread(self, *, as_kept: bool = False) -> bytes:
+        """Return the bytes without reading them again, for those who do that themselves.
+
+        `as_kept`: parts that lay one behind another do so again, whatever became of their sizes, and blocks
+        are compressed as hard as the file's first one was.
+        """
+        return b"".join(self._pieces(as_kept=as_kept))
 
     def encode_to(self, file: BinaryIO) -> None:
         """Write the bytes to an open file.
@@ -187,7 +191,7 @@ class LayoutDocument(TreeDocument[Item]):
             if isinstance(item.value, Columns) and item.value.touched:
                 self._mark(item)
 
-    def _pieces(self) -> Iterable[Any]:
+    def _pieces(self, *, as_kept: bool = False) -> Iterable[Any]:
         self._mark_columns()
         if not self._root.dirty:
             return (self._data,)
@@ -195,6 +199,7 @@ class LayoutDocument(TreeDocument[Item]):
         intern(self._root, version)
         writing = Writing(self.layout, version)
         writing.changed = version != self.version
+        writing.levels = {} if as_kept else None
         self.layout.root.write(writing, self._root, Field("", self.layout.root, 0))
         return writing.finish()
 

@@ -256,6 +256,8 @@ class Writing:
         self.outer: Writing | None = None
         self.depth = 0  # of kinds in themselves
         self.unpacked: dict[int, int] = {}  # bytes in blocks, by identity of their items
+        # Parts that lay one behind another do so again, and blocks are compressed as they were: by method.
+        self.levels: dict[str, int] | None = None
 
     def inside(self, name: str) -> Writing:
         """Return a writing of what a block holds."""
@@ -263,7 +265,7 @@ class Writing:
         inner.scope, inner.path = self.scope, [*self.path, name]
         inner.changed, inner.derived = self.changed, self.derived
         inner.unpacked, inner.depth = self.unpacked, self.depth
-        inner.told, inner.outer = self.told, self
+        inner.told, inner.outer, inner.levels = self.told, self, self.levels
         return inner
 
     def span(self, item: Item) -> tuple[int, int] | None:

@@ -15,7 +15,7 @@ from .derived import fill_in, hold, holds
 from .item import Field, Item, Reading, Writing
 from .many import BEYOND, Many, Unmeasured, beyond_unless
 from .references import note_value
-from .squeeze import expand, squeeze
+from .squeeze import USUAL_LEVEL, expand, level_of, squeeze
 from .strings import Pad, Size
 from .trees import element_of, find_tree
 
@@ -408,13 +408,23 @@ class Block(Struct, frozen=True):
             stored = kept
         else:
             for method in reversed(self.methods):
-                stored = squeeze(method, stored)
+                level = _level(writing, self.methods, before, kept)
+                stored = squeeze(method, stored, level)
         writing.unpacked[id(item)] = len(data)
         self.size.write(len(stored), writing, field)
         writing.out += stored
 
     def least(self, version: int) -> int:
         return self.size.fixed or self.size.least(version)
+
+
+def _level(writing: Writing, methods: tuple[str, ...], before: bytes | None, kept: bytes) -> int:
+    """Return how hard to compress: as the first block of the file was, where that is asked for."""
+    if writing.levels is None or before is None or len(methods) != 1:
+        return USUAL_LEVEL
+    if methods[0] not in writing.levels:
+        writing.levels[methods[0]] = level_of(methods[0], before, kept)
+    return writing.levels[methods[0]]
 
 
 class Named(Struct, eq=False, dict=True):

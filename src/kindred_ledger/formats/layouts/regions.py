@@ -75,7 +75,10 @@ class Region:
                 self.fail(
                     member, f"{kind.places.base!r} is no place that offsets can count from here"
                 )
-            put = self._put(member, spans, shared, tail, base, origin)
+            again = None
+            if writing.levels is not None and len(self.members) == 1 and not shared:
+                again = self._put_tight(member, spans, tail, base, origin)
+            put, tail = again or (self._put(member, spans, shared, tail, base, origin), tail)
             placed.insert(0, put)
             if kind.places.base == "end":
                 late.append((member, put))
@@ -150,6 +153,42 @@ class Region:
             else:
                 out.append(_place(kind.places, tail, base, slot, data, origin))
         return out
+
+    def _put_tight(
+        self, member: Member, spans: list[Span], tail: bytearray, base: int, origin: int
+    ) -> tuple[list[Span], bytearray] | None:
+        """Place parts that lay one behind another so again; None if they did not, or cannot be told."""
+        kind, item, _, _ = member
+        parts = kind.parts(item, self.writing, member[2])
+        if kind.is_single or len(parts) != len(spans):
+            return None
+        reach, filler = base, {0}
+        for span in spans:
+            if span == NOWHERE:
+                continue
+            filler |= set(tail[reach - base : span[0] - base])
+            if span[0] != reach + -reach % kind.places.align or len(filler) > 2:
+                return None
+            reach = span[1]
+        if reach - base != len(tail):
+            return None
+        fill = bytes((max(filler),))
+        new, out = bytearray(), list[Span]()
+        for number, (known, span) in enumerate(zip(parts, spans, strict=True)):
+            if span == NOWHERE:
+                out.append(NOWHERE)
+                continue
+            if known is None or self._is_as_read(known):
+                data = bytes(tail[span[0] - base : span[1] - base])
+            else:
+                data = self._bytes(member, known, number)
+            at = base + len(new)
+            at += -at % kind.places.align
+            if not _is_tellable(kind.places, at - origin):
+                return None
+            new += fill * (at - base - len(new)) + data
+            out.append((at, at + len(data)))
+        return out, new
 
     def _told_already(self, member: Member, origin: int) -> list[Span]:
         """Return what a table that nobody changed tells of the parts, from where offsets count."""

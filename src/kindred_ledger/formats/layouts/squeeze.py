@@ -13,10 +13,18 @@ from typing import Any
 from ...errors import FormatError
 from ...extensions import package
 
-__all__ = ["METHODS", "XOR", "expand", "squeeze"]
+__all__ = ["METHODS", "USUAL_LEVEL", "XOR", "expand", "level_of", "squeeze"]
 
 METHODS = ("zlib", "gzip", "deflate", "zstd", "lz4", "lz4-block")
 XOR = "xor "
+USUAL_LEVEL = 6
+_LARGEST_TRIED = 1 << 20  # bytes of a block
+_BY_FLAG = (
+    (1, 0),
+    (5, 4, 3, 2),
+    (6,),
+    (9, 8, 7),
+)  # what the header of zlib says of the level (RFC 1950, 2.2)
 _WINDOWS = {"zlib": 15, "gzip": 31, "deflate": -15}
 
 
@@ -51,8 +59,22 @@ def expand(method: str, data: bytes, *, most: int) -> bytes:
     return out
 
 
-def squeeze(method: str, data: bytes) -> bytes:
+def level_of(method: str, data: bytes, stored: bytes) -> int:
+    """Return the level at which a block was compressed, if zlib gives its very bytes at one; else the usual.
+
+    >>> level_of("zlib", b"peat" * 999, zlib.compress(b"peat" * 999, 9))
+    9
+    """
+    if method not in _WINDOWS or len(data) > _LARGEST_TRIED:
+        return USUAL_LEVEL
+    levels = _BY_FLAG[stored[1] >> 6] if method == "zlib" and len(stored) > 1 else (6, 9, 1)
+    return next((each for each in levels if squeeze(method, data, each) == stored), USUAL_LEVEL)
+
+
+def squeeze(method: str, data: bytes, level: int = USUAL_LEVEL) -> bytes:
     """Return a block that holds these bytes; the same ones for the same input.
+
+    `level` is that of the methods of zlib.
 
     >>> expand("zlib", squeeze("zlib", b"peat" * 9), most=99) == b"peat" * 9
     True
@@ -66,7 +88,7 @@ def squeeze(method: str, data: bytes) -> bytes:
     if method == "zstd":
         packed: bytes = _zstd().compress(data)
         return packed
-    engine = zlib.compressobj(6, zlib.DEFLATED, _WINDOWS[method])
+    engine = zlib.compressobj(level, zlib.DEFLATED, _WINDOWS[method])
     return engine.compress(data) + engine.flush()
 
 
