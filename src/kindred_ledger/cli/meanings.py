@@ -21,6 +21,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--agreed": ("ID", "The forecast that you saw, and agree to with these choices."),
     "--allow": ("CODE[:PATTERN]", "Allow losses of one kind, everywhere or in matching files."),
     "--allow-loss": ("", "Allow the losses that are shown."),
+    "--anyway": ("", "It is the same world, although most places hold something else by now."),
     "--at": ("FOLDER", "The folder inside the target the parts go to."),
     "--back": ("", "Take back what was cut off, instead of finishing it."),
     "--begin": ("empty|along", "What a build starts with that was never used here."),

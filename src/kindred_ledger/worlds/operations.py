@@ -120,10 +120,15 @@ class Reinstate(Operation, frozen=True, tag="reinstate"):
 
     what: str
     world: str = ""
+    anyway: bool = False
 
     def compute(self, context: Context) -> Changeset:
         return reinstate(
-            context.install(self.what), self.world, ledger=context.ledger, progress=context.progress
+            context.install(self.what),
+            self.world,
+            ledger=context.ledger,
+            anyway=self.anyway,
+            progress=context.progress,
         )
 
 

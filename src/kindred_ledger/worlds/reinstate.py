@@ -53,9 +53,13 @@ def reinstate(
     world: str = "",
     *,
     ledger: Ledger,
+    anyway: bool = False,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change that reinstates inert content of a world, as far as its list has it again.
+
+    Where most of the places hold something else by now, it may be another world of the same name: then it is
+    a conflict, unless it is to be done `anyway`.
 
     Raises:
         UsageError: there is no such world.
@@ -70,8 +74,18 @@ def reinstate(
     turned: Counter[str] = Counter()
     left: Counter[str] = Counter()
     counts: Counter[str] = Counter()
+    doubts: list[Finding] = []
     for each in _remaps(opened, ledger):
-        _one(opened, each, ledger, made, turned, left)
+        there: Counter[str] = Counter()
+        gone: Counter[str] = Counter()
+        new = dict(made)
+        _one(opened, each, ledger, new, there, gone)
+        if there.total() < gone.total() and not anyway:
+            doubts.append(_doubt(each, opened, there.total(), gone.total()))
+            continue
+        made = new
+        turned += there
+        left += gone
     memory = MemoryPlace({opened.full(path): data for path, data in made.items()})
     actions = []
     for path, data in made.items():
@@ -99,8 +113,19 @@ def reinstate(
             tag=subject.tag,
             version_after=subject.tag.version,
             statements=(_books(opened, made, turned),) if made else (),
-            findings=tuple(findings),
+            findings=(*doubts, *findings),
         )
+    )
+
+
+def _doubt(each: _Before, opened: OpenedWorld, there: int, gone: int) -> Finding:
+    when = each.record.when[:10]
+    return Finding.conflict(
+        "inert-mostly-gone",
+        f"of {there + gone:,} places of {when} that wait, {gone:,} hold something else by now: is this the"
+        " same world?",
+        where=opened.world.folder,
+        remedy="If it is, say `anyway=True`; what holds something else stays as it is.",
     )
 
 

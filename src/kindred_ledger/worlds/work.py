@@ -174,12 +174,12 @@ class _Call(Struct, frozen=True):
         before = ids.tally()
         packed = sum(cells.numbers.nbytes for cells in ids.cells) > len(data)
         made = ids.translated(self.translations)
-        lists = {name: each.found.old for name, each in self.translations.items()}
-        before += ids.names_in_texts(lists)
-        if made.data == data:
-            after = before
-        else:
-            after = self._after(card, kind, path, made.data)
+        after = before if made.data == data else self._after(card, kind, path, made.data)
+        old = {name: each.found.old for name, each in self.translations.items()}
+        new = {name: each.found.new for name, each in self.translations.items()}
+        before = before + ids.names_in_texts(old)
+        if made.data == data:  # the same names, by the new numbers
+            after = after + ids.names_in_texts(new)
         done = FileDone(
             path,
             made.data != data,
