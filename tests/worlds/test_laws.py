@@ -9,7 +9,7 @@ from collections import Counter
 
 import kindred_ledger as kl
 from kindred_ledger.errors import IdListError, LossNotAllowed, UsageError
-from tests.worlds.support import NAMES, WorldCase, flat, ids, world_files
+from tests.worlds.support import NAMES, WorldCase, flat, ids, list_json, world_files
 
 _WORLDS = 12
 

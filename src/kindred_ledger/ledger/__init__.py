@@ -21,6 +21,7 @@ from .mirroring import Mirrored, mirror
 from .reclaiming import Reclaimable, Reclaimed
 from .records import (
     BothHold,
+    HelperAtUpdate,
     HelperPlaced,
     HelperRemoved,
     Inert,
@@ -48,6 +49,7 @@ __all__ = [
     "Entry",
     "EntryPlace",
     "Healed",
+    "HelperAtUpdate",
     "HelperPlaced",
     "HelperRemoved",
     "Inert",

@@ -19,6 +19,7 @@ from .manifest import tree_from_columns, tree_to_columns
 
 __all__ = [
     "BothHold",
+    "HelperAtUpdate",
     "HelperPlaced",
     "HelperRemoved",
     "Inert",
@@ -96,14 +97,25 @@ class HelperPlaced(Struct, frozen=True, tag="helper placed", tag_field="is"):
     program: str = ""
 
 
+class HelperAtUpdate(Struct, frozen=True, tag="helper at update", tag_field="is"):
+    """It brought another build while a helper waited; `state` is how what shows runs was before."""
+
+    helper: str
+    state: Mapping[str, str] = field(default_factory=dict)
+
+
 class HelperRemoved(Struct, frozen=True, tag="helper removed", tag_field="is"):
     """It removed a helper: the sequence is over."""
 
     helper: str
 
 
-Relation = Undoes | TookIn | BothHold | WorldRemapped | HelperPlaced | HelperRemoved
-_R = TypeVar("_R", Undoes, TookIn, BothHold, WorldRemapped, HelperPlaced, HelperRemoved)
+Relation = (
+    Undoes | TookIn | BothHold | WorldRemapped | HelperPlaced | HelperAtUpdate | HelperRemoved
+)
+_R = TypeVar(
+    "_R", Undoes, TookIn, BothHold, WorldRemapped, HelperPlaced, HelperAtUpdate, HelperRemoved
+)
 _EMPTY = Tree()
 
 

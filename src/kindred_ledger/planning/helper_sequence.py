@@ -10,8 +10,8 @@ step before it; a step is skipped only by its name. In doubt a step is not done.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Mapping
-from datetime import datetime
 from enum import StrEnum
 
 import msgspec
@@ -24,6 +24,7 @@ from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..formats import look_up
 from ..ledger import (
+    HelperAtUpdate,
     HelperPlaced,
     HelperRemoved,
     Ledger,
@@ -33,7 +34,7 @@ from ..ledger import (
     not_undone,
     relation_of,
 )
-from ..places import Patterns, Place, SubPlace, read_bytes, roots_of
+from ..places import Patterns, Place, read_bytes, roots_of
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
 
@@ -43,7 +44,7 @@ __all__ = [
     "HelperStatus",
     "HelperStep",
     "StepState",
-    "helper_conflicts",
+    "helpers_at_update",
 ]
 
 HELPER_MARK = "helper"
@@ -283,18 +284,26 @@ class HelperSequence:
                 return record
         return None
 
-    def _shown_after(self, update: Record, began: Began) -> bool:
+    def _shown_after(self, update: Record) -> bool:
         """Tell whether the second run is shown by what came later than an update of ours.
 
-        That is not told apart from the first run where the same thing shows both.
+        Only as long as what the update brought is what is there, by its times, too: a launcher that went back
+        and forth since may have come between.
         """
-        before = {(row.file, row.line, row.newer) for row in self.table.before}
-        if any((row.file, row.line, row.newer) in before for row in self.table.after):
+        found = [each for each in update.relations if isinstance(each, HelperAtUpdate)]
+        state = next((each.state for each in found if each.helper == self.helper), None)
+        if state is None or not self.shows(self.table.after, state):
             return False
-        second = datetime.fromisoformat(update.when).timestamp() + 1  # it is told to the second
-        return self.shows(self.table.after, began.state) and all(
-            any(self.tree[path].mtime_ns >= second * 1e9 for path in self._files(row))
-            for row in self.table.after
+        brought = self.ledger.record(update.id).after
+        markers = [f"{PROGRAM}/{marker}" for marker in self.install.card.file.program.markers]
+        there = [path for path in markers if path in brought]
+        return (
+            bool(there)
+            and all(
+                path in self.tree and self.tree[path].mtime_ns == brought[path].mtime_ns
+                for path in there
+            )
+            and not self._brought_back(update.id)
         )
 
     def _noted(self, step: HelperStep, began: Began) -> _Note | None:
@@ -366,7 +375,7 @@ class HelperSequence:
         if second is not None and second.program == self.program():
             skipped |= {HelperStep.SECOND_RUN} if second.skipped else set()
             return self._at(HelperStep.REMOVE, skipped=skipped)
-        if update is not None and self._shown_after(update, began):
+        if update is not None and self._shown_after(update):
             return self._at(HelperStep.REMOVE, skipped=skipped)
         if not self.is_whole(began.entry):
             told = "it was deleted or changed by the update"
@@ -381,11 +390,13 @@ class HelperSequence:
         return self._at(HelperStep.REMOVE, skipped=skipped)
 
     def _is_over(self) -> bool:
-        """Tell whether a sequence was ended, and nothing shows the older build since."""
+        """Tell whether a sequence was ended, and nothing shows an older build or world since."""
         events = self._events()
         if not events or events[-1][2] is not None:
             return False
-        when, _, _ = events[-1]
+        when, id, _ = events[-1]
+        if self._brought_back(id):
+            return False
         seen = [(record.when, record.tag.version) for record in self.records]
         seen += [(record.when, record.version_after) for record in self.records]
         root = roots_of(self.install.place)
@@ -482,7 +493,9 @@ class HelperSequence:
                 remedy="Say what is to be placed there: `source=FOLDER`.",
             )
         tag = Tag(title=self.helper, version="", read_from="a helper")
-        kept = self.ledger.backup(SubPlace(self.install.place, self.at), tag=tag, note=_KEPT)
+        part, _, rest = self.at.partition("/")
+        folder = os.path.join(roots_of(self.install.place)[part], *rest.split("/"))
+        kept = self.ledger.backup(folder, tag=tag, note=_KEPT)
         self._mark(_Note(HelperStep.PLACE, "", self.state(), self.program(), entry=kept.id))
 
     def skip(self, step: str) -> None:
@@ -522,27 +535,32 @@ class HelperSequence:
 _KEPT = "a helper, to be put back if it is deleted"
 
 
-def helper_conflicts(
+def helpers_at_update(
     card: Card, place: Place, *, before: Version | None, after: Version | None, ledger: Ledger
-) -> Iterator[Finding]:
-    """Yield the helpers whose run before an update is not shown: then it is not made."""
+) -> tuple[list[Finding], tuple[HelperAtUpdate, ...]]:
+    """Return what an update finds of helpers: those whose run before it is not shown, which stop it, and how
+    things are that show the run after it."""
+    findings: list[Finding] = []
+    states: list[HelperAtUpdate] = []
     for name, table in card.file.helpers.items():
         if before is None or after is None:
             continue
-        crosses = before in VersionRange.parse(
-            table.source, card.scheme
-        ) and after in VersionRange.parse(table.to, card.scheme)
-        if not crosses:
+        ranges = [VersionRange.parse(text, card.scheme) for text in (table.source, table.to)]
+        if before not in ranges[0] or after not in ranges[1]:
             continue
         sequence = HelperSequence(Install(card, place, (), before), name, ledger)
         status = sequence.status()
+        states.append(HelperAtUpdate(name, sequence.state()))
         if status.step is not HelperStep.UPDATE:
             step = next(each for each in status.steps if each.state == "next")
             why = f": {table.why}" if table.why else ""
-            yield Finding.conflict(
-                "helper-first",
-                f"{name} must run once before this update{why}; next is {step.step}"
-                + (f" ({step.told})" if step.told else ""),
-                where=place.location,
-                remedy=f"Go on with it: kindred world helper INSTALL {name}",
+            told = f" ({step.told})" if step.told else ""
+            findings.append(
+                Finding.conflict(
+                    "helper-first",
+                    f"{name} must run once before this update{why}; next is {step.step}{told}",
+                    where=place.location,
+                    remedy=f"Go on with it: kindred world helper INSTALL {name}",
+                )
             )
+    return findings, tuple(states)

@@ -53,10 +53,6 @@ def readiness(
                 "no-space", error.what, where=error.where, remedy="Free some space first."
             )
         )
-    if card.file.helpers:
-        from .helper_sequence import helper_conflicts  # of few titles
-
-        found += helper_conflicts(card, place, before=before, after=after, ledger=ledger)
     for need in card.file.requires:
         if after is not None and after in VersionRange.parse(need.builds, card.scheme):
             found.append(_programs(need, place, around))

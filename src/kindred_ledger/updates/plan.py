@@ -15,7 +15,7 @@ from ..changes import Action, Changeset, fitted
 from ..convert import MergedFile, unread_by
 from ..errors import PlaceChanged
 from ..finding import Finding
-from ..ledger import Ledger
+from ..ledger import Ledger, Relation
 from ..places import Node, Tree, same_content
 from ..planning.mods_after import with_mod_findings
 from ..planning.opened_release import OpenedRelease
@@ -159,6 +159,14 @@ class Plan:
             after=after if self.partial else offer.version,
             ledger=ledger,
         )
+        relations: tuple[Relation, ...] = ()
+        if self.card.file.helpers and not self.partial:
+            from ..planning.helper_sequence import helpers_at_update  # of few titles
+
+            stops, relations = helpers_at_update(
+                self.card, install.place, before=self.before, after=offer.version, ledger=ledger
+            )
+            ready += stops
         self._look_at()
         here = self.before or "what it is"
         change = fitted(
@@ -176,6 +184,7 @@ class Plan:
                     *self.merged,
                 ),
                 findings=(*self.findings, *ready, *self._left_to_convert()),
+                relations=relations,
                 proof=self.read_back,
             )
         )
