@@ -124,6 +124,7 @@ def run_all(
         cache.tidy()
     call = _Call(
         opened.card.path,
+        os.stat(opened.card.path).st_mtime_ns,
         opened.kind.name,
         opened.kind.any_case,
         dict(translations),
@@ -157,13 +158,14 @@ class _Call(Struct, frozen=True):
     """What a worker runs; it goes to other processes, so it is a value."""
 
     card: str
+    changed_ns: int  # when the card was changed last
     kind: str
     any_case: bool
     translations: dict[str, Translation]
     folder: str  # of the cache; "": results are handed back
 
     def __call__(self, path: str, data: bytes) -> FileDone:
-        card, kind = _kind(self.card, os.stat(self.card).st_mtime_ns, self.kind, self.any_case)
+        card, kind = _kind(self.card, self.changed_ns, self.kind, self.any_case)
         cache = ResultCache(self.folder)
         key = self._key(path, data) if self.folder else ""
         if self.folder and (found := cache.find(key, FileDone)) is not None:
@@ -197,7 +199,7 @@ class _Call(Struct, frozen=True):
 
     def made(self, path: str, data: bytes) -> bytes:
         """Return the result of a file alone."""
-        card, kind = _kind(self.card, os.stat(self.card).st_mtime_ns, self.kind, self.any_case)
+        card, kind = _kind(self.card, self.changed_ns, self.kind, self.any_case)
         ids = self.opened(card, kind, path, data)
         return data if ids is None else ids.translated(self.translations).data
 
@@ -231,7 +233,7 @@ class _Call(Struct, frozen=True):
             for name, each in self.translations.items()
         }
         told = msgspec.json.encode(
-            ["remap", self.kind, os.stat(self.card).st_mtime_ns, path, blake3(data).digest(), lists]
+            ["remap", self.kind, self.changed_ns, path, blake3(data).digest(), lists]
         )
         return blake3(told).hexdigest()[:40]
 
