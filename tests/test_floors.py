@@ -45,6 +45,7 @@ FLOORS = (
 SIDEWAYS = {
     ("transfers", "convert"): "what is carried must be brought into a form the other install reads",
     ("updates", "convert"): "which files a new build will not read is told beforehand",
+    ("worlds", "convert"): "results are kept in one cache until they are in place",
     ("mods", "convert"): "a check fills what another converter left empty",
     ("edits", "convert"): "base and mine are brought into the format of the new original first",
     ("errors", "finding"): "an error names what was found",

@@ -45,11 +45,9 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         " kindred shelf list --index downloads/releases.json; echo; kindred shelf list",
     ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
-    "route": ((), "card route voyage --from-format 3 --to-format 6"),
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
-    "restore": ((), "restore mossferry@1.4 --category saves --dry-run"),
     "carry": (
         (),
         'carry mossferry second/mossferry --category settings --merge "*" --dry-run',
@@ -68,14 +66,30 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         ' --mine "*goods.xml:good[id=reeds].@price"',
     ),
     "mod-check": ((), "mod check broken --for 1.4"),
+    "world-forecast": (
+        ("world census game --out northbog.json",),
+        "world forecast game releases/fens-2.0.zip",
+    ),
     "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
 }
-FIGURES = {  # drawn by a command into the file behind it
-    "upstream": "compare release:ferryhouse@1.3 release:ferryhouse@2.0 --card ferryhouse.card.toml --out",
+FIGURES: dict[str, tuple[tuple[str, ...], str]] = {  # drawn by a command into the file behind it
+    "upstream": (
+        (),
+        "compare release:ferryhouse@1.3 release:ferryhouse@2.0 --card ferryhouse.card.toml --out",
+    ),
+    "world-census": (
+        (
+            "world remap game releases/fens-2.0.zip --inert reedlight:* --remove-content oldquay:*"
+            " --substitute bog:lantern=bog:oil_lantern --new-name bog:still_water=bog:stillwater"
+            " --yes --allow-loss",
+        ),
+        "world census game --against northbog.json --out",
+    ),
 }
 FOLDERS = {  # of the play area
     **dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits"),
     "mod-check": "modding",
+    **dict.fromkeys(("world-forecast", "world-census"), "fens"),
 }
 ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
 
@@ -120,7 +134,9 @@ def main() -> int:
                     photograph(seen, out, folder, environment, ANSWERS.get(name, ()))
                 elif name not in ANSWERS:
                     run_unseen(kindred, seen, folder, environment)
-        for name, command in FIGURES.items():
+        for name, (before, command) in FIGURES.items():
+            for each in before:
+                run_unseen(kindred, each, os.path.join(play, FOLDERS[name]), environment)
             out = os.path.join(os.path.abspath(options.out), f"{name}.png")
             if not options.names or name in options.names:
                 with suppress(FileNotFoundError):

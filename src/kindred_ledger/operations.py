@@ -22,6 +22,7 @@ from .planning.reverting import Redo, Restore, Undo
 from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
 from .updates.operations import Assemble, InstallBeside, Reinstall, Update
+from .worlds.operations import Reinstate, Remap, StepHelper
 
 __all__ = [
     "KINDS",
@@ -41,10 +42,13 @@ __all__ = [
     "Reapply",
     "Redo",
     "Reinstall",
+    "Reinstate",
     "Relink",
+    "Remap",
     "RemoveLibrary",
     "Rescue",
     "Restore",
+    "StepHelper",
     "SwapLibrary",
     "Switch",
     "TrimMod",
@@ -58,7 +62,7 @@ KINDS: Mapping[str, type[Operation]] = {
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
         Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
-        RemoveLibrary, PlaceTestCopy,
+        RemoveLibrary, PlaceTestCopy, Remap, Reinstate, StepHelper,
     )
 }  # fmt: skip
 

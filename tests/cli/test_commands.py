@@ -30,7 +30,13 @@ _ELSEWHERE = {  # in pages of their own
     "file table",
 }
 # Pages that play in a folder of their own.
-_FOLDERS = {"edits.md": "edits", "updating/my-server.md": "edits", "mods.md": "modding"}
+_FOLDERS = {
+    "edits.md": "edits",
+    "updating/my-server.md": "edits",
+    "mods.md": "modding",
+    "worlds.md": "fens",
+    "census.md": "fens",
+}
 _STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
 
 
@@ -39,7 +45,7 @@ class Guide(PlayCase):
         """In order, on the demo's folder, each with the status the guide gives it."""
         used = self.run_page("guide.md", least=20)
         self.assertEqual({name for name in used if name.startswith(("shelf", "sync"))}, set())
-        elsewhere = ("shelf", "sync", "demo", "edits", "mod")
+        elsewhere = ("shelf", "sync", "demo", "edits", "mod", "world")
         rest = {name for name in COMMANDS if not name.startswith(elsewhere)}
         self.assertLessEqual(rest - groups() - _ELSEWHERE, used)
 
@@ -53,7 +59,7 @@ class Guide(PlayCase):
             if page in _FOLDERS:
                 self.folder = self.path(_FOLDERS[page])
             used |= self.run_page(page, least=2)
-        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits", "mod"))}
+        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits", "mod", "world"))}
         self.assertLessEqual(others - groups() - {"shelf remove", "sync watch"}, used)
         self.assertLessEqual({"reapply", "file table"}, used)
 

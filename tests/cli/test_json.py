@@ -18,7 +18,7 @@ from tests.support import ROOT, PlayCase, kindred
 
 _PAGES = (
     "guide.md", "releases.md", "transfers.md", "layouts.md", "updating/assemble.md",
-    "updating/over-the-top.md", "edits.md", "mods.md",
+    "updating/over-the-top.md", "edits.md", "mods.md", "worlds.md", "census.md",
 )  # fmt: skip
 _NOT_SHOWN = {"demo", "sync watch"}  # a story, and what never ends
 _IN_NO_PAGE = {"file patch make", "card new", "shelf remove", ""}
@@ -36,7 +36,7 @@ class Documented(PlayCase):
         for page in _PAGES:
             folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
             build_play_area(folder)
-            inner = {"edits.md": "edits", "mods.md": "modding"}.get(page, "")
+            inner = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens"}.get(page, "")
             folder = os.path.join(folder, inner) if inner else folder
             with open(os.path.join(ROOT, "docs", *page.split("/")), encoding="utf-8") as file:
                 lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)

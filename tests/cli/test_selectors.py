@@ -51,6 +51,17 @@ update mossferry downloads/mossferry-2.0.zip --theirs "zzz*"
 update mossferry downloads/mossferry-2.0.zip --component zzz
 update mossferry downloads/mossferry-2.0.zip --with zzz
 update mossferry downloads/mossferry-2.0.zip --clean --keep "zzz*"
+world forecast zzz
+world forecast fens/game zzz.zip --card fens/fens.card.toml
+world forecast fens/game --world zzz --card fens/fens.card.toml
+world remap fens/game fens/releases/fens-2.0.zip --inert zzz --card fens/fens.card.toml
+world remap fens/game --lists-of zzz --card fens/fens.card.toml
+world remap fens/game --consent zzz --card fens/fens.card.toml
+world reinstate fens/game --world zzz --card fens/fens.card.toml
+world census fens/game --against zzz --card fens/fens.card.toml
+world census fens/game --landmark zzz@1,1 --card fens/fens.card.toml
+world helper fens/game zzz --card fens/fens.card.toml
+world helper fens/game bellkeeper --skip zzz --card fens/fens.card.toml
 shelf assemble zzz --into new
 shelf assemble downloads/mossferry-2.0.zip --into new --first "zzz*"
 switch zzz
@@ -125,6 +136,8 @@ WITHOUT = {
 
 
 class Selectors(PlayCase):
+    fens = True
+
     def test_what_fits_nothing_is_status_2(self) -> None:
         """In every command, for every selector, with what was typed in the message; nothing is written."""
         kindred("backup", "mossferry", folder=self.folder)

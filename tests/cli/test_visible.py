@@ -96,6 +96,11 @@ mod relink plain other --dry-run --lines
 mod users plain other --called NOTE
 mod swap plain NOTE NOTE
 mod test plain game --at NOTE
+world forecast game NOTE
+world remap game NOTE --inert NOTE
+world reinstate game --world NOTE
+world census game --landmark NOTE
+world helper game NOTE --skip NOTE
 file patch identify NOTE NOTE
 file patch make saves.sav run --out NOTE.patches
 card route --card hostile.card.toml save

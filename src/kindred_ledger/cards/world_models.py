@@ -126,6 +126,9 @@ class LandmarkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_
 
     `expect` is what must be true after an update: that it is "there", "gone" or "new". `look` says where to
     look in the game.
+
+    >>> fens.worlds["fen"].table.landmarks[1].look
+    'from the ferry house to the east'
     """
 
     name: str

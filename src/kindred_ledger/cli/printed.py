@@ -66,6 +66,7 @@ class Tag(Struct, kw_only=True, forbid_unknown_fields=True):
     read_from: str
     categories: dict[str, Any]
     disposable: list[str]
+    id_lists: dict[str, str]  # packed, in base64
 
 
 class ReleaseTag(Struct, kw_only=True, forbid_unknown_fields=True):

@@ -48,6 +48,7 @@ from .printed import (
     UseOut,
     Verdict,
 )
+from .printed_worlds import CensusDifferenceOut, CensusOut, ForecastOut, HelperOut, LandmarkOut
 
 __all__ = ["SHAPES", "schema"]
 
@@ -152,6 +153,10 @@ _FIELDS: dict[str, dict[str, Any]] = {
     "show": {
         "entry": Entry, "proven": list[str], "categories": dict[str, Amount], "tree": list[Node],
     },
+    "world census": {
+        "census": CensusOut, "differences": list[CensusDifferenceOut], "landmarks": list[LandmarkOut],
+    },
+    "world forecast": {"forecast": ForecastOut},
     "sync watch": {"event": str, "entry": str | None, "taken_back_by": str | None},
 }  # fmt: skip
 
@@ -198,6 +203,16 @@ class ModUsers(Printed, kw_only=True, forbid_unknown_fields=True):
     running: list[str] = []
 
 
+class WorldHelper(Printed, kw_only=True, forbid_unknown_fields=True):
+    """What `world helper` prints: where the sequence is, or the change of its next step."""
+
+    sequence: HelperOut | UnsetType = UNSET
+    change: Computed | UnsetType = UNSET
+    applied: Made | UnsetType | None = UNSET
+    dry_run: bool = False
+    running: list[str] = []
+
+
 class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
     """What `convert` prints: a change, or with `--prove` what each conversion is worth."""
 
@@ -214,10 +229,11 @@ SHAPES: dict[str, type[Struct]] = {
     "file table": FileTable,
     "mod check": ModCheck,
     "mod users": ModUsers,
+    "world helper": WorldHelper,
     **dict.fromkeys(
         ("carry", "edits put", "file patch apply", "file rescue", "mod relink", "mod swap",
          "mod test", "mod trim", "reapply", "redo", "restore", "shelf assemble", "switch",
-         "sync meet", "undo", "update"),
+         "sync meet", "undo", "update", "world reinstate", "world remap"),
         Changing,
     ),
 }  # fmt: skip

@@ -71,6 +71,7 @@ class _Story:
         self._handheld()
         self._ferry_house()
         self._mods()
+        self._worlds()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -249,6 +250,49 @@ class _Story:
         self._run([sys.executable, os.path.join("quaywright", "quaywright.py"), *routes], 0)
         for _ in range(4):
             self._kindred("undo", "--yes")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _worlds(self) -> None:
+        self._chapter(
+            "13. A world over a build that drops content.",
+            "The Fens: a world of 300 regions. 2.0 numbers everything anew, and drops two mods.",
+        )
+        self._print_command("cd fens")
+        self._folder = "fens"
+        new, newer = "releases/fens-2.0.zip", "releases/fens-2.1.zip"
+        fens = os.path.join("game", "fens.py")
+        self._kindred("world", "census", "game", "--out", "before.json")
+        self._kindred("world", "forecast", "game", new, status=1)
+        self._say("What becomes of it? The bells and lamps wait for a later build; the quays go.")
+        choices = (
+            "--inert", "reedlight:*", "--remove-content", "oldquay:*",
+            "--substitute", "bog:lantern=bog:oil_lantern",
+            "--new-name", "bog:still_water=bog:stillwater",
+        )  # fmt: skip
+        self._kindred("world", "remap", "game", new, *choices, "--yes", "--allow-loss")
+        self._say("Bellkeeper must run once before the update, and once after it:")
+        helper = ("world", "helper", "game", "bellkeeper")
+        self._kindred(*helper, "helpers/bellkeeper", "--yes")
+        self._print_command("python game/fens.py --play")
+        self._run([sys.executable, fens, "--play"], 0)
+        self._kindred(*helper, status=3)
+        self._kindred("update", "game", new, "--yes")
+        self._kindred(*helper, status=3)
+        self._print_command("python game/fens.py --play")
+        self._run([sys.executable, fens, "--play"], 0)
+        self._kindred(*helper, "--yes")
+        self._print_command("python game/fens.py")
+        self._run([sys.executable, fens], 0)
+        self._kindred("world", "census", "game", "--against", "before.json", status=1)
+        self._say("2.1 has the bells again. What waited is put back where it was:")
+        self._kindred("world", "remap", "game", newer, "--yes")
+        self._kindred("update", "game", newer, "--yes")
+        self._kindred("world", "reinstate", "game", "--yes")
+        self._print_command("python game/fens.py")
+        self._run([sys.executable, fens], 0)
+        for _ in range(7):
+            self._kindred("undo", "--yes", "--allow-loss")
         self._print_command("cd ..")
         self._folder = ""
 

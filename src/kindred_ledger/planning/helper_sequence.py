@@ -40,6 +40,7 @@ from ..versions import Version, VersionRange
 
 __all__ = [
     "HELPER_MARK",
+    "HelperBegan",
     "HelperSequence",
     "HelperStatus",
     "HelperStep",
@@ -104,10 +105,13 @@ class _Note(Struct, frozen=True, omit_defaults=True):
     entry: str = ""  # that keeps the helper
 
 
-class Began(Struct, frozen=True):
+class HelperBegan(Struct, frozen=True):
     """How a sequence began: the record or mark, when, the entry that keeps the helper, how things were then.
 
     `by_us`: this program placed it, and removes it at the end.
+
+    >>> kl.HelperSequence(fen_install, "bellkeeper", ledger).placed() is None
+    True
     """
 
     id: str
@@ -173,27 +177,27 @@ class HelperSequence:
         """Whether anything lies where the helper does."""
         return any(path.startswith(f"{self.at}/") for path in self.tree.files)
 
-    def placed(self) -> Began | None:
+    def placed(self) -> HelperBegan | None:
         """Return how the sequence began that is not over; None if none is."""
-        began: Began | None = None
+        began: HelperBegan | None = None
         for _, _, event in self._events():
             began = event
         return began
 
-    def _events(self) -> list[tuple[str, str, Began | None]]:
+    def _events(self) -> list[tuple[str, str, HelperBegan | None]]:
         """Return when sequences began (as what they began with) and ended (None), the oldest first."""
-        found: list[tuple[str, str, Began | None]] = []
+        found: list[tuple[str, str, HelperBegan | None]] = []
         for record in self.records:
             start = relation_of(record.relations, HelperPlaced)
             if start is not None and start.helper == self.helper and not start.program:
-                began = Began(record.id, record.when, start.entry, start.state, by_us=True)
+                began = HelperBegan(record.id, record.when, start.entry, start.state, by_us=True)
                 found.append((record.when, record.id, began))
             end = relation_of(record.relations, HelperRemoved)
             if end is not None and end.helper == self.helper:
                 found.append((record.when, record.id, None))
         for mark, note in self._notes():
             if note.step == HelperStep.PLACE:
-                began = Began(mark.id, mark.when, note.entry, note.state, by_us=False)
+                began = HelperBegan(mark.id, mark.when, note.entry, note.state, by_us=False)
                 found.append((mark.when, mark.id, began))
             elif note.step == HelperStep.REMOVE:
                 found.append((mark.when, mark.id, None))
@@ -236,7 +240,7 @@ class HelperSequence:
         node = self.tree[path]
         return f"{node.mtime_ns} {blake3(data).hexdigest()[:16]}"
 
-    def shows(self, rows: list[EvidenceTable], was: Mapping[str, str]) -> bool:
+    def _all_show(self, rows: list[EvidenceTable], was: Mapping[str, str]) -> bool:
         """Tell whether all rows show a run since things were so."""
         return all(self._shows(row, was) for row in rows)
 
@@ -271,7 +275,7 @@ class HelperSequence:
 
     # ---- where it is -------------------------------------------------------------------------
 
-    def _update_made(self, began: Began) -> Record | None:
+    def _update_made(self, began: HelperBegan) -> Record | None:
         """Return the newest update that this program made since: it looked at the first run itself."""
         for record in reversed(self.records):
             if record.operation not in _UPDATES or record.id < began.id:
@@ -292,7 +296,7 @@ class HelperSequence:
         """
         found = [each for each in update.relations if isinstance(each, HelperAtUpdate)]
         state = next((each.state for each in found if each.helper == self.helper), None)
-        if state is None or not self.shows(self.table.after, state):
+        if state is None or not self._all_show(self.table.after, state):
             return False
         brought = self.ledger.record(update.id).after
         markers = [f"{PROGRAM}/{marker}" for marker in self.install.card.file.program.markers]
@@ -306,7 +310,7 @@ class HelperSequence:
             and not self._brought_back(update.id)
         )
 
-    def _noted(self, step: HelperStep, began: Began) -> _Note | None:
+    def _noted(self, step: HelperStep, began: HelperBegan) -> _Note | None:
         """Return what was noted of a step; None also if what showed it was brought back to an older state."""
         found = [(mark.id, note) for mark, note in self._notes() if note.at == began.id]
         for record in self.records:
@@ -358,7 +362,7 @@ class HelperSequence:
             return self._at(HelperStep.PLACE, told)
         if self._is_skipped(HelperStep.FIRST_RUN, began):
             return self._at(HelperStep.UPDATE, skipped={HelperStep.FIRST_RUN})
-        if not self.shows(self.table.before, began.state):
+        if not self._all_show(self.table.before, began.state):
             return self._at(HelperStep.FIRST_RUN, self._what_shows(self.table.before))
         return self._at(HelperStep.UPDATE)
 
@@ -384,7 +388,7 @@ class HelperSequence:
         if there is None or there.program != self.program():
             told = "whether it is still there is noted now"
             return self._at(HelperStep.PUT_BACK, told, skipped=skipped)
-        if not self.shows(self.table.after, there.state):
+        if not self._all_show(self.table.after, there.state):
             told = self._what_shows(self.table.after)
             return self._at(HelperStep.SECOND_RUN, told, skipped=skipped)
         return self._at(HelperStep.REMOVE, skipped=skipped)
@@ -426,7 +430,7 @@ class HelperSequence:
         steps += [StepState(step, "later") for step in list(HelperStep)[2:]]
         return HelperStatus(self.helper, tuple(steps), missed=True)
 
-    def _is_skipped(self, step: HelperStep, began: Began) -> bool:
+    def _is_skipped(self, step: HelperStep, began: HelperBegan) -> bool:
         return any(
             note.skipped and note.step == step and note.at == began.id for _, note in self._notes()
         )
@@ -475,7 +479,7 @@ class HelperSequence:
             self._note_step(HelperStep.SECOND_RUN, began)
         return status
 
-    def _note_step(self, step: HelperStep, began: Began) -> None:
+    def _note_step(self, step: HelperStep, began: HelperBegan) -> None:
         noted = self._noted(step, began)
         if noted is None or (noted.program != self.program() and not noted.skipped):
             self._mark(_Note(step, began.id, self.state(), self.program()))

@@ -7,8 +7,8 @@ from .consent import Consent, consent_text, read_consent
 from .forecast import Forecast, Vanishing, forecast
 from .helpers import WayBack, helper_step, way_back
 from .landmarks import FoundLandmark, Landmark, find_landmarks, landmark_findings, read_landmark
-from .opened import Damaged, OpenedWorld, find_worlds, open_world
-from .reconcile import Content, Reconciled, What, reconcile
+from .opened import DamagedFile, OpenedWorld, find_worlds, open_world
+from .reconcile import ContentChange, ContentRow, Reconciled, reconcile
 from .reinstate import reinstate
 from .remap import id_lists, remap
 from .work import RemapWork
@@ -17,9 +17,10 @@ __all__ = [
     "Census",
     "CensusDifference",
     "Consent",
-    "Content",
+    "ContentChange",
     "ContentChoices",
-    "Damaged",
+    "ContentRow",
+    "DamagedFile",
     "Fate",
     "Forecast",
     "FoundLandmark",
@@ -29,7 +30,6 @@ __all__ = [
     "RemapWork",
     "Vanishing",
     "WayBack",
-    "What",
     "compare_censuses",
     "consent_text",
     "draw_census",

@@ -24,7 +24,7 @@ from ..notebook import frame_of, html_table
 from ..places import Patterns
 from ..progress import Progress
 from .file_ids import FileIds
-from .opened import Damaged, OpenedWorld
+from .opened import DamagedFile, OpenedWorld, read_files
 from .translation import unknown_name
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ class Census(Struct, frozen=True, omit_defaults=True):
     worth: dict[str, float]
     tolerance: dict[str, str]
     files: int
-    damaged: tuple[Damaged, ...] = ()
+    damaged: tuple[DamagedFile, ...] = ()
     census: int = _FORMAT
 
     def to_json(self) -> dict[str, Any]:
@@ -97,6 +97,9 @@ class CensusDifference(Struct, frozen=True):
     """One name of one kind of which two censuses count another amount.
 
     `allowed` says that the card's tolerance covers it.
+
+    >>> kl.CensusDifference("goods", "bog:eels", 40, 38).change
+    -2
     """
 
     kind: str
@@ -120,11 +123,11 @@ def take_census(
     ['coins', 'depths', 'goods', 'signals', 'things', 'tiles']
     """
     counts: dict[str, Counter[str]] = {}
-    damaged: list[Damaged] = []
+    damaged: list[DamagedFile] = []
     files = 0
-    for _, ids in opened.read(progress):
+    for _, ids in read_files(opened, progress):
         files += 1
-        if isinstance(ids, Damaged):
+        if isinstance(ids, DamagedFile):
             damaged.append(ids)
             continue
         for (of, kind, number), many in _amounts(opened, ids):
@@ -155,7 +158,7 @@ def _amounts(opened: OpenedWorld, ids: FileIds) -> Iterable[tuple[tuple[str, str
 
 
 def _count_row(
-    opened: OpenedWorld, row: CensusTable, counts: Counter[str], damaged: list[Damaged]
+    opened: OpenedWorld, row: CensusTable, counts: Counter[str], damaged: list[DamagedFile]
 ) -> None:
     """Count the values of one row of the card's census."""
     fits = Patterns(tuple(row.files))
@@ -167,7 +170,7 @@ def _count_row(
             values = [document.get(at) for at in document.find(parse_path(row.sum or row.by))]
         except FormatError as error:
             if path not in known:
-                damaged.append(Damaged(path, error.what))
+                damaged.append(DamagedFile(path, error.what))
             continue
         for value in values:
             if row.by:

@@ -14,6 +14,7 @@ __all__ = ["draw_census"]
 
 _NAMES = 10  # of a kind that are drawn
 _KINDS = 9
+_LEAST_ROWS = 5  # that a panel has room for, so that few bars are no blocks
 _LONGEST = 24  # characters of a name
 _BEFORE, _AFTER = "#3b6ea5", "#2a7f62"
 _FAR_APART = 200  # times: from there on a scale by powers of ten
@@ -32,9 +33,9 @@ def draw_census(
     """
     others = after.counts if after is not None else {}
     kinds = sorted({*before.counts, *others})[:_KINDS]
-    told = title or f"What is in {before.world}" + (
-        f", {_of(before)} and {_of(after)}" if after else ""
-    )
+    builds = {before.build, after.build} - {""} if after is not None else set()
+    sides = f", build {before.build} and build {after.build}" if after and len(builds) == 2 else ""
+    told = title or f"What is in {before.world}{sides or (', before and after' if after else '')}"
     figure = blank_figure(told)
     columns = min(3, max(1, len(kinds)))
     rows = max(1, math.ceil(len(kinds) / columns))
@@ -47,10 +48,6 @@ def draw_census(
         handles, labels = panels[0].get_legend_handles_labels()
         figure.legend(handles, labels, loc="outside lower center", ncols=2, frameon=False)
     save_figure(figure, path)
-
-
-def _of(census: Census) -> str:
-    return f"build {census.build}" if census.build else "a census"
 
 
 def _draw(axes: Any, kind: str, before: Mapping[str, int], after: Mapping[str, int] | None) -> None:
@@ -77,6 +74,7 @@ def _draw(axes: Any, kind: str, before: Mapping[str, int], after: Mapping[str, i
     if most > _FAR_APART * max(1, min((each for each in shown if each), default=1)):
         axes.set_xscale("symlog")
     axes.margins(x=0.18)
+    axes.set_ylim(-0.7 - max(0, _LEAST_ROWS - len(names)), len(names) - 0.3)
     axes.set_yticks(list(places), [_short(name) for name in names], fontsize=8)
     axes.tick_params(axis="x", labelsize=7)
     axes.set_title(kind if left_out <= 0 else f"{kind} (and {left_out} more)", fontsize=11)

@@ -10,7 +10,7 @@ from ..cards.world_models import IdListTable
 from ..cards.worlds import IdList
 from ..errors import UsageError
 from ..suggestions import did_you_mean
-from .reconcile import Reconciled, What
+from .reconcile import ContentChange, Reconciled
 
 __all__ = ["ContentChoices", "Fate", "fates_of"]
 
@@ -81,8 +81,8 @@ class Fate(Struct, frozen=True):
     def told(self) -> str:
         """In words."""
         return {
-            SUBSTITUTE: f"{self.to} stands for it",
-            INERT: f"{self.to} keeps its place, and can be reinstated",
+            SUBSTITUTE: f"replaced by {self.to}",
+            INERT: f"replaced by {self.to} until a build has it again",
             REMOVE: "removed",
             UNDECIDED: "not decided",
         }[self.how]
@@ -113,7 +113,7 @@ def fates_of(
             out[name] = _fate(name, INERT, table.inert, found.new, "you")
         elif exact or choices.fits(name, REMOVE):
             out[name] = _removed(name, table, found.new)
-        elif name in table.substitutes and (row is None or row.what is not What.SPLIT):
+        elif name in table.substitutes and (row is None or row.what is not ContentChange.SPLIT):
             out[name] = _fate(name, SUBSTITUTE, table.substitutes[name], found.new, "the card")
         else:
             out[name] = Fate(name, UNDECIDED)

@@ -69,7 +69,7 @@ def _lines(told: Forecast) -> Iterator[str]:
 
 
 def _amounts(each: Vanishing) -> str:
-    kinds = ", ".join(f"{many:,} {kind}" for kind, many in each.by_kind.items())
+    kinds = ", ".join(f"{kind} {many:,}" for kind, many in each.by_kind.items())
     return f"{each.amount:,} in {count(len(each.by_file), 'file')}: {kinds}"
 
 

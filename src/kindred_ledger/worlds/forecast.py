@@ -23,8 +23,8 @@ from ..progress import Progress
 from .cells import Cells, Numbers
 from .choices import ContentChoices, Fate, fates_of
 from .file_ids import FileIds, positions_of, positions_used, weights_of
-from .opened import Damaged, OpenedWorld
-from .reconcile import Content, Reconciled, reconcile
+from .opened import DamagedFile, OpenedWorld, read_files
+from .reconcile import ContentRow, Reconciled, reconcile
 from .suspects import Suspects
 from .translation import unknown_name
 
@@ -74,7 +74,7 @@ class Forecast(Struct, frozen=True, dict=True, eq=False):
     world: str
     lists: Mapping[str, Reconciled]
     vanishing: tuple[Vanishing, ...]
-    damaged: tuple[Damaged, ...]
+    damaged: tuple[DamagedFile, ...]
     files: int
     id: str
 
@@ -84,7 +84,7 @@ class Forecast(Struct, frozen=True, dict=True, eq=False):
         return tuple(each for each in self.vanishing if not each.fate.how)
 
     @property
-    def reused(self) -> tuple[tuple[str, Content], ...]:
+    def reused(self) -> tuple[tuple[str, ContentRow], ...]:
         """Names whose number means something else now, each with its list."""
         return tuple(
             (name, row)
@@ -179,11 +179,11 @@ def forecast(
     chosen = choices or ContentChoices()
     found = reconciled(opened, new, chosen)
     survey = _Survey(opened, found, reconciled(opened, new, ContentChoices()))
-    damaged: list[Damaged] = []
+    damaged: list[DamagedFile] = []
     files = 0
-    for path, ids in opened.read(progress):
+    for path, ids in read_files(opened, progress):
         files += 1
-        if isinstance(ids, Damaged):
+        if isinstance(ids, DamagedFile):
             damaged.append(ids)
         else:
             survey.add(path, ids)
@@ -304,7 +304,7 @@ class _Survey:
             if each.nearest is None or far[best] < each.nearest[0]:
                 each.nearest = float(far[best]), (int(x[best]), int(z[best]))
 
-    def told(self, choices: ContentChoices, damaged: list[Damaged], files: int) -> Forecast:
+    def told(self, choices: ContentChoices, damaged: list[DamagedFile], files: int) -> Forecast:
         """Return the forecast."""
         rows: list[Vanishing] = []
         known: set[str] = set()
@@ -351,7 +351,7 @@ class _Survey:
             self._id(damaged),
         )
 
-    def _id(self, damaged: list[Damaged]) -> str:
+    def _id(self, damaged: list[DamagedFile]) -> str:
         """Return what stands for just what is shown: twelve letters."""
         shown = blake3(self.opened.name.encode())
         for name, rec in sorted(self.lists.items()):

@@ -17,7 +17,7 @@ from ..errors import UsageError
 from ..finding import Finding
 from ..suggestions import did_you_mean
 from .file_ids import FileIds, positions_of, positions_used
-from .opened import OpenedWorld
+from .opened import OpenedWorld, read_files
 
 __all__ = ["FoundLandmark", "Landmark", "find_landmarks", "landmark_findings", "read_landmark"]
 
@@ -97,7 +97,7 @@ def find_landmarks(
                 f"the list has no {each.content}", remedy=did_you_mean(each.content, known)
             )
     tallies = [_Tally() for _ in named]
-    for path, ids in opened.read():
+    for path, ids in read_files(opened):
         if isinstance(ids, FileIds):
             _look(opened, path, ids, named, tallies)
     return [

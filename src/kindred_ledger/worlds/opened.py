@@ -18,11 +18,23 @@ from ..progress import Progress
 from ..suggestions import did_you_mean
 from .file_ids import FileIds
 
-__all__ = ["Damaged", "OpenedWorld", "find_worlds", "kinds_of", "open_world"]
+__all__ = [
+    "DamagedFile",
+    "OpenedWorld",
+    "find_worlds",
+    "kinds_of",
+    "open_world",
+    "opened_file",
+    "read_files",
+]
 
 
-class Damaged(Struct, frozen=True):
-    """A file of a world that cannot be read, and why; `path` is from the world's folder."""
+class DamagedFile(Struct, frozen=True):
+    """A file of a world that cannot be read, and why; `path` is from the world's folder.
+
+    >>> kl.DamagedFile("regions/r.0.0.fen", "it was cut short").path
+    'regions/r.0.0.fen'
+    """
 
     path: str
     why: str
@@ -76,25 +88,26 @@ class OpenedWorld(Struct, frozen=True, dict=True, eq=False):
                 task.advance(len(data))
                 yield wanted[path], data
 
-    def opened(self, path: str, data: bytes) -> FileIds | Damaged | None:
-        """Return the ids of a file, or why they cannot be read; None if the card names none in it."""
-        return opened_file(path, data, self.kind, self.card)
 
-    def read(self, progress: Progress | None = None) -> Iterator[tuple[str, FileIds | Damaged]]:
-        """Yield all files that ids stand in, each with its ids."""
-        for path, data in self.contents(self.with_ids(), progress):
-            found = self.opened(path, data)
-            if found is not None:
-                yield path, found
+def read_files(
+    opened: OpenedWorld, progress: Progress | None = None
+) -> Iterator[tuple[str, FileIds | DamagedFile]]:
+    """Yield all files of a world that ids stand in, each with its ids, or why they cannot be read."""
+    for path, data in opened.contents(opened.with_ids(), progress):
+        found = opened_file(path, data, opened.kind, opened.card)
+        if found is not None:
+            yield path, found
 
 
-def opened_file(path: str, data: bytes, kind: WorldKind, card: Card) -> FileIds | Damaged | None:
-    """Read the ids of a file; see `OpenedWorld.opened`."""
+def opened_file(
+    path: str, data: bytes, kind: WorldKind, card: Card
+) -> FileIds | DamagedFile | None:
+    """Return the ids of a file, or why they cannot be read; None if the card names none in it."""
     try:
         return FileIds.open(path, data, kind, card)
     except FormatError as error:
         where = f"{error.where}: " if error.where else ""
-        return Damaged(path, f"{where}{error.what}")
+        return DamagedFile(path, f"{where}{error.what}")
 
 
 def kinds_of(card: Card) -> list[WorldKind]:

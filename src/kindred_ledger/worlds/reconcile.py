@@ -18,16 +18,16 @@ from ..cards.worlds import IdList, chained, folded_name
 from ..errors import IdListError, UsageError
 from ..suggestions import did_you_mean
 
-__all__ = ["Content", "Reconciled", "What", "reconcile"]
+__all__ = ["ContentChange", "ContentRow", "Reconciled", "reconcile"]
 
 _LIKE = 0.82  # of 1: from where a name may be another one's new name
 _MOST_COMPARED = 4_000_000  # pairs of names
 
 
-class What(StrEnum):
+class ContentChange(StrEnum):
     """What became of content between two lists.
 
-    >>> [str(what) for what in What]
+    >>> [str(what) for what in ContentChange]
     ['same', 'renumbered', 'renamed', 'split', 'gone', 'new']
     """
 
@@ -39,16 +39,19 @@ class What(StrEnum):
     NEW = "new"
 
 
-class Content(Struct, frozen=True):
+class ContentRow(Struct, frozen=True):
     """One name of the old list or the new one, and what became of it.
 
     `old` and `new` are its numbers; None where it has none. `became` is the name it has now; `now_at_old` the
     name that its old number means now, if that is another. `parts` are what it was split into; `perhaps`
     names of the new list that are like it.
+
+    >>> kl.reconcile(old_ids, new_ids).by_name["bog:causeway"].became
+    'bog:boardwalk'
     """
 
     name: str
-    what: What
+    what: ContentChange
     old: int | None
     new: int | None
     became: str = ""
@@ -73,31 +76,31 @@ class Reconciled(Struct, frozen=True, dict=True):
 
     old: IdList
     new: IdList
-    rows: tuple[Content, ...]
+    rows: tuple[ContentRow, ...]
 
     @cached_property
-    def by_name(self) -> dict[str, Content]:
+    def by_name(self) -> dict[str, ContentRow]:
         """The rows of the old list, by name."""
         return {row.name: row for row in self.rows if row.old is not None}
 
-    def of(self, *what: What) -> tuple[Content, ...]:
+    def of(self, *what: ContentChange) -> tuple[ContentRow, ...]:
         """Return the rows of which one of these is true."""
         return tuple(row for row in self.rows if row.what in what)
 
     @property
-    def vanishing(self) -> tuple[Content, ...]:
+    def vanishing(self) -> tuple[ContentRow, ...]:
         """The content that the new list does not have: somebody must say what shall be in its place."""
-        return self.of(What.GONE, What.SPLIT)
+        return self.of(ContentChange.GONE, ContentChange.SPLIT)
 
     @property
     def changes_nothing(self) -> bool:
         """Whether every number means what it meant."""
-        return all(row.what in (What.SAME, What.NEW) for row in self.rows)
+        return all(row.what in (ContentChange.SAME, ContentChange.NEW) for row in self.rows)
 
     @property
     def totals(self) -> dict[str, int]:
         """How many names there are of each kind."""
-        return {str(what): len(self.of(what)) for what in What}
+        return {str(what): len(self.of(what)) for what in ContentChange}
 
 
 def reconcile(
@@ -145,30 +148,30 @@ def reconcile(
         if len(rows) * len(free) < _MOST_COMPARED
         else rows
     )
-    rows += [Content(name, What.NEW, None, new.numbers[name]) for name in free]
+    rows += [ContentRow(name, ContentChange.NEW, None, new.numbers[name]) for name in free]
     return Reconciled(old, new, tuple(rows))
 
 
-def _row(name: str, number: int, new: IdList, known: Mapping[str, str | list[str]]) -> Content:
+def _row(name: str, number: int, new: IdList, known: Mapping[str, str | list[str]]) -> ContentRow:
     meant = new.names.get(number, "")
     became = chained(dict(known), name) if name in known and name not in new.numbers else (name,)
     if len(became) > 1:
         parts = tuple(each for each in became if each in new.numbers)
-        return Content(name, What.SPLIT, number, None, now_at_old=meant, parts=parts)
+        return ContentRow(name, ContentChange.SPLIT, number, None, now_at_old=meant, parts=parts)
     now = became[0]
     if now not in new.numbers:
-        return Content(name, What.GONE, number, None, now_at_old=meant)
+        return ContentRow(name, ContentChange.GONE, number, None, now_at_old=meant)
     there = new.numbers[now]
     reused = meant if meant != now else ""
     if now != name:
-        return Content(name, What.RENAMED, number, there, now, reused)
-    what = What.SAME if there == number else What.RENUMBERED
-    return Content(name, what, number, there, "", reused)
+        return ContentRow(name, ContentChange.RENAMED, number, there, now, reused)
+    what = ContentChange.SAME if there == number else ContentChange.RENUMBERED
+    return ContentRow(name, what, number, there, "", reused)
 
 
-def _with_proposals(row: Content, free: list[str]) -> Content:
+def _with_proposals(row: ContentRow, free: list[str]) -> ContentRow:
     """Return a row with the names of the new list that may be its new name, the likeliest first."""
-    if row.what is not What.GONE:
+    if row.what is not ContentChange.GONE:
         return row
     folded = folded_name(row.name)
     own = folded.rpartition(":")[2]
@@ -183,7 +186,7 @@ def _with_proposals(row: Content, free: list[str]) -> Content:
             likeness = matcher.ratio() if matcher.quick_ratio() >= _LIKE else 0.0
         if likeness >= _LIKE:
             found.append((-likeness, name))
-    return Content(
+    return ContentRow(
         row.name, row.what, row.old, row.new, row.became, row.now_at_old, row.parts,
         tuple(name for _, name in sorted(found)[:3]),
     )  # fmt: skip

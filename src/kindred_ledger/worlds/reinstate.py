@@ -32,7 +32,7 @@ from ..statement import Line, Outcome, Statement
 from ..wording import count
 from .cells import Cells
 from .file_ids import FileIds, encoded
-from .opened import Damaged, OpenedWorld, open_world, opened_file
+from .opened import DamagedFile, OpenedWorld, open_world, opened_file
 
 __all__ = ["reinstate"]
 
@@ -163,12 +163,12 @@ def _one(
     }
     for path, data in opened.contents(there):
         old = opened_file(path, old_files[opened.full(path)], opened.kind, opened.card)
-        now = opened.opened(path, made.get(path, data))
+        now = opened_file(path, made.get(path, data), opened.kind, opened.card)
         if isinstance(old, FileIds) and isinstance(now, FileIds):
             out = _File(opened, each, old, now, turned, left).made()
             if out is not None:
                 made[path] = out
-        elif isinstance(now, Damaged) and isinstance(old, FileIds):
+        elif isinstance(now, DamagedFile) and isinstance(old, FileIds):
             left[f"{path} is damaged"] += 1
 
 
@@ -297,7 +297,7 @@ def _books(opened: OpenedWorld, made: Mapping[str, bytes], turned: Mapping[str, 
     after: Counter[str] = Counter()
     for path, data in opened.contents(made):
         for items, content in ((before, data), (after, made[path])):
-            ids = opened.opened(path, content)
+            ids = opened_file(path, content, opened.kind, opened.card)
             if not isinstance(ids, FileIds):
                 raise BooksUnbalanced("what was made of it cannot be read again", where=path)
             for (of, kind, number), many in (

@@ -29,17 +29,11 @@ from .choices import INERT, REMOVE, ContentChoices, Fate
 from .file_ids import Tally
 from .forecast import Forecast, Vanishing, forecast
 from .opened import OpenedWorld, kinds_of, open_world
-from .reconcile import What
+from .reconcile import ContentChange
 from .translation import Translation, unknown_name
 from .work import FileDone, RemapWork, run_all, tally_from
 
 __all__ = ["id_lists", "remap"]
-
-_LOSSES = {
-    "inert": ("content-inert", "{amount} become {to}, until a later build has it again"),
-    "substitute": ("content-replaced", "{amount} become {to}"),
-    "remove": ("content-removed", "{amount} are removed"),
-}
 
 
 def remap(
@@ -147,13 +141,15 @@ class _Plan:
                 what = f"{amount} in {each_of(each)}, and the new list does not have it{perhaps}"
                 yield Finding.conflict("content-undecided", what, where=each.name, remedy=_CHOOSE)
                 continue
-            code, words = _LOSSES[each.fate.how]
-            what = words.format(amount=amount, to=each.fate.to)
+            told_so = f"{amount} {each.fate.told}"
             if agreed == told.id:
-                yield Finding.note("content-agreed", f"{what}, as agreed", where=each.name)
+                yield Finding.note("content-agreed", f"{told_so}, as agreed", where=each.name)
+            elif each.fate.how == INERT:
+                yield Finding.loss("content-inert", told_so, where=each.name)
+            elif each.fate.how == REMOVE:
+                yield Finding.loss("content-removed", told_so, where=each.name, one_way=True)
             else:
-                one_way = each.fate.how != INERT
-                yield Finding.loss(code, what, where=each.name, one_way=one_way)
+                yield Finding.loss("content-replaced", told_so, where=each.name, one_way=True)
 
     def notes(self) -> Iterator[Finding]:
         """Yield what is worth knowing."""
@@ -175,7 +171,7 @@ class _Plan:
             for list_name, ids in (("the world's list", found.old), ("the new list", found.new)):
                 for alike in ids.alike[:_SHOWN]:
                     what = f"{list_name} has names that many take for the same: {', '.join(alike)}"
-                    yield Finding.warning("names-alike", what, where=ids.origin)
+                    yield Finding.warning("id-names-alike", what, where=ids.origin)
             merged = Counter(
                 row.became or row.name for row in found.by_name.values() if row.new is not None
             )
@@ -256,7 +252,9 @@ class _Plan:
             path = opened.world.list_path(name)
             if source is None or path not in change.before:
                 continue
-            renamed = {row.name: row.became for row in found.rows if row.what is What.RENAMED}
+            renamed = {
+                row.name: row.became for row in found.rows if row.what is ContentChange.RENAMED
+            }
             data = written.get(path)
             if data is None:
                 data = next(iter(dict(opened.contents([source.file])).values()))
@@ -330,7 +328,7 @@ class _Plan:
             return Line(Outcome.UNCHANGED, item, count=many)
         if row is not None and row.new is not None:
             became = f"{kind}: {row.became}" if row.became else ""
-            if row.what is What.SAME:
+            if row.what is ContentChange.SAME:
                 return Line(Outcome.UNCHANGED, item, count=many)
             return Line(Outcome.CHANGED, item, f"{row.old} is now {row.new}", became, many)
         fate = translation.fates[self._name(name, number)]

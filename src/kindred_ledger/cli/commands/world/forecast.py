@@ -96,7 +96,7 @@ def _row(each: Vanishing) -> tuple[str, ...]:
 
 
 def _draw_one(session: Session, each: Vanishing) -> None:
-    parts = [f"{many:,} {kind}" for kind, many in each.by_kind.items()]
+    parts = [", ".join(f"{kind} {many:,}" for kind, many in each.by_kind.items())]
     if each.owners:
         parts.append(
             "owned by " + ", ".join(f"{who} {many:,}" for who, many in each.owners.items())
@@ -107,5 +107,5 @@ def _draw_one(session: Session, each: Vanishing) -> None:
         parts.append(f"its number {each.number} means {each.now_means} there")
     if each.perhaps:
         parts.append(f"perhaps called {' or '.join(each.perhaps)} now")
-    parts.append(f"such as {each.where[0]}")
+    parts.append(f"first in {each.where[0]}")
     session.out.hang(f"  {each.name}: ", "; ".join(parts), style="default")
