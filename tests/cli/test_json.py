@@ -36,8 +36,8 @@ class Documented(PlayCase):
         for page in _PAGES:
             folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
             build_play_area(folder)
-            inner = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens"}.get(page, "")
-            folder = os.path.join(folder, inner) if inner else folder
+            inner = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md":
+            "fens"}.get(page, "") folder = os.path.join(folder, inner) if inner else folder
             with open(os.path.join(ROOT, "docs", *page.split("/")), encoding="utf-8") as file:
                 lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)
             for line in lines:

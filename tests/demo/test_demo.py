@@ -26,11 +26,12 @@ class Story(Case):
         self.assertIn("the ferry house 2.0 opens: 14 quays", told)
         self.assertIn("7 mods were refused.", told)
         self.assertIn("opened   delta.route: 6 things of piers-1.2, piers-2.0", told)
+        self.assertEqual(told.count("nothing is scrambled, nothing stripped"), 2)
         self.assertIn("That was it.", told)
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)
         again = kindred("history", "--json", folder=self.path("play"))
-        self.assertEqual(len(json.loads(again.stdout)["changes"]), 25)
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 39)
 
     def test_a_folder_in_use_is_left_alone(self) -> None:
         """The play area is never built over something."""
@@ -116,6 +117,7 @@ class Examples(Case):
             "quaykit, reedlight, heron-song, bog-mist.",
             "slim_a_pack.py": "In the archive: cover.png, mod.json, tides.ini, tiles/000.tile, "
             "tiles/001.tile, tiles/dusk-sky.tile",
+            "a_world_over_an_update.py": "Bells before and after: 93, 93",
             "a_library_that_moved.py": "Swapped back, every file is what it was: True",
         }
         folder = os.path.join(ROOT, "examples")
