@@ -59,7 +59,9 @@ class Guide(PlayCase):
             if page in _FOLDERS:
                 self.folder = self.path(_FOLDERS[page])
             used |= self.run_page(page, least=2)
-        others = {name for name in COMMANDS if name.startswith(("shelf", "sync", "edits", "mod", "world"))}
+        others = {
+            name for name in COMMANDS if name.startswith(("shelf", "sync", "edits", "mod", "world"))
+        }
         self.assertLessEqual(others - groups() - {"shelf remove", "sync watch"}, used)
         self.assertLessEqual({"reapply", "file table"}, used)
 

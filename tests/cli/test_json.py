@@ -20,6 +20,7 @@ _PAGES = (
     "guide.md", "releases.md", "transfers.md", "layouts.md", "updating/assemble.md",
     "updating/over-the-top.md", "edits.md", "mods.md", "worlds.md", "census.md",
 )  # fmt: skip
+_FOLDERS = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens"}
 _NOT_SHOWN = {"demo", "sync watch"}  # a story, and what never ends
 _IN_NO_PAGE = {"file patch make", "card new", "shelf remove", ""}
 
@@ -36,8 +37,7 @@ class Documented(PlayCase):
         for page in _PAGES:
             folder = os.path.join(os.path.dirname(self.folder), page.replace("/", "-"))
             build_play_area(folder)
-            inner = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md":
-            "fens"}.get(page, "") folder = os.path.join(folder, inner) if inner else folder
+            folder = os.path.join(folder, _FOLDERS.get(page, ""))
             with open(os.path.join(ROOT, "docs", *page.split("/")), encoding="utf-8") as file:
                 lines = re.findall(r"^\$ kindred (.*)$", file.read(), re.M)
             for line in lines:
