@@ -140,6 +140,8 @@ class Guide(PlayCase):
             "patches.md",
             "edits.md",
             "mods.md",
+            "worlds.md",
+            "census.md",
             "updating/README.md",
         )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):

@@ -164,6 +164,9 @@ def cells_in(document: Document, field: Field, *, inside: bool = False) -> Itera
             numbers = columns.read(name)
             if getattr(numbers, "dtype", None) is None or numbers.dtype.kind not in "iu":
                 raise FormatError("ids are whole numbers", where=format_path((*path, ANY, name)))
+            if numbers.dtype.kind == "i" and len(numbers) and int(numbers.min()) < 0:
+                where = format_path((*path, int(numbers.argmin())))
+                raise FormatError(f"{int(numbers.min())} is no id: it is below 0", where=where)
             found = Cells(document, field, path, numbers, columns)
         else:
             rows = tuple(document.find((*path, *at[len(within) :])))

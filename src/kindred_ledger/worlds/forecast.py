@@ -6,8 +6,9 @@ stands for just what it shows, so that consent to it covers nothing else.
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING, Any
 
 import msgspec
@@ -23,7 +24,7 @@ from ..progress import Progress
 from .cells import Cells, Numbers
 from .choices import ContentChoices, Fate, fates_of
 from .file_ids import FileIds, positions_of, positions_used, weights_of
-from .opened import DamagedFile, OpenedWorld, read_files
+from .opened import DamagedFile, OpenedWorld, opened_file
 from .reconcile import ContentRow, Reconciled, reconcile
 from .suspects import Suspects
 from .translation import unknown_name
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Forecast", "Vanishing", "forecast"]
 
+_THREADS = 2  # the passes over arrays are made without the interpreter's lock
 _EXAMPLES = 5  # places named of each content
 _SHOWN_POINTS = 4096  # own things that are measured from
 
@@ -181,13 +183,18 @@ def forecast(
     survey = _Survey(opened, found, reconciled(opened, new, ContentChoices()))
     damaged: list[DamagedFile] = []
     files = 0
-    for path, ids in read_files(opened, progress):
+    for path, ids, hits in survey.looked_at(progress):
         files += 1
         if isinstance(ids, DamagedFile):
             damaged.append(ids)
         else:
-            survey.add(path, ids)
+            survey.add(path, ids, hits)
+    damaged.sort(key=lambda each: each.path)
     return survey.told(chosen, damaged, files)
+
+
+# The ids of a file, and for each of its tables the indexes of those that vanish.
+_Looked = tuple[FileIds | DamagedFile | None, list[Numbers]]
 
 
 class _Found:
@@ -234,10 +241,40 @@ class _Survey:
         }
         self.own = np.array(sorted(_own_points(opened)), np.int64).reshape(-1, 2)
 
-    def add(self, path: str, ids: FileIds) -> None:
-        """Count what vanishes of one file."""
-        for cells in ids.cells:
-            at = self.suspects[cells.field.list].cells(cells.numbers)
+    def looked_at(
+        self, progress: Progress | None
+    ) -> Iterator[tuple[str, FileIds | DamagedFile, list[Numbers]]]:
+        """Yield the files, each with its ids and which of them vanish; read and looked at in threads."""
+        opened = self.opened
+        waiting: deque[tuple[str, Future[tuple[FileIds | DamagedFile | None, list[Numbers]]]]] = (
+            deque()
+        )
+        with ThreadPoolExecutor(_THREADS) as pool:
+            for path, data in opened.contents(opened.with_ids(), progress):
+                waiting.append((path, pool.submit(self._look, path, data)))
+                if len(waiting) > _THREADS:
+                    yield from self._taken(waiting)
+            while waiting:
+                yield from self._taken(waiting)
+
+    def _look(self, path: str, data: bytes) -> _Looked:
+        ids = opened_file(path, data, self.opened.kind, self.opened.card)
+        if not isinstance(ids, FileIds):
+            return ids, []
+        return ids, [self.suspects[each.field.list].cells(each.numbers) for each in ids.cells]
+
+    @staticmethod
+    def _taken(
+        waiting: deque[tuple[str, Future[_Looked]]],
+    ) -> Iterator[tuple[str, FileIds | DamagedFile, list[Numbers]]]:
+        path, future = waiting.popleft()
+        ids, hits = future.result()
+        if ids is not None:
+            yield path, ids, hits
+
+    def add(self, path: str, ids: FileIds, hits: list[Numbers]) -> None:
+        """Count what vanishes of one file; `hits` are the indexes of its cells that do."""
+        for cells, at in zip(ids.cells, hits, strict=True):
             if len(at):
                 self._cells(path, ids, cells, at)
         for text in ids.texts:

@@ -18,7 +18,7 @@ from .reconcile import Reconciled
 __all__ = ["Translation", "tally_of", "unknown_name"]
 
 _PIECE = 16_384  # numbers translated at a time: three arrays of them fit into the cache of a core
-_DENSE = 1 << 24  # numbers that a table has a row for
+_DENSE = 1 << 20  # numbers that a table has a row for
 
 
 def unknown_name(number: int) -> str:
@@ -143,8 +143,8 @@ class Translation(Struct, frozen=True, dict=True):
         """
         if int(max(tally, default=0)) >= _DENSE:
             old, new = self._table
-            out = new[np.searchsorted(old, numbers)]
-            return np.where(out < 0, numbers, out)
+            out = new[np.searchsorted(old, numbers.astype(np.int64))]
+            return np.where(out < 0, numbers, out).astype(numbers.dtype)
         table = self._dense[: int(max(tally, default=0)) + 1]
         table = np.where(table < 0, np.arange(len(table)), table).astype(numbers.dtype)
         out = np.empty(len(numbers), numbers.dtype)

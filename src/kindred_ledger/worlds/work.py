@@ -32,7 +32,7 @@ __all__ = ["FileDone", "RemapWork", "Results", "run_all", "tally_from"]
 
 _IN_MEMORY = 64 << 20  # bytes of a world whose results are kept in memory
 _THREADS = 2  # the work in arrays and in zlib is done without the interpreter's lock
-_AHEAD = 4  # files read for each worker
+_AHEAD = 2  # files read for each worker
 
 Counted = tuple[tuple[str, str, int, int], ...]  # a tally as plain values
 
