@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from ..cards.worlds import Field, compile_line
 from ..errors import FormatError
 from ..formats import ANY, Document, Path, as_tabular, format_path, parse_path
+from .tallies import tally_of
 
 __all__ = ["Cells", "Numbers", "TextIds", "cells_in"]
 
@@ -41,12 +42,20 @@ class Cells(Struct, eq=False):
     rows: tuple[Path, ...] = ()  # of the ids, where they are not taken by columns
     used: Numbers | None = None
     used_at: Numbers | None = None  # (n_tiles,) which entry of the palette each tile is
+    _tally: dict[int, int] | None = None
 
     @property
     def widest(self) -> int | None:
         """The highest number that the file has room for; None if it has room for any."""
         kind = self.numbers.dtype
         return int(np.iinfo(kind).max) if self.columns is not None and kind.kind in "iu" else None
+
+    @property
+    def tally(self) -> dict[int, int]:
+        """How often each number is there; counted once, before anything is put."""
+        if self._tally is None:
+            self._tally = tally_of(self.numbers)
+        return self._tally
 
     def __len__(self) -> int:
         return len(self.numbers)

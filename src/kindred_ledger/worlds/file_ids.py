@@ -17,7 +17,8 @@ from ..errors import FormatError
 from ..formats import ANY, LayoutDocument, Path, parse_path
 from ..places import Patterns
 from .cells import Cells, Numbers, TextIds, cells_in
-from .translation import Translation, tally_of
+from .tallies import tally_of
+from .translation import Translation
 
 __all__ = [
     "FileIds",
@@ -75,6 +76,11 @@ class FileIds(Struct, eq=False):
         texts = [TextIds.of(data, field) for field in fields if not field.at]
         return cls(path, data, kind, document, cells, texts)
 
+    @property
+    def is_packed(self) -> bool:
+        """Whether the file holds its ids in fewer bytes than they take: compressed."""
+        return sum(cells.numbers.nbytes for cells in self.cells) > len(self.data)
+
     def tally(self) -> Tally:
         """Return how often each number stands in the file, by list and kind."""
         return self._tallied(weighted=False)
@@ -88,7 +94,8 @@ class FileIds(Struct, eq=False):
         for cells in self.cells:
             table = cells.field.table
             weights = weights_of(cells) if weighted else None
-            for number, many in tally_of(cells.numbers, weights).items():
+            tally = cells.tally if weights is None else tally_of(cells.numbers, weights)
+            for number, many in tally.items():
                 out[cells.field.list, table.kind, number] += many
         return out
 
@@ -112,7 +119,7 @@ class FileIds(Struct, eq=False):
         going: dict[Path, tuple[Cells, npt.NDArray[np.bool_]]] = {}
         changed = False
         for cells in self.cells:
-            translation, tally = translations[cells.field.list], tally_of(cells.numbers)
+            translation, tally = translations[cells.field.list], cells.tally
             if translation.keeps(tally):
                 continue
             self._check(cells, translation, tally)
@@ -164,7 +171,7 @@ class FileIds(Struct, eq=False):
             if any(cells.path[:n] in rows for n in range(1, len(cells.path) + 1)):
                 own = translations[cells.field.list].removed
                 own = own if cells.field.table.remove == "row" else frozenset()
-                for number, many in tally_of(cells.numbers).items():
+                for number, many in cells.tally.items():
                     if number not in own:  # what is removed itself is counted as that
                         out[cells.field.list, cells.field.table.kind, number] += many
         return out

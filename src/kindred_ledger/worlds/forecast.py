@@ -6,37 +6,32 @@ stands for just what it shows, so that consent to it covers nothing else.
 
 from __future__ import annotations
 
-from collections import Counter, deque
+from collections import Counter
 from collections.abc import Iterator, Mapping
-from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 from blake3 import blake3
-from msgspec import Struct
+from msgspec import Struct, field
 
 from ..cards.worlds import IdList
 from ..formats import ANY, parse_path
 from ..notebook import frame_of, html_table
 from ..places import Patterns
 from ..progress import Progress
-from .cells import Cells, Numbers
 from .choices import ContentChoices, Fate, fates_of
-from .file_ids import FileIds, positions_of, positions_used, weights_of
-from .opened import DamagedFile, OpenedWorld, opened_file
+from .opened import DamagedFile, OpenedWorld
 from .reconcile import ContentRow, Reconciled, reconcile
+from .survey import EXAMPLES, Found, Look
 from .suspects import Suspects
 from .translation import unknown_name
+from .work import RemapWork, run_files, told_of
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
 __all__ = ["Forecast", "Vanishing", "forecast"]
-
-_THREADS = 2  # the passes over arrays are made without the interpreter's lock
-_EXAMPLES = 5  # places named of each content
-_SHOWN_POINTS = 4096  # own things that are measured from
 
 
 class Vanishing(Struct, frozen=True):
@@ -168,6 +163,7 @@ def forecast(
     new: Mapping[str, IdList],
     *,
     choices: ContentChoices | None = None,
+    work: RemapWork | None = None,
     progress: Progress | None = None,
 ) -> Forecast:
     """Say what becomes of a world under other id lists, and change nothing.
@@ -181,47 +177,42 @@ def forecast(
     chosen = choices or ContentChoices()
     found = reconciled(opened, new, chosen)
     survey = _Survey(opened, found, reconciled(opened, new, ContentChoices()))
-    damaged: list[DamagedFile] = []
-    files = 0
-    for path, ids, hits in survey.looked_at(progress):
-        files += 1
-        if isinstance(ids, DamagedFile):
-            damaged.append(ids)
-        else:
-            survey.add(path, ids, hits)
-    damaged.sort(key=lambda each: each.path)
-    return survey.told(chosen, damaged, files)
+    survey.run(work or RemapWork(), progress or Progress())
+    return survey.told(chosen)
 
 
-# The ids of a file, and for each of its tables the indexes of those that vanish.
-_Looked = tuple[FileIds | DamagedFile | None, list[Numbers]]
+class _Sum(Struct):
+    """What all files have of one content; `where` and `shown` by file."""
 
+    cells: int = 0
+    amount: int = 0
+    by_kind: Counter[str] = field(default_factory=Counter)
+    by_file: Counter[str] = field(default_factory=Counter)
+    owners: Counter[str] = field(default_factory=Counter)
+    nearest: tuple[float, tuple[int, int]] | None = None
+    where: list[tuple[str, list[str]]] = []
+    shown: dict[str, bytes] = {}
 
-class _Found:
-    """What is found of one content."""
+    def add(self, path: str, one: Found) -> None:
+        """Add what a file has; the same sum comes out, whatever the order."""
+        self.cells += one.cells
+        self.amount += one.amount
+        self.by_kind.update(one.by_kind)
+        self.by_file[path] += one.amount
+        self.owners.update(one.owners)
+        if one.nearest is not None:
+            self.nearest = min(self.nearest or one.nearest, one.nearest)
+        self.where = sorted([*self.where, (path, one.where)])[:EXAMPLES]
+        self.shown[path] = one.shown
 
-    def __init__(self) -> None:
-        self.cells = self.amount = 0
-        self.by_kind: Counter[str] = Counter()
-        self.by_file: Counter[str] = Counter()
-        self.owners: Counter[str] = Counter()
-        self.nearest: tuple[float, tuple[int, int]] | None = None
-        self.where: list[tuple[str, int, str]] = []
-        self.shown: dict[str, bytes] = {}  # by file: a digest of where it stands there
-
-    def note(self, path: str, order: int, name: str) -> None:
-        """Take down a place; those of the first files are kept, whatever the order of reading."""
-        self.where.append((path, order, name))
-        self.where.sort()
-        del self.where[_EXAMPLES:]
-
-    def show(self, path: str, told: bytes) -> None:
-        """Take into the digest of a file what is shown of it."""
-        self.shown[path] = blake3(self.shown.get(path, b"") + told).digest()
+    def places(self) -> tuple[str, ...]:
+        """Return the first places, by the names of the files."""
+        named = [f"{path}: {field}" for path, fields in self.where for field in fields]
+        return tuple(named[:EXAMPLES])
 
 
 class _Survey:
-    """The counting of what vanishes, file by file."""
+    """What vanishes, added up over all files."""
 
     def __init__(
         self,
@@ -234,114 +225,30 @@ class _Survey:
         By those it is counted, so that what was shown has one id, whatever is chosen then.
         """
         self.opened, self.lists = opened, found
-        self.found: dict[tuple[str, int], _Found] = {}
-        self.suspects = {
-            name: Suspects.of(rec, opened.kind.table.lists[name].none)
-            for name, rec in unnamed.items()
-        }
-        self.own = np.array(sorted(_own_points(opened)), np.int64).reshape(-1, 2)
-
-    def looked_at(
-        self, progress: Progress | None
-    ) -> Iterator[tuple[str, FileIds | DamagedFile, list[Numbers]]]:
-        """Yield the files, each with its ids and which of them vanish; read and looked at in threads."""
-        opened = self.opened
-        waiting: deque[tuple[str, Future[tuple[FileIds | DamagedFile | None, list[Numbers]]]]] = (
-            deque()
+        self.found: dict[tuple[str, int], _Sum] = {}
+        self.damaged: list[DamagedFile] = []
+        self.files = 0
+        self.look = Look(
+            *told_of(opened),
+            {n: Suspects.of(r, opened.kind.table.lists[n].none) for n, r in unnamed.items()},
+            {name: dict(ids.numbers) for name, ids in opened.lists.items()},
+            np.array(sorted(_own_points(opened)), np.int64).reshape(-1, 2),
         )
-        with ThreadPoolExecutor(_THREADS) as pool:
-            for path, data in opened.contents(opened.with_ids(), progress):
-                waiting.append((path, pool.submit(self._look, path, data)))
-                if len(waiting) > _THREADS:
-                    yield from self._taken(waiting)
-            while waiting:
-                yield from self._taken(waiting)
 
-    def _look(self, path: str, data: bytes) -> _Looked:
-        ids = opened_file(path, data, self.opened.kind, self.opened.card)
-        if not isinstance(ids, FileIds):
-            return ids, []
-        return ids, [self.suspects[each.field.list].cells(each.numbers) for each in ids.cells]
+    def run(self, work: RemapWork, progress: Progress) -> None:
+        """Look at all files."""
+        opened = self.opened
+        for one in run_files(opened, self.look, opened.with_ids(), work=work, progress=progress):
+            if one is None:
+                continue
+            self.files += 1
+            if one.damaged:
+                self.damaged.append(DamagedFile(one.path, one.damaged))
+            for key, found in one.found.items():
+                self.found.setdefault(key, _Sum()).add(one.path, found)
+        self.damaged.sort(key=lambda each: each.path)
 
-    @staticmethod
-    def _taken(
-        waiting: deque[tuple[str, Future[_Looked]]],
-    ) -> Iterator[tuple[str, FileIds | DamagedFile, list[Numbers]]]:
-        path, future = waiting.popleft()
-        ids, hits = future.result()
-        if ids is not None:
-            yield path, ids, hits
-
-    def add(self, path: str, ids: FileIds, hits: list[Numbers]) -> None:
-        """Count what vanishes of one file; `hits` are the indexes of its cells that do."""
-        for cells, at in zip(ids.cells, hits, strict=True):
-            if len(at):
-                self._cells(path, ids, cells, at)
-        for text in ids.texts:
-            rec = self.lists[text.field.list]
-            for n, value in enumerate(text.values):
-                number = rec.old.numbers.get(value) if text.by_name else int(value)
-                if number is None or not self.suspects[text.field.list].is_suspect(number):
-                    continue
-                each = self._of(text.field.list, number)
-                self._count(each, path, text.field.table.kind, 1, 1)
-                each.note(path, n, text.line_of(n))
-                each.show(path, str(text.spans[n]).encode())
-
-    def _of(self, list: str, number: int) -> _Found:
-        return self.found.setdefault((list, number), _Found())
-
-    @staticmethod
-    def _count(each: _Found, path: str, kind: str, cells: int, amount: int) -> None:
-        each.cells += cells
-        each.amount += amount
-        each.by_kind[kind] += amount
-        each.by_file[path] += amount
-
-    def _cells(self, path: str, ids: FileIds, cells: Cells, at: Numbers) -> None:
-        weights = weights_of(cells)
-        places = positions_of(ids, cells)
-        tiles = positions_used(ids, cells)
-        owners = cells.beside(cells.field.table.owner)
-        numbers = cells.numbers[at]
-        for number in np.unique(numbers).tolist():
-            each = self._of(cells.field.list, int(number))
-            some = at[numbers == number]
-            amount = len(some) if weights is None else int(weights[some].sum())
-            self._count(each, path, cells.field.table.kind, len(some), amount)
-            for one in some[:_EXAMPLES].tolist():
-                each.note(path, one, cells.name_of(one))
-            each.show(path, f"{cells.path} {amount} ".encode() + some.astype(np.int64).tobytes())
-            if owners is not None:
-                for one in some.tolist():
-                    owner = str(owners[one] or "")
-                    if owner:
-                        each.owners[owner] += 1 if weights is None else int(weights[one])
-            if places is not None:
-                self._near(each, places.x[some], places.z[some])
-            if tiles is not None and cells.used_at is not None:
-                used = np.isin(cells.used_at, some)
-                self._near(each, tiles.x[used], tiles.z[used])
-
-    def _near(self, each: _Found, x: Numbers, z: Numbers) -> None:
-        """Measure from each own thing to the nearest of some tiles."""
-        if not len(self.own) or not len(x):
-            return
-        low, high = (x.min(), z.min()), (x.max(), z.max())
-        outside = [
-            np.maximum(np.maximum(low[n] - self.own[:, n], self.own[:, n] - high[n]), 0)
-            for n in (0, 1)
-        ]
-        least = np.hypot(*outside)
-        for n in np.argsort(least, kind="stable").tolist():
-            if each.nearest is not None and least[n] >= each.nearest[0]:
-                break
-            far = np.hypot(x - self.own[n, 0], z - self.own[n, 1])
-            best = int(far.argmin())
-            if each.nearest is None or far[best] < each.nearest[0]:
-                each.nearest = float(far[best]), (int(x[best]), int(z[best]))
-
-    def told(self, choices: ContentChoices, damaged: list[DamagedFile], files: int) -> Forecast:
+    def told(self, choices: ContentChoices) -> Forecast:
         """Return the forecast."""
         rows: list[Vanishing] = []
         known: set[str] = set()
@@ -366,7 +273,6 @@ class _Survey:
             row = rec.by_name.get(content)
             if row is not None and row.new is not None:
                 continue  # it only has another name now
-            where = tuple(f"{path}: {field}" for path, _, field in each.where)
             near, near_at = each.nearest or (None, None)
             rows.append(
                 Vanishing(
@@ -374,7 +280,7 @@ class _Survey:
                     row.parts or row.perhaps if row is not None else (),
                     rec.new.names.get(number, ""),
                     each.cells, each.amount, dict(each.by_kind), dict(each.by_file), dict(each.owners),
-                    None if near is None else int(near), near_at, where,
+                    None if near is None else int(near), near_at, each.places(),
                     worth.get(content, 0.0) * each.amount,
                 )
             )  # fmt: skip
@@ -383,12 +289,12 @@ class _Survey:
             self.opened.name,
             self.lists,
             tuple(rows),
-            tuple(damaged),
-            files,
-            self._id(damaged),
+            tuple(self.damaged),
+            self.files,
+            self._id(),
         )
 
-    def _id(self, damaged: list[DamagedFile]) -> str:
+    def _id(self) -> str:
         """Return what stands for just what is shown: twelve letters."""
         shown = blake3(self.opened.name.encode())
         for name, rec in sorted(self.lists.items()):
@@ -400,7 +306,7 @@ class _Survey:
             shown.update(msgspec.json.encode(told))
             for path, digest in sorted(each.shown.items()):
                 shown.update(path.encode() + digest)
-        shown.update(msgspec.json.encode([(each.path, each.why) for each in damaged]))
+        shown.update(msgspec.json.encode([(each.path, each.why) for each in self.damaged]))
         return shown.hexdigest()[:12]
 
 
@@ -412,8 +318,6 @@ def _own_points(opened: OpenedWorld) -> set[tuple[int, int]]:
         paths = [path for path in opened.world.files(opened.tree) if fits(path)]
         for _, data in opened.contents(paths):
             out |= set(_points_in(opened, own, data))
-            if len(out) > _SHOWN_POINTS:
-                return out
     return out
 
 

@@ -74,7 +74,8 @@ def remap(
     before = ledger.scan(subject.place, progress=progress)
     opened = open_world(subject, world, tree=before, lists=lists)
     chosen = choices or ContentChoices()
-    told = forecast(opened, new, choices=chosen, progress=progress)
+    work = work or RemapWork()
+    told = forecast(opened, new, choices=chosen, work=work, progress=progress)
     plan = _Plan(opened, new, told, chosen)
     findings = [*plan.findings(agreed), *plan.notes()]
     change = Changeset(
@@ -89,7 +90,6 @@ def remap(
     )
     if told.undecided:
         return change
-    work = work or RemapWork()
     return plan.carried_out(change, work, ledger, progress or Progress())
 
 

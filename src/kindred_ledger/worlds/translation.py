@@ -14,11 +14,9 @@ from ..cards.world_models import IdListTable
 from ..errors import FormatError
 from .choices import REMOVE, Fate
 from .reconcile import Reconciled
+from .tallies import DENSE, PIECE
 
-__all__ = ["Translation", "tally_of", "unknown_name"]
-
-_PIECE = 16_384  # numbers translated at a time: three arrays of them fit into the cache of a core
-_DENSE = 1 << 20  # numbers that a table has a row for
+__all__ = ["Translation", "unknown_name"]
 
 
 def unknown_name(number: int) -> str:
@@ -28,41 +26,6 @@ def unknown_name(number: int) -> str:
     '#417'
     """
     return f"#{number}"
-
-
-def tally_of(numbers: npt.NDArray[Any], weights: npt.NDArray[Any] | None = None) -> dict[int, int]:
-    """Return how often each number is there, or the sum of its weights: `(n,)` of whole numbers each.
-
-    >>> tally_of(np.array([3, 4, 3], np.uint16))
-    {3: 2, 4: 1}
-    """
-    if not len(numbers):
-        return {}
-    if weights is not None or (numbers.dtype.itemsize > 2 and int(numbers.max()) >= _DENSE):
-        values, codes = np.unique(numbers, return_inverse=True)
-        sums = np.zeros(len(values), np.int64)
-        np.add.at(sums, codes, 1 if weights is None else weights)
-        return dict(zip(values.tolist(), sums.tolist(), strict=True))
-    if numbers.dtype.itemsize <= 2:
-        counts = _counted(numbers)
-    else:
-        counts = np.bincount(numbers)
-    there = np.flatnonzero(counts)
-    return dict(zip(there.tolist(), counts[there].tolist(), strict=True))
-
-
-def _counted(numbers: npt.NDArray[Any]) -> npt.NDArray[np.int64]:
-    """Count numbers of one or two bytes, in pieces that fit into the cache."""
-    most = int(numbers.max()) + 1
-    counts = np.zeros(most, np.int64)
-    scratch = np.empty(min(_PIECE, len(numbers)), np.intp)
-    for at in range(0, len(numbers), _PIECE):
-        piece = numbers[at : at + _PIECE]
-        wide = scratch[: len(piece)]
-        np.copyto(wide, piece)
-        found = np.bincount(wide)
-        counts[: len(found)] += found
-    return counts
 
 
 class Translation(Struct, frozen=True, dict=True):
@@ -141,16 +104,16 @@ class Translation(Struct, frozen=True, dict=True):
 
         Numbers whose content is removed, and for which nothing stands, keep what they were: their rows go.
         """
-        if int(max(tally, default=0)) >= _DENSE:
+        if int(max(tally, default=0)) >= DENSE:
             old, new = self._table
             out = new[np.searchsorted(old, numbers.astype(np.int64))]
             return np.where(out < 0, numbers, out).astype(numbers.dtype)
         table = self._dense[: int(max(tally, default=0)) + 1]
         table = np.where(table < 0, np.arange(len(table)), table).astype(numbers.dtype)
         out = np.empty(len(numbers), numbers.dtype)
-        scratch = np.empty(min(_PIECE, len(numbers)), np.intp)
-        for at in range(0, len(numbers), _PIECE):
-            piece = numbers[at : at + _PIECE]
+        scratch = np.empty(min(PIECE, len(numbers)), np.intp)
+        for at in range(0, len(numbers), PIECE):
+            piece = numbers[at : at + PIECE]
             wide = scratch[: len(piece)]
             np.copyto(wide, piece)
             table.take(wide, out=out[at : at + len(piece)], mode="wrap")

@@ -1,4 +1,4 @@
-"""The work of remapping: file by file, in threads or any executor, in bounded memory.
+"""The work on the files of a world: one by one, here or by any executor, in bounded memory.
 
 What always holds: the result of a file depends on nothing but the file and the two lists, so that it can be
 made again whenever it is needed. Large results that took long, those in compressed blocks, are kept in the
@@ -10,12 +10,14 @@ from __future__ import annotations
 import os
 from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from concurrent.futures import Executor, Future
 from functools import lru_cache, partial
+from typing import Any
 
 import msgspec
 from blake3 import blake3
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import Card
 from ..cards.worlds import WorldKind
@@ -28,27 +30,85 @@ from .file_ids import FileIds, Tally
 from .opened import OpenedWorld
 from .translation import Translation
 
-__all__ = ["FileDone", "RemapWork", "Results", "run_all", "tally_from"]
+__all__ = [
+    "FileCall", "FileDone", "RemapWork", "Results", "run_all", "run_files", "tally_from", "told_of",
+]  # fmt: skip
 
 _IN_MEMORY = 64 << 20  # bytes of a world whose results are kept in memory
-_THREADS = 2  # the work in arrays and in zlib is done without the interpreter's lock
 _AHEAD = 2  # files read for each worker
 
 Counted = tuple[tuple[str, str, int, int], ...]  # a tally as plain values
 
 
 class RemapWork(Struct, frozen=True):
-    """How worlds are remapped: by which executor, with so many workers; None: in threads of this process.
+    """How worlds are looked at and remapped: by which executor, with so many workers; None: here.
 
-    Worlds of up to `in_memory` bytes are kept in memory until they are in place.
+    Worlds of up to `in_memory` bytes are kept in memory until they are in place. Processes are worth it for
+    large worlds in compressed blocks; plain arrays are as fast as they can be read.
 
-    >>> kl.RemapWork(workers=1).workers
+    >>> kl.RemapWork(in_memory=0).workers
     1
     """
 
     executor: Executor | None = None
-    workers: int = _THREADS
+    workers: int = 1
     in_memory: int = _IN_MEMORY
+
+
+class FileCall(Struct, frozen=True):
+    """What is done with one file; it goes to other processes, so it is a value.
+
+    `card` is the path of the card, which was changed at `changed_ns`, and `kind` the kind of world.
+    """
+
+    card: str
+    changed_ns: int
+    kind: str
+    any_case: bool
+
+    def __call__(self, path: str, data: bytes) -> Any:
+        """Do it in a process that does not have the card yet."""
+        card, kind = _kind(self.card, self.changed_ns, self.kind, self.any_case)
+        return self.here(card, kind, path, data)
+
+    def here(self, card: Card, kind: WorldKind, path: str, data: bytes) -> Any:
+        """Do it with a card that was read."""
+        raise NotImplementedError
+
+
+def told_of(opened: OpenedWorld) -> tuple[str, int, str, bool]:
+    """Return the first four fields of a call for the files of a world."""
+    path = opened.card.path
+    return path, os.stat(path).st_mtime_ns, opened.kind.name, opened.kind.any_case
+
+
+def run_files(
+    opened: OpenedWorld,
+    call: FileCall,
+    paths: Iterable[str],
+    *,
+    work: RemapWork,
+    progress: Progress,
+) -> Iterator[Any]:
+    """Yield what a call gives for files of a world, in the order they are read."""
+    contents = opened.contents(paths, progress)
+    if work.executor is None:
+        for path, data in contents:
+            progress.check()
+            yield call.here(opened.card, opened.kind, path, data)
+        return
+    waiting: deque[Future[Any]] = deque()
+    try:
+        for path, data in contents:
+            progress.check()
+            waiting.append(work.executor.submit(call, path, data))
+            while len(waiting) >= _AHEAD * work.workers:
+                yield waiting.popleft().result()
+        while waiting:
+            yield waiting.popleft().result()
+    finally:
+        for future in waiting:
+            future.cancel()
 
 
 class FileDone(Struct, frozen=True):
@@ -122,59 +182,27 @@ def run_all(
     small = total <= work.in_memory
     if not small:
         cache.tidy()
-    call = _Call(
-        opened.card.path,
-        os.stat(opened.card.path).st_mtime_ns,
-        opened.kind.name,
-        opened.kind.any_case,
-        dict(translations),
-        "" if small else cache.folder,
-    )
-    again = _Again(opened, call)
-    return Results(_run(opened, call, paths, work, progress), again, cache)
+    folder = "" if small else cache.folder
+    call = _Remap(*told_of(opened), dict(translations), folder)
+    done = run_files(opened, call, paths, work=work, progress=progress)
+    return Results(done, _Again(opened, call), cache)
 
 
-def _run(
-    opened: OpenedWorld, call: _Call, paths: Sequence[str], work: RemapWork, progress: Progress
-) -> Iterator[FileDone]:
-    waiting: deque[Future[FileDone]] = deque()
-    executor = work.executor or ThreadPoolExecutor(work.workers)
-    try:
-        for path, data in opened.contents(paths, progress):
-            progress.check()
-            waiting.append(executor.submit(call, path, data))
-            while len(waiting) >= _AHEAD * work.workers:
-                yield waiting.popleft().result()
-        while waiting:
-            yield waiting.popleft().result()
-    finally:
-        for future in waiting:
-            future.cancel()
-        if work.executor is None:
-            executor.shutdown()
+class _Remap(FileCall, frozen=True):
+    """Remaps one file."""
 
-
-class _Call(Struct, frozen=True):
-    """What a worker runs; it goes to other processes, so it is a value."""
-
-    card: str
-    changed_ns: int  # when the card was changed last
-    kind: str
-    any_case: bool
     translations: dict[str, Translation]
     folder: str  # of the cache; "": results are handed back
 
-    def __call__(self, path: str, data: bytes) -> FileDone:
-        card, kind = _kind(self.card, self.changed_ns, self.kind, self.any_case)
-        cache = ResultCache(self.folder)
-        key = self._key(path, data) if self.folder else ""
-        if self.folder and (found := cache.find(key, FileDone)) is not None:
-            return found
+    def here(self, card: Card, kind: WorldKind, path: str, data: bytes) -> FileDone:
         ids = self.opened(card, kind, path, data)
         if ids is None:
             return FileDone(path, False)
+        packed = bool(self.folder) and ids.is_packed
+        cache, key = ResultCache(self.folder), self._key(path, data) if packed else ""
+        if packed and (found := cache.find(key, FileDone)) is not None:
+            return found
         before = ids.tally()
-        packed = sum(cells.numbers.nbytes for cells in ids.cells) > len(data)
         made = ids.translated(self.translations)
         after = before if made.data == data else self._after(card, kind, path, made.data)
         old = {name: each.found.old for name, each in self.translations.items()}
@@ -193,13 +221,12 @@ class _Call(Struct, frozen=True):
             _plain(after),
             _plain(made.gone_with),
         )
-        if done.changed and done.how == "cache":
+        if done.changed and packed:
             cache.put(done, made.data)
-        return msgspec.structs.replace(done, data=made.data) if done.how == "memory" else done
+        return replace(done, data=made.data) if done.how == "memory" else done
 
-    def made(self, path: str, data: bytes) -> bytes:
+    def made(self, card: Card, kind: WorldKind, path: str, data: bytes) -> bytes:
         """Return the result of a file alone."""
-        card, kind = _kind(self.card, self.changed_ns, self.kind, self.any_case)
         ids = self.opened(card, kind, path, data)
         return data if ids is None else ids.translated(self.translations).data
 
@@ -247,7 +274,7 @@ def _kind(path: str, changed_ns: int, name: str, any_case: bool) -> tuple[Card, 
 class _Again(Capable):
     """The files of a world as they will be, each made again when it is read."""
 
-    def __init__(self, opened: OpenedWorld, call: _Call) -> None:
+    def __init__(self, opened: OpenedWorld, call: _Remap) -> None:
         self._opened, self._call = opened, call
 
     @property
@@ -260,5 +287,6 @@ class _Again(Capable):
 
     def read(self, paths: Iterable[str]) -> Iterator[tuple[str, Iterable[bytes]]]:
         """Yield files as they will be."""
-        for path, data in self._opened.contents(paths):
-            yield path, (self._call.made(path, data),)
+        opened = self._opened
+        for path, data in opened.contents(paths):
+            yield path, (self._call.made(opened.card, opened.kind, path, data),)
