@@ -59,17 +59,22 @@ blocks each index at at size size block to end zlib { ids table to end u16 }
 """
 OURS = """
 import json, sys
+from concurrent.futures import ProcessPoolExecutor
 from kindred_ledger.cards import Card
 from kindred_ledger.cards.worlds import IdList
 from kindred_ledger.ledger import Ledger
-from kindred_ledger.worlds import forecast, open_world, remap
+from kindred_ledger.worlds import RemapWork, forecast, open_world, remap
 install = Card.load(sys.argv[1]).open(sys.argv[2])
 new = {"ids": IdList.of(json.load(open(sys.argv[3])).items(), origin="new")}
 if sys.argv[4] == "forecast":
     assert not forecast(open_world(install), new).damaged
 else:
-    ledger = Ledger.open(sys.argv[5])
-    change = remap(install, new, ledger=ledger)
+    ledger, workers = Ledger.open(sys.argv[5]), int(sys.argv[6])
+    if workers > 1:
+        with ProcessPoolExecutor(workers) as pool:
+            change = remap(install, new, ledger=ledger, work=RemapWork(pool, workers))
+    else:
+        change = remap(install, new, ledger=ledger)
     assert not change.findings[1:], change.findings
     if sys.argv[4] == "apply":
         change.apply(ledger)
@@ -164,10 +169,10 @@ def _kind(
             rounds=rounds,
         )
         few = _Bench(os.path.join(folder, "few"), kind)
-        few.fill(4, options.tiles)
+        few.fill(30, options.tiles)
         loop = [sys.executable, "-c", LOOP, few.world, few.table]
         out += compare(
-            "4 plain regions", few.ours("compute"), {"a loop over tiles": loop}, rounds=1
+            "30 plain regions", few.ours("compute"), {"a loop over tiles": loop}, rounds=1
         )
     else:
         recode = [sys.executable, "-c", RECODE, bench.world]
@@ -240,7 +245,7 @@ class _Bench:
         return [
             sys.executable, "-c", OURS, os.path.join(self.folder, "bench.card.toml"),
             os.path.join(self.folder, "game"), os.path.join(self.folder, new), what,
-            os.path.join(self.folder, "ledger"),
+            os.path.join(self.folder, "ledger"), "2" if self.kind == "blocks" else "1",
         ]  # fmt: skip
 
     def forget(self) -> None:

@@ -59,7 +59,7 @@ class Remap(Operation, frozen=True, tag="remap"):
             choices=self._choices(consent),
             agreed=self.agreed or (consent.forecast if consent is not None else ""),
             lists=self._old(context, subject),
-            work=RemapWork(context.executor, context.workers) if context.executor else None,
+            work=_work(context),
             progress=context.progress,
         )
 
@@ -74,6 +74,7 @@ class Remap(Operation, frozen=True, tag="remap"):
             opened,
             self._new(context, subject),
             choices=self._choices(consent),
+            work=_work(context),
             progress=context.progress,
         )
 
@@ -182,6 +183,10 @@ def _with_lists(context: Context, subject: Install, text: str) -> Install:
     if context.is_install(text):
         return context.install(text, title=subject.card.title, build="")
     return subject.card.open_release(context.release(text))
+
+
+def _work(context: Context) -> RemapWork:
+    return RemapWork(context.executor, context.workers)
 
 
 def _pair(text: str) -> tuple[str, str]:

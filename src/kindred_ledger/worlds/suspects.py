@@ -46,8 +46,13 @@ class Suspects(Struct, frozen=True, eq=False):
         if len(self.runs) > _FEW_RUNS:
             return self._by_table(numbers)
         found = []
+        first = self.runs[0][0]
         for at in range(0, len(numbers), _PIECE):
             piece = numbers[at : at + _PIECE]
+            if (
+                int(piece.max()) < first
+            ):  # one pass instead of two, where only high numbers are wanted
+                continue
             mask = self._mask(piece)
             if mask is not None and mask.any():
                 found.append(np.flatnonzero(mask) + at)

@@ -10,7 +10,7 @@ from ....places import refusals, write_atomic
 from ....worlds import Forecast, Vanishing, consent_text
 from ....worlds.operations import Remap
 from ... import drawing
-from ...choosing import choosing
+from ...choosing import choosing, with_workers
 from ...meanings import value
 from ...options import placing, session
 from ...session import Session, refuse_taken
@@ -40,7 +40,8 @@ def command(session: Session, *, install: str, release: str, out: str, **options
     """
     if out:
         refuse_taken(out)
-    told = Remap(install, release, **options).forecast(session.context)
+    chosen = with_workers(session, options)
+    told = Remap(install, release, **chosen).forecast(session.context)
     if out:
         with refusals(out):
             write_atomic(out, consent_text(told).encode())

@@ -8,7 +8,7 @@ import click
 
 from ....worlds.operations import Remap
 from ...applying import carry_out
-from ...choosing import choosing
+from ...choosing import choosing, with_workers
 from ...options import placing, storing, writing
 from ...session import Session
 
@@ -35,16 +35,6 @@ def command(session: Session, *, install: str, release: str, **options: Any) -> 
       --substitute bog:lantern=bog:oil_lantern --new-name bog:still_water=bog:stillwater kindred world remap
       server releases/fens-2.0.zip --consent southbog.consent.toml --yes
     """
-    names = (
-        "world",
-        "substitutes",
-        "new_names",
-        "inert",
-        "remove",
-        "consent",
-        "agreed",
-        "lists_of",
-    )
-    chosen = {name: options.pop(name) for name in names}
+    chosen = with_workers(session, options)
     change = Remap(install, release, **chosen).compute(session.context)
     return carry_out(session, change, **options)
