@@ -94,6 +94,31 @@ class InForce(WorldCase):
         census = kl.take_census(kl.open_world(stored, tag=place.tag))
         self.assertEqual(census.counts["tiles"], {"mod:bell": 5})
 
+    def test_a_world_without_a_list_is_never_read_by_a_wrong_one(self) -> None:
+        """Remapped, it means the new list, whatever is installed; after an update of the program it is asked."""
+        card = CARD.replace('world = { file = "ids.json", codec = "json", records = "list" }\n', "")
+        write(self.folder, {"mire.card.toml": card.encode()})
+        self.card = Card.load(self.path("mire.card.toml"))
+        new = {name: number + 10 for name, number in self.old.items()}
+        made = {"ids": IdList.of(new.items(), origin="new")}
+        peat, ledger = self.old["plain:peat"], self.ledger()
+        self.put({"0.0.flat": flat([peat])})
+        ledger.backup(self.install())
+        kl.remap(self.install(), made, ledger=ledger).apply(ledger)
+        again = kl.remap(self.install(), made, ledger=ledger)  # the program is still the old one
+        self.assertEqual(again.actions, ())
+        opened = kl.open_world(self.install(), ledger=ledger)
+        self.assertEqual(kl.take_census(opened).counts["tiles"], {"plain:peat": 1})
+        kl.undo("latest", ledger=ledger).apply(ledger)
+        write(
+            self.path("mire"), {"ids.json": json.dumps({"ids": new}).encode()}
+        )  # a launcher updates it
+        with self.assertRaisesRegex(kl.DecisionNeeded, "had another list"):
+            kl.remap(self.install(), made, ledger=ledger)
+        old = {"ids": IdList.of(self.old.items(), origin="old")}
+        kl.remap(self.install(), made, ledger=ledger, lists=old).apply(ledger)
+        self.assertEqual(self.counted(self.world()), {("tiles", peat + 10): 1})
+
     def test_aliases_lead_on_and_never_round(self) -> None:
         """An alias of an alias counts; a circle is a fault of the card."""
         self.put({"0.0.flat": flat([self.old["mod:old"]]), "ids.json": list_json(self.old)})

@@ -75,14 +75,16 @@ class Inert(Struct, frozen=True):
 class WorldRemapped(Struct, frozen=True, tag="world remapped", tag_field="is"):
     """It gave a world other ids.
 
-    `lists` are the old ones, packed, by name: what was kept is read with them. `became` says what each name
-    of them became, or "" if it was removed: Zstandard of JSON, `{list: {name: name}}`.
+    `lists` are the old ones, packed, by name, with which what was kept is read; `after` the new ones.
+    `became` says what each name of them became, or "" if it was removed: Zstandard of JSON, `{list: {name:
+    name}}`.
     """
 
     world: str
     inert: tuple[Inert, ...] = ()
     lists: Mapping[str, bytes] = field(default_factory=dict)
     became: bytes = b""
+    after: Mapping[str, bytes] = field(default_factory=dict)
 
 
 class HelperPlaced(Struct, frozen=True, tag="helper placed", tag_field="is"):

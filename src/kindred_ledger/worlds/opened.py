@@ -11,9 +11,10 @@ from msgspec import Struct
 
 from ..cards import Card, Install
 from ..cards.worlds import IdList, World, WorldKind
-from ..errors import FormatError, IdListError, UsageError
-from ..ledger import Tag
+from ..errors import FormatError, UsageError
+from ..ledger import Ledger, Tag
 from ..places import Place, Tree
+from ..planning.list_in_force import list_in_force
 from ..progress import Progress
 from ..suggestions import did_you_mean
 from .file_ids import FileIds
@@ -141,14 +142,17 @@ def open_world(
     tree: Tree | None = None,
     lists: Mapping[str, IdList] | None = None,
     tag: Tag | None = None,
+    ledger: Ledger | None = None,
 ) -> OpenedWorld:
     """Open a world of an install, or of an entry of one; `name` may be left out where there is only one.
 
-    Its numbers mean what its own list says; a world without one means what the list of the build says that
-    is installed with it, or what an entry kept of that. `lists` go before all of these.
+    Its numbers mean what its own list says; a world without one means what it was remapped to last, by the
+    `ledger`, or what the list of the build says that is installed with it, or what an entry kept of that.
+    `lists` go before all of these.
 
     Raises:
         UsageError: there is no such world, or several and none is named.
+        DecisionNeeded: the world carries no list, and the ledger knows several that it may mean.
         IdListError: no list is there, or it contradicts itself.
     """
     tree = tree if tree is not None else subject.place.survey()
@@ -164,26 +168,9 @@ def open_world(
     world = named[0]
     kept = (tag or subject.tag).id_lists if not lists else {}
     in_force = {
-        each: (lists or {}).get(each) or _in_force(world, each, tree, kept)
+        each: (lists or {}).get(each) or list_in_force(world, each, tree, kept=kept, ledger=ledger)
         for each in world.kind.table.lists
     }
     for each, ids in in_force.items():
         ids.check_width(world.kind.table.lists[each].bits)
     return OpenedWorld(subject.card, world, tree, in_force)
-
-
-def _in_force(world: World, name: str, tree: Tree, kept: Mapping[str, bytes]) -> IdList:
-    own = world.own_list(name, tree)
-    if own is not None:
-        return own
-    source = world.kind.table.lists[name].build
-    if source.file.lstrip("/") in tree:
-        return world.kind.build_list(name, world.place, tree)
-    stored = kept.get(f"{world.kind.name}.{name}")
-    if stored is not None:
-        return IdList.unpacked(stored)
-    raise IdListError(
-        f"nothing says what the numbers of {world.name} mean: there is no list {name}",
-        where=world.place.location,
-        remedy="Name the install, release or entry that has the list of the build it was saved with.",
-    )

@@ -8,7 +8,7 @@ from ..cards import Install
 from ..cards.worlds import IdList
 from ..changes import Changeset
 from ..errors import UsageError
-from ..ledger import EntryPlace, Tag
+from ..ledger import EntryPlace, Ledger, Tag
 from ..planning.context import Context
 from ..planning.helper_sequence import HelperSequence
 from ..planning.operation import Operation
@@ -63,12 +63,13 @@ class Remap(Operation, frozen=True, tag="remap"):
             progress=context.progress,
         )
 
-    def forecast(self, context: Context) -> Forecast:
-        """Say what it would do, and change nothing."""
+    def forecast(self, context: Context, *, ledger: Ledger | None = None) -> Forecast:
+        """Say what it would do, and change nothing; a `ledger` may know what a world was saved with."""
         subject, tag = world_subject(context, self.what)
         consent = self._consent()
+        ledger = None if tag is not None else ledger
         opened = open_world(
-            subject, self._world(consent), lists=self._old(context, subject), tag=tag
+            subject, self._world(consent), lists=self._old(context, subject), tag=tag, ledger=ledger
         )
         return forecast(
             opened,
@@ -170,10 +171,14 @@ def world_subject(context: Context, text: str) -> tuple[Install, Tag | None]:
     return Install(card, place, (), version), tag
 
 
-def opened_world(context: Context, text: str, world: str) -> tuple[Install, OpenedWorld]:
+def opened_world(
+    context: Context, text: str, world: str, *, lists_of: str = "", ledger: Ledger | None = None
+) -> tuple[Install, OpenedWorld]:
     """Open a world of an install, or of an entry of one, that is named by text."""
     subject, tag = world_subject(context, text)
-    return subject, open_world(subject, world, tag=tag)
+    lists = id_lists(_with_lists(context, subject, lists_of)) if lists_of else None
+    ledger = None if tag is not None else ledger
+    return subject, open_world(subject, world, lists=lists, tag=tag, ledger=ledger)
 
 
 def _with_lists(context: Context, subject: Install, text: str) -> Install:

@@ -69,7 +69,7 @@ def reinstate(
     'reinstate northbog: nothing waits that this build has again'
     """
     before = ledger.scan(subject.place, progress=progress)
-    opened = open_world(subject, world, tree=before)
+    opened = open_world(subject, world, tree=before, ledger=ledger)
     made: dict[str, bytes] = {}
     turned: Counter[str] = Counter()
     left: Counter[str] = Counter()

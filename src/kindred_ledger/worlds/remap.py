@@ -59,6 +59,7 @@ def remap(
     Raises:
         IdListError: a list contradicts itself, two lists have no name in common, or a number is too wide.
         UsageError: there is no such world, or a choice is of content that does not vanish.
+        DecisionNeeded: the world carries no list, and it is not certain which one it was saved with.
         BooksUnbalanced: what was made is not what was meant; nothing was written.
 
     >>> choices = kl.ContentChoices(
@@ -72,7 +73,7 @@ def remap(
     'remap northbog: 308 files get the ids of the new list'
     """
     before = ledger.scan(subject.place, progress=progress)
-    opened = open_world(subject, world, tree=before, lists=lists)
+    opened = open_world(subject, world, tree=before, lists=lists, ledger=ledger)
     chosen = choices or ContentChoices()
     work = work or RemapWork()
     told = forecast(opened, new, choices=chosen, work=work, progress=progress)
@@ -219,7 +220,15 @@ class _Plan:
         ]
         inert = self._inert()
         relations = (
-            (WorldRemapped(opened.world.folder, inert, self._packed(), self._became()),)
+            (
+                WorldRemapped(
+                    opened.world.folder,
+                    inert,
+                    self._packed(),
+                    self._became(),
+                    self._packed(new=True),
+                ),
+            )
             if actions
             else ()
         )
@@ -274,8 +283,9 @@ class _Plan:
             if each.fate.how == INERT
         )
 
-    def _packed(self) -> dict[str, bytes]:
-        return {name: found.old.packed() for name, found in self.told.lists.items()}
+    def _packed(self, *, new: bool = False) -> dict[str, bytes]:
+        lists = self.told.lists
+        return {name: (each.new if new else each.old).packed() for name, each in lists.items()}
 
     def _became(self) -> bytes:
         """Return what each name became, as a record keeps it."""

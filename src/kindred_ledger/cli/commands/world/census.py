@@ -36,6 +36,7 @@ _NAMES = 8  # of a kind that are listed
 @click.command()
 @click.argument("install")
 @value("--world")
+@value("--lists-of")
 @value("--against")
 @many("--landmark", "landmarks")
 @value("--out")
@@ -46,6 +47,7 @@ def command(
     *,
     install: str,
     world: str,
+    lists_of: str,
     against: str,
     landmarks: tuple[str, ...],
     out: str,
@@ -65,7 +67,9 @@ def command(
     """
     if out:
         refuse_taken(out)
-    subject, opened = opened_world(session.context, install, world)
+    subject, opened = opened_world(
+        session.context, install, world, lists_of=lists_of, ledger=session.known_ledger()
+    )
     build = subject.version.text if subject.version is not None else ""
     found = take_census(opened, build=build, progress=session.progress)
     before = _earlier(session, against, opened.name) if against else None
@@ -98,7 +102,7 @@ def _earlier(session: Session, against: str, world: str) -> Census:
     if os.path.isfile(against):
         with refusals(against):
             return read_census(read_small(against, most=_LARGEST), where=against)
-    subject, opened = opened_world(session.context, against, world)
+    subject, opened = opened_world(session.context, against, world, ledger=session.known_ledger())
     build = subject.version.text if subject.version is not None else ""
     return take_census(opened, build=build, progress=session.progress)
 

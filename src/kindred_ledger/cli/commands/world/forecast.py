@@ -41,7 +41,9 @@ def command(session: Session, *, install: str, release: str, out: str, **options
     if out:
         refuse_taken(out)
     chosen = with_workers(session, options)
-    told = Remap(install, release, **chosen).forecast(session.context)
+    told = Remap(install, release, **chosen).forecast(
+        session.context, ledger=session.known_ledger()
+    )
     if out:
         with refusals(out):
             write_atomic(out, consent_text(told).encode())
