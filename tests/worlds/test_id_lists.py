@@ -95,7 +95,7 @@ class InForce(WorldCase):
         self.assertEqual(census.counts["tiles"], {"mod:bell": 5})
 
     def test_a_world_without_a_list_is_never_read_by_a_wrong_one(self) -> None:
-        """Remapped, it means the new list, whatever is installed; after an update of the program it is asked."""
+        """Remapped, it means the new list, whatever is installed; if the program changed, it is asked."""
         card = CARD.replace('world = { file = "ids.json", codec = "json", records = "list" }\n', "")
         write(self.folder, {"mire.card.toml": card.encode()})
         self.card = Card.load(self.path("mire.card.toml"))

@@ -11,15 +11,17 @@ from ..cards.worlds import IdList, World, read_id_list
 from ..changes.plan import Plan
 from ..errors import KindredError
 from ..finding import Finding
+from ..ledger import Ledger
 from ..places import read_bytes
 from ..wording import count
+from .list_in_force import list_in_force
 
 __all__ = ["with_world_findings"]
 
 _P = TypeVar("_P", bound=Plan)
 
 
-def with_world_findings(change: _P, card: Card) -> _P:
+def with_world_findings(change: _P, card: Card, ledger: Ledger) -> _P:
     """Return a change with what is to be known of worlds that it does not bring along.
 
     Looked at is whether the change brings another id list of the build, and whether the worlds that are there
@@ -35,12 +37,10 @@ def with_world_findings(change: _P, card: Card) -> _P:
             try:
                 data = read_bytes(action.source, action.source_path)
                 new = read_id_list(data, table.build, origin=path)
-                old = None
-                if path in change.before:
-                    data = read_bytes(change.place, path)
-                    old = read_id_list(data, table.build, origin=path)
-                worlds = kind.worlds(change.place, change.before)
-                found += [_told(world, name, new, old, change) for world in worlds]
+                for world in kind.worlds(change.place, change.before):
+                    kept = change.tag.id_lists
+                    old = list_in_force(world, name, change.before, kept=kept, ledger=ledger)
+                    found.append(_told(world, name, new, old, change))
             except KindredError as odd:
                 told = f"whether worlds keep their meaning is not known: {odd.what}"
                 found.append(Finding.warning("world-lists-unread", told, where=odd.where))
@@ -48,9 +48,8 @@ def with_world_findings(change: _P, card: Card) -> _P:
     return replace(change, findings=(*change.findings, *some)) if some else change
 
 
-def _told(world: World, name: str, new: IdList, old: IdList | None, change: Plan) -> Finding | None:
-    own = world.own_list(name, change.before) or old
-    if own is None or any(action.path == world.list_path(name) for action in change.actions):
+def _told(world: World, name: str, new: IdList, own: IdList, change: Plan) -> Finding | None:
+    if any(action.path == world.list_path(name) for action in change.actions):
         return None
     aliases = world.kind.table.lists[name].aliases
     other = sum(new.numbers.get(each) not in (None, number) for each, number in own.numbers.items())

@@ -191,7 +191,7 @@ class Plan:
         if self.card.file.worlds:
             from ..planning.worlds_after import with_world_findings  # most titles have no worlds
 
-            change = with_world_findings(change, self.card)
+            change = with_world_findings(change, self.card, ledger)
         return with_mod_findings(change, self.card, None if self.partial else offer.version)
 
     def _look_at(self) -> None:
