@@ -199,6 +199,35 @@ class InOrder(SequenceCase):
         self.sim.run()
         self.assertEqual(self.sequence().status().step, kl.HelperStep.REMOVE)
 
+    def test_a_log_that_is_begun_anew_at_each_start(self) -> None:
+        """The line of the last run is no evidence; that of a run since is, although it is the only one."""
+        self.begin("one")
+        log = self.sim.path("user", "run.log")
+        self.sim.touch(log, "start 1\nbells hung\n")
+        self.step(self.path("keeper"))
+        self.sim.run()
+        os.remove(log)
+        self.sim.touch(log, "start 2\nbells hung\n")  # of whatever: before the update
+        self.sequence().note_what_is_seen()
+        self.update().apply(self.books)
+        self.assertEqual(self.sequence().note_what_is_seen().step, kl.HelperStep.SECOND_RUN)
+        self.sim.touch(log, "start 3\nbells hung\n")
+        self.assertEqual(self.sequence().status().step, kl.HelperStep.REMOVE)
+
+    def test_what_this_program_wrote_is_no_run(self) -> None:
+        """A change of ours makes a file newer, and shows nothing."""
+        self.begin("one")
+        self.step(self.path("keeper"))
+        kept = self.sim.path("user", "worlds", "one", "kept")
+        self.sim.touch(kept, "of an old run")
+        entry = self.books.backup(self.install())
+        os.remove(kept)
+        kl.restore(entry, self.install().place, ledger=self.books).apply(self.books)
+        os.utime(kept)
+        self.assertEqual(self.sequence().status().step, kl.HelperStep.FIRST_RUN)
+        self.sim.run()
+        self.assertEqual(self.sequence().status().step, kl.HelperStep.UPDATE)
+
     def test_who_updated_already_is_led_back(self) -> None:
         """By an update of a launcher: the old build and its world from the ledger, then in order."""
         self.begin("one")

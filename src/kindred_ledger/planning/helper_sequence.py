@@ -235,10 +235,8 @@ class HelperSequence:
 
     def _as_it_is(self, row: EvidenceTable, path: str) -> str:
         data = read_bytes(self.install.place, path)
-        if row.line:
-            return f"{data.count(row.line.encode())} {len(data)}"
-        node = self.tree[path]
-        return f"{node.mtime_ns} {blake3(data).hexdigest()[:16]}"
+        first = data.count(row.line.encode()) if row.line else self.tree[path].mtime_ns
+        return f"{first} {len(data)} {_short_digest(data)}"
 
     def _all_show(self, rows: list[EvidenceTable], was: Mapping[str, str]) -> bool:
         """Tell whether all rows show a run since things were so."""
@@ -248,15 +246,26 @@ class HelperSequence:
         files = self._files(row)
         if row.key:
             return bool(files) and all(self._says(row, path) for path in files)
-        for path in files:
-            now, old = self._as_it_is(row, path), was.get(f"{row.file}|{row.line}|{path}")
-            if row.line:
-                many, size = map(int, now.split())
-                before, length = map(int, old.split()) if old else (0, 0)
-                if many > before or (size < length and many):  # a shorter log is a new one
-                    return True
-            elif old is None or int(now.split()[0]) > int(old.split()[0]):
-                return True
+        return any(
+            self._is_later(row, path, was.get(f"{row.file}|{row.line}|{path}")) for path in files
+        )
+
+    def _is_later(self, row: EvidenceTable, path: str, was: str | None) -> bool:
+        """Tell whether a file was written by a run since it was so; None: since it was not there."""
+        data = read_bytes(self.install.place, path)
+        first, length, digest = was.split() if was is not None else ("0", "0", _short_digest(b""))
+        if not row.line:
+            return self.tree[path].mtime_ns > int(first) and not self._is_ours(path, data)
+        many = data.count(row.line.encode())
+        goes_on = _short_digest(data[: int(length)]) == digest  # else it is a log of its own
+        return many > int(first) if goes_on else many > 0
+
+    def _is_ours(self, path: str, data: bytes) -> bool:
+        """Tell whether a file is as a change of ours left it: then no run wrote it."""
+        for record in reversed(self.records):
+            node = self.ledger.record(record.id).after.get(path)
+            if node is not None:
+                return node.digest == blake3(data).digest()
         return False
 
     def _says(self, row: EvidenceTable, path: str) -> bool:
@@ -537,6 +546,10 @@ class HelperSequence:
 
 
 _KEPT = "a helper, to be put back if it is deleted"
+
+
+def _short_digest(data: bytes) -> str:
+    return blake3(data).hexdigest()[:16]
 
 
 def helpers_at_update(
