@@ -280,6 +280,8 @@ class Bellkeeper(FensCase):
         """The bells of the demo: counted, hung; the judge says which run did what."""
         helper = ("world", "helper", "game", "bellkeeper")
         self.assertEqual(self.kindred(*helper, status=3)["sequence"]["next"], "place")
+        self.kindred(*helper, "helpers/bellkeeper", "--dry-run")
+        self.assertEqual(self.kindred("entries")["entries"], [])
         self.kindred("update", "game", "releases/fens-2.0.zip", "--yes", status=3)
         self.kindred(*helper, "helpers/bellkeeper", "--yes")
         self.assertEqual(self.kindred(*helper, status=3)["sequence"]["next"], "first-run")

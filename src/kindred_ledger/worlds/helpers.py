@@ -47,11 +47,14 @@ def helper_step(
     *,
     ledger: Ledger,
     source: AnyPlace | None = None,
+    keep: bool = True,
     progress: Progress | None = None,
 ) -> Changeset:
     """Compute the change of the next step of a helper's sequence.
 
-    `source` is the helper, a folder, archive or file, when it is to be placed.
+    `source` is the helper, a folder, archive or file, when it is to be placed. It goes into the ledger then,
+    so that it can be put back; without `keep` it does not, and the change is to be looked at only. A last
+    step without anything to remove is over when that is noted: `HelperSequence.note_over`.
 
     Raises:
         DecisionNeeded: the next step is a run, or an update, which a person makes; or the update was made too
@@ -113,7 +116,8 @@ def helper_step(
         if step is HelperStep.PUT_BACK:
             relations = (HelperPlaced(helper, entry, sequence.state(), sequence.program()),)
         else:
-            entry = entry or ledger.backup(place, tag=_tag(helper), note=_KEPT).id
+            if keep and not entry:
+                entry = ledger.backup(place, tag=_tag(helper), note=_KEPT).id
             relations = (HelperPlaced(helper, entry, sequence.state()),)
             findings += [
                 Finding.conflict(

@@ -147,6 +147,7 @@ class StepHelper(Operation, frozen=True, tag="helper step"):
             self.helper,
             ledger=context.ledger,
             source=self.source or None,
+            keep=not context.dry_run,
             progress=context.progress,
         )
 

@@ -54,13 +54,13 @@ def command(
     """
     made = StepHelper(install, helper, source)
     sequence = made.sequence(session.context)
-    looking = options["dry_run"]
+    looking = session.context.dry_run = bool(options["dry_run"])
     if placed and not looking:
         sequence.note_placed_by_hand()
     if skip and not looking:
         sequence.skip(skip)
     status = sequence.status() if looking else sequence.note_what_is_seen()
-    if status.step is HelperStep.REMOVE and not looking and _is_yours(made, session):
+    if status.step is HelperStep.REMOVE and not looking and not _removes(made, session):
         sequence.note_over()
         status = sequence.status()
     if status.step in _FILES and (
@@ -85,9 +85,9 @@ def command(
     return 0
 
 
-def _is_yours(made: StepHelper, session: Session) -> bool:
-    began = made.sequence(session.context).placed()
-    return began is not None and not began.by_us
+def _removes(made: StepHelper, session: Session) -> bool:
+    """Tell whether the last step has anything to remove: what you placed stays, what is gone is gone."""
+    return bool(made.compute(session.context).actions)
 
 
 def _draw(session: Session, status: HelperStatus) -> None:
