@@ -11,11 +11,12 @@ import numpy as np
 import numpy.typing as npt
 from msgspec import Struct
 
-from ..cards import Card
-from ..cards.worlds import IdList, WorldKind
+from ..cards import Card, Format
+from ..cards.worlds import Field, IdList, WorldKind
 from ..errors import FormatError
 from ..formats import ANY, LayoutDocument, Path, parse_path
 from ..places import Patterns
+from .blocks import BlockCells, plain_blocks, read_blocks
 from .cells import Cells, Numbers, TextIds, cells_in
 from .tallies import tally_of
 from .translation import Translation
@@ -57,21 +58,36 @@ class FileIds(Struct, eq=False):
     texts: list[TextIds]
 
     @classmethod
-    def open(cls, path: str, data: bytes, kind: WorldKind, card: Card) -> FileIds | None:
-        """Read the ids of a file, by its path in the world; None if the card names none in it."""
+    def open(
+        cls, path: str, data: bytes, kind: WorldKind, card: Card, *, in_blocks: bool = True
+    ) -> FileIds | None:
+        """Read the ids of a file, by its path in the world; None if the card names none in it.
+
+        `in_blocks`: those of compressed blocks may come as one array; else each block has its own.
+        """
         fields = [field for field in kind.fields if field.files(path)]
         if not fields:
             return None
         formats = {field.table.format for field in fields if field.table.format}
         if len(formats) > 1:
             raise FormatError(f"the card says that it is {' and '.join(sorted(formats))}")
-        document = card.formats[formats.pop()].decode(data) if formats else None
+        document: Any = None
+        blocks: BlockCells | None = None
+        if formats:
+            format = card.formats[formats.pop()]
+            found = _read_blocks(format, fields, data) if in_blocks else None
+            if found is not None:
+                document, blocks = found
+            else:
+                document = format.decode(data)
         if document is not None:
             check_parts(document)
         cells: list[Cells] = []
         for field in fields if document is not None else ():
             inside = any(_is_inside(other.at, field.at) for other in fields)
-            if field.at and document is not None:
+            if blocks is not None and field is blocks.field:
+                cells.append(blocks)
+            elif field.at and document is not None:
                 cells += cells_in(document, field, inside=inside)
         texts = [TextIds.of(data, field) for field in fields if not field.at]
         return cls(path, data, kind, document, cells, texts)
@@ -175,6 +191,23 @@ class FileIds(Struct, eq=False):
                     if number not in own:  # what is removed itself is counted as that
                         out[cells.field.list, cells.field.table.kind, number] += many
         return out
+
+
+def _read_blocks(
+    format: Format, fields: list[Field], data: bytes
+) -> tuple[LayoutDocument, BlockCells] | None:
+    """Return a file whose ids stand in compressed blocks, these as one array; None if it is not so."""
+    layout = format.layout
+    for field in fields if layout is not None else ():
+        plain = plain_blocks(layout, field.at) if layout is not None else None
+        if plain is not None and field.table.remove != "row" and not _beside(field):
+            return read_blocks(data, plain, field)
+    return None
+
+
+def _beside(field: Field) -> bool:
+    table = field.table
+    return any((table.amount, table.owner, table.x, table.z, table.used_by))
 
 
 class Translated(Struct, frozen=True):
@@ -281,7 +314,10 @@ def positions_of(ids: FileIds, cells: Cells) -> Positions | None:
         return None
     if cells.used_at is not None:
         return None  # an entry of a palette is wherever it is used: see `positions_used`
-    at = np.arange(len(cells), dtype=np.int64) + _offset(cells)
+    if isinstance(cells, BlockCells):
+        at = cells.tile_numbers()
+    else:
+        at = np.arange(len(cells), dtype=np.int64) + _offset(cells)
     return Positions(corner[0] + at % regions.width, corner[1] + at // regions.width)
 
 

@@ -101,11 +101,14 @@ def read_files(
 
 
 def opened_file(
-    path: str, data: bytes, kind: WorldKind, card: Card
+    path: str, data: bytes, kind: WorldKind, card: Card, *, in_blocks: bool = True
 ) -> FileIds | DamagedFile | None:
-    """Return the ids of a file, or why they cannot be read; None if the card names none in it."""
+    """Return the ids of a file, or why they cannot be read; None if the card names none in it.
+
+    `in_blocks` is as in `FileIds.open`.
+    """
     try:
-        return FileIds.open(path, data, kind, card)
+        return FileIds.open(path, data, kind, card, in_blocks=in_blocks)
     except FormatError as error:
         where = f"{error.where}: " if error.where else ""
         return DamagedFile(path, f"{where}{error.what}")

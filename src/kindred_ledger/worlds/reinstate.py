@@ -162,8 +162,10 @@ def _one(
         path: b"".join(blocks) for path, blocks in kept.read([opened.full(path) for path in there])
     }
     for path, data in opened.contents(there):
-        old = opened_file(path, old_files[opened.full(path)], opened.kind, opened.card)
-        now = opened_file(path, made.get(path, data), opened.kind, opened.card)
+        # Block by block: what was there before and what is there now need not have the same blocks.
+        kind, card = opened.kind, opened.card
+        old = opened_file(path, old_files[opened.full(path)], kind, card, in_blocks=False)
+        now = opened_file(path, made.get(path, data), kind, card, in_blocks=False)
         if isinstance(old, FileIds) and isinstance(now, FileIds):
             out = _File(opened, each, old, now, turned, left).made()
             if out is not None:
