@@ -82,6 +82,10 @@ class HelperStatus(Struct, frozen=True):
     """Where a sequence is. `missed`: the update was made without the first run.
 
     `step` is the next one; None if nothing is left to be done.
+
+    >>> status = kl.HelperSequence(fen_install, "bellkeeper", ledger).status()
+    >>> [each.state for each in status.steps][:3]
+    ['next', 'later', 'later']
     """
 
     helper: str

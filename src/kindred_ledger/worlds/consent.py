@@ -89,6 +89,9 @@ def read_consent(text: str, *, where: str = "") -> Consent:
     Raises:
         FormatError: it is no such file.
         UsageError: it does not say of something what becomes of it.
+
+    >>> kl.read_consent('forecast = "3f"\\nworld = "fen"').world
+    'fen'
     """
     try:
         values = tomllib.loads(text)

@@ -41,6 +41,10 @@ class Vanishing(Struct, frozen=True):
     by their use. `by_kind` and `by_file` count amounts, `owners` whose they are. `nearest` is the distance in
     tiles to the nearest thing of the player's own, `nearest_at` where; None where nothing tells it. `where`
     has the first places. `worth` is what the card says one is worth, times the amount.
+
+    >>> crane = kl.forecast(kl.open_world(fen_install), new_lists).vanishing[-2]
+    >>> crane.name, crane.amount, crane.worth
+    ('oldquay:crane', 82, 7380)
     """
 
     list: str
@@ -173,6 +177,9 @@ def forecast(
     Raises:
         IdListError: two lists have no name in common, or a number is too wide for the world.
         UsageError: a choice is of content that does not vanish.
+
+    >>> kl.forecast(kl.open_world(fen_install), new_lists).cells
+    10421
     """
     chosen = choices or ContentChoices()
     found = reconciled(opened, new, chosen)

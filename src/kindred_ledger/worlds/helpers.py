@@ -35,6 +35,10 @@ class WayBack(Struct, frozen=True):
     """What leads back to before an update that was made too early, in order; `told` says it in words.
 
     Empty where the ledger does not know the old build.
+
+    >>> _ = ledger.backup(fen_install)
+    >>> kl.way_back(fen_install, "bellkeeper", ledger=ledger).told[0]
+    'kindred restore ...: all of it as it was in build 1.4'
     """
 
     operations: tuple[Operation, ...]

@@ -28,6 +28,10 @@ class FoundLandmark(Struct, frozen=True):
     """A landmark, and what of it is in a world: how many within its reach, the nearest, and in which file.
 
     `content` is what it is called by the list in force; "" if that has it under no name.
+
+    >>> bell, _ = kl.find_landmarks(kl.open_world(fen_install))
+    >>> bell.count, bell.nearest, bell.is_right
+    (1, (72, 66), True)
     """
 
     landmark: Landmark

@@ -157,6 +157,9 @@ def open_world(
         UsageError: there is no such world, or several and none is named.
         DecisionNeeded: the world carries no list, and the ledger knows several that it may mean.
         IdListError: no list is there, or it contradicts itself.
+
+    >>> kl.open_world(fen_install).world.folder
+    'user/worlds/northbog'
     """
     tree = tree if tree is not None else subject.place.survey()
     found = find_worlds(subject.card, subject.place, tree)

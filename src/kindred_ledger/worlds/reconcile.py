@@ -46,8 +46,9 @@ class ContentRow(Struct, frozen=True):
     name that its old number means now, if that is another. `parts` are what it was split into; `perhaps`
     names of the new list that are like it.
 
-    >>> kl.reconcile(old_ids, new_ids).by_name["bog:causeway"].became
-    'bog:boardwalk'
+    >>> row = kl.reconcile(old_ids, new_ids).by_name["reedlight:bell"]
+    >>> str(row.what), row.old, row.now_at_old
+    ('gone', 10, 'bog:oar')
     """
 
     name: str
