@@ -320,4 +320,4 @@ def _books(opened: OpenedWorld, made: Mapping[str, bytes], turned: Mapping[str, 
             lines.append(Line(Outcome.REMOVED, item, "it only kept a place", count=many - stay))
     for item, many in sorted((after - before).items()):
         lines.append(Line(Outcome.ADDED, item, "reinstated", count=many))
-    return Statement(opened.name, "ids", tuple(lines)).balanced(before, after)
+    return Statement(f"world {opened.name}", "ids", tuple(lines)).balanced(before, after)

@@ -319,7 +319,7 @@ class _Plan:
         before_items = self._items(before, new=False)
         after_items = self._items(after, new=True)
         try:
-            return Statement(self.opened.name, "ids", tuple(lines)).balanced(
+            return Statement(f"world {self.opened.name}", "ids", tuple(lines)).balanced(
                 before_items, after_items
             )
         except BooksUnbalanced as error:
@@ -348,7 +348,8 @@ class _Plan:
         )
         if fate.how == REMOVE and (in_rows or not fate.to):
             return Line(Outcome.REMOVED, item, "removed", count=many)
-        return Line(Outcome.CHANGED, item, fate.told, f"{kind}: {fate.to}", many)
+        told = f"removed, {fate.to} is there now" if fate.how == REMOVE else fate.told
+        return Line(Outcome.CHANGED, item, told, f"{kind}: {fate.to}", many)
 
 
 _SHOWN = 5

@@ -77,9 +77,8 @@ def command(
             made.compute(session.context)
         except DecisionNeeded as error:
             session.out.print()
-            session.out.hang(
-                "  ", "; ".join(filter(None, (error.what, *error.choices))), style="default"
-            )
+            for told in (error.what, *error.choices) if status.missed else ():
+                session.out.hang("  ", told, style="default")
             session.out.hang("  ", as_options(error.remedy), style="default")
             return 3
     return 0
