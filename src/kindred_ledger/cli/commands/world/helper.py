@@ -77,9 +77,10 @@ def command(
             made.compute(session.context)
         except DecisionNeeded as error:
             session.out.print()
-            for told in (error.what, *error.choices) if status.missed else ():
-                session.out.hang("  ", told, style="default")
-            session.out.hang("  ", as_options(error.remedy), style="default")
+            if status.missed:
+                session.out.hang("  ", error.what, style="default")
+            for line in as_options(error.remedy).splitlines():
+                session.out.hang("  ", line.strip(), style="default")
             return 3
     return 0
 
