@@ -36,13 +36,16 @@ class Damaged(WorldCase):
             "bags/cut.json": b'{"bag": [',
         }
         good = {"0.0.flat": whole, "0.1.packed": part, "ids.json": list_json(self.old)}
+        good |= {f"{n}.7.flat": whole for n in range(9)}
         self.put({**good, **odd})
         new = ids({name: number + 10 for name, number in self.old.items()})
         ledger = self.ledger()
         change = kl.remap(self.install(), {"ids": new}, ledger=ledger)
-        told = {f.where: f.code for f in change.warnings}
+        told = {f.where: f.code for f in change.losses}
         self.assertEqual(told, {f"user/one/{name}": "region-damaged" for name in odd})
-        change.apply(ledger)
+        with self.assertRaises(kl.LossNotAllowed):
+            change.apply(ledger)
+        change.apply(ledger, allow_loss=["region-damaged"])
         after = self.world()
         self.assertEqual({name: after[name] for name in odd}, odd)
         self.assertEqual(
@@ -51,6 +54,21 @@ class Damaged(WorldCase):
         )
         census = kl.take_census(kl.open_world(self.install()))
         self.assertEqual({each.path for each in census.damaged}, set(odd))
+
+    def test_a_world_of_which_most_cannot_be_read(self) -> None:
+        """Of another format version, say: nothing is written, whatever is allowed."""
+        data = flat([1, 2])
+        newer = data[:4] + struct.pack("<H", 2) + data[6:]
+        self.put({f"{n}.0.flat": newer for n in range(5)} | {"ids.json": list_json(self.old)})
+        self.put({"9.0.flat": data})
+        before, ledger = self.world(), self.ledger()
+        new = ids({name: number + 10 for name, number in self.old.items()})
+        change = kl.remap(self.install(), {"ids": new}, ledger=ledger)
+        self.assertEqual([each.code for each in change.conflicts], ["world-unread"])
+        self.assertIn("format version 2", change.conflicts[0].what)
+        with self.assertRaises(kl.DecisionNeeded):
+            change.apply(ledger, allow_loss=True)
+        self.assertEqual(self.world(), before)
 
     def test_two_worlds_of_which_one_fails(self) -> None:
         """Its list contradicts itself: it is refused, the other one is done."""

@@ -89,13 +89,13 @@ def remap(
         version_after=subject.tag.version,
         findings=tuple(findings),
     )
-    if told.undecided:
+    if change.conflicts:
         return change
     return plan.carried_out(change, work, ledger, progress or Progress())
 
 
 def _waits(told: Forecast) -> str:
-    return f"{count(len(told.undecided), 'decision')} needed"
+    return f"{count(max(len(told.undecided), 1), 'decision')} needed"
 
 
 class _Plan:
@@ -135,6 +135,7 @@ class _Plan:
                 where=self.opened.world.folder,
                 remedy="Look at the forecast again, then agree to it: kindred world forecast",
             )
+        yield from self._unread(agreed)
         for each in told.vanishing:
             amount = _amount(each)
             if not each.fate.how:
@@ -152,15 +153,28 @@ class _Plan:
             else:
                 yield Finding.loss("content-replaced", told_so, where=each.name, one_way=True)
 
+    def _unread(self, agreed: str) -> Iterator[Finding]:
+        """Yield the files that cannot be read, and keep their old ids: the new build may misread them."""
+        told = self.told
+        if len(told.damaged) * 2 > told.files:
+            yield Finding.conflict(
+                "world-unread",
+                f"{count(len(told.damaged), 'file')} of {told.files:,} cannot be read, such as"
+                f" {told.damaged[0].path}: {told.damaged[0].why}",
+                where=self.opened.world.folder,
+                remedy="It may be of a version that the card's layouts do not describe. Put the card right.",
+            )
+            return
+        for each in told.damaged:
+            where = self.opened.full(each.path)
+            what = f"it cannot be read, and stays as it is, with its old ids: {each.why}"
+            if agreed == told.id:
+                yield Finding.warning("region-damaged", what, where=where)
+            else:
+                yield Finding.loss("region-damaged", what, where=where)
+
     def notes(self) -> Iterator[Finding]:
         """Yield what is worth knowing."""
-        for each in self.told.damaged:
-            yield Finding.warning(
-                "region-damaged",
-                f"it cannot be read, and stays as it is, with its old ids: {each.why}",
-                where=self.opened.full(each.path),
-                remedy="The new build may misread it. An earlier one may be stored: kindred entries",
-            )
         for name, found in self.told.lists.items():
             reused = sum(row.is_reused for row in found.by_name.values())
             if reused:
