@@ -15,7 +15,7 @@ import unittest
 import kindred_ledger as kl
 from kindred_ledger.errors import IdListError, PlaceBusy, PlaceError
 from tests.support import LONG, ROOT, kindred
-from tests.worlds.support import WorldCase, flat, ids, list_json, packed, world_files
+from tests.worlds.support import CARD, WorldCase, flat, ids, list_json, packed, world_files
 
 _POINTS = 200 if LONG else 50
 _CHANGES = os.path.join(ROOT, "tests", "changes")
@@ -69,6 +69,25 @@ class Damaged(WorldCase):
         with self.assertRaises(kl.DecisionNeeded):
             change.apply(ledger, allow_loss=True)
         self.assertEqual(self.world(), before)
+
+    def test_a_card_that_is_wrong_about_a_field(self) -> None:
+        """A path that leads nowhere in all files needs consent; one into an empty list does not."""
+        text = CARD.replace('at = "bag[*].id"', 'at = "bags[*].id"')
+        with open(self.path("mire.card.toml"), "w", encoding="utf-8") as file:
+            file.write(text)
+        self.card = kl.Card.load(self.path("mire.card.toml"))
+        bag = b'{"name": "ada", "x": 1, "z": 1, "bag": [{"id": 4, "many": 1}]}'
+        empty = bag.replace(b'[{"id": 4, "many": 1}]', b"[]")
+        new, ledger = ids({name: n + 10 for name, n in self.old.items()}), self.ledger()
+        for card, data, lost in (
+            (text, bag, ["ids-not-found"]), (CARD, bag, []), (CARD, empty, []),
+        ):  # fmt: skip
+            with open(self.path("mire.card.toml"), "w", encoding="utf-8") as file:
+                file.write(card)
+            self.card = kl.Card.load(self.path("mire.card.toml"))
+            self.put({"0.0.flat": flat([1]), "bags/a.json": data, "ids.json": list_json(self.old)})
+            change = kl.remap(self.install(), {"ids": new}, ledger=ledger)
+            self.assertEqual([each.code for each in change.losses], lost)
 
     def test_two_worlds_of_which_one_fails(self) -> None:
         """Its list contradicts itself: it is refused, the other one is done."""

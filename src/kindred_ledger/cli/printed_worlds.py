@@ -65,6 +65,8 @@ class ForecastOut(Struct, kw_only=True, forbid_unknown_fields=True):
     vanishing: list[VanishingOut]
     reused: list[ReusedOut]
     damaged: list[DamagedOut]
+    not_found: list[str]
+    no_files: list[str]
 
 
 class CensusOut(Struct, kw_only=True, forbid_unknown_fields=True):

@@ -56,6 +56,9 @@ class FileIds(Struct, eq=False):
     document: Any
     cells: list[Cells]
     texts: list[TextIds]
+    fields: dict[
+        int, bool
+    ]  # by their number in the card: those of this file, and whether it has such a place
 
     @classmethod
     def open(
@@ -65,9 +68,10 @@ class FileIds(Struct, eq=False):
 
         `in_blocks`: those of compressed blocks may come as one array; else each block has its own.
         """
-        fields = [field for field in kind.fields if field.files(path)]
-        if not fields:
+        numbered = {n: field for n, field in enumerate(kind.fields) if field.files(path)}
+        if not numbered:
             return None
+        fields = list(numbered.values())
         formats = {field.table.format for field in fields if field.table.format}
         if len(formats) > 1:
             raise FormatError(f"the card says that it is {' and '.join(sorted(formats))}")
@@ -90,7 +94,12 @@ class FileIds(Struct, eq=False):
             elif field.at and document is not None:
                 cells += cells_in(document, field, inside=inside)
         texts = [TextIds.of(data, field) for field in fields if not field.at]
-        return cls(path, data, kind, document, cells, texts)
+        there = {id(each.field) for each in cells}
+        has = {
+            n: id(field) in there or not field.at or _has_place(document, field.at)
+            for n, field in numbered.items()
+        }
+        return cls(path, data, kind, document, cells, texts, has)
 
     @property
     def is_packed(self) -> bool:
@@ -203,6 +212,14 @@ def _read_blocks(
         if plain is not None and field.table.remove != "row" and not _beside(field):
             return read_blocks(data, plain, field)
     return None
+
+
+def _has_place(document: Any, at: Path) -> bool:
+    """Tell whether a file has a place for ids, if only an empty one: no key on the way to it is missing."""
+    for length in range(1, len(at) + 1):
+        if not document.find(at[:length]):
+            return at[length - 1] == ANY  # an empty list, or a key that is not there
+    return True
 
 
 def _beside(field: Field) -> bool:

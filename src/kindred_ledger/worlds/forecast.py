@@ -67,6 +67,9 @@ class Vanishing(Struct, frozen=True):
 class Forecast(Struct, frozen=True, dict=True, eq=False):
     """What a new list does to a world; nothing was changed.
 
+    `not_found` are fields of the card that are in no file that should have them: either all lack them, or the
+    card is wrong, and ids stay what they are. For those in `no_files` the world has no file.
+
     >>> told = kl.forecast(kl.open_world(fen_install, "northbog"), new_lists)
     >>> [(each.name, each.amount) for each in told.vanishing][:2]
     [('bog:still_water', 8331), ('oldquay:plank', 2918)]
@@ -76,6 +79,8 @@ class Forecast(Struct, frozen=True, dict=True, eq=False):
     lists: Mapping[str, Reconciled]
     vanishing: tuple[Vanishing, ...]
     damaged: tuple[DamagedFile, ...]
+    not_found: tuple[str, ...]
+    no_files: tuple[str, ...]
     files: int
     id: str
 
@@ -112,6 +117,8 @@ class Forecast(Struct, frozen=True, dict=True, eq=False):
                 for name, row in self.reused
             ],
             "damaged": [{"path": each.path, "why": each.why} for each in self.damaged],
+            "not_found": list(self.not_found),
+            "no_files": list(self.no_files),
         }
 
     def to_frame(self) -> DataFrame:
@@ -235,6 +242,7 @@ class _Survey:
         self.found: dict[tuple[str, int], _Sum] = {}
         self.damaged: list[DamagedFile] = []
         self.files = 0
+        self.fields: dict[int, bool] = {}  # of the card: whether any file has a place for their ids
         self.look = Look(
             *told_of(opened),
             {n: Suspects.of(r, opened.kind.table.lists[n].none) for n, r in unnamed.items()},
@@ -251,6 +259,8 @@ class _Survey:
             self.files += 1
             if one.damaged:
                 self.damaged.append(DamagedFile(one.path, one.damaged))
+            for n, has in one.fields.items():
+                self.fields[n] = self.fields.get(n, False) or has
             for key, found in one.found.items():
                 self.found.setdefault(key, _Sum()).add(one.path, found)
         self.damaged.sort(key=lambda each: each.path)
@@ -297,8 +307,27 @@ class _Survey:
             self.lists,
             tuple(rows),
             tuple(self.damaged),
+            self._not_found(),
+            self._no_files(),
             self.files,
             self._id(),
+        )
+
+    def _not_found(self) -> tuple[str, ...]:
+        """Return the fields of the card for whose ids no file of theirs has a place."""
+        tables = [field.table for field in self.opened.kind.fields]
+        return tuple(
+            f"{tables[n].kind}: no file has {tables[n].at}"
+            for n, has in sorted(self.fields.items())
+            if not has
+        )
+
+    def _no_files(self) -> tuple[str, ...]:
+        """Return the fields of the card that no file of the world is for."""
+        return tuple(
+            f"{field.table.kind}: no file is called {' or '.join(field.table.files)}"
+            for n, field in enumerate(self.opened.kind.fields)
+            if n not in self.fields
         )
 
     def _id(self) -> str:
@@ -314,6 +343,7 @@ class _Survey:
             for path, digest in sorted(each.shown.items()):
                 shown.update(path.encode() + digest)
         shown.update(msgspec.json.encode([(each.path, each.why) for each in self.damaged]))
+        shown.update(msgspec.json.encode(self._not_found()))
         return shown.hexdigest()[:12]
 
 

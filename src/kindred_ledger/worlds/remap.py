@@ -156,6 +156,22 @@ class _Plan:
     def _unread(self, agreed: str) -> Iterator[Finding]:
         """Yield the files that cannot be read, and keep their old ids: the new build may misread them."""
         told = self.told
+        if len(told.not_found) + len(told.no_files) == len(self.opened.kind.fields):
+            yield Finding.conflict(
+                "world-unread",
+                "no id was found in any file",
+                where=self.opened.world.folder,
+                remedy="Put `fields` of the worlds in the card right.",
+            )
+            return
+        for field in told.no_files:
+            yield Finding.note("no-ids-here", field, where=self.opened.world.folder)
+        for field in told.not_found:
+            what = f"{field}: if the card is wrong there, ids stay as they are, and mean something else"
+            if agreed == told.id:
+                yield Finding.warning("ids-not-found", what, where=self.opened.world.folder)
+            else:
+                yield Finding.loss("ids-not-found", what, where=self.opened.world.folder)
         if len(told.damaged) * 2 > told.files:
             yield Finding.conflict(
                 "world-unread",

@@ -51,11 +51,15 @@ class Found(Struct):
 
 
 class FileSurvey(Struct, frozen=True):
-    """What was found in a file, by list and number; `damaged` says why it cannot be read."""
+    """What was found in a file, by list and number; `damaged` says why it cannot be read.
+
+    `fields` are those of the card that are of the file, and whether it has a place for their ids.
+    """
 
     path: str
     damaged: str
     found: Mapping[tuple[str, int], Found]
+    fields: Mapping[int, bool] = {}
 
 
 class Look(FileCall, frozen=True):
@@ -86,7 +90,7 @@ class Look(FileCall, frozen=True):
                 each.count(text.field.table.kind, 1, 1, str(text.spans[n]).encode())
                 if len(each.where) < EXAMPLES:
                     each.where.append(text.line_of(n))
-        return FileSurvey(path, "", found)
+        return FileSurvey(path, "", found, ids.fields)
 
     def _in_text(self, text: TextIds) -> Iterator[tuple[int, int]]:
         numbers, suspects = self.numbers[text.field.list], self.suspects[text.field.list]

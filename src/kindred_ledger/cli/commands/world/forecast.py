@@ -47,7 +47,7 @@ def command(session: Session, *, install: str, release: str, out: str, **options
     if out:
         with refusals(out):
             write_atomic(out, consent_text(told).encode())
-    status = 1 if told.vanishing or told.damaged else 0
+    status = 1 if told.vanishing or told.damaged or told.not_found else 0
     if session.json:
         return session.emit(status, forecast=told.to_json())
     _draw(session, told)
@@ -79,6 +79,10 @@ def _draw(session: Session, told: Forecast) -> None:
         named = ", ".join(f"{row.old} {row.name} → {row.now_at_old}" for row in reused[:_MOST])
         more = f", and {len(reused) - _MOST} more" if len(reused) > _MOST else ""
         session.out.hang("  Numbers that mean other content there: ", named + more, style="dim")
+    for field in told.not_found:
+        session.out.hang("  is the card wrong? ", field, style="yellow")
+    for field in told.no_files:
+        session.out.hang("  of other worlds: ", field, style="dim")
     for damaged in told.damaged:
         session.out.hang(
             "  damaged, stays as it is: ", f"{damaged.path}: {damaged.why}", style="yellow"
