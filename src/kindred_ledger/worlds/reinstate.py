@@ -26,7 +26,7 @@ from ..errors import BooksUnbalanced
 from ..finding import Finding
 from ..ledger import Ledger, Record, WorldRemapped, not_undone, relation_of
 from ..ledger.zstd import decompress
-from ..places import FILE, MemoryPlace, Node, roots_of
+from ..places import FILE, MemoryPlace, Node, read_bytes, roots_of
 from ..progress import Progress
 from ..statement import Line, Outcome, Statement
 from ..wording import count
@@ -157,15 +157,14 @@ def _one(
 ) -> None:
     """Reinstate what one remap made inert."""
     kept = ledger.place(ledger.entry(each.record.entry))
-    there = [path for path in opened.with_ids() if opened.full(path) in kept.tree]
-    old_files = {
-        path: b"".join(blocks) for path, blocks in kept.read([opened.full(path) for path in there])
-    }
-    for path, data in opened.contents(there):
+    there = {opened.full(path): path for path in opened.with_ids()}
+    kind, card, place = opened.kind, opened.card, opened.world.place
+    for full, blocks in kept.read([full for full in there if full in kept.tree]):
+        path, before = there[full], b"".join(blocks)
+        data = made[path] if path in made else read_bytes(place, full)
         # Block by block: what was there before and what is there now need not have the same blocks.
-        kind, card = opened.kind, opened.card
-        old = opened_file(path, old_files[opened.full(path)], kind, card, in_blocks=False)
-        now = opened_file(path, made.get(path, data), kind, card, in_blocks=False)
+        old = opened_file(path, before, kind, card, in_blocks=False)
+        now = opened_file(path, data, kind, card, in_blocks=False)
         if isinstance(old, FileIds) and isinstance(now, FileIds):
             out = _File(opened, each, old, now, turned, left).made()
             if out is not None:
