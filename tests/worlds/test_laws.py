@@ -123,6 +123,23 @@ class Laws(WorldCase):
             none = kl.reinstate(self.install(), ledger=ledger)
             self.assertEqual(none.actions, ())
 
+    def test_what_was_deleted_is_not_reinstated(self) -> None:
+        """If the entry of before is gone, that is said, and nothing is guessed."""
+        ledger, bell = self.ledger(), self.old["mod:bell"]
+        self.put({"0.0.flat": flat([bell] * 9), "ids.json": list_json(self.old)})
+        without = {name: n for name, n in self.old.items() if name != "mod:bell"}
+        choices = kl.ContentChoices(inert=("mod:bell",))
+        change = kl.remap(self.install(), {"ids": ids(without)}, ledger=ledger, choices=choices)
+        done = change.apply(ledger, allow_loss=True)
+        kl.confirm(done.record.id, ledger=ledger)
+        kl.remap(self.install(), {"ids": ids(self.old)}, ledger=ledger).apply(ledger)
+        ledger.backup(self.install())
+        kl.plan_retirement(ledger, kl.RetentionPolicy(last=1)).carry_out(ledger)
+        self.assertTrue(ledger.is_retired(done.record.entry))
+        change = kl.reinstate(self.install(), ledger=ledger)
+        self.assertEqual([each.code for each in change.findings], ["inert-not-kept"])
+        self.assertEqual(change.actions, ())
+
     def test_another_world_of_the_same_name(self) -> None:
         """What waited in the old one is not put into the new one, unless somebody says so."""
         ledger, bell = self.ledger(), self.old["mod:bell"]
@@ -138,6 +155,8 @@ class Laws(WorldCase):
         self.assertEqual([each.code for each in change.conflicts], ["inert-mostly-gone"])
         self.assertEqual(change.actions, ())
         kl.reinstate(self.install(), ledger=ledger, anyway=True).apply(ledger)
+        later = kl.reinstate(self.install(), ledger=ledger, anyway=True)
+        self.assertEqual(later.actions, ())
         self.assertEqual(self.counted(self.world())["tiles", bell], 1)
 
 

@@ -76,6 +76,18 @@ def reinstate(
     counts: Counter[str] = Counter()
     doubts: list[Finding] = []
     for each in _remaps(opened, ledger):
+        if ledger.is_retired(each.record.entry):
+            names = ", ".join(sorted(name for _, name in each.inert))
+            doubts.append(
+                Finding.warning(
+                    "inert-not-kept",
+                    f"{names} cannot be reinstated: the entry {each.record.entry}, which had the world"
+                    " before, was deleted",
+                    where=opened.world.folder,
+                    remedy="If a mirror has it: kindred ledger mirror",
+                )
+            )
+            continue
         there: Counter[str] = Counter()
         gone: Counter[str] = Counter()
         new = dict(made)
