@@ -109,6 +109,15 @@ class InForce(WorldCase):
         self.assertEqual(again.actions, ())
         opened = kl.open_world(self.install(), ledger=ledger)
         self.assertEqual(kl.take_census(opened).counts["tiles"], {"plain:peat": 1})
+        remapped = self.world()["0.0.flat"]
+        self.put({"0.0.flat": flat([peat])})  # somebody puts a copy of before back, by hand
+        opened = kl.open_world(self.install(), ledger=ledger)
+        self.assertEqual(kl.take_census(opened).counts["tiles"], {"plain:peat": 1})
+        self.put({"0.0.flat": flat([peat, peat])})  # an older one: whose numbers are these?
+        os.utime(self.path("mire", "user", "one", "0.0.flat"), (1_600_000_000, 1_600_000_000))
+        with self.assertRaisesRegex(kl.DecisionNeeded, "put back"):
+            kl.open_world(self.install(), ledger=ledger)
+        self.put({"0.0.flat": remapped})
         kl.undo("latest", ledger=ledger).apply(ledger)
         write(
             self.path("mire"), {"ids.json": json.dumps({"ids": new}).encode()}

@@ -8,6 +8,7 @@ the one that is installed: where the history has another list, it is asked.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 
 from ..cards import PROGRAM
 from ..cards.worlds import IdList, World
@@ -47,14 +48,41 @@ def list_in_force(
     if remapped is not None:
         relation = relation_of(remapped.relations, WorldRemapped)
         assert relation is not None
-        if since is None:
-            return IdList.unpacked(relation.after[name])
-        raise _ask(world, name, f"the change {since.id} touched it since it was remapped")
+        if since is not None:
+            raise _ask(world, name, f"the change {since.id} touched it since it was remapped")
+        put_back = _put_back(world, ledger.record(remapped.id), tree, ledger)
+        if put_back is None:
+            raise _ask(world, name, "files of it were put back from before it was remapped")
+        return IdList.unpacked((relation.lists if put_back else relation.after)[name])
     there = _there(installed, world, name)
     for at, packed in _seen(world, key, ledger):
         if not IdList.unpacked(packed).same_as(there):
             raise _ask(world, name, f"{at} had another list than the one that is there now")
     return there
+
+
+def _put_back(world: World, record: Record, tree: Tree, ledger: Ledger) -> bool | None:
+    """Tell whether a world is as it was before a remap, put back by somebody; None if that is not certain.
+
+    A file that is neither as before nor as after was written by the game since, if it is not older than the
+    remap.
+    """
+    start = f"{world.folder}/"
+    changed = [path for path in record.paths if path.startswith(start) and path in record.before]
+    now = ledger.look(world.place, [path for path in changed if path in tree])
+    made = datetime.fromisoformat(record.when).timestamp()
+    old = new = 0
+    for path in changed:
+        node, before, after = now.get(path), record.before.get(path), record.after.get(path)
+        if node is None or before is None or after is None or before.digest == after.digest:
+            continue
+        if node.digest == before.digest:
+            old += 1
+        elif node.digest == after.digest or node.mtime_ns >= made * 1e9:
+            new += 1
+        else:
+            return None
+    return None if old and new else bool(old)
 
 
 def _there(installed: IdList | None, world: World, name: str) -> IdList:
