@@ -209,6 +209,28 @@ class Refused(WorldCase):
         with self.assertRaisesRegex(IdListError, "more than 16 bits"):
             self.remapped({**self.old, "plain:peat": 70_000})
 
+    def test_a_list_with_a_number_far_above_all_others(self) -> None:
+        """A table with a row for each number up to it would take 32 GB; only what stands there matters."""
+        with open(self.path("mire.card.toml"), encoding="utf-8") as file:
+            text = file.read()
+        with open(self.path("mire.card.toml"), "w", encoding="utf-8") as file:
+            file.write(text.replace("bits = 16", "bits = 32"))
+        self.card = kl.Card.load(self.path("mire.card.toml"))
+        far = {"mod:far": 4_000_000_000}
+        self.put(
+            {
+                "0.0.flat": flat([1, 2, 2]),
+                "ids.json": list_json({**self.old, **far}),
+            }
+        )
+        new = {**{name: number + 300 for name, number in self.old.items()}, **far}
+        before = self.counted(self.world())
+        self.remapped(new).apply(self.ledger())
+        self.assertEqual(
+            self.counted(self.world()),
+            Counter({(kind, number + 300): many for (kind, number), many in before.items()}),
+        )
+
     def test_names_that_are_merely_alike(self) -> None:
         """Another case, another Unicode form: proposed, and not taken."""
         self.put(world_files(self.old, random.Random(3)))

@@ -24,6 +24,7 @@ from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..formats import look_up
 from ..ledger import (
+    Entry,
     HelperAtUpdate,
     HelperPlaced,
     HelperRemoved,
@@ -34,7 +35,7 @@ from ..ledger import (
     not_undone,
     relation_of,
 )
-from ..places import Patterns, Place, read_bytes, roots_of
+from ..places import AnyPlace, Patterns, Place, read_bytes, roots_of
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
 
@@ -46,6 +47,7 @@ __all__ = [
     "HelperStep",
     "StepState",
     "helpers_at_update",
+    "keep_helper",
 ]
 
 HELPER_MARK = "helper"
@@ -509,10 +511,9 @@ class HelperSequence:
                 where=self.install.place.location,
                 remedy="Say what is to be placed there: `source=FOLDER`.",
             )
-        tag = Tag(title=self.helper, version="", read_from="a helper")
         part, _, rest = self.at.partition("/")
         folder = os.path.join(roots_of(self.install.place)[part], *rest.split("/"))
-        kept = self.ledger.backup(folder, tag=tag, note=_KEPT)
+        kept = keep_helper(self.ledger, folder, self.helper)
         self._mark(_Note(HelperStep.PLACE, "", self.state(), self.program(), entry=kept.id))
 
     def skip(self, step: str) -> None:
@@ -533,9 +534,7 @@ class HelperSequence:
                 where=self.install.place.location,
             )
         began = self.placed()
-        if (
-            began is None
-        ):  # without the helper there is no run to be made, and nothing to be removed
+        if began is None:  # without the helper no run can be made, and nothing is to be removed
             self._mark(_Note(HelperStep.REMOVE, "", skipped=True))
             return
         self._mark(_Note(step, began.id, self.state(), self.program(), skipped=True))
@@ -549,7 +548,10 @@ class HelperSequence:
         self._marks.append(mark)
 
 
-_KEPT = "a helper, to be put back if it is deleted"
+def keep_helper(ledger: Ledger, place: AnyPlace, helper: str) -> Entry:
+    """Keep the files of a helper in the ledger, to be put back if it is deleted."""
+    tag = Tag(title=helper, read_from="a helper")
+    return ledger.backup(place, tag=tag, note="a helper, to be put back if it is deleted")
 
 
 def _short_digest(data: bytes) -> str:

@@ -56,9 +56,7 @@ class FileIds(Struct, eq=False):
     document: Any
     cells: list[Cells]
     texts: list[TextIds]
-    fields: dict[
-        int, bool
-    ]  # by their number in the card: those of this file, and whether it has such a place
+    fields: dict[int, bool]  # those of this file by number in the card: whether it has such a place
 
     @classmethod
     def open(

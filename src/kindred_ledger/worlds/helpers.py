@@ -13,9 +13,9 @@ from ..cards import Install
 from ..changes import Action, Changeset, fitted
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import HelperPlaced, HelperRemoved, Ledger, Relation, Tag
+from ..ledger import HelperPlaced, HelperRemoved, Ledger, Relation
 from ..places import DIR, FILE, AnyPlace, FilePlace, Place, Tree, as_place, capabilities_of
-from ..planning.helper_sequence import HelperSequence, HelperStep
+from ..planning.helper_sequence import HelperSequence, HelperStep, keep_helper
 from ..planning.operation import Operation
 from ..planning.reverting import Restore, Undo
 from ..progress import Progress
@@ -121,7 +121,7 @@ def helper_step(
             relations = (HelperPlaced(helper, entry, sequence.state(), sequence.program()),)
         else:
             if keep and not entry:
-                entry = ledger.backup(place, tag=_tag(helper), note=_KEPT).id
+                entry = keep_helper(ledger, place, helper).id
             relations = (HelperPlaced(helper, entry, sequence.state()),)
             findings += [
                 Finding.conflict(
@@ -148,9 +148,6 @@ def helper_step(
     )
 
 
-_KEPT = "a helper, to be put back if it is deleted"
-
-
 def _empty_folders(at: str, now: Tree, gone: set[str]) -> list[Action]:
     """Return the actions that remove the folder of a helper, if nothing else is left in it."""
     inside = [path for path in now if path == at or path.startswith(f"{at}/")]
@@ -158,10 +155,6 @@ def _empty_folders(at: str, now: Tree, gone: set[str]) -> list[Action]:
         return []
     folders = sorted((path for path in inside if now[path].kind == DIR), key=len, reverse=True)
     return [Action(path, now[path], None, reason="the helper goes") for path in folders]
-
-
-def _tag(helper: str) -> Tag:
-    return Tag(title=helper, read_from="a helper")
 
 
 def _differs(now: object, node: object) -> bool:

@@ -77,7 +77,7 @@ def remap(
     chosen = choices or ContentChoices()
     work = work or RemapWork()
     told = forecast(opened, new, choices=chosen, work=work, progress=progress)
-    plan = _Plan(opened, new, told, chosen)
+    plan = _Plan(opened, told)
     findings = [*plan.findings(agreed), *plan.notes()]
     change = Changeset(
         place=subject.place,
@@ -99,16 +99,10 @@ def _waits(told: Forecast) -> str:
 
 
 class _Plan:
-    """What a forecast and choices come to."""
+    """What a forecast, with the choices that it was made with, comes to."""
 
-    def __init__(
-        self,
-        opened: OpenedWorld,
-        new: Mapping[str, IdList],
-        told: Forecast,
-        choices: ContentChoices,
-    ) -> None:
-        self.opened, self.new, self.told, self.choices = opened, new, told, choices
+    def __init__(self, opened: OpenedWorld, told: Forecast) -> None:
+        self.opened, self.told = opened, told
         self.translations = {
             name: Translation(found, opened.kind.table.lists[name], self._fates(name))
             for name, found in told.lists.items()

@@ -76,9 +76,12 @@ class Translation(Struct, frozen=True, dict=True):
 
     @cached_property
     def _dense(self) -> npt.NDArray[np.int64]:
+        """The new number of each one below `DENSE`, by position; its own where nothing takes its place."""
         old, new = self._table
-        out = np.full(int(old[-1]) + 1, -2, np.int64)
-        out[old] = new
+        small = old < DENSE
+        old, new = old[small], new[small]
+        out = np.arange(int(old[-1]) + 1 if len(old) else 0, dtype=np.int64)
+        out[old] = np.where(new < 0, old, new)
         return out
 
     def keeps(self, tally: Mapping[int, int]) -> bool:
@@ -108,8 +111,7 @@ class Translation(Struct, frozen=True, dict=True):
             old, new = self._table
             out = new[np.searchsorted(old, numbers.astype(np.int64))]
             return np.where(out < 0, numbers, out).astype(numbers.dtype)
-        table = self._dense[: int(max(tally, default=0)) + 1]
-        table = np.where(table < 0, np.arange(len(table)), table).astype(numbers.dtype)
+        table = self._dense[: int(max(tally, default=0)) + 1].astype(numbers.dtype)
         out = np.empty(len(numbers), numbers.dtype)
         scratch = np.empty(min(PIECE, len(numbers)), np.intp)
         for at in range(0, len(numbers), PIECE):

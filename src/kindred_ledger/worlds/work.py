@@ -183,7 +183,7 @@ def run_all(
     if not small:
         cache.tidy()
     folder = "" if small else cache.folder
-    call = _Remap(*told_of(opened), dict(translations), folder)
+    call = _Remap(*told_of(opened), dict(translations), folder, _digest_of(translations))
     done = run_files(opened, call, paths, work=work, progress=progress)
     return Results(done, _Again(opened, call), cache)
 
@@ -193,6 +193,7 @@ class _Remap(FileCall, frozen=True):
 
     translations: dict[str, Translation]
     folder: str  # of the cache; "": results are handed back
+    meant: bytes  # digest of what the translations mean
 
     def here(self, card: Card, kind: WorldKind, path: str, data: bytes) -> FileDone:
         ids = self.opened(card, kind, path, data)
@@ -250,19 +251,21 @@ class _Remap(FileCall, frozen=True):
         return again.tally() + again.names_in_texts(lists)
 
     def _key(self, path: str, data: bytes) -> str:
-        lists = {
-            name: [
-                dict(each.found.old.numbers),
-                dict(each.found.new.numbers),
-                sorted(each.numbers.items()),
-                sorted(each.removed),
-            ]
-            for name, each in self.translations.items()
-        }
-        told = msgspec.json.encode(
-            ["remap", self.kind, self.changed_ns, path, blake3(data).digest(), lists]
-        )
-        return blake3(told).hexdigest()[:40]
+        told = ["remap", self.kind, self.changed_ns, path, blake3(data).digest(), self.meant]
+        return blake3(msgspec.json.encode(told)).hexdigest()[:40]
+
+
+def _digest_of(translations: Mapping[str, Translation]) -> bytes:
+    lists = {
+        name: [
+            dict(each.found.old.numbers),
+            dict(each.found.new.numbers),
+            sorted(each.numbers.items()),
+            sorted(each.removed),
+        ]
+        for name, each in translations.items()
+    }
+    return blake3(msgspec.json.encode(lists)).digest()
 
 
 @lru_cache(maxsize=4)
