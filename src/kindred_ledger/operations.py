@@ -22,7 +22,7 @@ from .planning.reverting import Redo, Restore, Undo
 from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
 from .updates.operations import Assemble, InstallBeside, Reinstall, Update
-from .worlds.operations import Reinstate, Remap, StepHelper
+from .worlds.operations import Reinstate, Remap, SetInBundle, StepHelper, Transplant
 
 __all__ = [
     "KINDS",
@@ -48,9 +48,11 @@ __all__ = [
     "RemoveLibrary",
     "Rescue",
     "Restore",
+    "SetInBundle",
     "StepHelper",
     "SwapLibrary",
     "Switch",
+    "Transplant",
     "TrimMod",
     "Undo",
     "Update",
@@ -62,7 +64,7 @@ KINDS: Mapping[str, type[Operation]] = {
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
         Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
-        RemoveLibrary, PlaceTestCopy, Remap, Reinstate, StepHelper,
+        RemoveLibrary, PlaceTestCopy, Remap, Reinstate, StepHelper, Transplant, SetInBundle,
     )
 }  # fmt: skip
 

@@ -10,7 +10,7 @@ from ..errors import KindredError
 from ..places import Patterns
 from ..versions import Scheme, VersionRange
 
-__all__ = ["EvidenceTable", "HelperTable", "helper_faults"]
+__all__ = ["EvidenceTable", "HelperTable", "evidence_faults", "helper_faults"]
 
 
 class EvidenceTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
@@ -60,12 +60,19 @@ def helper_faults(
         for part, rows in (("before", table.before), ("after", table.after)):
             if not rows:
                 yield (*key, part), "expected what shows that the program ran"
-            for at, row in enumerate(rows):
-                if (row.newer, bool(row.line), bool(row.key)).count(True) != 1:
-                    yield (*key, part, at), "expected one of `newer`, `line` or `key`"
-                if row.key and not (row.codec and row.value):
-                    yield (*key, part, at), "`key` needs a `codec` and a `value`"
-                try:
-                    Patterns((row.file,)).check()
-                except KindredError as error:
-                    yield (*key, part, at), error.what
+            yield from evidence_faults((*key, part), rows)
+
+
+def evidence_faults(
+    key: tuple[str | int, ...], rows: list[EvidenceTable]
+) -> Iterator[tuple[tuple[str | int, ...], str]]:
+    """Yield what contradicts itself in rows of evidence that stand under a key."""
+    for at, row in enumerate(rows):
+        if (row.newer, bool(row.line), bool(row.key)).count(True) != 1:
+            yield (*key, at), "expected one of `newer`, `line` or `key`"
+        if row.key and not (row.codec and row.value):
+            yield (*key, at), "`key` needs a `codec` and a `value`"
+        try:
+            Patterns((row.file,)).check()
+        except KindredError as error:
+            yield (*key, at), error.what

@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 
 from .helper_models import HelperTable
+from .transplant_models import TransplantTable
 from .world_models import WorldTable
 
 __all__ = [
@@ -471,3 +472,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     projects: dict[str, ProjectsTable] = {}
     worlds: dict[str, WorldTable] = {}
     helpers: dict[str, HelperTable] = {}
+    transplants: dict[str, TransplantTable] = {}

@@ -147,6 +147,10 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         from .worlds import worlds_faults  # loaded by cards that have some
 
         yield from worlds_faults(card)
+    if card.transplants:
+        from .transplants import transplants_faults  # loaded by cards that have some
+
+        yield from transplants_faults(card, builds)
     yield from helper_faults(card.helpers, builds)
     for name, category in card.categories.items():
         try:

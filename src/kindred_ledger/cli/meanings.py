@@ -16,6 +16,7 @@ Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 # The option: what its value is, "" for none; what it does.
 MEANINGS: dict[str, tuple[str, str]] = {
+    "--also": ("KIND:NAME", "Take these things, too, whatever the card says; * is any text."),
     "--agree": ("", "Also set counts and the like as the card says they must agree."),
     "--against": ("WHAT", "An earlier census (.json), an entry or an install to compare with."),
     "--agreed": ("ID", "The forecast that you saw, and agree to with these choices."),
@@ -64,6 +65,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--folder": ("NAME=PATH", "Where a location of the card is."),
     "--follow": ("", "Edit the record that is like one that has another name now."),
     "--for": ("BUILD", "The build that the mods shall work with."),
+    "--fresh": ("NAME", "The fresh save of the new game, if there are several."),
     "--from": ("FILE", "The CSV file with the edited rows."),
     "--from-format": ("N", "The format version to convert from, if the files do not say."),
     "--group": ("FIELD", "Look at these fields instead of those the card requires."),
@@ -102,6 +104,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--per-version": ("", "Keep the last entry of each version of each place."),
     "--pin": ("", "Never delete this entry."),
     "--pixels": ("", "Compare pictures by what they show."),
+    "--played": ("", "Set things into a game that was played already, too."),
     "--placed": ("", "You placed the helper yourself; it stays at the end."),
     "--platform": ("NAME", "The platform the release is for."),
     "--prefer": ("mine|theirs", "Whose change counts where both changed the same."),
@@ -120,6 +123,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--second-names": ("", "Restore files whose names differ only in case under other names."),
     "--serve": ("", "Run the servers of the play area until you stop them."),
     "--share": ("PERCENT", "Check only this share of the packs: those not checked for longest."),
+    "--save": ("NAME", "The save that is meant, if there are several."),
     "--skip": ("STEP", "Go on without a run, by the name of the step."),
     "--substitute": ("OLD=NEW", "Content that stands for content that goes."),
     "--target": ("RELEASE", "The release that it shall work with."),
@@ -136,6 +140,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--whole": ("", "It is a whole copy: what is missing was removed."),
     "--with": ("PART", "An optional part of the title, too."),
     "--workers": ("N", "How many processes convert (default: as many as needed)."),
+    "--without": ("KIND:NAME", "Leave these things out; * is any text."),
     "--world": ("NAME", "The world that is meant, if there are several."),
     "--written-by": ("BUILD", "The build that wrote what is in the folder now (first time only)."),
     "--yes": ("", "Do not ask."),

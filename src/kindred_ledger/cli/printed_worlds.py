@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
+from ..finding import Finding
+
 __all__ = [
     "CensusDifferenceOut",
     "CensusOut",
@@ -13,6 +15,8 @@ __all__ = [
     "HelperStepOut",
     "LandmarkOut",
     "ReusedOut",
+    "StartOut",
+    "TransplantOut",
     "VanishingOut",
 ]
 
@@ -124,3 +128,62 @@ class HelperOut(Struct, kw_only=True, forbid_unknown_fields=True):
     next: str | None
     missed: bool
     steps: list[HelperStepOut]
+
+
+class KindCountsOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """How many things of a kind the old game has, and what becomes of them."""
+
+    kind: str
+    count: int
+    moved: int
+    matched: int
+    bundled: int
+    stays: int
+
+
+class BakedFieldOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """One value that a save keeps: as it is there, and as the new build has it; null: it is not there."""
+
+    name: str
+    old: str | None
+    new: str | None
+
+
+class BakedGroupOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A group of fields that stay as they were when the game was begun; `source` is what has the new ones."""
+
+    name: str
+    why: str
+    source: str
+    fields: list[BakedFieldOut]
+
+
+class TransplantOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """What a transplant would do: counts by kind, links that will lead nowhere, and what is baked in."""
+
+    rules: str
+    old: str
+    new: str
+    counts: list[KindCountsOut]
+    links_left: int
+    baked: list[BakedGroupOut]
+    findings: list[Finding]
+
+
+class FoundThingOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A landmark: how many things of a kind have the name, and where the first one is."""
+
+    landmark: str
+    count: int
+    at: tuple[float, float] | None
+
+
+class StartOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """Whether the game was started with a save; `counts` are things by kind, when it was made and now."""
+
+    save: str
+    started: bool
+    told: str
+    counts: dict[str, tuple[int, int]]
+    landmarks: list[FoundThingOut]
+    look: str

@@ -48,7 +48,15 @@ from .printed import (
     UseOut,
     Verdict,
 )
-from .printed_worlds import CensusDifferenceOut, CensusOut, ForecastOut, HelperOut, LandmarkOut
+from .printed_worlds import (
+    CensusDifferenceOut,
+    CensusOut,
+    ForecastOut,
+    HelperOut,
+    LandmarkOut,
+    StartOut,
+    TransplantOut,
+)
 
 __all__ = ["SHAPES", "schema"]
 
@@ -156,7 +164,9 @@ _FIELDS: dict[str, dict[str, Any]] = {
     "world census": {
         "census": CensusOut, "differences": list[CensusDifferenceOut], "landmarks": list[LandmarkOut],
     },
+    "world baked": {"forecast": TransplantOut},
     "world forecast": {"forecast": ForecastOut},
+    "world started": {"start": StartOut},
     "sync watch": {"event": str, "entry": str | None, "taken_back_by": str | None},
 }  # fmt: skip
 
@@ -233,7 +243,8 @@ SHAPES: dict[str, type[Struct]] = {
     **dict.fromkeys(
         ("carry", "edits put", "file patch apply", "file rescue", "mod relink", "mod swap",
          "mod test", "mod trim", "reapply", "redo", "restore", "shelf assemble", "switch",
-         "sync meet", "undo", "update", "world reinstate", "world remap"),
+         "sync meet", "undo", "update", "world bundle", "world reinstate", "world remap",
+         "world transplant"),
         Changing,
     ),
 }  # fmt: skip

@@ -10,6 +10,7 @@
     edits/                a ferry house: its releases, one that its owner edited, a mod of it
     modding/              Boathouse, which loads mods: twelve add-ons, broken ones, a pack, projects
     fens/                 a world of 300 regions, of one player and on a server, and what drops its content
+    fleets/               a long game of an old build, and fresh games of the next one and of a variant
     practice/             a title that no card describes, for those who write their first one
     mossferry.card.toml   the card, and the layouts it names
     longnight.card.toml   the variant's card
@@ -29,6 +30,7 @@ from ..patches import Base, MemoryFile, Output, make_patch_set, write_patch_set
 from .boathouse_files import boathouse_files
 from .fens_files import fens_files
 from .ferryhouse_files import edits_files
+from .fleets_files import fleets_files
 from .practice import practice_files
 from .releases import BUILDS, NEW_QUAYS, QUAYS, build_release, downloads, harbours, json, noise
 from .server_files import LAYOUTS, server_files
@@ -58,6 +60,8 @@ def build_play_area(folder: str) -> None:
         _write(folder, f"modding/{name}", data)
     for name, data in fens_files().items():
         _write(folder, f"fens/{name}", data)
+    for name, data in fleets_files().items():
+        _write(folder, f"fleets/{name}", data)
     for name, data in practice_files().items():
         own = "/projects/" in name or (b"my eyes" in data and b"15" in data)
         _write(folder, name, data, later=_A_MONTH if own else 0)

@@ -8,8 +8,10 @@ from .columns import (
     Words,
     as_tabular,
     distinct,
+    joined,
     runs_together,
     single_kind,
+    taken,
     words_of,
 )
 from .differences import FieldDifference, field_differences
@@ -65,6 +67,7 @@ __all__ = [
     "field_differences",
     "format_path",
     "invent",
+    "joined",
     "kind_of",
     "likely_kinds",
     "load_layout",
@@ -75,6 +78,7 @@ __all__ = [
     "runs_together",
     "same_value",
     "single_kind",
+    "taken",
     "valid",
     "values_at",
     "words_of",

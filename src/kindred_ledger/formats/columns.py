@@ -22,8 +22,10 @@ __all__ = [
     "Words",
     "as_tabular",
     "distinct",
+    "joined",
     "runs_together",
     "single_kind",
+    "taken",
     "words_of",
 ]
 
@@ -108,6 +110,10 @@ class Columns:
             str, Any
         ] = {}  # what each column is in the file, by the name it was read under
         self.whole: Any = None  # (count,) structured, where the rows as read lie in one array
+        self.only_here: frozenset[str] = (
+            frozenset()
+        )  # what these hold means something in this file only
+        self.extended = False
         self._load = load
         self._stored = dict.fromkeys(cells, True)
 
@@ -196,11 +202,44 @@ class Columns:
         self.rows = rows[order]
         self.count = len(order)
         for name, column in self.cells.items():
-            self.cells[name] = (
-                Words(column.codes[order], column.texts)
-                if isinstance(column, Words)
-                else column[order]
-            )
+            self.cells[name] = taken(column, order)
+
+    def extend(self, other: Columns, order: Any) -> None:
+        """Add rows of another table of the same columns behind: `(n,)` row numbers of that.
+
+        From then on the table is written by columns only; to look at it row by row, write it and read again.
+
+        Raises:
+            FormatError: the other table has other columns.
+        """
+        import numpy as np
+
+        if self.cells.keys() != other.cells.keys():
+            differing = sorted(self.cells.keys() ^ other.cells.keys())
+            raise FormatError(f"only one of two tables has the column {differing[0]!r}")
+        self._touch()
+        rows = np.arange(self.count) if self.rows is None else self.rows
+        for name in self.cells:
+            stored = self._stored[name] and other._stored[name] and name not in self.only_here
+            if stored and self.kind(name) == other.kind(name):
+                pair = self.cells[name], other.cells[name][order]
+            else:
+                pair = self.read(name), taken(other.read(name), order)
+                self._stored[name] = False
+            self.cells[name] = joined(*pair)
+        self.rows = np.concatenate((rows, np.full(len(order), -1, rows.dtype)))
+        self.count += len(order)
+        self.extended = True
+
+    def close(self) -> None:
+        """Let nobody edit it any more: the document goes on row by row.
+
+        Raises:
+            FormatError: rows were added by columns.
+        """
+        if self.extended:
+            raise FormatError("rows were added by columns: write the file and read it again first")
+        self.is_open = False
 
     def filled(self, values: Any) -> Any:
         """Return values as a column, single ones repeated in all its rows.
@@ -223,6 +262,43 @@ class Columns:
             form: Any = np.bool_ if isinstance(values, bool) else np.int64 if narrow else np.object_
             return np.broadcast_to(np.array(values, form), (self.count,))
         return np.broadcast_to(np.array(float(values)), (self.count,))
+
+
+def taken(column: Any, order: Any) -> Any:
+    """Return rows of a column, in an order: `(n,)` row numbers.
+
+    >>> taken(words_of(["reed", "peat"]), [1]).array().tolist()
+    ['peat']
+    """
+    return Words(column.codes[order], column.texts) if isinstance(column, Words) else column[order]
+
+
+def joined(one: Any, other: Any) -> Any:
+    """Return the rows of two columns of one kind, one behind the other.
+
+    >>> joined(words_of(["reed"]), words_of(["peat"])).array().tolist()
+    ['reed', 'peat']
+
+    Raises:
+        FormatError: they are of two kinds.
+    """
+    import numpy as np
+
+    if isinstance(one, Words) and isinstance(other, Words):
+        return Words(
+            np.concatenate((one.codes, other.codes + len(one.texts))), [*one.texts, *other.texts]
+        )
+    if hasattr(one, "joined") and type(one) is type(other):
+        return one.joined(other)
+    kinds = [getattr(getattr(each, "dtype", None), "kind", "") for each in (one, other)]
+    numbers = set(kinds) <= set("iuf")
+    if "" in kinds or not (numbers or kinds[0] == kinds[1]):
+        raise FormatError("both values must be of one kind")
+    if numbers and {*kinds} == {"i", "u"} and len(one) and len(other):
+        if max(int(one.max()), int(other.max())) >= 1 << 63:  # together they would become floats
+            raise FormatError("a number is too large to stand beside one below 0")
+        return np.concatenate((one.astype(np.int64), other.astype(np.int64)))
+    return np.concatenate((one, other))
 
 
 def _picked(where: Any, new: Any, old: Any) -> Any:

@@ -18,6 +18,7 @@ from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import FormatError
 from .columns import Columns, Values, Words, single_kind
@@ -90,6 +91,15 @@ class Texts(Struct, eq=False):
 
     def __getitem__(self, order: Any) -> Texts:
         return Texts(self.data, self.starts[order], self.ends[order])
+
+    def joined(self, other: Texts) -> Texts:
+        """Return the rows of two columns, one behind the other, in bytes of their own."""
+        import numpy as np
+
+        each = [*self.each(), *other.each()]
+        ends = np.cumsum(np.fromiter(map(len, each), np.intp, len(each)))
+        starts = np.concatenate((ends[:0], [0], ends[:-1]))[: len(each)].astype(np.intp)
+        return Texts(b"".join(each), starts, ends)
 
     def each(self) -> list[bytes]:
         """Return the text of every row."""
@@ -168,6 +178,14 @@ class JsonColumns(Columns):
         self._marked = marked
         self._nested = set(table.nested)
 
+    def blank(self, marked: Callable[[], None]) -> JsonColumns:
+        """Return the columns of a table without rows that is written as this one is."""
+        import numpy as np
+
+        none = np.zeros(0, np.intp)
+        columns = {name: Texts(b"", none, none) for name in self.table.columns}
+        return JsonColumns(replace(self.table, count=0, columns=columns), marked)
+
     def _touch(self) -> None:
         if not self.touched:
             self._marked()
@@ -234,6 +252,19 @@ class JsonColumns(Columns):
             self.first = self.table.lead
         super().take(order)
         self.edits.append(Edit("take", order=order))
+
+    def extend(self, other: Columns, order: Any) -> None:
+        if isinstance(other, JsonColumns) and self._nested != other._nested:
+            name = sorted(self._nested ^ other._nested)[0]
+            raise FormatError(f"only in one of two tables {name!r} holds lists or mappings")
+        if not self.count and len(order):
+            self.first = self.table.first
+        super().extend(other, order)
+
+    def nested(self, name: str) -> list[Any]:
+        """Return the lists or mappings of a column, as plain values; numbers exactly."""
+        found: list[Any] = self.cells[name].values()
+        return found
 
     def _texts(self, values: Any) -> Texts:
         """Return values as their texts, row by row."""

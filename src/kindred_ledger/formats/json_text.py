@@ -267,6 +267,20 @@ class JsonDocument(TreeDocument[_Value]):
             self._opened = True
         return node.columns
 
+    def open_like(self, path: Path, other: JsonColumns) -> JsonColumns | None:
+        """Return the columns of an empty list, to be filled with records written as those of a table.
+
+        None if there is no list, something is in it, or it stands with a comment.
+        """
+        node = self._node(path)
+        text = self._data[node.start : node.end]
+        if node.kind != LIST or not _is_whole(node) or text[1:-1].strip() or node.columns:
+            return None
+        node.is_table, node.members = True, None
+        node.columns = other.blank(lambda: self._mark(node))
+        self._opened = True
+        return node.columns
+
     def close_columns(self, path: Path) -> None:
         """Go on with a table record by record."""
         node = self._node(path)
@@ -288,7 +302,8 @@ class JsonDocument(TreeDocument[_Value]):
         return found
 
     def _close(self, node: _Value, columns: JsonColumns) -> None:
-        node.columns, columns.is_open = None, False
+        columns.close()
+        node.columns = None
         if columns.touched:
             self._carry_out(node, columns.edits)
 

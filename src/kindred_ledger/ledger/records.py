@@ -26,6 +26,7 @@ __all__ = [
     "Record",
     "Relation",
     "TookIn",
+    "Transplanted",
     "Undoes",
     "WorldRemapped",
     "not_undone",
@@ -87,6 +88,25 @@ class WorldRemapped(Struct, frozen=True, tag="world remapped", tag_field="is"):
     after: Mapping[str, bytes] = field(default_factory=dict)
 
 
+class Transplanted(Struct, frozen=True, tag="transplanted", tag_field="is"):
+    """It set what is a player's in an old save into one of a new game.
+
+    `save` is the result, made of the save `out_of` and of `into` by the `rules` of the card, which are
+    `by`, as JSON.
+    `bundle` is the file of what waits; `state` how the files were that show a first start; `counts` how many
+    things of each kind the result has.
+    """
+
+    save: str
+    out_of: str = ""
+    into: str = ""
+    rules: str = ""
+    by: bytes = b""
+    bundle: bytes = b""
+    state: Mapping[str, str] = field(default_factory=dict)
+    counts: Mapping[str, int] = field(default_factory=dict)
+
+
 class HelperPlaced(Struct, frozen=True, tag="helper placed", tag_field="is"):
     """It placed a helper, which an entry keeps; `state` is how the files that show a run were then.
 
@@ -113,10 +133,25 @@ class HelperRemoved(Struct, frozen=True, tag="helper removed", tag_field="is"):
 
 
 Relation = (
-    Undoes | TookIn | BothHold | WorldRemapped | HelperPlaced | HelperAtUpdate | HelperRemoved
+    Undoes
+    | TookIn
+    | BothHold
+    | WorldRemapped
+    | Transplanted
+    | HelperPlaced
+    | HelperAtUpdate
+    | HelperRemoved
 )
 _R = TypeVar(
-    "_R", Undoes, TookIn, BothHold, WorldRemapped, HelperPlaced, HelperAtUpdate, HelperRemoved
+    "_R",
+    Undoes,
+    TookIn,
+    BothHold,
+    WorldRemapped,
+    Transplanted,
+    HelperPlaced,
+    HelperAtUpdate,
+    HelperRemoved,
 )
 _EMPTY = Tree()
 

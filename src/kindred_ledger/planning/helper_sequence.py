@@ -13,16 +13,16 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 from enum import StrEnum
+from functools import cached_property
 
 import msgspec
 from blake3 import blake3
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
-from ..cards.helper_models import EvidenceTable, HelperTable
-from ..errors import KindredError, UsageError
+from ..cards.helper_models import HelperTable
+from ..errors import UsageError
 from ..finding import Finding
-from ..formats import look_up
 from ..ledger import (
     Entry,
     HelperAtUpdate,
@@ -38,6 +38,7 @@ from ..ledger import (
 from ..places import AnyPlace, Patterns, Place, read_bytes, roots_of
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
+from .evidence import Evidence
 
 __all__ = [
     "HELPER_MARK",
@@ -227,44 +228,11 @@ class HelperSequence:
 
     # ---- what shows a run --------------------------------------------------------------------
 
-    def state(self) -> dict[str, str]:
-        """Return how the files are that show a run: their sizes, times and how many lines tell."""
-        out = {"": ""}  # never empty, even where no such file is there yet
-        for row in (*self.table.before, *self.table.after):
-            for path in self._files(row):
-                out[f"{row.file}|{row.line}|{path}"] = self._as_it_is(row, path)
-        return out
-
-    def _files(self, row: EvidenceTable) -> list[str]:
-        fits = Patterns((row.file,))
-        return [path for path in self.tree.files if fits(path)]
-
-    def _as_it_is(self, row: EvidenceTable, path: str) -> str:
-        data = read_bytes(self.install.place, path)
-        first = data.count(row.line.encode()) if row.line else self.tree[path].mtime_ns
-        return f"{first} {len(data)} {_short_digest(data)}"
-
-    def _all_show(self, rows: list[EvidenceTable], was: Mapping[str, str]) -> bool:
-        """Tell whether all rows show a run since things were so."""
-        return all(self._shows(row, was) for row in rows)
-
-    def _shows(self, row: EvidenceTable, was: Mapping[str, str]) -> bool:
-        files = self._files(row)
-        if row.key:
-            return bool(files) and all(self._says(row, path) for path in files)
-        return any(
-            self._is_later(row, path, was.get(f"{row.file}|{row.line}|{path}")) for path in files
-        )
-
-    def _is_later(self, row: EvidenceTable, path: str, was: str | None) -> bool:
-        """Tell whether a file was written by a run since it was so; None: since it was not there."""
-        data = read_bytes(self.install.place, path)
-        first, length, digest = was.split() if was is not None else ("0", "0", _short_digest(b""))
-        if not row.line:
-            return self.tree[path].mtime_ns > int(first) and not self._is_ours(path, data)
-        many = data.count(row.line.encode())
-        goes_on = _short_digest(data[: int(length)]) == digest  # else it is a log of its own
-        return many > int(first) if goes_on else many > 0
+    @cached_property
+    def evidence(self) -> Evidence:
+        """What shows runs."""
+        rows = (*self.table.before, *self.table.after)
+        return Evidence(self.install, rows, self.tree, is_ours=self._is_ours)
 
     def _is_ours(self, path: str, data: bytes) -> bool:
         """Tell whether a file is as a change of ours left it: then no run wrote it."""
@@ -273,12 +241,6 @@ class HelperSequence:
             if node is not None:
                 return node.digest == blake3(data).digest()
         return False
-
-    def _says(self, row: EvidenceTable, path: str) -> bool:
-        try:
-            return look_up(read_bytes(self.install.place, path), row.codec, row.key) == row.value
-        except KindredError:
-            return False
 
     def program(self) -> str:
         """Return what tells the program's files from those of another time, whatever their content."""
@@ -311,7 +273,7 @@ class HelperSequence:
         """
         found = [each for each in update.relations if isinstance(each, HelperAtUpdate)]
         state = next((each.state for each in found if each.helper == self.helper), None)
-        if state is None or not self._all_show(self.table.after, state):
+        if state is None or not self.evidence.all_show(self.table.after, state):
             return False
         brought = self.ledger.record(update.id).after
         markers = [f"{PROGRAM}/{marker}" for marker in self.install.card.file.program.markers]
@@ -377,8 +339,8 @@ class HelperSequence:
             return self._at(HelperStep.PLACE, told)
         if self._is_skipped(HelperStep.FIRST_RUN, began):
             return self._at(HelperStep.UPDATE, skipped={HelperStep.FIRST_RUN})
-        if not self._all_show(self.table.before, began.state):
-            return self._at(HelperStep.FIRST_RUN, self._what_shows(self.table.before))
+        if not self.evidence.all_show(self.table.before, began.state):
+            return self._at(HelperStep.FIRST_RUN, self.evidence.what_shows(self.table.before))
         return self._at(HelperStep.UPDATE)
 
     def _after(self) -> HelperStatus:
@@ -403,8 +365,8 @@ class HelperSequence:
         if there is None or there.program != self.program():
             told = "whether it is still there is noted now"
             return self._at(HelperStep.PUT_BACK, told, skipped=skipped)
-        if not self._all_show(self.table.after, there.state):
-            told = self._what_shows(self.table.after)
+        if not self.evidence.all_show(self.table.after, there.state):
+            told = self.evidence.what_shows(self.table.after)
             return self._at(HelperStep.SECOND_RUN, told, skipped=skipped)
         return self._at(HelperStep.REMOVE, skipped=skipped)
 
@@ -450,17 +412,6 @@ class HelperSequence:
             note.skipped and note.step == step and note.at == began.id for _, note in self._notes()
         )
 
-    def _what_shows(self, rows: list[EvidenceTable]) -> str:
-        told = []
-        for row in rows:
-            if row.line:
-                told.append(f'a new line "{row.line}" in {row.file}')
-            elif row.key:
-                told.append(f"{row.key} = {row.value} in {row.file}")
-            else:
-                told.append(f"a newer {row.file}")
-        return f"nothing shows it yet: {', '.join(told)}"
-
     def _at(
         self, step: HelperStep, told: str = "", *, skipped: set[HelperStep] | None = None
     ) -> HelperStatus:
@@ -497,7 +448,7 @@ class HelperSequence:
     def _note_step(self, step: HelperStep, began: HelperBegan) -> None:
         noted = self._noted(step, began)
         if noted is None or (noted.program != self.program() and not noted.skipped):
-            self._mark(_Note(step, began.id, self.state(), self.program()))
+            self._mark(_Note(step, began.id, self.evidence.state(), self.program()))
 
     def note_placed_by_hand(self) -> None:
         """Note that a person placed the helper: it is kept in the ledger, and not removed at the end.
@@ -514,7 +465,9 @@ class HelperSequence:
         part, _, rest = self.at.partition("/")
         folder = os.path.join(roots_of(self.install.place)[part], *rest.split("/"))
         kept = keep_helper(self.ledger, folder, self.helper)
-        self._mark(_Note(HelperStep.PLACE, "", self.state(), self.program(), entry=kept.id))
+        self._mark(
+            _Note(HelperStep.PLACE, "", self.evidence.state(), self.program(), entry=kept.id)
+        )
 
     def skip(self, step: str) -> None:
         """Skip a run, by the name of the step; it must be the next one.
@@ -537,7 +490,7 @@ class HelperSequence:
         if began is None:  # without the helper no run can be made, and nothing is to be removed
             self._mark(_Note(HelperStep.REMOVE, "", skipped=True))
             return
-        self._mark(_Note(step, began.id, self.state(), self.program(), skipped=True))
+        self._mark(_Note(step, began.id, self.evidence.state(), self.program(), skipped=True))
 
     def note_over(self) -> None:
         """Note that the sequence is over, where nothing is to be removed."""
@@ -552,10 +505,6 @@ def keep_helper(ledger: Ledger, place: AnyPlace, helper: str) -> Entry:
     """Keep the files of a helper in the ledger, to be put back if it is deleted."""
     tag = Tag(title=helper, read_from="a helper")
     return ledger.backup(place, tag=tag, note="a helper, to be put back if it is deleted")
-
-
-def _short_digest(data: bytes) -> str:
-    return blake3(data).hexdigest()[:16]
 
 
 def helpers_at_update(
@@ -573,7 +522,7 @@ def helpers_at_update(
             continue
         sequence = HelperSequence(Install(card, place, (), before), name, ledger)
         status = sequence.status()
-        states.append(HelperAtUpdate(name, sequence.state()))
+        states.append(HelperAtUpdate(name, sequence.evidence.state()))
         if status.step is not HelperStep.UPDATE:
             step = next(each for each in status.steps if each.state == "next")
             why = f": {table.why}" if table.why else ""

@@ -118,11 +118,13 @@ def helper_step(
             if node.kind == FILE and _differs(now.get(f"{sequence.at}/{path}"), node)
         ]
         if step is HelperStep.PUT_BACK:
-            relations = (HelperPlaced(helper, entry, sequence.state(), sequence.program()),)
+            relations = (
+                HelperPlaced(helper, entry, sequence.evidence.state(), sequence.program()),
+            )
         else:
             if keep and not entry:
                 entry = keep_helper(ledger, place, helper).id
-            relations = (HelperPlaced(helper, entry, sequence.state()),)
+            relations = (HelperPlaced(helper, entry, sequence.evidence.state()),)
             findings += [
                 Finding.conflict(
                     "occupied",

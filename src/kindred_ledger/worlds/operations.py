@@ -20,11 +20,25 @@ from .helpers import helper_step
 from .opened import OpenedWorld, open_world
 from .reinstate import reinstate
 from .remap import id_lists, remap
+from .transplant import (
+    Bundle,
+    TransplantChoices,
+    TransplantForecast,
+    TransplantPlan,
+    forecast_transplant,
+    read_bundle,
+    set_in_bundle,
+    transplant,
+    transplants_in,
+)
 from .work import RemapWork
 
-__all__ = ["Reinstate", "Remap", "StepHelper", "opened_world", "world_subject"]
+__all__ = [
+    "Reinstate", "Remap", "SetInBundle", "StepHelper", "Transplant", "opened_world", "world_subject",
+]  # fmt: skip
 
 _LARGEST_CONSENT = 4 << 20
+_LARGEST_BUNDLE = 1 << 30
 
 
 class Remap(Operation, frozen=True, tag="remap"):
@@ -154,6 +168,96 @@ class StepHelper(Operation, frozen=True, tag="helper step"):
     def sequence(self, context: Context) -> HelperSequence:
         """Return the sequence, to be asked where it is."""
         return HelperSequence(context.install(self.what), self.helper, context.ledger)
+
+
+class Transplant(Operation, frozen=True, tag="transplant"):
+    """Set what is the player's in a save of `what` into a fresh save of `target`; see `transplant`.
+
+    `what` may be an entry of an install.
+    """
+
+    what: str
+    target: str
+    save: str = ""
+    fresh: str = ""
+    name: str = ""
+    also: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    played: bool = False
+
+    def compute(self, context: Context) -> Changeset:
+        return self.plan(context).change
+
+    def forecast(self, context: Context) -> TransplantForecast:
+        """Say what it would do, and make nothing; `target` may be a release, too."""
+        source, _ = world_subject(context, self.what)
+        here = context.is_install(self.target)
+        return forecast_transplant(
+            source,
+            context.install(self.target) if here else _with_lists(context, source, self.target),
+            save=self.save,
+            fresh=self.fresh,
+            choices=TransplantChoices(self.also, self.without, self.played),
+            progress=context.progress,
+        )
+
+    def plan(self, context: Context) -> TransplantPlan:
+        """Compute it, with what is baked into the old save, counts, and the bundle."""
+        source, _ = world_subject(context, self.what)
+        return transplant(
+            source,
+            context.install(self.target),
+            save=self.save,
+            fresh=self.fresh,
+            name=self.name,
+            choices=TransplantChoices(self.also, self.without, self.played),
+            ledger=context.ledger,
+            progress=context.progress,
+        )
+
+
+class SetInBundle(Operation, frozen=True, tag="set in bundle"):
+    """Set what waits in a bundle into a save of `what`; see `set_in_bundle`.
+
+    `bundle` is its file; "" for the one of the newest change that left things waiting.
+    """
+
+    what: str
+    bundle: str = ""
+    save: str = ""
+
+    def compute(self, context: Context) -> Changeset:
+        return self.plan(context).change
+
+    def plan(self, context: Context) -> TransplantPlan:
+        """Compute it, with counts, and the bundle of what still waits."""
+        target = context.install(self.what)
+        return set_in_bundle(
+            target,
+            self._bundle(context, target),
+            save=self.save,
+            ledger=context.ledger,
+            progress=context.progress,
+        )
+
+    def _bundle(self, context: Context, target: Install) -> Bundle:
+        if self.bundle:
+            try:
+                data = read_small(self.bundle, most=_LARGEST_BUNDLE)
+            except OSError as error:
+                raise UsageError(
+                    f"it cannot be read: {error.strerror}", where=self.bundle
+                ) from error
+            return read_bundle(data, where=self.bundle)
+        wanted = self.save
+        for record, relation in transplants_in(target, context.ledger):
+            if wanted in ("", relation.save, relation.save.rpartition("/")[2]) and relation.bundle:
+                return read_bundle(relation.bundle, where=f"the change {record.id}")
+        raise UsageError(
+            "nothing waits to be set into a save of this install",
+            where=target.place.location,
+            remedy="Name the file of the bundle, if there is one.",
+        )
 
 
 def world_subject(context: Context, text: str) -> tuple[Install, Tag | None]:

@@ -368,7 +368,8 @@ class LayoutDocument(TreeDocument[Item]):
     def _close(self, item: Item) -> None:
         columns = item.value
         if isinstance(columns, Columns):
-            item.value, columns.is_open = None, False
+            columns.close()
+            item.value = None
             if columns.touched:
                 self._spread(item, columns)
                 self._mark(item)

@@ -38,6 +38,24 @@ class Ragged(Struct, eq=False):
         start = int(self.starts[row])
         return bytes(self.data[start : start + int(self.lengths[row])])
 
+    def joined(self, other: Ragged) -> Ragged:
+        """Return the values of two columns, one behind the other, in bytes of their own."""
+        import numpy as np
+
+        parts = [each._packed() for each in (self, other)]
+        starts = np.concatenate((parts[0].starts, parts[1].starts + len(parts[0].data)))
+        data = np.concatenate([each.data for each in parts])
+        return Ragged(data, starts, np.concatenate([each.lengths for each in parts]))
+
+    def _packed(self) -> Ragged:
+        """Return the same values without what lies between them."""
+        import numpy as np
+
+        ends = np.cumsum(self.lengths, dtype=np.int64)
+        starts = ends - self.lengths
+        at = np.repeat(self.starts - starts, self.lengths) + np.arange(int(self.lengths.sum()))
+        return Ragged(self.data[at], starts, self.lengths.astype(np.int64))
+
     def differ(self, other: Ragged) -> Any:
         """Return where another column of as many rows has other values: `(n_rows,) bool`."""
         import numpy as np
@@ -81,6 +99,7 @@ def columns_of(
 
     columns = Columns(raw, count, load)
     columns.version, columns.kinds = version, kinds
+    columns.only_here = frozenset(n for n, kind in kinds.items() if isinstance(kind, Pooled))
     return columns
 
 

@@ -1,0 +1,34 @@
+"""Transplants: what belongs to the player of a long game, set into a fresh one of another build."""
+
+from .baked import BakedField, BakedGroup, baked_groups
+from .bundle import Bundle, BundledKind, read_bundle
+from .plan import (
+    KindCounts,
+    TransplantForecast,
+    TransplantPlan,
+    forecast_transplant,
+    set_in_bundle,
+    transplant,
+)
+from .selection import TransplantChoices
+from .started import FoundThing, StartStatus, first_start, transplants_in
+
+__all__ = [
+    "BakedField",
+    "BakedGroup",
+    "Bundle",
+    "BundledKind",
+    "FoundThing",
+    "KindCounts",
+    "StartStatus",
+    "TransplantChoices",
+    "TransplantForecast",
+    "TransplantPlan",
+    "baked_groups",
+    "first_start",
+    "forecast_transplant",
+    "read_bundle",
+    "set_in_bundle",
+    "transplant",
+    "transplants_in",
+]

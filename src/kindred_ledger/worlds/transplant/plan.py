@@ -1,0 +1,660 @@
+"""Transplant: what belongs to the player, out of the save of an old game and into a fresh one.
+
+What always holds: neither save is touched; the result appears only when it is complete and was read again and
+compared; work that was cut off goes on behind the last part that was finished, and ends with the same bytes.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from functools import partial
+from typing import Any
+
+import msgspec
+import numpy as np
+from blake3 import blake3
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...cards import Install
+from ...cards.helper_models import EvidenceTable
+from ...cards.transplant_models import TransplantTable
+from ...changes import Action, Changeset, fitted
+from ...convert.bulk import results_of
+from ...errors import BooksUnbalanced, FormatError, UsageError
+from ...finding import Finding
+from ...formats.expressions import Expression, scope_of
+from ...formats.reading_back import encode_unread
+from ...ledger import Ledger, Transplanted
+from ...places import FILE, FolderPlace, MemoryPlace, Node, Place
+from ...planning.evidence import Evidence
+from ...progress import Progress
+from ...statement import Statement
+from ...wording import count
+from .baked import BakedGroup, baked_groups
+from .bundle import Bundle, bundle_of, known_things, mends_of, waiting_things
+from .fates import BUNDLED, EMPTIED, LED_NOWHERE, MOVED, Fates
+from .proof import books_of, prove
+from .saves import OpenedSave, converted, find_save, has_saves, opened, rules_for, rules_named
+from .selection import TransplantChoices, select
+from .setting_in import NO_PLACE, SettingIn, Totals, find_places
+from .things import Things, Vocabulary, nowhere, read_things
+
+__all__ = [
+    "KindCounts",
+    "TransplantForecast",
+    "TransplantPlan",
+    "first_start_of",
+    "forecast_transplant",
+    "set_in_bundle",
+    "transplant",
+]
+
+_SMALL = 1 << 20  # bytes of a result that is made again sooner than it is kept
+_NAMED = 200  # things that are listed by name for one reason
+_SHOWN = 5
+
+
+class KindCounts(Struct, frozen=True):
+    """How many things of a kind the old game has, and what becomes of them.
+
+    >>> kl.KindCounts("crew", 12, 9, 0, 1, 2).stays
+    2
+    """
+
+    kind: str
+    count: int
+    moved: int
+    matched: int
+    bundled: int
+    stays: int
+
+
+class TransplantForecast(Struct, frozen=True):
+    """What a transplant would do: counts by kind, what is baked into the old save, what would be lost.
+
+    `old` and `new` are the paths of the two saves; without a fresh save there are no counts.
+
+    >>> told = kl.forecast_transplant(fleet_install, fresh_install)
+    >>> told.counts[2].kind, told.counts[2].moved, told.baked[0].differing[0].name
+    ('ferries', 3, 'peat.price')
+    """
+
+    rules: str
+    old: str
+    new: str
+    counts: tuple[KindCounts, ...]
+    baked: tuple[BakedGroup, ...]
+    links_left: int
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def moved(self) -> int:
+        """How many things move."""
+        return sum(each.moved for each in self.counts)
+
+    @property
+    def waiting(self) -> int:
+        """How many things wait in the bundle."""
+        return sum(each.bundled for each in self.counts)
+
+
+class TransplantPlan(Struct, frozen=True):
+    """A transplant that was computed: what it does, the change, and the bundle of what waits.
+
+    >>> plan = kl.transplant(fleet_install, fresh_install, ledger=ledger)
+    >>> plan.forecast.moved, plan.result
+    (47, 'user/saves/long.fleet')
+    """
+
+    forecast: TransplantForecast
+    result: str
+    bundle: Bundle | None
+    change: Changeset
+
+
+class _Decided(Struct, frozen=True):
+    """What becomes of every thing, and what is to be said of it; `setting` None: a decision is needed."""
+
+    setting: SettingIn | None
+    findings: tuple[Finding, ...]
+    baked: tuple[BakedGroup, ...]
+
+    def told(self, rules: str, old: OpenedSave, new: OpenedSave) -> TransplantForecast:
+        """Return it in numbers."""
+        fates = self.setting.fates if self.setting is not None else None
+        counts = _counts(fates) if fates is not None else ()
+        left = _links_left(fates) if fates is not None else 0
+        return TransplantForecast(
+            rules, old.path, new.path, counts, self.baked, left, self.findings
+        )
+
+
+class _Made(Struct, frozen=True):
+    """The account of a result in the cache; `proven`: it was read again and compared."""
+
+    key: str
+    digest: bytes
+    size_bytes: int
+    statements: tuple[Statement, ...] = ()
+    proven: bool = False
+
+
+def forecast_transplant(
+    source: Install,
+    target: Install,
+    *,
+    save: str = "",
+    fresh: str = "",
+    choices: TransplantChoices | None = None,
+    progress: Progress | None = None,
+) -> TransplantForecast:
+    """Say what a transplant would do, and what is baked into the old save, and make nothing.
+
+    `target` may be a release without saves: then only what is baked in is told, by the build's own files.
+
+    Raises:
+        UsageError: no rules are for these two, or a save is missing.
+        FormatError: a save is damaged, or not as the card says.
+
+    >>> kl.forecast_transplant(fleet_install, fresh_install).waiting
+    13
+    """
+    made = _Transplant(source, target, None, progress or Progress())
+    return made.forecast(save, fresh, choices or TransplantChoices())
+
+
+def transplant(
+    source: Install,
+    target: Install,
+    *,
+    ledger: Ledger,
+    save: str = "",
+    fresh: str = "",
+    name: str = "",
+    choices: TransplantChoices | None = None,
+    progress: Progress | None = None,
+) -> TransplantPlan:
+    """Compute how what is the player's in a save of `source` is set into a fresh save of `target`.
+
+    `save` and `fresh` name the two, where there are several; `name` is that of the result, which stands
+    beside the fresh save, else that of the old one. What the new game cannot hold is a loss to be consented
+    to, and waits in the bundle. Losses: `not-ready`, `no-place`, `cannot-be-set-in`, `link-left`.
+
+    Raises:
+        UsageError: no rules are for these two, a save is missing, or the name is taken.
+        FormatError: a save is damaged, or not as the card says.
+        BooksUnbalanced: what was made is not what was meant; nothing was written.
+
+    >>> change = kl.transplant(fleet_install, fresh_install, ledger=ledger).change
+    >>> change.summary
+    'set 17 things of long.fleet into fresh.fleet, as long.fleet'
+    """
+    return _Transplant(source, target, ledger, progress or Progress()).of_save(
+        save, fresh, name, choices or TransplantChoices()
+    )
+
+
+def set_in_bundle(
+    target: Install,
+    bundle: Bundle,
+    *,
+    ledger: Ledger,
+    save: str = "",
+    progress: Progress | None = None,
+) -> TransplantPlan:
+    """Compute how what waits in a bundle is set into a save of the new game, as it is now.
+
+    The save stays what it is, with those things more; what still has no place goes on waiting.
+
+    Raises:
+        UsageError: the bundle is for another title or format, or the save is missing.
+        FormatError: the save is damaged, or not as the card says.
+        BooksUnbalanced: what was made is not what was meant; nothing was written.
+    """
+    return _Transplant(target, target, ledger, progress or Progress()).of_bundle(bundle, save)
+
+
+class _Transplant:
+    def __init__(
+        self, source: Install, target: Install, ledger: Ledger | None, progress: Progress
+    ) -> None:
+        self.source, self.target = source, target
+        self.progress = progress
+        self.cache = results_of(ledger) if ledger is not None else None
+        self.kept: list[str] = []  # keys of results in the cache
+        self.vocabulary = Vocabulary()
+        place = target.place
+        self.before = ledger.scan(place, progress=progress) if ledger else place.survey()
+
+    # ---- a save ------------------------------------------------------------------------------
+
+    def of_save(
+        self, save: str, fresh: str, name: str, choices: TransplantChoices
+    ) -> TransplantPlan:
+        rules_name, rules = rules_for(self.source, self.target)
+        old, new = self._old(rules, save), find_save(self.target, self.before, rules, fresh)
+        result = self._result(old, new, name)
+        made = self._decided(old, new, rules, choices)
+        key = self._key(
+            "transplant", old.version.text, new.version.text, rules_name, choices,
+            blake3(old.data).digest(), blake3(new.data).digest(), _card_of(self.source),
+        )  # fmt: skip
+        texts = {
+            "rules": rules_name,
+            "out_of": old.path,
+            "out_of_digest": blake3(old.data).hexdigest(),
+        }
+        return self._plan(made, old, new, result, texts, key)
+
+    def forecast(self, save: str, fresh: str, choices: TransplantChoices) -> TransplantForecast:
+        rules_name, rules = rules_for(self.source, self.target)
+        old = self._old(rules, save)
+        if not fresh and not has_saves(self.target, self.before, rules):
+            document = opened(self.source, rules, old.data, old.version)
+            baked = baked_groups(document, rules, None, self.target)
+            return TransplantForecast(rules_name, old.path, "", (), baked, 0)
+        new = find_save(self.target, self.before, rules, fresh)
+        return self._decided(old, new, rules, choices).told(rules_name, old, new)
+
+    def _old(self, rules: TransplantTable, save: str) -> OpenedSave:
+        here = self.source.place.location == self.target.place.location
+        return find_save(
+            self.source, self.before if here else self.source.place.survey(), rules, save
+        )
+
+    def _decided(
+        self, old: OpenedSave, new: OpenedSave, rules: TransplantTable, choices: TransplantChoices
+    ) -> _Decided:
+        """Return what becomes of every thing of the old save."""
+        if (old.path, self.source.place.location) == (new.path, self.target.place.location):
+            raise UsageError(
+                "the old save and the fresh one are the same file",
+                where=new.path,
+                remedy="Begin a new game in the new build, save it, and name it with `fresh=NAME`.",
+            )
+        data, findings = self._converted(old, new, rules)
+        things_old = self._read(self.target, data, new.version, rules, old.name)
+        things_new = self._read(self.target, new.data, new.version, rules, new.name)
+        baked = baked_groups(things_old.document, rules, things_new.document, self.target)
+        findings += [*things_old.findings, *things_new.findings]
+        findings += self._not_fresh(things_new, choices)
+        findings += Totals(things_new).differing()
+        if _conflicts(findings):
+            return _Decided(None, tuple(findings), baked)
+        self.progress.check()
+        fates = Fates(things_old, things_new, select(things_old, choices))
+        findings += self._not_ready(fates)
+        fates.settle()
+        setting = SettingIn(fates, find_places(fates), self.vocabulary)
+        return _Decided(setting, (*findings, *setting.findings, *_told(setting)), baked)
+
+    def _key(self, *told: Any) -> str:
+        """Return what a result is kept under: of the same saves, rules and choices it is the same."""
+        return blake3(msgspec.json.encode([*told, _card_of(self.target)])).hexdigest()[:40]
+
+    def _result(self, old: OpenedSave, new: OpenedSave, name: str) -> str:
+        """Return the path of the result."""
+        last = name or old.name
+        ending = new.name.rpartition(".")[2]
+        if "/" in last or "\\" in last:
+            raise UsageError(
+                f"{last!r} is a path, not a name", remedy="Say only the name of the file."
+            )
+        if "." not in last and "." in new.name:
+            last = f"{last}.{ending}"
+        path = "/".join((*new.path.split("/")[:-1], last))
+        if path in self.before and not (name and path == new.path):
+            raise UsageError(
+                f"the new game has a save {last} already",
+                where=self.target.place.location,
+                remedy="Say how the result is to be called: `name=NAME`.",
+            )
+        return path
+
+    def _converted(
+        self, old: OpenedSave, new: OpenedSave, rules: TransplantTable
+    ) -> tuple[bytes, list[Finding]]:
+        """Return the old save in the format version of the new one."""
+        if old.version == new.version:
+            return old.data, []
+        key = self._key(
+            "converted", old.path, old.version.text, new.version.text, blake3(old.data).digest(),
+            _card_of(self.source),
+        )  # fmt: skip
+        found = self._cached(key)
+        if found is not None:
+            self.kept.append(key)
+            return found[1], []
+        with self.progress.task("converting", total=1, unit="saves") as task:
+            made = converted(self.source, old, rules, new.version)
+            task.advance()
+        data = bytes(made.data)
+        if not made.losses:  # what it loses is told each time
+            self._keep(_Made(key, blake3(data).digest(), len(data), proven=True), data)
+        return data, list(made.findings)
+
+    def _read(
+        self, install: Install, data: bytes, version: Any, rules: TransplantTable, where: str
+    ) -> Things:
+        with self.progress.task("reading", total=len(data), unit="bytes") as task:
+            try:
+                document = opened(install, rules, data, version)
+            except FormatError as error:
+                raise error.inside(where) from None
+            task.tell(where)
+            things = read_things(document, rules, self.vocabulary, where=where)
+            task.advance(len(data))
+        return things
+
+    def _not_fresh(self, new: Things, choices: TransplantChoices) -> Iterator[Finding]:
+        for text in new.rules.fresh:
+            if Expression.parse(text)(scope_of(new.document, (), inside=True)) is True:
+                continue
+            what = f"this is no fresh game: {text} does not hold"
+            if choices.played:
+                yield Finding.warning("not-fresh", what, where=new.where)
+            else:
+                yield Finding.conflict(
+                    "not-fresh",
+                    what,
+                    where=new.where,
+                    remedy="Begin a new game in the new build, save it at once, and use that; or say"
+                    " `played=True`.",
+                )
+
+    def _not_ready(self, fates: Fates) -> Iterator[Finding]:
+        """Have what cannot be taken yet wait in the bundle, each thing told by its name."""
+        old = fates.old
+        for row in old.rules.conditions:
+            which = old.tables[row.kind].where(row.where) & (fates.state[row.kind] == MOVED)
+            rows = np.flatnonzero(which).tolist()
+            fates.bundle(row.kind, which, row.what)
+            for each in old.told(row.kind, rows[:_NAMED]):
+                told = f"{each}: {row.what}" + (f"; {row.do}" if row.do else "")
+                yield Finding.loss("not-ready", told, where=row.kind)
+            if len(rows) > _NAMED:
+                told = f"and {len(rows) - _NAMED:,} more: {row.what}"
+                yield Finding.loss("not-ready", told, where=row.kind)
+
+    # ---- a bundle ----------------------------------------------------------------------------
+
+    def of_bundle(self, bundle: Bundle, save: str) -> TransplantPlan:
+        target = self.target
+        rules = rules_named(target, bundle.rules, bundle.by)
+        if bundle.title != target.card.title or rules.format != bundle.format:
+            raise UsageError(
+                f"this bundle is for {bundle.title} by the rules {bundle.rules}, not for"
+                f" {target.card.title}",
+                where=target.place.location,
+            )
+        new = find_save(target, self.before, rules, save or bundle.into)
+        if new.version.text != bundle.format_version:
+            raise UsageError(
+                f"this bundle is for saves of format {bundle.format_version}, {new.name} is of"
+                f" {new.version}",
+                where=new.path,
+                remedy="Set it in before the save is converted: restore the save of that time.",
+            )
+        things_new = self._read(target, new.data, new.version, rules, new.name)
+        things_old, selected = waiting_things(bundle, rules, self.vocabulary, "the bundle")
+        findings = [*things_old.findings, *things_new.findings, *Totals(things_new).differing()]
+        setting = None
+        if not _conflicts(findings):
+            known = known_things(bundle, things_old, things_new, self.vocabulary)
+            fates = Fates(things_old, things_new, selected, known=known)
+            places = find_places(fates)
+            mends, told = mends_of(bundle, fates, self.vocabulary)
+            findings += [Finding.note("link-elsewhere", each, where=new.path) for each in told]
+            setting = SettingIn(fates, places, self.vocabulary, mends)
+            findings += [*setting.findings, *_told(setting, again=True)]
+        old = OpenedSave(bundle.out_of, b"", new.version)
+        key = self._key("bundle", bundle.digest, blake3(new.data).digest())
+        texts = {
+            "rules": bundle.rules,
+            "out_of": bundle.out_of,
+            "out_of_digest": bundle.out_of_digest,
+        }
+        made = _Decided(setting, tuple(findings), ())
+        return self._plan(made, old, new, new.path, texts, key)
+
+    # ---- the change --------------------------------------------------------------------------
+
+    def _plan(
+        self,
+        decided: _Decided,
+        old: OpenedSave,
+        new: OpenedSave,
+        result: str,
+        texts: dict[str, Any],
+        key: str,
+    ) -> TransplantPlan:
+        last = result.rpartition("/")[2]
+        again = result == new.path and not old.data
+        told = decided.told(texts["rules"], old, new)
+        setting = decided.setting
+        change = Changeset(
+            place=self.target.place,
+            operation="set in bundle" if again else "transplant",
+            summary=f"set things of {old.name} into {new.name}: a decision is needed",
+            before=self.before,
+            actions=(),
+            tag=self.target.tag,
+            version_after=self.target.tag.version,
+            findings=decided.findings,
+        )
+        if setting is None or change.conflicts:
+            return TransplantPlan(told, result, None, change)
+        texts = {
+            **texts, "title": self.target.card.title, "format": setting.new.rules.format,
+            "format_version": new.version.text, "into": last,
+            "by": msgspec.to_builtins(setting.new.rules),
+        }  # fmt: skip
+        if not told.moved:
+            why = "all still wait" if again else "nothing in this save is yours by the rules"
+            change = replace(change, summary=f"nothing is set into {new.name}: {why}")
+            return TransplantPlan(told, result, bundle_of(setting, texts), change)
+        made, place, path = self._made(setting, new, key)
+        bundle = bundle_of(setting, texts)
+        was = self.before.get(result)
+        mode = (was or self.before[new.path]).mode
+        node = Node(FILE, made.size_bytes, made.digest, mode=mode)
+        things = count(told.moved, "thing")
+        shows = first_start_of(setting.new.rules, last)
+        relation = Transplanted(
+            result,
+            out_of=texts["out_of"],
+            into=new.path,
+            rules=texts["rules"],
+            by=msgspec.json.encode(texts["by"]),
+            bundle=bundle.packed() if bundle is not None else b"",
+            state=Evidence(self.target, shows, self.before).state(),
+            counts={
+                kind: setting.new.count(kind) + len(setting.order[kind])
+                for kind in setting.new.kinds
+            },
+        )
+        summary = f"set {things} of {old.name} into {new.name}, as {last}"
+        change = fitted(
+            replace(
+                change,
+                summary=f"set {things} of a bundle into {new.name}" if again else summary,
+                actions=(Action(result, was, node, place, path, f"{things} set in"),),
+                statements=made.statements,
+                relations=(relation,),
+                clear=partial(self.cache.clear, self.kept) if self.cache and self.kept else None,
+            )
+        )
+        return TransplantPlan(told, result, bundle, change)
+
+    def _made(self, setting: SettingIn, new: OpenedSave, key: str) -> tuple[_Made, Place, str]:
+        """Return the result and where it is: made, or found as an earlier run left it; proven in any case."""
+        found = self._cached(key)
+        if found is not None and found[0].proven and self.cache is not None:
+            self.kept.append(key)
+            return found[0], FolderPlace(self.cache.folder), key
+        if found is not None:
+            data = found[1]
+        else:
+            self.progress.check()
+            setting.carry_out(self.progress)
+            with self.progress.task("writing", total=1, unit="saves") as task:
+                data = encode_unread(setting.new.document)
+                task.advance()
+            self._keep(_Made(key, blake3(data).digest(), len(data)), data)
+        with self.progress.task("checking", total=2, unit="saves") as task:
+            statements = self._proven(setting, new, data, task.advance)
+        made = _Made(key, blake3(data).digest(), len(data), statements, proven=True)
+        if self.cache is None or not self._keep(made, data):
+            return made, MemoryPlace({key: data}), key
+        return made, FolderPlace(self.cache.folder), key
+
+    def _proven(
+        self, setting: SettingIn, new: OpenedSave, data: bytes, advance: Any
+    ) -> tuple[Statement, ...]:
+        rules = setting.new.rules
+        again = self._read(self.target, new.data, new.version, rules, new.name)
+        advance()
+        try:
+            made = self._read(self.target, data, new.version, rules, new.name)
+        except FormatError as error:
+            raise BooksUnbalanced(
+                f"what was made cannot be read again: {error.what}", where=error.where
+            ) from error
+        prove(made, setting.old, again, setting)
+        advance()
+        return books_of(setting.fates, made, setting.old, again)
+
+    # ---- results that are kept ---------------------------------------------------------------
+
+    def _cached(self, key: str) -> tuple[_Made, bytes] | None:
+        if self.cache is None or not os.path.isdir(self.cache.folder):
+            return None
+        found = self.cache.find(key, _Made)
+        if found is None:
+            return None
+        with open(self.cache.path(key), "rb") as file:
+            return found, file.read()
+
+    def _keep(self, made: _Made, data: bytes) -> bool:
+        """Keep a result, unless it is made again as fast; return whether it was kept."""
+        if self.cache is None or len(data) < _SMALL:
+            return False
+        if made.key not in self.kept:
+            self.kept.append(made.key)
+            self.cache.tidy()
+        self.cache.put(made, data)
+        return True
+
+
+def first_start_of(rules: TransplantTable, save: str) -> list[EvidenceTable]:
+    """Return what shows that the game was started with a save of this name."""
+    return [
+        replace(row, file=row.file.replace("{save}", save), line=row.line.replace("{save}", save))
+        for row in rules.first_start
+    ]
+
+
+def _conflicts(findings: Sequence[Finding]) -> bool:
+    return any(each.severity.value == "conflict" for each in findings)
+
+
+def _card_of(install: Install) -> list[Any]:
+    """Return what tells a card, and the layouts beside it, from those of another time."""
+    folder = os.path.dirname(install.card.path) or "."
+    found = [install.card.path, os.stat(install.card.path).st_mtime_ns]
+    for entry in sorted(os.scandir(folder), key=lambda each: each.name):
+        if entry.name.endswith(".layout"):
+            found += [entry.name, entry.stat().st_mtime_ns]
+    return found
+
+
+# ---- what is to be said ----------------------------------------------------------------------
+
+
+def _counts(fates: Fates) -> tuple[KindCounts, ...]:
+    out = []
+    for kind in fates.old.kinds:
+        state = fates.state[kind]
+        moved, bundled = int((state == MOVED).sum()), int((state == BUNDLED).sum())
+        matched = int((fates.matched(kind) & (state != MOVED) & (state != BUNDLED)).sum())
+        many = len(state)
+        if many:
+            out.append(
+                KindCounts(kind, many, moved, matched, bundled, many - moved - matched - bundled)
+            )
+    return tuple(out)
+
+
+def _links_left(fates: Fates) -> int:
+    return sum(int((ends.end == EMPTIED).sum()) for ends in fates.all_ends())
+
+
+def _told(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]:
+    """Yield what is to be said of what waits, of links that lead nowhere, and of places that changed."""
+    fates = setting.fates
+    old = fates.old
+    conditions = {row.what for row in old.rules.conditions}
+    for kind in old.kinds:
+        waits = fates.state[kind] == BUNDLED
+        for number in np.unique(fates.why[kind][waits]).tolist():
+            reason = fates.reasons[number]
+            if reason in conditions and not again:
+                continue  # each of them was told
+            rows = np.flatnonzero(waits & (fates.why[kind] == number)).tolist()
+            code = "no-place" if reason == NO_PLACE else "cannot-be-set-in"
+            what = f"{_named(old, kind, rows)}: {reason}"
+            yield (
+                Finding.note("still-waits", what, where=kind)
+                if again
+                else Finding.loss(code, what, where=kind)
+            )
+    for ends in fates.all_ends():
+        link = ends.link
+        for reason, which in fates.why_emptied(link, ends.end == EMPTIED).items():
+            rows = np.unique(link.rows[which]).tolist()
+            many = int(which.sum())
+            what = f"{count(many, 'link')} {link.field} {reason}: of {_named(old, link.of, rows)}"
+            if reason == LED_NOWHERE:
+                yield Finding.warning("link-nowhere", what, where=link.of)
+            else:
+                yield Finding.loss("link-left", what, where=link.of)
+    for kind, places in setting.places.items():
+        elsewhere = np.flatnonzero(places.moved & (fates.state[kind] == MOVED)).tolist()
+        if not elsewhere:
+            continue
+        shown = [
+            f"{name} to {_number(places.x[row])}, {_number(places.z[row])}"
+            for name, row in zip(old.told(kind, elsewhere[:_SHOWN]), elsewhere, strict=False)
+        ]
+        more = f", and {len(elsewhere) - _SHOWN:,} more" if len(elsewhere) > _SHOWN else ""
+        yield Finding.note(
+            "other-place",
+            f"{_verb(len(elsewhere), f'thing of {kind} gets', f'things of {kind} get')} the nearest place"
+            f" that holds one: {', '.join(shown)}{more}",
+            where=kind,
+        )
+    taken = {kind: fates.state[kind] != 0 for kind in old.kinds}
+    for link, lost in nowhere(old, taken):
+        rows = np.unique(link.rows[lost & (fates.state[link.of][link.rows] == BUNDLED)]).tolist()
+        if rows:
+            yield Finding.warning(
+                "link-nowhere",
+                f"{link.field} of {_named(old, link.of, rows)} led nowhere in the old game already",
+                where=link.of,
+            )
+
+
+def _verb(many: int, one: str, several: str) -> str:
+    return f"{many:,} {one if many == 1 else several}"
+
+
+def _named(things: Things, kind: str, rows: list[int]) -> str:
+    shown = ", ".join(things.told(kind, rows[:_SHOWN]))
+    more = f", and {len(rows) - _SHOWN:,} more" if len(rows) > _SHOWN else ""
+    return f"{shown}{more}" if len(rows) > 1 else shown
+
+
+def _number(value: Any) -> str:
+    return f"{value.item():g}" if hasattr(value, "item") else str(value)
