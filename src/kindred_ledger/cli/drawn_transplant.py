@@ -36,8 +36,8 @@ def draw_counts(session: Session, told: TransplantForecast) -> None:
 def draw_baked(session: Session, told: TransplantForecast) -> None:
     """Draw what is baked into the old save, old and new."""
     differing = sum(len(group.differing) for group in told.baked)
-    told = (
-        f"{differing} of them differ from the new build" if differing else "all as in the new build"
+    what = (
+        f"{differing} values differ from the new build" if differing else "all as in the new build"
     )
     session.out.print(f"Baked into {_name(told.old)} when it was begun: {what}", style="bold")
     for group in told.baked:

@@ -1,7 +1,7 @@
 """Transplants: what belongs to the player of a long game, set into a fresh one of another build."""
 
 from .baked import BakedField, BakedGroup, baked_groups
-from .bundle import Bundle, BundledKind, read_bundle
+from .bundle import Bundle, BundledKind, BundledLink, read_bundle
 from .plan import (
     KindCounts,
     TransplantForecast,
@@ -18,6 +18,7 @@ __all__ = [
     "BakedGroup",
     "Bundle",
     "BundledKind",
+    "BundledLink",
     "FoundThing",
     "KindCounts",
     "StartStatus",

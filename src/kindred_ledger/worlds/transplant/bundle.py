@@ -26,7 +26,8 @@ from .thing_table import WholeNumbers
 from .things import NOTHING, Things, Vocabulary, read_things
 
 __all__ = [
-    "Bundle", "BundledKind", "bundle_of", "known_things", "mends_of", "read_bundle", "waiting_things",
+    "Bundle", "BundledKind", "BundledLink", "bundle_of", "known_things", "mends_of", "read_bundle",
+    "waiting_things",
 ]  # fmt: skip
 
 _FORMAT = 1
@@ -36,8 +37,8 @@ _ENCODER = msgspec.json.Encoder(decimal_format="number")
 class BundledKind(Struct, frozen=True):
     """Things of one kind: `records` of those that wait, each with `why`, and of what they refer to.
 
-    The first `waiting` records wait; the others are only named. `now` says which id things of the others have
-    in the new game, by their place.
+    The first `waiting` records wait; the others are only named. `now` says which id and name things of the
+    others have in the new game, by their place.
 
     >>> kl.BundledKind("crew", [{"id": 3, "name": "Tam"}], 1, ["nothing holds it"], {}).waiting
     1
@@ -47,14 +48,29 @@ class BundledKind(Struct, frozen=True):
     records: list[dict[str, Any]]
     waiting: int
     why: list[str]
-    now: dict[str, Any]
+    now: dict[str, tuple[Any, str]]
+
+
+class BundledLink(Struct, frozen=True):
+    """A link of a thing in the new game, known by id and name, that should lead to what waits at a place.
+
+    >>> kl.BundledLink("crew", 17, "Ada", "friend", "crew", 0).leads_to
+    'crew'
+    """
+
+    of: str
+    id: Any
+    name: str
+    field: str
+    leads_to: str
+    place: int
 
 
 class Bundle(Struct, frozen=True):
     """Things that wait to be set into a save of the format and version named, with links between them.
 
     `rules` is the name of the rules of the card by which it was made, `by` those rules as they were.
-    `mend` are links of things in the new game that should lead to what waits: kind, id, field, kind, place.
+    `mend` are links of things in the new game that should lead to what waits.
     `digest` is the BLAKE3 of everything else.
 
     >>> kl.read_bundle(bundle.packed()) == bundle
@@ -69,7 +85,7 @@ class Bundle(Struct, frozen=True):
     out_of_digest: str
     into: str
     kinds: list[BundledKind]
-    mend: list[tuple[str, Any, str, str, int]]
+    mend: list[BundledLink]
     by: dict[str, Any]
     bundle: int = _FORMAT
     digest: str = ""
@@ -140,7 +156,7 @@ def bundle_of(setting: SettingIn, told: Mapping[str, Any]) -> Bundle | None:
     waiting = {kind: fates.rows(kind, BUNDLED).tolist() for kind in old.kinds}
     if not any(waiting.values()):
         return None
-    others: dict[str, dict[int, Any]] = {kind: {} for kind in old.kinds}
+    others: dict[str, dict[int, tuple[Any, str] | None]] = {kind: {} for kind in old.kinds}
     for link in old.links:
         waits = fates.state[link.of][link.rows] == BUNDLED
         for at in np.flatnonzero(waits & (link.kind >= 0)).tolist():
@@ -157,21 +173,22 @@ def bundle_of(setting: SettingIn, told: Mapping[str, Any]) -> Bundle | None:
         records = [old.tables[kind].record(row) for row in rows]
         records += [_stand_in(old, kind, row) for row in named]
         now = {
-            str(len(rows) + at): others[kind][row]
+            str(len(rows) + at): known
             for at, row in enumerate(named)
-            if others[kind][row] is not None
+            if (known := others[kind][row]) is not None
         }
         why = [fates.reasons[int(fates.why[kind][row])] for row in rows]
         kinds.append(BundledKind(kind, records, len(rows), why, now))
     return Bundle(kinds=kinds, mend=_mends(setting, place), **told).sealed()
 
 
-def _now(setting: SettingIn, kind: str, row: int) -> Any:
-    """Return the id that a thing of the old game has in the new one; None if it is not there."""
+def _now(setting: SettingIn, kind: str, row: int) -> tuple[Any, str] | None:
+    """Return the id and name that a thing of the old game has in the new one; None if it is not there."""
     fates = setting.fates
     if fates.state[kind][row] == MOVED:
         at = int(np.searchsorted(setting.order[kind], row))
-        return setting._values_of(kind, setting.ids[kind][at : at + 1])[0]
+        id = setting.values_of(kind, setting.ids[kind][at : at + 1])[0]
+        return id, fates.old.told(kind, (row,))[0]
     match = int(fates.matches[kind][row])
     if match < 0:
         fates.match_more(kind, row)
@@ -180,7 +197,8 @@ def _now(setting: SettingIn, kind: str, row: int) -> Any:
         return None
     ids = fates.new.ids[kind]
     number = int(ids.numbers[match])
-    return setting.vocabulary.values[number] if ids.named else number
+    id = setting.vocabulary.values[number] if ids.named else number
+    return id, fates.new.told(kind, (match,))[0]
 
 
 def _stand_in(old: Things, kind: str, row: int) -> dict[str, Any]:
@@ -198,13 +216,11 @@ def _stand_in(old: Things, kind: str, row: int) -> dict[str, Any]:
     return out
 
 
-def _mends(
-    setting: SettingIn, place: Mapping[str, Mapping[int, int]]
-) -> list[tuple[str, Any, str, str, int]]:
+def _mends(setting: SettingIn, place: Mapping[str, Mapping[int, int]]) -> list[BundledLink]:
     """Return the links of things that moved which lead to what waits."""
     fates = setting.fates
     old = fates.old
-    out: list[tuple[str, Any, str, str, int]] = []
+    out: list[BundledLink] = []
     for ends in fates.all_ends():
         link = ends.link
         if link.is_list or not old.rule(link.of).id:
@@ -212,16 +228,9 @@ def _mends(
         waits = (ends.end == EMPTIED) & (link.kind >= 0)
         for at in np.flatnonzero(waits).tolist():
             kind, row = old.kinds[int(link.kind[at])], int(link.row[at])
-            if fates.state[kind][row] == BUNDLED:
-                out.append(
-                    (
-                        link.of,
-                        _now(setting, link.of, int(link.rows[at])),
-                        link.field,
-                        kind,
-                        place[kind][row],
-                    )
-                )
+            known = _now(setting, link.of, int(link.rows[at]))
+            if fates.state[kind][row] == BUNDLED and known is not None:
+                out.append(BundledLink(link.of, *known, link.field, kind, place[kind][row]))
     return out
 
 
@@ -255,30 +264,23 @@ def known_things(
         out[each.kind] = rows
         if not new.count(each.kind):
             continue
-        for text, id in each.now.items():
-            at = int(text)
-            found = _thing_with(new, each.kind, id, vocabulary)
-            if found >= 0 and _is_called(
-                new, each.kind, found, old.told(each.kind, (at,))[0], old, at
-            ):
-                rows[at] = found
+        for text, (id, name) in each.now.items():
+            found = _thing_with(new, each.kind, id, name, vocabulary)
+            if found >= 0:
+                rows[int(text)] = found
     return out
 
 
-def _thing_with(things: Things, kind: str, id: Any, vocabulary: Vocabulary) -> int:
+def _thing_with(things: Things, kind: str, id: Any, name: str, vocabulary: Vocabulary) -> int:
+    """Return which thing has an id and is called so still; -1: none. Without names the id alone counts."""
     ids = things.ids[kind]
     if ids.named:
-        return int(things.find(kind, vocabulary.codes([id]))[0])
-    return int(things.find(kind, np.array([id], np.int64))[0]) if type(id) is int else -1
-
-
-def _is_called(new: Things, kind: str, row: int, name: str, old: Things, at: int) -> bool:
-    """Tell whether a thing is still called as it was; of things without names the id alone counts."""
-    field = new.rule(kind).name
-    if not field:
-        return True
-    before = old.tables[kind].plain(field, (at,))[0]
-    return before in (None, "") or new.told(kind, (row,))[0] == name
+        found = int(things.find(kind, vocabulary.codes([id]))[0])
+    else:
+        found = int(things.find(kind, np.array([id], np.int64))[0]) if type(id) is int else -1
+    if found >= 0 and things.rule(kind).name and things.told(kind, (found,))[0] != name:
+        return -1
+    return found
 
 
 def mends_of(
@@ -287,17 +289,20 @@ def mends_of(
     """Return the links of the new game to be mended, and what is said of those that lead elsewhere by now."""
     grouped: dict[tuple[str, str, str], tuple[list[int], list[int]]] = {}
     told = []
-    for of, id, field, kind, place in bundle.mend:
-        if fates.state[kind][place] != MOVED:
+    for each in bundle.mend:
+        of, field, kind = each.of, each.field, each.leads_to
+        if fates.state[kind][each.place] != MOVED:
             continue
-        row = _thing_with(fates.new, of, id, vocabulary) if fates.new.count(of) else -1
-        link = next((e for e in fates.new.links_of(of) if e.field == field and not e.is_list), None)
+        there = fates.new.count(of) > 0
+        row = _thing_with(fates.new, of, each.id, each.name, vocabulary) if there else -1
+        links = (e for e in fates.new.links_of(of) if e.field == field and not e.is_list)
+        link = next(links, None)
         if row < 0 or link is None or link.kind[row] != NOTHING:
-            told.append(f"{of} {id}: its {field} leads elsewhere by now")
+            told.append(f"{each.name}: its {field} leads elsewhere by now, and stays so")
             continue
         rows, leads = grouped.setdefault((of, field, kind), ([], []))
         rows.append(row)
-        leads.append(place)
+        leads.append(each.place)
     mends = [
         Mend(of, field, np.array(rows, np.intp), kind, np.array(leads, np.intp))
         for (of, field, kind), (rows, leads) in grouped.items()

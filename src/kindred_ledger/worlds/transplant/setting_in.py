@@ -411,7 +411,7 @@ class SettingIn:
     def _mend(self, mend: Mend) -> None:
         """Have links of the new game lead to what was set in."""
         at = np.searchsorted(self.order[mend.kind], mend.leads_to)
-        values = self._values_of(mend.kind, self.ids[mend.kind][at])
+        values = self.values_of(mend.kind, self.ids[mend.kind][at])
         table = self.new.tables[mend.of]
         if isinstance(table, ColumnTable) and table.columns.is_open:
             distinct = table.columns.distinct(mend.field)
@@ -423,7 +423,8 @@ class SettingIn:
         for row, value in zip(mend.rows.tolist(), values, strict=True):
             self.new.document.set((*table.at, row, *parse_path(mend.field)), value)
 
-    def _values_of(self, kind: str, numbers: WholeNumbers) -> list[Any]:
+    def values_of(self, kind: str, numbers: WholeNumbers) -> list[Any]:
+        """Return ids of a kind as the file has them."""
         plain: list[Any] = numbers.tolist()
         return [self.vocabulary.values[n] for n in plain] if self.old.ids[kind].named else plain
 
