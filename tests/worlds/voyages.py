@@ -281,10 +281,10 @@ class VoyageCase(Case):
         top, _, last = name.partition("/")
         os.unlink(self.path(top, "user", f"{last}.json"))
 
-    def games(self, seed: int, boats: int = 6) -> tuple[random.Random, Game, Game]:
+    def games(self, seed: int, *, boats: int = 0) -> tuple[random.Random, Game, Game]:
         """Return a long game of build 1, and a fresh one of build 2."""
         rng = random.Random(zlib.crc32(b"reach") + seed)
         old = begin(rng, build=1, player=rng.randrange(1, 4))
         old["day"] = 400
-        add(old, rng, who=old["player"], boats=rng.randrange(1, boats))
+        add(old, rng, who=old["player"], boats=boats or rng.randrange(1, 6))
         return rng, old, begin(rng, build=2, player=rng.randrange(1, 4))

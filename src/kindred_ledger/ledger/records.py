@@ -91,10 +91,9 @@ class WorldRemapped(Struct, frozen=True, tag="world remapped", tag_field="is"):
 class Transplanted(Struct, frozen=True, tag="transplanted", tag_field="is"):
     """It set what is a player's in an old save into one of a new game.
 
-    `save` is the result, made of the save `out_of` and of `into` by the `rules` of the card, which are
-    `by`, as JSON.
-    `bundle` is the file of what waits; `state` how the files were that show a first start; `counts` how many
-    things of each kind the result has.
+    `save` is the result, made of the save `out_of` and of `into` by the `rules` of the card, which are `by`,
+    as JSON. `took` is the digest of a bundle that was set in, `bundle` the file of what waits. `state` is how
+    the files were that show a first start, `counts` how many things of each kind the result has.
     """
 
     save: str
@@ -102,6 +101,7 @@ class Transplanted(Struct, frozen=True, tag="transplanted", tag_field="is"):
     into: str = ""
     rules: str = ""
     by: bytes = b""
+    took: str = ""
     bundle: bytes = b""
     state: Mapping[str, str] = field(default_factory=dict)
     counts: Mapping[str, int] = field(default_factory=dict)

@@ -26,8 +26,8 @@ from ...errors import BooksUnbalanced, FormatError, UsageError
 from ...finding import Finding
 from ...formats.expressions import Expression, scope_of
 from ...formats.reading_back import encode_unread
-from ...ledger import Ledger, Transplanted
-from ...places import FILE, FolderPlace, MemoryPlace, Node, Place
+from ...ledger import Ledger, Transplanted, not_undone, relation_of
+from ...places import FILE, FolderPlace, MemoryPlace, Node, Place, roots_of
 from ...planning.evidence import Evidence
 from ...progress import Progress
 from ...statement import Statement
@@ -39,7 +39,7 @@ from .proof import books_of, prove
 from .saves import OpenedSave, converted, find_save, has_saves, opened, rules_for, rules_named
 from .selection import TransplantChoices, select
 from .setting_in import NO_PLACE, SettingIn, Totals, find_places
-from .things import Things, Vocabulary, nowhere, read_things
+from .things import Things, Vocabulary, check_lists, nowhere, read_things
 
 __all__ = [
     "KindCounts",
@@ -51,7 +51,7 @@ __all__ = [
     "transplant",
 ]
 
-_SMALL = 1 << 20  # bytes of a result that is made again sooner than it is kept
+_SMALL = 1 << 18  # bytes of a result that is made again sooner than it is kept
 _NAMED = 200  # things that are listed by name for one reason
 _SHOWN = 5
 
@@ -221,7 +221,7 @@ class _Transplant:
         self, source: Install, target: Install, ledger: Ledger | None, progress: Progress
     ) -> None:
         self.source, self.target = source, target
-        self.progress = progress
+        self.ledger, self.progress = ledger, progress
         self.cache = results_of(ledger) if ledger is not None else None
         self.kept: list[str] = []  # keys of results in the cache
         self.vocabulary = Vocabulary()
@@ -278,6 +278,7 @@ class _Transplant:
         things_old = self._read(self.target, data, new.version, rules, old.name)
         things_new = self._read(self.target, new.data, new.version, rules, new.name)
         baked = baked_groups(things_old.document, rules, things_new.document, self.target)
+        check_lists(things_old, things_new)
         findings += [*things_old.findings, *things_new.findings]
         findings += self._not_fresh(things_new, choices)
         findings += Totals(things_new).differing()
@@ -400,6 +401,7 @@ class _Transplant:
         things_new = self._read(target, new.data, new.version, rules, new.name)
         things_old, selected = waiting_things(bundle, rules, self.vocabulary, "the bundle")
         findings = [*things_old.findings, *things_new.findings, *Totals(things_new).differing()]
+        findings += self._set_in_before(bundle, new)
         setting = None
         if not _conflicts(findings):
             known = known_things(bundle, things_old, things_new, self.vocabulary)
@@ -415,9 +417,25 @@ class _Transplant:
             "rules": bundle.rules,
             "out_of": bundle.out_of,
             "out_of_digest": bundle.out_of_digest,
+            "took": bundle.digest,
         }
         made = _Decided(setting, tuple(findings), ())
         return self._plan(made, old, new, new.path, texts, key)
+
+    def _set_in_before(self, bundle: Bundle, new: OpenedSave) -> Iterator[Finding]:
+        """Yield a conflict if the history says that a bundle is in a save already."""
+        here = roots_of(self.target.place)
+        for record in not_undone(self.ledger.records()) if self.ledger else ():
+            relation = relation_of(record.relations, Transplanted)
+            if relation is None or relation.took != bundle.digest or dict(record.roots) != here:
+                continue
+            if relation.save == new.path:
+                yield Finding.conflict(
+                    "set-in-already",
+                    f"this bundle was set in already, by the change {record.id}: all would be there twice",
+                    where=new.path,
+                    remedy=f"To set it in anew, take that back first: kindred undo {record.id}",
+                )
 
     # ---- the change --------------------------------------------------------------------------
 
@@ -431,7 +449,8 @@ class _Transplant:
         key: str,
     ) -> TransplantPlan:
         last = result.rpartition("/")[2]
-        again = result == new.path and not old.data
+        took = texts.pop("took", "")
+        again = bool(took)
         told = decided.told(texts["rules"], old, new)
         setting = decided.setting
         change = Changeset(
@@ -468,6 +487,7 @@ class _Transplant:
             into=new.path,
             rules=texts["rules"],
             by=msgspec.json.encode(texts["by"]),
+            took=took,
             bundle=bundle.packed() if bundle is not None else b"",
             state=Evidence(self.target, shows, self.before).state(),
             counts={

@@ -21,7 +21,8 @@ from ...wording import count
 from .thing_table import ThingTable, Truths, WholeNumbers, open_table
 
 __all__ = [
-    "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "read_things", "space_of",
+    "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "check_lists", "nowhere",
+    "read_things", "space_of",
 ]  # fmt: skip
 
 NOTHING, NOWHERE = (
@@ -186,6 +187,21 @@ def read_things(
         raise error.inside(where) from None
     things.findings += _twice(things)
     return things
+
+
+def check_lists(old: Things, new: Things) -> None:
+    """Raise if neither save has a list that the card names: then the card is wrong.
+
+    A format may leave out lists in which nothing is; that both do is no accident.
+    """
+    for kind in old.kinds:
+        at = old.rule(kind).at
+        if not any(each.document.find(parse_path(at)) for each in (old, new)):
+            raise FormatError(
+                f"there is no list {at}, in neither save",
+                where=old.where,
+                remedy=f"Put `at` of the {kind} in the card right.",
+            )
 
 
 def _check_field(things: Things, kind: str, field: str) -> None:

@@ -1,0 +1,392 @@
+"""Long games with damage, cards that are wrong, and a machine that fails: refused or told, all or nothing."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from typing import Any
+
+import kindred_ledger as kl
+from kindred_ledger.demo.fleets_files import play, release_files
+from tests.support import LONG, ROOT, Case, files_in, kindred, write
+from tests.worlds.voyages import CARD, Game, VoyageCase, mine
+
+_POINTS = 100 if LONG else 10
+_CHANGES = os.path.join(ROOT, "tests", "changes")
+_DEMO = os.path.join(ROOT, "src", "kindred_ledger", "demo")
+
+
+class FaultCase(VoyageCase):
+    def setUp(self) -> None:
+        super().setUp()
+        _, self.old, self.fresh = self.games(4, boats=5)
+
+    def plan(self, **options: Any) -> kl.TransplantPlan:
+        self.put("old/long", self.old)
+        self.put("new/fresh", self.fresh)
+        return kl.transplant(
+            self.installed("old"), self.installed("new"), ledger=self.ledger(), **options
+        )
+
+    def refused(self, code: str, word: str) -> None:
+        """Check that a conflict stops it, whatever is allowed, and says what to do."""
+        change = self.plan().change
+        told = [each for each in change.conflicts if each.code == code]
+        self.assertTrue(told, change.conflicts)
+        self.assertIn(word, told[0].what)
+        self.assertTrue(told[0].remedy)
+        before = files_in(self.path("new"))
+        with self.assertRaises(kl.DecisionNeeded):
+            change.apply(self.ledger(), allow_loss=True)
+        self.assertEqual(files_in(self.path("new")), before)
+
+    def raises(self, kind: type[kl.KindredError], word: str, **options: Any) -> None:
+        with self.assertRaises(kind) as raised:
+            self.plan(**options)
+        text = f"{raised.exception.where} {raised.exception.what} {raised.exception.remedy}"
+        self.assertIn(word, text)
+
+    def lost(self, plan: kl.TransplantPlan) -> dict[str, list[str]]:
+        out: dict[str, list[str]] = {}
+        for each in plan.change.findings:
+            out.setdefault(each.code, []).append(each.what)
+        return out
+
+
+class Links(FaultCase):
+    def test_links_that_led_nowhere_already(self) -> None:
+        """They are told and lead nowhere still; what cannot be without one waits."""
+        mine_ = [row for row in self.old["boats"] if row["who"] == self.old["player"]]
+        mine_[0]["sister"] = 99_999
+        chest = next(row for row in self.old["chests"] if row["name"].startswith("mine"))
+        chest["holder"] = 88_888
+        plan = self.plan(choices=kl.TransplantChoices(also=(f"chests:{chest['name']}",)))
+        told = self.lost(plan)
+        self.assertTrue(
+            any("sister" in what and "already" in what for what in told["link-nowhere"])
+        )
+        self.assertTrue(
+            any(chest["name"] in what and "nowhere" in what for what in told["cannot-be-set-in"])
+        )
+        plan.change.apply(self.ledger(), allow_loss=True)
+        there = self.got("new/long")
+        boat = next(row for row in there["boats"] if row["name"] == mine_[0]["name"])
+        self.assertEqual(boat["sister"], 0)
+        mine(there)
+
+    def test_an_id_of_two_kinds(self) -> None:
+        """Where nothing tells which kind is meant, and both have the id, it is asked."""
+        self.rewrite_card(
+            (', by = "of", kinds = { b = "boats", h = "hands" }', ""),
+            ('id = "id"\nspace = "all"\nnext = "next"\nname = "name"\nmine = "who == player"\nwith',
+             'id = "id"\nname = "name"\nmine = "who == player"\nwith'),
+        )  # fmt: skip
+        hand = next(row for row in self.old["hands"] if row["who"] == self.old["player"])
+        hand["id"] = next(c["holder"] for c in self.old["chests"] if c["of"] == "b")
+        for row in self.old["hands"]:
+            row["friend"] = None
+        self.refused("link-ambiguous", "boats and hands")
+
+    def test_ids_that_two_things_have(self) -> None:
+        for game in ("old", "fresh"):
+            with self.subTest(game):
+                super().setUp()
+                some: Game = getattr(self, game)
+                some["houses"].append({"id": 1, "name": "another"})
+                self.refused("id-twice", "another")
+
+    def test_names_that_two_ports_have_are_no_match(self) -> None:
+        """On whichever side: a link to one of them leads nowhere, which is told."""
+        for double in ("old", "fresh"):
+            with self.subTest(double):
+                FaultCase.setUp(self)
+                ports = getattr(self, double)["world"]["ports"]
+                ports[1]["name"] = ports[0]["name"]
+                used = next(p for p in self.old["world"]["ports"] if p["name"] == ports[0]["name"])
+                for boat in self.old["boats"]:
+                    boat["port"] = used["id"]
+                told = self.lost(self.plan(name=f"of-{double}"))["link-left"]
+                self.assertTrue(any("called alike" in what for what in told), told)
+
+    def test_text_ids_that_the_new_game_has(self) -> None:
+        """Nobody knows how the game makes such; so they stay, or it is asked."""
+        key = next(row["key"] for row in self.old["tours"] if row["who"] == self.old["player"])
+        other = next(
+            house["id"] for house in self.fresh["houses"] if house["id"] != self.fresh["player"]
+        )
+        self.fresh["tours"] = [{"key": key, "who": other, "name": "t", "legs": [], "after": None}]
+        self.refused("id-taken", "mine tour")
+
+
+class Surroundings(FaultCase):
+    def test_a_game_that_is_not_fresh(self) -> None:
+        self.fresh["day"] = 2
+        self.refused("not-fresh", "day == 1")
+        plan = self.plan(choices=kl.TransplantChoices(played=True))
+        self.assertEqual(plan.change.conflicts, ())
+
+    def test_builds_that_no_rules_are_for(self) -> None:
+        """Another build, or the other direction: told what the rules were written for."""
+        write(self.folder, {"new/version.txt": b"build 1.5\n"})
+        self.raises(kl.UsageError, "from reach <2 to >=2")
+        write(self.folder, {"new/version.txt": b"nothing\n"})
+        with self.assertRaises(kl.DecisionNeeded):
+            self.plan()
+
+    def test_more_things_than_ids(self) -> None:
+        self.rewrite_card(
+            ('next = "next"\nname = "name"\nmine = "who == player"\nx = "x"',
+             'next = "next"\nbits = 8\nname = "name"\nmine = "who == player"\nx = "x"'),
+        )  # fmt: skip
+        self.fresh["next"] = 254
+        self.refused("ids-too-wide", "255")
+
+    def test_totals_that_are_not_what_the_card_says(self) -> None:
+        self.fresh["load"] += 1
+        self.refused("total-differs", "load is")
+
+    def test_the_thing_that_is_the_same_is_one(self) -> None:
+        self.old["player"] = 77
+        self.raises(kl.FormatError, "not of one", name="one")
+
+    def test_a_card_that_is_wrong_about_a_save(self) -> None:
+        """A link or list that is not there, an id that is none, a terrain of no whole rows."""
+        for old, new, word in (
+            ('sister = { to = "boats", none = [0] }', 'sistre = { to = "boats" }', "sistre"),
+            ('"escorts[*]" = {', '"name[*]" = {', "name"),
+            ('at = "hands"', 'at = "handz"', "no list handz"),
+            ('id = "key"', 'id = "legs"', "legs"),
+            ('width = 40', 'width = 39', "rows of 39"),
+            ('mine = "who == player"\nx', 'mine = "whose == player"\nx', "whose"),
+            ('mine = "who == player"\nx', 'mine = "who + 1"\nx', "neither true nor false"),
+        ):  # fmt: skip
+            with self.subTest(new):
+                self.rewrite_card((old, new))
+                self.raises(kl.KindredError, word, name="odd")
+
+    def test_names_and_saves(self) -> None:
+        """A name that is taken, a save that is not there, the same file twice, a damaged one."""
+        self.plan().change.apply(self.ledger(), allow_loss=True)
+        self.raises(kl.UsageError, "fresh.json, long.json")
+        self.raises(kl.UsageError, "a save long.json already", fresh="fresh")
+        self.raises(kl.UsageError, "fresh.json", fresh="frehs", name="x")
+        self.raises(kl.UsageError, "is a path", fresh="fresh", name="../x")
+        self.raises(kl.UsageError, "no save", save="other", fresh="fresh")
+        self.old = {**self.old, "format": 7}
+        self.raises(kl.KindredError, "7", fresh="fresh", name="x")
+        write(self.folder, {"old/user/long.json": b'{"format": 1,'})
+        with self.assertRaises(kl.FormatError) as raised:
+            kl.transplant(
+                self.installed("old"), self.installed("new"), ledger=self.ledger(), fresh="fresh"
+            )
+        self.assertIn("long.json", raised.exception.where)
+
+    def test_an_entry_is_a_source(self) -> None:
+        """The old program is gone, its save is in the ledger."""
+        self.put("old/long", self.old)
+        self.put("new/fresh", self.fresh)
+        entry = kindred("backup", "old", "--json", folder=self.folder)
+        id = json.loads(entry.stdout)["entry"]["id"]
+        shutil.rmtree(self.path("old"))
+        done = kindred(
+            "world", "transplant", f"entry:{id}", "new", "--yes", "--allow-loss", folder=self.folder
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertEqual(mine(self.got("new/long")), mine(self.old))
+
+    def test_faults_of_a_card_are_all_told(self) -> None:
+        bad = CARD.replace('to = ">=2" }, {', 'to = "x" }, {').replace(
+            'with = ["boat"]', 'with = ["bota"]'
+        )
+        bad = bad.replace('"escorts[*]" = { to = "boats" }', '"escorts[*]" = { to = "bats" }')
+        bad = bad.replace('match = ["name"]', 'when_linked = "match"').replace(
+            'near = "port"', 'near = "prot"'
+        )
+        bad = bad.replace('where = "boat == 0 and who == player"', 'where = "boat = 0"')
+        write(self.folder, {"bad.toml": bad.encode()})
+        with self.assertRaises(kl.CardError) as raised:
+            kl.Card.load(self.path("bad.toml"))
+        text = " ".join(f"{each.where} {each.what}" for each in raised.exception.findings)
+        for word in ("'x'", "bota", "bats", "match", "prot", "expression"):
+            self.assertIn(word, text)
+
+
+class Bundles(FaultCase):
+    def waiting(self) -> bytes:
+        self.old["hands"][-1]["boat"] = 0
+        plan = self.plan()
+        plan.change.apply(self.ledger(), allow_loss=True)
+        assert plan.bundle is not None
+        return plan.bundle.packed()
+
+    def test_one_that_was_changed_is_refused(self) -> None:
+        data = self.waiting()
+        for old, new, word in (
+            (b'"name": "mine', b'"name": "nine', "digest"), (b'"bundle": 1', b'"bundle": 2', "format 1"),
+            (b"{", b"[", "no bundle"),
+        ):  # fmt: skip
+            self.assertIn(old, data)
+            with self.assertRaises(kl.FormatError) as raised:
+                kl.read_bundle(data.replace(old, new, 1))
+            self.assertIn(word, str(raised.exception))
+
+    def test_the_same_bundle_is_not_set_in_twice(self) -> None:
+        """The ledger offers what still waits; a file that was set in already would make twins."""
+        data = self.waiting()
+        write(self.folder, {"waits.json": data})
+        for command in (("new", "waits.json"), ("new",)):
+            done = kindred(
+                "world", "bundle", *command, "--save", "long", "--yes", "--allow-loss", folder=self.folder
+            )  # fmt: skip
+            self.assertIn(done.returncode, (0, 2), done.stdout + done.stderr)
+        there = self.got("new/long")
+        self.assertEqual(mine(there).keys(), mine(self.old).keys())
+        done = kindred(
+            "world", "bundle", "new", "waits.json", "--save", "long", "--yes", folder=self.folder
+        )
+        self.assertEqual(done.returncode, 3, done.stdout)
+        self.assertIn("set in already", done.stdout + done.stderr)
+
+    def test_links_that_lead_elsewhere_by_now_stay(self) -> None:
+        hand = self.old["hands"][-1]
+        others = [row for row in self.old["hands"] if row["who"] == hand["who"] and row is not hand]
+        for row in others[:2]:
+            row["friend"] = hand["id"]
+        others[-1]["friend"] = None  # a save in which nobody is without one shows no way to be so
+        data = self.waiting()
+        there = self.got("new/long")
+        friend = next(row for row in there["hands"] if row["name"] == others[0]["name"])
+        self.assertIsNone(friend["friend"])
+        friend["friend"] = friend["id"]
+        self.put("new/long", there)
+        plan = kl.set_in_bundle(
+            self.installed("new"), kl.read_bundle(data), ledger=self.ledger(), save="long"
+        )
+        self.assertIn("link-elsewhere", self.lost(plan))
+        plan.change.apply(self.ledger(), allow_loss=True)
+        rows = {row["name"]: row for row in self.got("new/long")["hands"]}
+        self.assertEqual(rows[others[0]["name"]]["friend"], friend["id"])
+        self.assertEqual(rows[others[1]["name"]]["friend"], rows[hand["name"]]["id"])
+
+
+@unittest.skipIf(os.name == "nt", "there is no SIGKILL on Windows")
+class Killed(Case):
+    """A game that is large enough that finished parts are kept; made by the simulated program."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        old, new = release_files("Fleets", "1.4"), release_files("Fleets", "2.1")
+        old |= play(old, ("--long", "long.fleet", "500", "8", "12"))
+        new |= play(new, ("--new", "fresh.fleet"))
+        files = {f"old/{path}": data for path, data in old.items()}
+        files |= {f"new/{path}": data for path, data in new.items()}
+        for name in ("fleets.card.toml", "fleet.layout"):
+            with open(os.path.join(_DEMO, name), "rb") as file:
+                files[name] = file.read()
+        write(self.folder, files)
+        self.command = ("world", "transplant", "old", "new", "--yes", "--allow-loss")
+        kindred("backup", "new", folder=self.folder)
+        self.before = self.saves(self.folder)
+        self.environment = {
+            **os.environ, "KINDRED_LEDGER": "ledger", "PYTHONPATH": ROOT, "PYTHONDONTWRITEBYTECODE": "1",
+        }  # fmt: skip
+
+    def saves(self, folder: str) -> dict[str, bytes]:
+        return files_in(os.path.join(folder, "new", "userdata", "saves"))
+
+    def copy(self, name: str) -> str:
+        folder = f"{self.folder}-{name}"
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        shutil.copytree(self.folder, folder)
+        return folder
+
+    def run_in(self, folder: str, script: str, *numbers: int) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, os.path.join(_CHANGES, script), *map(str, numbers), *self.command],
+            cwd=folder, capture_output=True, text=True, check=False, env=self.environment,
+        )  # fmt: skip
+
+    def test_killed_at_random_points_it_goes_on_to_the_same_bytes(self) -> None:
+        """At moments of all phases and at changes to the disk; the old save is never touched."""
+        whole = self.copy("whole")
+        begun = time.monotonic()
+        done = self.run_in(whole, "killed.py", 0)
+        took = time.monotonic() - begun
+        self.assertEqual(done.returncode, 0, done.stderr)
+        changes, after = int(done.stdout.rpartition("changes: ")[2]), self.saves(whole)
+        self.assertEqual(len(after), 2)
+        rng, killed = random.Random("killed"), 0
+        for point in range(_POINTS):
+            folder = self.copy("cut")
+            if point % 2:
+                done = self.run_in(folder, "killed.py", rng.randrange(1, changes))
+                killed += done.returncode == -signal.SIGKILL
+            else:
+                command = [sys.executable, "-m", "kindred_ledger.cli.main", *self.command]
+                with open(os.devnull, "wb") as quiet:
+                    process = subprocess.Popen(
+                        command, cwd=folder, env=self.environment, stdout=quiet, stderr=quiet
+                    )
+                    time.sleep(rng.random() * took)
+                    process.kill()
+                    killed += process.wait() == -signal.SIGKILL
+            kl.recover(kl.Ledger.open(os.path.join(folder, "ledger")))
+            found = self.saves(folder)
+            self.assertIn(found, (self.before, after), point)
+            if found == self.before:
+                again = kindred(*self.command, folder=folder)
+                self.assertEqual(again.returncode, 0, again.stdout + again.stderr)
+            self.assertEqual(self.saves(folder), after, point)
+            old = os.path.join("old", "userdata", "saves")
+            self.assertEqual(files_in(os.path.join(folder, old)), files_in(self.path(old)))
+            shutil.rmtree(folder)
+        self.assertGreater(killed, _POINTS // 2)
+
+    def test_finished_parts_are_not_done_twice(self) -> None:
+        """What a dry run made is taken; damaged, it is made again; afterwards it is cleared away."""
+        kept = os.path.join(self.folder, "ledger", "work", "converted")
+        done = kindred(*self.command, "--dry-run", folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        names = {name for name in os.listdir(kept) if not name.endswith(".json")}
+        self.assertTrue(names)
+        times = {name: os.stat(os.path.join(kept, name)).st_mtime_ns for name in names}
+        kindred(*self.command, "--dry-run", folder=self.folder)
+        self.assertEqual(
+            times, {name: os.stat(os.path.join(kept, name)).st_mtime_ns for name in names}
+        )
+        for name in names:
+            with open(os.path.join(kept, name), "ab") as file:
+                file.write(b"damage")
+        done = kindred(*self.command, folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertEqual(os.listdir(kept), [])
+        program = self.path("new", "fleets.py")
+        self.assertEqual(subprocess.run([sys.executable, program], check=False).returncode, 0)
+
+    def test_a_disk_that_fills(self) -> None:
+        """The saves are as they were, and the reason is said."""
+        whole = self.copy("whole")
+        changes = int(self.run_in(whole, "killed.py", 0).stdout.rpartition("changes: ")[2])
+        after, refused = self.saves(whole), 0
+        for point in range(1, changes, max(1, changes // 8)):
+            folder = self.copy("full")
+            done = self.run_in(folder, "failing.py", point, 28)
+            if done.returncode:
+                refused += 1
+                self.assertIn("No space left", done.stdout + done.stderr)
+            kl.recover(kl.Ledger.open(os.path.join(folder, "ledger")))
+            wanted = (self.before,) if done.returncode else (self.before, after)
+            self.assertIn(self.saves(folder), wanted)
+            shutil.rmtree(folder)
+        self.assertGreater(refused, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
