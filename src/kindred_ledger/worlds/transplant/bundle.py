@@ -170,7 +170,7 @@ def bundle_of(setting: SettingIn, told: Mapping[str, Any]) -> Bundle | None:
         named = sorted(others[kind])
         if not rows and not named:
             continue
-        records = [old.tables[kind].record(row) for row in rows]
+        records = old.tables[kind].taken(rows)
         records += [_stand_in(old, kind, row) for row in named]
         now = {
             str(len(rows) + at): known

@@ -56,6 +56,7 @@ class Fates:
         """Decide; `known` are rows of the new game that things are known to be, `(n,)` by kind, -1: none."""
         self.old, self.new, self.selected = old, new, selected
         self.known = known
+        self._ends: dict[Link, Ends] = {}  # as things are decided now
         self.state: dict[str, npt.NDArray[np.int8]] = {
             kind: taken.astype(np.int8) * MOVED for kind, taken in selected.taken.items()
         }
@@ -125,6 +126,7 @@ class Fates:
             if reason not in self.reasons:
                 self.reasons.append(reason)
             self.state[kind][new] = BUNDLED
+            self._ends.clear()
             self.why[kind][new] = self.reasons.index(reason)
         return many
 
@@ -157,7 +159,7 @@ class Fates:
     def _waits(self, link: Link) -> Truths:
         """Return which links lead to things that wait in the bundle."""
         out = np.zeros(len(link.kind), np.bool_)
-        for number in np.unique(link.kind[link.kind >= 0]).tolist():
+        for number in link.kinds:
             some = link.leads_to(number)
             out[some] = self.state[self.old.kinds[number]][link.row[some]] == BUNDLED
         return out
@@ -169,11 +171,16 @@ class Fates:
 
     def ends(self, link: Link) -> Ends:
         """Return where the links of a field lead, as things are decided now."""
+        if link not in self._ends:
+            self._ends[link] = self._look(link)
+        return self._ends[link]
+
+    def _look(self, link: Link) -> Ends:
         moves = self.state[link.of][link.rows] == MOVED
         end = np.full(len(link.kind), EMPTIED, np.int8)
         there = np.full(len(link.kind), -1, np.int64)
         end[link.kind == NOTHING] = TO_NOTHING
-        for number in np.unique(link.kind[link.kind >= 0]).tolist():
+        for number in link.kinds:
             kind, some = self.old.kinds[number], np.flatnonzero(link.leads_to(number))
             rows = link.row[some]
             moved = self.state[kind][rows] == MOVED

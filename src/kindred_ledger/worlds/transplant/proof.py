@@ -190,7 +190,7 @@ def _meant(old: Things, new: Things, setting: SettingIn, link: Link) -> tuple[An
     ends = setting.fates.ends(link)
     kinds = np.where((ends.end == TO_MOVED) | (ends.end == TO_MATCHED), link.kind, NOTHING)
     rows = np.where(ends.end == TO_MATCHED, ends.there, -1)
-    for number in np.unique(link.kind[link.kind >= 0]).tolist():
+    for number in link.kinds:
         kind = old.kinds[number]
         some = link.leads_to(number) & (ends.end == TO_MOVED)
         at = np.searchsorted(setting.order[kind], link.row[some])

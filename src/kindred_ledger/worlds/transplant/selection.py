@@ -72,7 +72,7 @@ def _follow(things: Things, taken: dict[str, Truths], left: dict[str, Truths]) -
         more = False
         for link in things.links:
             along = link.field in things.rule(link.of).together
-            for number in np.unique(link.kind[link.kind >= 0]).tolist():
+            for number in link.kinds:
                 kind, some = things.kinds[number], link.leads_to(number)
                 rows, to = link.rows[some], link.row[some]
                 if kind in brought:

@@ -106,9 +106,7 @@ def _in_order(things: Things, kinds: list[str]) -> list[str]:
 def _leaders(things: Things, kind: str) -> set[str]:
     near = things.rule(kind).near
     found = [link for link in things.links_of(kind) if link.field == near]
-    return {
-        things.kinds[n] for link in found for n in np.unique(link.kind[link.kind >= 0]).tolist()
-    }
+    return {things.kinds[n] for link in found for n in link.kinds}
 
 
 def _shifted(
@@ -122,7 +120,7 @@ def _shifted(
         if link.field != near or link.is_list:
             continue
         ends = fates.ends(link)
-        for number in np.unique(link.kind[link.kind >= 0]).tolist():
+        for number in link.kinds:
             leader = old.kinds[number]
             rule = old.rule(leader)
             if not rule.x:
@@ -317,7 +315,7 @@ class SettingIn:
         """Return the id of the new game that each link leads to: `(m,)`; of others what stood there."""
         link = ends.link
         out = link.ids.numbers.copy()
-        for number in np.unique(link.kind[link.kind >= 0]).tolist():
+        for number in link.kinds:
             kind = self.old.kinds[number]
             some = link.leads_to(number) & (ends.end == TO_MATCHED)
             if some.any():

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from copy import deepcopy
+from decimal import Decimal
 from itertools import pairwise
 from typing import Any
 
@@ -72,8 +73,8 @@ class ThingTable:
         """
         raise NotImplementedError
 
-    def record(self, row: int) -> dict[str, Any]:
-        """Return one thing as plain values."""
+    def taken(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+        """Return some things as plain values, each a record of its own."""
         raise NotImplementedError
 
     def name_of(self, row: int, field: str = "") -> str:
@@ -168,6 +169,11 @@ def _fits(numbers: Any) -> bool:
     return numbers.dtype.kind == "i" or not len(numbers) or int(numbers.max()) < 1 << 63
 
 
+def _exact(value: Any) -> Any:
+    """Return a value as it is one by one: a float as people read it, in the digits of its width."""
+    return Decimal(str(value)) if isinstance(value, float) else value
+
+
 def _listed(values: Any) -> list[Any]:
     return [values.values[code] for code in values.codes.tolist()]
 
@@ -203,7 +209,10 @@ class ColumnTable(ThingTable):
             return [found.values[code] for code in found.codes[order].tolist()]
         if isinstance(found, Words):
             return [found.texts[code] for code in found.codes[order].tolist()]
-        plain: list[Any] = found[order].tolist()
+        some = found[order]
+        if some.dtype.kind == "f":  # 0.8 in 32 bits is read as 0.8
+            return [float(str(value)) for value in some]
+        plain: list[Any] = some.tolist()
         return plain
 
     def inner(self, path: Path) -> tuple[WholeNumbers, Any]:
@@ -216,9 +225,18 @@ class ColumnTable(ThingTable):
         found: list[Any] = self._read[field]
         return found
 
-    def record(self, row: int) -> dict[str, Any]:
-        plain: dict[str, Any] = self.document.get((*self.at, row))
-        return plain
+    def taken(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+        columns: dict[str, list[Any]] = {}
+        for name in self.columns.cells if rows else ():
+            if self.columns.is_nested(name):
+                lists = self.lists(name)
+                columns[name] = [deepcopy(lists[row]) for row in rows]
+            elif self.columns.is_readable(name):
+                columns[name] = [_exact(value) for value in self.plain(format_path((name,)), rows)]
+            else:  # flags, say: such are read one by one
+                return [self.document.get((*self.at, row)) for row in rows]
+        names = tuple(columns)
+        return [dict(zip(names, each, strict=True)) for each in zip(*columns.values(), strict=True)]
 
 
 class RecordTable(ThingTable):
@@ -257,8 +275,8 @@ class RecordTable(ThingTable):
         return _flat([[] if each in (MISSING, None) else each for each in lists],
                      path[len(before) :], self)  # fmt: skip
 
-    def record(self, row: int) -> dict[str, Any]:
-        return deepcopy(self.records[row])
+    def taken(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+        return [deepcopy(self.records[row]) for row in rows]
 
 
 def _at(value: Any, path: Sequence[str | int]) -> Any:
@@ -355,8 +373,7 @@ def add_things(
     tabular = as_tabular(table.document)
     if tabular is not None and isinstance(table, ColumnTable):
         tabular.close_columns(table.at)
-    for at, row in enumerate(order.tolist()):
-        record = source.record(row)
+    for at, record in enumerate(source.taken(order.tolist())):
         for field, values in put.items():
             _put(record, parse_path(field), values, at, source)
         table.document.set((*table.at, table.count + at), record)

@@ -7,6 +7,7 @@ because it says so, or nowhere, and the three are told apart.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -64,7 +65,7 @@ class Ids(Struct, frozen=True, eq=False, dict=True):
     empty: Truths
 
 
-class Link(Struct, eq=False):
+class Link(Struct, eq=False, dict=True):
     """A field of one kind of things that leads to others: `(m,)` links.
 
     `rows` is which thing each is of; `ids` what stands there. `kind` is the number of the kind it leads to,
@@ -79,6 +80,12 @@ class Link(Struct, eq=False):
     kind: WholeNumbers
     row: WholeNumbers
     is_list: bool
+
+    @cached_property
+    def kinds(self) -> list[int]:
+        """The numbers of the kinds that any of the links lead to."""
+        found: list[int] = np.unique(self.kind[self.kind >= 0]).tolist()
+        return found
 
     def leads_to(self, number: int) -> Truths:
         """Return which of the links lead to a kind."""
