@@ -1,8 +1,8 @@
 """How long work tells how far it is and learns that it should stop. No screen code.
 
-`Progress` itself is the null object: work that nobody watches passes it on at no cost. Whoever
-draws subclasses it. `cancel()` may be called from any thread or signal handler; the work notices
-at its next `advance` and ends with `Cancelled`, leaving nothing half done.
+`Progress` itself is the null object: work that nobody watches passes it on at no cost. Whoever draws
+subclasses it. `cancel()` and `pause()` may be called from any thread or signal handler; the work notices at
+its next `advance`. It ends with `Cancelled`, leaving nothing half done, or waits until `go_on()`.
 """
 
 from __future__ import annotations
@@ -11,6 +11,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from .errors import Cancelled
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    import threading
 
 __all__ = ["Progress", "Task"]
 
@@ -30,13 +34,31 @@ class Progress:
 
     def __init__(self) -> None:
         self._stop = False
+        self._paused: threading.Event | None = None
 
     def cancel(self) -> None:
-        """Ask the work to stop at the next safe point."""
+        """Ask the work to stop at the next safe point, also if it waits."""
         self._stop = True
+        self.go_on()
+
+    def pause(self) -> None:
+        """Ask the work to wait at the next safe point, until `go_on` is called."""
+        import threading  # whoever pauses has other threads, and so has it loaded
+
+        if self._paused is None:
+            self._paused = threading.Event()
+
+    def go_on(self) -> None:
+        """Let work that was paused go on."""
+        paused, self._paused = self._paused, None
+        if paused is not None:
+            paused.set()
 
     def check(self) -> None:
-        """Raise `Cancelled` once `cancel` was called."""
+        """Raise `Cancelled` once `cancel` was called; wait while the work is paused."""
+        paused = self._paused
+        if paused is not None:
+            paused.wait()
         if self._stop:
             raise Cancelled(
                 "stopped because you asked for it", remedy="Nothing was left half done."

@@ -523,27 +523,24 @@ class _Transplant:
                 data = encode_unread(setting.new.document)
                 task.advance()
             self._keep(_Made(key, blake3(data).digest(), len(data)), data)
-        with self.progress.task("checking", total=2, unit="saves") as task:
-            statements = self._proven(setting, new, data, task.advance)
+        statements = self._proven(setting, new, data)
         made = _Made(key, blake3(data).digest(), len(data), statements, proven=True)
         if self.cache is None or not self._keep(made, data):
             return made, MemoryPlace({key: data}), key
         return made, FolderPlace(self.cache.folder), key
 
-    def _proven(
-        self, setting: SettingIn, new: OpenedSave, data: bytes, advance: Any
-    ) -> tuple[Statement, ...]:
+    def _proven(self, setting: SettingIn, new: OpenedSave, data: bytes) -> tuple[Statement, ...]:
         rules = setting.new.rules
         again = self._read(self.target, new.data, new.version, rules, new.name)
-        advance()
         try:
             made = self._read(self.target, data, new.version, rules, new.name)
         except FormatError as error:
             raise BooksUnbalanced(
                 f"what was made cannot be read again: {error.what}", where=error.where
             ) from error
-        prove(made, setting.old, again, setting)
-        advance()
+        total = len(made.kinds) + len(made.links)
+        with self.progress.task("comparing", total=total, unit="lists") as task:
+            prove(made, setting.old, again, setting, task)
         return books_of(setting.fates, made, setting.old, again)
 
     # ---- results that are kept ---------------------------------------------------------------

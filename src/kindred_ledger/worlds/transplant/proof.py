@@ -12,6 +12,7 @@ import numpy as np
 
 from ...errors import BooksUnbalanced, FormatError
 from ...formats import ANY, Document, Values, Words, as_tabular, distinct, format_path, parse_path
+from ...progress import Task
 from ...statement import Line, Outcome, Statement
 from .fates import BUNDLED, EMPTIED, MOVED, STAYS, TO_MATCHED, TO_MOVED, Fates
 from .setting_in import SettingIn, Totals
@@ -21,7 +22,7 @@ from .things import NOTHING, NOWHERE, Link, Things
 __all__ = ["books_of", "prove"]
 
 
-def prove(made: Things, old: Things, new: Things, setting: SettingIn) -> None:
+def prove(made: Things, old: Things, new: Things, setting: SettingIn, task: Task) -> None:
     """Raise unless a result has all things of the new game as they were, and all that moves as it is meant.
 
     `made`, `old` and `new` were read anew; `setting` says which things move, and where to.
@@ -32,6 +33,7 @@ def prove(made: Things, old: Things, new: Things, setting: SettingIn) -> None:
     if made.findings:
         _fail(made, made.findings[0].what)
     for kind in made.kinds:
+        task.tell(kind)
         moved = len(setting.order[kind])
         if made.count(kind) != new.count(kind) + moved:
             _fail(
@@ -42,8 +44,10 @@ def prove(made: Things, old: Things, new: Things, setting: SettingIn) -> None:
         _same_as_before(made, new, setting, kind)
         if moved:
             _as_meant(made, old, new, setting, kind)
+        task.advance()
     for link in made.links:
         _leads_as_meant(made, old, new, setting, link)
+        task.advance()
     for finding in Totals(made).differing():
         _fail(made, finding.what)
     _rest_stays(made, new, setting)
