@@ -8,6 +8,8 @@ import importlib
 import inspect
 import os
 import re
+import subprocess
+import sys
 import unittest
 from typing import Any
 
@@ -20,6 +22,7 @@ from tests.test_floors import SRC, sources
 _NAMES = re.compile(
     r"\b(?:kl\.|ledger\b|install\b|card\b|fens?\b)"
 )  # of what stands ready in the demo's folder
+_FLEETS = re.compile(r"\b(?:fleets|fleet_install|fresh_install|bundle)\b")
 _FENS = re.compile(r"\b(?:fens|fen_install|new_lists|old_ids|new_ids|census)\b")
 _OPTIONS = doctest.ELLIPSIS | doctest.NORMALIZE_WHITESPACE
 
@@ -45,6 +48,9 @@ class _Played:
             os.chdir(case.path("fens"))
             counted = any("census" in example.source for example in test.examples)
             test.globs.update(_of_the_fens(counted=counted))
+        if any(_FLEETS.search(example.source) for example in test.examples):
+            os.chdir(case.path("fleets"))
+            test.globs.update(_of_the_fleets(case.ledger()))
 
     def end(self, test: doctest.DocTest) -> None:
         if self._cases:
@@ -69,6 +75,20 @@ def _of_the_fens(*, counted: bool) -> dict[str, Any]:
     }
 
 
+def _of_the_fleets(ledger: kl.Ledger) -> dict[str, Any]:
+    """Return what stands ready for examples about long games, which run in the folder `fleets`."""
+    fleets = kl.Card.load("fleets.card.toml")
+    subprocess.run(
+        [sys.executable, "fleets.py", "--long", "long.fleet", "6", "4", "3"], cwd="old", check=True
+    )
+    fleet_install, fresh_install = fleets.open("old"), fleets.open("new")
+    plan = kl.transplant(fleet_install, fresh_install, ledger=ledger)
+    return {
+        "fleets": fleets, "fleet_install": fleet_install, "fresh_install": fresh_install,
+        "bundle": plan.bundle,
+    }  # fmt: skip
+
+
 class Examples(unittest.TestCase):
     def test_every_public_name_has_one(self) -> None:
         """Each class and function that people use shows how, in a docstring whose lines are run."""
@@ -88,7 +108,7 @@ def load_tests(
     """Run the examples in all docstrings."""
     for path in sources():
         name = os.path.relpath(path, os.path.dirname(SRC))[:-3].replace(os.sep, ".")
-        if name.endswith((".game", ".fens")):  # programs of their own
+        if name.endswith((".game", ".fens", ".fleets")):  # programs of their own
             continue
         module, play = importlib.import_module(name.removesuffix(".__init__")), _Played()
         tests.addTests(

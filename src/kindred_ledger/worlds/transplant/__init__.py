@@ -3,7 +3,6 @@
 from .baked import BakedField, BakedGroup, baked_groups
 from .bundle import Bundle, BundledKind, BundledLink, read_bundle
 from .plan import (
-    KindCounts,
     TransplantForecast,
     TransplantPlan,
     forecast_transplant,
@@ -12,6 +11,7 @@ from .plan import (
 )
 from .selection import TransplantChoices
 from .started import FoundThing, StartStatus, first_start, transplants_in
+from .telling import KindCounts
 
 __all__ = [
     "BakedField",

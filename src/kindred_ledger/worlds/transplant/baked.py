@@ -40,6 +40,10 @@ class BakedGroup(Struct, frozen=True):
     """A group of fields that stay as they were when the game was begun; `why` says what they do.
 
     `source` is what the new values were read from; "" if nothing tells them.
+
+    >>> fares = kl.forecast_transplant(fleet_install, fresh_install).baked[0]
+    >>> fares.source, [each.name for each in fares.differing]
+    ('the fresh save', ['peat.price', 'letters.price', 'tallow.price', 'rope.price'])
     """
 
     name: str

@@ -106,23 +106,15 @@ class Bundle(Struct, frozen=True):
     def _digest(self) -> str:
         return blake3(_ENCODER.encode(replace(self, digest=""))).hexdigest()
 
-    def document(self, rules: TransplantTable) -> Document:
-        """Return its things as a save that holds nothing else."""
-        top: dict[str, Any] = {}
-        for each in self.kinds:
-            path = parse_path(rules.things[each.kind].at)
-            holder = top
-            for part in path[:-1]:
-                holder = holder.setdefault(str(part), {})
-            holder[str(path[-1])] = each.records
-        return decode(_ENCODER.encode(top), "json")
-
 
 def read_bundle(data: bytes, *, where: str = "") -> Bundle:
     """Read a bundle.
 
     Raises:
         FormatError: it is none, of a newer format, or was changed since it was written.
+
+    >>> kl.read_bundle(bundle.packed()).waiting["ferries"]
+    2
     """
     try:
         plain = msgspec.json.Decoder(float_hook=Decimal).decode(data)
@@ -237,6 +229,18 @@ def _mends(setting: SettingIn, place: Mapping[str, Mapping[int, int]]) -> list[B
 # ---- setting one in --------------------------------------------------------------------------
 
 
+def _document(bundle: Bundle, rules: TransplantTable) -> Document:
+    """Return the things of a bundle as a save that holds nothing else."""
+    top: dict[str, Any] = {}
+    for each in bundle.kinds:
+        path = parse_path(rules.things[each.kind].at)
+        holder = top
+        for part in path[:-1]:
+            holder = holder.setdefault(str(part), {})
+        holder[str(path[-1])] = each.records
+    return decode(_ENCODER.encode(top), "json")
+
+
 def waiting_things(
     bundle: Bundle, rules: TransplantTable, vocabulary: Vocabulary, where: str
 ) -> tuple[Things, Selected]:
@@ -245,7 +249,7 @@ def waiting_things(
     Raises:
         FormatError: what is in it does not fit the card.
     """
-    things = read_things(bundle.document(rules), rules, vocabulary, where=where, partial=True)
+    things = read_things(_document(bundle, rules), rules, vocabulary, where=where, partial=True)
     taken = {kind: np.zeros(things.count(kind), np.bool_) for kind in things.kinds}
     for each in bundle.kinds:
         if each.kind not in taken:

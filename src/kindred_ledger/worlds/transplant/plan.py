@@ -6,9 +6,7 @@ compared; work that was cut off goes on behind the last part that was finished, 
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
-from functools import partial
 from typing import Any
 
 import msgspec
@@ -21,28 +19,28 @@ from ...cards import Install
 from ...cards.helper_models import EvidenceTable
 from ...cards.transplant_models import TransplantTable
 from ...changes import Action, Changeset, fitted
-from ...convert.bulk import results_of
 from ...errors import BooksUnbalanced, FormatError, UsageError
 from ...finding import Finding
 from ...formats.expressions import Expression, scope_of
 from ...formats.reading_back import encode_unread
 from ...ledger import Ledger, Transplanted, not_undone, relation_of
-from ...places import FILE, FolderPlace, MemoryPlace, Node, Place, roots_of
+from ...places import FILE, Node, Place, roots_of
 from ...planning.evidence import Evidence
 from ...progress import Progress
 from ...statement import Statement
 from ...wording import count
 from .baked import BakedGroup, baked_groups
 from .bundle import Bundle, bundle_of, known_things, mends_of, waiting_things
-from .fates import BUNDLED, EMPTIED, LED_NOWHERE, MOVED, Fates
+from .fates import MOVED, Fates
 from .proof import books_of, prove
+from .results import Kept, KeptResults, card_state, key_of
 from .saves import OpenedSave, converted, find_save, has_saves, opened, rules_for, rules_named
 from .selection import TransplantChoices, select
-from .setting_in import NO_PLACE, SettingIn, Totals, find_places
-from .things import Things, Vocabulary, check_lists, nowhere, read_things
+from .setting_in import SettingIn, Totals, find_places
+from .telling import KindCounts, counts_of, findings_of, links_left
+from .things import Things, Vocabulary, check_lists, read_things
 
 __all__ = [
-    "KindCounts",
     "TransplantForecast",
     "TransplantPlan",
     "first_start_of",
@@ -53,22 +51,6 @@ __all__ = [
 
 _SMALL = 1 << 18  # bytes of a result that is made again sooner than it is kept
 _NAMED = 200  # things that are listed by name for one reason
-_SHOWN = 5
-
-
-class KindCounts(Struct, frozen=True):
-    """How many things of a kind the old game has, and what becomes of them.
-
-    >>> kl.KindCounts("crew", 12, 9, 0, 1, 2).stays
-    2
-    """
-
-    kind: str
-    count: int
-    moved: int
-    matched: int
-    bundled: int
-    stays: int
 
 
 class TransplantForecast(Struct, frozen=True):
@@ -78,7 +60,7 @@ class TransplantForecast(Struct, frozen=True):
 
     >>> told = kl.forecast_transplant(fleet_install, fresh_install)
     >>> told.counts[2].kind, told.counts[2].moved, told.baked[0].differing[0].name
-    ('ferries', 3, 'peat.price')
+    ('ferries', 4, 'peat.price')
     """
 
     rules: str
@@ -105,7 +87,7 @@ class TransplantPlan(Struct, frozen=True):
 
     >>> plan = kl.transplant(fleet_install, fresh_install, ledger=ledger)
     >>> plan.forecast.moved, plan.result
-    (47, 'user/saves/long.fleet')
+    (39, 'user/saves/long.fleet')
     """
 
     forecast: TransplantForecast
@@ -124,21 +106,11 @@ class _Decided(Struct, frozen=True):
     def told(self, rules: str, old: OpenedSave, new: OpenedSave) -> TransplantForecast:
         """Return it in numbers."""
         fates = self.setting.fates if self.setting is not None else None
-        counts = _counts(fates) if fates is not None else ()
-        left = _links_left(fates) if fates is not None else 0
+        counts = counts_of(fates) if fates is not None else ()
+        left = links_left(fates) if fates is not None else 0
         return TransplantForecast(
             rules, old.path, new.path, counts, self.baked, left, self.findings
         )
-
-
-class _Made(Struct, frozen=True):
-    """The account of a result in the cache; `proven`: it was read again and compared."""
-
-    key: str
-    digest: bytes
-    size_bytes: int
-    statements: tuple[Statement, ...] = ()
-    proven: bool = False
 
 
 def forecast_transplant(
@@ -159,7 +131,7 @@ def forecast_transplant(
         FormatError: a save is damaged, or not as the card says.
 
     >>> kl.forecast_transplant(fleet_install, fresh_install).waiting
-    13
+    17
     """
     made = _Transplant(source, target, None, progress or Progress())
     return made.forecast(save, fresh, choices or TransplantChoices())
@@ -189,7 +161,7 @@ def transplant(
 
     >>> change = kl.transplant(fleet_install, fresh_install, ledger=ledger).change
     >>> change.summary
-    'set 17 things of long.fleet into fresh.fleet, as long.fleet'
+    'set 39 things of long.fleet into fresh.fleet, as long.fleet'
     """
     return _Transplant(source, target, ledger, progress or Progress()).of_save(
         save, fresh, name, choices or TransplantChoices()
@@ -212,6 +184,12 @@ def set_in_bundle(
         UsageError: the bundle is for another title or format, or the save is missing.
         FormatError: the save is damaged, or not as the card says.
         BooksUnbalanced: what was made is not what was meant; nothing was written.
+
+    >>> plan = kl.transplant(fleet_install, fresh_install, ledger=ledger)
+    >>> _ = plan.change.apply(ledger, allow_loss=True)
+    >>> later = kl.set_in_bundle(fresh_install, plan.bundle, ledger=ledger, save="long")
+    >>> later.change.summary
+    'set 17 things of a bundle into long.fleet'
     """
     return _Transplant(target, target, ledger, progress or Progress()).of_bundle(bundle, save)
 
@@ -222,8 +200,7 @@ class _Transplant:
     ) -> None:
         self.source, self.target = source, target
         self.ledger, self.progress = ledger, progress
-        self.cache = results_of(ledger) if ledger is not None else None
-        self.kept: list[str] = []  # keys of results in the cache
+        self.results = KeptResults(ledger)
         self.vocabulary = Vocabulary()
         place = target.place
         self.before = ledger.scan(place, progress=progress) if ledger else place.survey()
@@ -237,9 +214,9 @@ class _Transplant:
         old, new = self._old(rules, save), find_save(self.target, self.before, rules, fresh)
         result = self._result(old, new, name)
         made = self._decided(old, new, rules, choices)
-        key = self._key(
-            "transplant", old.version.text, new.version.text, rules_name, choices,
-            blake3(old.data).digest(), blake3(new.data).digest(), _card_of(self.source),
+        key = key_of(
+            self.target, "transplant", old.version.text, new.version.text, rules_name, choices,
+            blake3(old.data).digest(), blake3(new.data).digest(), card_state(self.source),
         )  # fmt: skip
         texts = {
             "rules": rules_name,
@@ -289,11 +266,7 @@ class _Transplant:
         findings += self._not_ready(fates)
         fates.settle()
         setting = SettingIn(fates, find_places(fates), self.vocabulary)
-        return _Decided(setting, (*findings, *setting.findings, *_told(setting)), baked)
-
-    def _key(self, *told: Any) -> str:
-        """Return what a result is kept under: of the same saves, rules and choices it is the same."""
-        return blake3(msgspec.json.encode([*told, _card_of(self.target)])).hexdigest()[:40]
+        return _Decided(setting, (*findings, *setting.findings, *findings_of(setting)), baked)
 
     def _result(self, old: OpenedSave, new: OpenedSave, name: str) -> str:
         """Return the path of the result."""
@@ -320,20 +293,19 @@ class _Transplant:
         """Return the old save in the format version of the new one."""
         if old.version == new.version:
             return old.data, []
-        key = self._key(
-            "converted", old.path, old.version.text, new.version.text, blake3(old.data).digest(),
-            _card_of(self.source),
+        key = key_of(
+            self.target, "converted", old.path, old.version.text, new.version.text, blake3(old.data).digest(),
+            card_state(self.source),
         )  # fmt: skip
-        found = self._cached(key)
+        found = self.results.find(key)
         if found is not None:
-            self.kept.append(key)
             return found[1], []
         with self.progress.task("converting", total=1, unit="saves") as task:
             made = converted(self.source, old, rules, new.version)
             task.advance()
         data = bytes(made.data)
         if not made.losses:  # what it loses is told each time
-            self._keep(_Made(key, blake3(data).digest(), len(data), proven=True), data)
+            self.results.keep(Kept.of(key, data, proven=True), data)
         return data, list(made.findings)
 
     def _read(
@@ -410,9 +382,9 @@ class _Transplant:
             mends, told = mends_of(bundle, fates, self.vocabulary)
             findings += [Finding.note("link-elsewhere", each, where=new.path) for each in told]
             setting = SettingIn(fates, places, self.vocabulary, mends)
-            findings += [*setting.findings, *_told(setting, again=True)]
+            findings += [*setting.findings, *findings_of(setting, again=True)]
         old = OpenedSave(bundle.out_of, b"", new.version)
-        key = self._key("bundle", bundle.digest, blake3(new.data).digest())
+        key = key_of(self.target, "bundle", bundle.digest, blake3(new.data).digest())
         texts = {
             "rules": bundle.rules,
             "out_of": bundle.out_of,
@@ -474,7 +446,7 @@ class _Transplant:
             why = "all still wait" if again else "nothing in this save is yours by the rules"
             change = replace(change, summary=f"nothing is set into {new.name}: {why}")
             return TransplantPlan(told, result, bundle_of(setting, texts), change)
-        made, place, path = self._made(setting, new, key)
+        made, place = self._made(setting, new, key)
         bundle = bundle_of(setting, texts)
         was = self.before.get(result)
         mode = (was or self.before[new.path]).mode
@@ -500,20 +472,19 @@ class _Transplant:
             replace(
                 change,
                 summary=f"set {things} of a bundle into {new.name}" if again else summary,
-                actions=(Action(result, was, node, place, path, f"{things} set in"),),
+                actions=(Action(result, was, node, place, key, f"{things} set in"),),
                 statements=made.statements,
                 relations=(relation,),
-                clear=partial(self.cache.clear, self.kept) if self.cache and self.kept else None,
+                clear=self.results.clear,
             )
         )
         return TransplantPlan(told, result, bundle, change)
 
-    def _made(self, setting: SettingIn, new: OpenedSave, key: str) -> tuple[_Made, Place, str]:
+    def _made(self, setting: SettingIn, new: OpenedSave, key: str) -> tuple[Kept, Place]:
         """Return the result and where it is: made, or found as an earlier run left it; proven in any case."""
-        found = self._cached(key)
-        if found is not None and found[0].proven and self.cache is not None:
-            self.kept.append(key)
-            return found[0], FolderPlace(self.cache.folder), key
+        found = self.results.find(key)
+        if found is not None and found[0].proven:
+            return found[0], self.results.folder
         if found is not None:
             data = found[1]
         else:
@@ -522,12 +493,10 @@ class _Transplant:
             with self.progress.task("writing", total=1, unit="saves") as task:
                 data = encode_unread(setting.new.document)
                 task.advance()
-            self._keep(_Made(key, blake3(data).digest(), len(data)), data)
+            self.results.keep(Kept.of(key, data, proven=False), data)
         statements = self._proven(setting, new, data)
-        made = _Made(key, blake3(data).digest(), len(data), statements, proven=True)
-        if self.cache is None or not self._keep(made, data):
-            return made, MemoryPlace({key: data}), key
-        return made, FolderPlace(self.cache.folder), key
+        made = Kept.of(key, data, statements, proven=True)
+        return made, self.results.keep(made, data)
 
     def _proven(self, setting: SettingIn, new: OpenedSave, data: bytes) -> tuple[Statement, ...]:
         rules = setting.new.rules
@@ -543,27 +512,6 @@ class _Transplant:
             prove(made, setting.old, again, setting, task)
         return books_of(setting.fates, made, setting.old, again)
 
-    # ---- results that are kept ---------------------------------------------------------------
-
-    def _cached(self, key: str) -> tuple[_Made, bytes] | None:
-        if self.cache is None or not os.path.isdir(self.cache.folder):
-            return None
-        found = self.cache.find(key, _Made)
-        if found is None:
-            return None
-        with open(self.cache.path(key), "rb") as file:
-            return found, file.read()
-
-    def _keep(self, made: _Made, data: bytes) -> bool:
-        """Keep a result, unless it is made again as fast; return whether it was kept."""
-        if self.cache is None or len(data) < _SMALL:
-            return False
-        if made.key not in self.kept:
-            self.kept.append(made.key)
-            self.cache.tidy()
-        self.cache.put(made, data)
-        return True
-
 
 def first_start_of(rules: TransplantTable, save: str) -> list[EvidenceTable]:
     """Return what shows that the game was started with a save of this name."""
@@ -575,103 +523,3 @@ def first_start_of(rules: TransplantTable, save: str) -> list[EvidenceTable]:
 
 def _conflicts(findings: Sequence[Finding]) -> bool:
     return any(each.severity.value == "conflict" for each in findings)
-
-
-def _card_of(install: Install) -> list[Any]:
-    """Return what tells a card, and the layouts beside it, from those of another time."""
-    folder = os.path.dirname(install.card.path) or "."
-    found = [install.card.path, os.stat(install.card.path).st_mtime_ns]
-    for entry in sorted(os.scandir(folder), key=lambda each: each.name):
-        if entry.name.endswith(".layout"):
-            found += [entry.name, entry.stat().st_mtime_ns]
-    return found
-
-
-# ---- what is to be said ----------------------------------------------------------------------
-
-
-def _counts(fates: Fates) -> tuple[KindCounts, ...]:
-    out = []
-    for kind in fates.old.kinds:
-        state = fates.state[kind]
-        moved, bundled = int((state == MOVED).sum()), int((state == BUNDLED).sum())
-        matched = int((fates.matched(kind) & (state != MOVED) & (state != BUNDLED)).sum())
-        many = len(state)
-        if many:
-            out.append(
-                KindCounts(kind, many, moved, matched, bundled, many - moved - matched - bundled)
-            )
-    return tuple(out)
-
-
-def _links_left(fates: Fates) -> int:
-    return sum(int((ends.end == EMPTIED).sum()) for ends in fates.all_ends())
-
-
-def _told(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]:
-    """Yield what is to be said of what waits, of links that lead nowhere, and of places that changed."""
-    fates = setting.fates
-    old = fates.old
-    conditions = {row.what for row in old.rules.conditions}
-    for kind in old.kinds:
-        waits = fates.state[kind] == BUNDLED
-        for number in np.unique(fates.why[kind][waits]).tolist():
-            reason = fates.reasons[number]
-            if reason in conditions and not again:
-                continue  # each of them was told
-            rows = np.flatnonzero(waits & (fates.why[kind] == number)).tolist()
-            code = "no-place" if reason == NO_PLACE else "cannot-be-set-in"
-            what = f"{_named(old, kind, rows)}: {reason}"
-            yield (
-                Finding.note("still-waits", what, where=kind)
-                if again
-                else Finding.loss(code, what, where=kind)
-            )
-    for ends in fates.all_ends():
-        link = ends.link
-        for reason, which in fates.why_emptied(link, ends.end == EMPTIED).items():
-            rows = np.unique(link.rows[which]).tolist()
-            many = int(which.sum())
-            what = f"{count(many, 'link')} {link.field} {reason}: of {_named(old, link.of, rows)}"
-            if reason == LED_NOWHERE:
-                yield Finding.warning("link-nowhere", what, where=link.of)
-            else:
-                yield Finding.loss("link-left", what, where=link.of)
-    for kind, places in setting.places.items():
-        elsewhere = np.flatnonzero(places.moved & (fates.state[kind] == MOVED)).tolist()
-        if not elsewhere:
-            continue
-        shown = [
-            f"{name} to {_number(places.x[row])}, {_number(places.z[row])}"
-            for name, row in zip(old.told(kind, elsewhere[:_SHOWN]), elsewhere, strict=False)
-        ]
-        more = f", and {len(elsewhere) - _SHOWN:,} more" if len(elsewhere) > _SHOWN else ""
-        yield Finding.note(
-            "other-place",
-            f"{_verb(len(elsewhere), f'thing of {kind} gets', f'things of {kind} get')} the nearest place"
-            f" that holds one: {', '.join(shown)}{more}",
-            where=kind,
-        )
-    taken = {kind: fates.state[kind] != 0 for kind in old.kinds}
-    for link, lost in nowhere(old, taken):
-        rows = np.unique(link.rows[lost & (fates.state[link.of][link.rows] == BUNDLED)]).tolist()
-        if rows:
-            yield Finding.warning(
-                "link-nowhere",
-                f"{link.field} of {_named(old, link.of, rows)} led nowhere in the old game already",
-                where=link.of,
-            )
-
-
-def _verb(many: int, one: str, several: str) -> str:
-    return f"{many:,} {one if many == 1 else several}"
-
-
-def _named(things: Things, kind: str, rows: list[int]) -> str:
-    shown = ", ".join(things.told(kind, rows[:_SHOWN]))
-    more = f", and {len(rows) - _SHOWN:,} more" if len(rows) > _SHOWN else ""
-    return f"{shown}{more}" if len(rows) > 1 else shown
-
-
-def _number(value: Any) -> str:
-    return f"{value.item():g}" if hasattr(value, "item") else str(value)
