@@ -98,15 +98,16 @@ class KeptCase(Case):
 
 
 class PlayCase(Case):
-    """A test that begins with the demo's play area; of `modding` and `fens` only who asks has a copy."""
+    """A test that begins with the demo's play area; of `modding`, `fens`, `fleets` who asks has a copy."""
 
     modding = False
     fens = False
+    fleets = False
 
     def setUp(self) -> None:
         super().setUp()
         self.folder = os.path.join(self.folder, "area")
-        unasked = [name for name in ("modding", "fens") if not getattr(self, name)]
+        unasked = [name for name in ("modding", "fens", "fleets") if not getattr(self, name)]
         shutil.copytree(_play_area(), self.folder, ignore=shutil.ignore_patterns(*unasked))
         self.card = Card.load(self.path("mossferry.card.toml"))
         self.old_zip = self.path("downloads", "mossferry-1.4.zip")

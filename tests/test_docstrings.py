@@ -39,6 +39,7 @@ class _Played:
         case = PlayCase()
         case.modding = any("modding/" in example.source for example in test.examples)
         case.fens = any(_FENS.search(example.source) for example in test.examples)
+        case.fleets = any(_FLEETS.search(example.source) for example in test.examples)
         case.setUp()
         self._cases.append((case, os.getcwd()))
         os.chdir(case.folder)
@@ -48,7 +49,7 @@ class _Played:
             os.chdir(case.path("fens"))
             counted = any("census" in example.source for example in test.examples)
             test.globs.update(_of_the_fens(counted=counted))
-        if any(_FLEETS.search(example.source) for example in test.examples):
+        if case.fleets:
             os.chdir(case.path("fleets"))
             test.globs.update(_of_the_fleets(case.ledger()))
 

@@ -36,6 +36,8 @@ _FOLDERS = {
     "mods.md": "modding",
     "worlds.md": "fens",
     "census.md": "fens",
+    "long-games.md": "fleets",
+    "baked.md": "fleets",
 }
 _STYLES = ("over-the-top.md", "clean.md", "beside.md", "components.md", "assemble.md")
 
@@ -142,6 +144,8 @@ class Guide(PlayCase):
             "mods.md",
             "worlds.md",
             "census.md",
+            "long-games.md",
+            "baked.md",
             "updating/README.md",
         )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):

@@ -19,8 +19,12 @@ from tests.support import ROOT, PlayCase, kindred
 _PAGES = (
     "guide.md", "releases.md", "transfers.md", "layouts.md", "updating/assemble.md",
     "updating/over-the-top.md", "edits.md", "mods.md", "worlds.md", "census.md",
+    "long-games.md", "baked.md",
 )  # fmt: skip
-_FOLDERS = {"edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens"}
+_FOLDERS = {
+    "edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens",
+    "long-games.md": "fleets", "baked.md": "fleets",
+}  # fmt: skip
 _NOT_SHOWN = {"demo", "sync watch"}  # a story, and what never ends
 _IN_NO_PAGE = {"file patch make", "card new", "shelf remove", ""}
 

@@ -118,6 +118,7 @@ class Examples(Case):
             "slim_a_pack.py": "In the archive: cover.png, mod.json, tides.ini, tiles/000.tile, "
             "tiles/001.tile, tiles/dusk-sky.tile",
             "a_world_over_an_update.py": "Bells before and after: 93, 93",
+            "a_long_game_in_a_new_world.py": "Every game opens.",
             "a_library_that_moved.py": "Swapped back, every file is what it was: True",
         }
         folder = os.path.join(ROOT, "examples")

@@ -72,6 +72,7 @@ class _Story:
         self._ferry_house()
         self._mods()
         self._worlds()
+        self._long_games()
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -295,6 +296,39 @@ class _Story:
             self._kindred("undo", "--yes", "--allow-loss")
         self._print_command("cd ..")
         self._folder = ""
+
+    def _long_games(self) -> None:
+        self._chapter(
+            "14. A long game in a new world.",
+            "Fleets: seven years, 2,000 ferries, 40,000 hands and items. The old world is in the save.",
+        )
+        self._print_command("cd fleets")
+        self._folder = "fleets"
+        self._kindred("world", "baked", "old", "new", status=1)
+        self._say(
+            "What is yours moves into a fresh game of 2.1. Two ferries at sea and a hand ashore wait."
+        )
+        self._kindred("world", "transplant", "old", "new", "--yes", "--allow-loss")
+        self._program("fleets", "new")
+        self._kindred("world", "started", "new", status=3)
+        self._program("fleets", "new", "--play", "long.fleet")
+        self._kindred("world", "started", "new")
+        self._say("A day was played. What waited is set in, and the links to it are mended:")
+        self._kindred("world", "bundle", "new", "--save", "long", "--yes", "--allow-loss")
+        self._program("fleets", "new")
+        self._say("And into the variant Night Fleets, which takes games and gives none back:")
+        self._kindred("world", "transplant", "old", "night", "--yes", "--allow-loss")
+        self._program("nightfleets", "night")
+        self._kindred("world", "transplant", "night", "new", "--name", "back", status=2)
+        for _ in range(3):
+            self._kindred("undo", "--yes", "--allow-loss")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _program(self, name: str, top: str, *args: str) -> None:
+        """Run a simulated program of the chapter's folder."""
+        self._print_command(" ".join(["python", f"{top}/{name}.py", *args]))
+        self._run([sys.executable, os.path.join(top, f"{name}.py"), *args], 0)
 
     @contextmanager
     def _game_left_open(self) -> Iterator[None]:

@@ -31,6 +31,7 @@ from .transplant import (
     transplant,
     transplants_in,
 )
+from .transplant.saves import is_called
 from .work import RemapWork
 
 __all__ = [
@@ -249,9 +250,8 @@ class SetInBundle(Operation, frozen=True, tag="set in bundle"):
                     f"it cannot be read: {error.strerror}", where=self.bundle
                 ) from error
             return read_bundle(data, where=self.bundle)
-        wanted = self.save
         for record, relation in transplants_in(target, context.ledger):
-            if wanted in ("", relation.save, relation.save.rpartition("/")[2]) and relation.bundle:
+            if relation.bundle and is_called(relation.save, self.save):
                 return read_bundle(relation.bundle, where=f"the change {record.id}")
         raise UsageError(
             "nothing waits to be set into a save of this install",

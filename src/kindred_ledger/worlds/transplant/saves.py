@@ -18,7 +18,8 @@ from ...suggestions import did_you_mean
 from ...versions import Version, VersionRange
 
 __all__ = [
-    "OpenedSave", "converted", "find_save", "format_of", "has_saves", "opened", "rules_for", "rules_named",
+    "OpenedSave", "converted", "find_save", "format_of", "has_saves", "is_called", "opened", "rules_for",
+    "rules_named",
 ]  # fmt: skip
 
 
@@ -125,7 +126,7 @@ def find_save(install: Install, tree: Tree, rules: TransplantTable, name: str) -
     """
     format = format_of(install, rules)
     paths = [path for path in tree.files if format.files(path)]
-    named = [path for path in paths if name in ("", path, *_short(path))]
+    named = [path for path in paths if is_called(path, name)]
     if len(named) != 1:
         names = [path.rpartition("/")[2] for path in named or paths]
         if not paths:
@@ -152,9 +153,10 @@ def has_saves(install: Install, tree: Tree, rules: TransplantTable) -> bool:
     return any(map(format_of(install, rules).files, tree.files))
 
 
-def _short(path: str) -> tuple[str, ...]:
+def is_called(path: str, name: str) -> bool:
+    """Tell whether a save is meant by a name: its path, that of its file with or without ending; "": any."""
     last = path.rpartition("/")[2]
-    return (last, last.rpartition(".")[0])
+    return name in ("", path, last, last.rpartition(".")[0])
 
 
 def converted(

@@ -16,7 +16,7 @@ from ...ledger import Ledger, Record, Transplanted, not_undone, relation_of
 from ...places import read_bytes, roots_of
 from ...planning.evidence import Evidence
 from .plan import first_start_of
-from .saves import format_of, rules_named
+from .saves import format_of, is_called, rules_named
 from .things import Vocabulary, read_things
 
 __all__ = ["FoundThing", "StartStatus", "first_start", "transplants_in"]
@@ -83,7 +83,7 @@ def first_start(install: Install, *, ledger: Ledger, save: str = "") -> StartSta
     found = [
         (record, relation)
         for record, relation in transplants_in(install, ledger)
-        if save in ("", relation.save, relation.save.rpartition("/")[2])
+        if is_called(relation.save, save)
     ]
     if len(found) != 1:
         names = ", ".join(relation.save for _, relation in found)
