@@ -48,11 +48,6 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
-    "carry": (
-        (),
-        'carry mossferry second/mossferry --category settings --merge "*" --dry-run',
-    ),
-    "verify": (("ledger mirror second-disk/ledger",), "ledger verify"),
     "edits": (
         (
             *(f"shelf add downloads/ferryhouse-{build}.zip" for build in ("1.3", "1.4", "2.0")),
@@ -69,6 +64,11 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "world-forecast": (
         ("world census game --out northbog.json",),
         "world forecast game releases/fens-2.0.zip",
+    ),
+    "world-baked": ((), "world baked old new"),
+    "world-transplant": (
+        ("backup new",),
+        "world transplant old new --yes --allow-loss",
     ),
     "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
 }
@@ -90,6 +90,7 @@ FOLDERS = {  # of the play area
     **dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits"),
     "mod-check": "modding",
     **dict.fromkeys(("world-forecast", "world-census"), "fens"),
+    **dict.fromkeys(("world-baked", "world-transplant"), "fleets"),
 }
 ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
 

@@ -26,10 +26,8 @@ def draw_counts(session: Session, told: TransplantForecast) -> None:
     heads = ("    things", "in all", "move", "matched", "wait", "stay behind")
     drawing.rows(session.out, heads, rows)
     if told.links_left:
-        session.out.print(
-            f"  {drawing.count(told.links_left, 'link')} of what moves will lead nowhere, see below",
-            style="yellow",
-        )
+        links = drawing.count(told.links_left, "link")
+        session.out.print(f"  {links} of what moves will lead nowhere, see below", style="yellow")
     session.out.print()
 
 
@@ -62,11 +60,12 @@ def draw_baked(session: Session, told: TransplantForecast) -> None:
 def draw_ways(session: Session, told: TransplantForecast, command: str) -> None:
     """Draw the three ways on, with what each costs."""
     session.out.print("\nThree ways on:", style="bold")
-    for number, (name, costs) in enumerate(_ways(told, command), 1):
+    for number, (name, costs) in enumerate(_ways(told), 1):
         session.out.hang(f"  {number}. {name}: ", costs, style="default")
+    session.out.print(f"     {command}", style="cyan")
 
 
-def _ways(told: TransplantForecast, command: str) -> list[tuple[str, str]]:
+def _ways(told: TransplantForecast) -> list[tuple[str, str]]:
     yours = [(each.kind, each.moved + each.bundled) for each in told.counts]
     lost = ", ".join(f"{many:,} {kind}" for kind, many in yours if many)
     differing = sum(len(group.differing) for group in told.baked)
@@ -82,7 +81,7 @@ def _ways(told: TransplantForecast, command: str) -> list[tuple[str, str]]:
             "go on with the old one",
             f"it plays, and {differing} values stay as the old build had them",
         ),
-        ("a transplant", f"{moves}: {command}"),
+        ("a transplant", moves),
     ]
 
 

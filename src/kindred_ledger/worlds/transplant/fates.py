@@ -26,7 +26,7 @@ __all__ = [
     "Ends", "Fates", "can_be_empty",
 ]  # fmt: skip
 
-LED_NOWHERE = "to nothing, in the old game already"
+LED_NOWHERE = "led nowhere in the old game already"
 STAYS, MOVED, BUNDLED = 0, 1, 2  # of a thing
 TO_NOTHING, TO_MOVED, TO_MATCHED, EMPTIED = 0, 1, 2, 3  # of a link of a thing that moves
 
@@ -141,14 +141,14 @@ class Fates:
                 emptied = ends.end == EMPTIED
                 if along:
                     waits = emptied & self._waits(link)
-                    more |= self._bundle_rows(link, waits, f"what its {name} leads to waits, too")
+                    more |= self._bundle_rows(link, waits, f"its {name} waits, too")
                 if not can_be_empty(link):
                     lost = emptied & (link.kind == NOWHERE)
                     more |= self._bundle_rows(
                         link, lost, f"its {name} led nowhere in the old game already"
                     )
                     more |= self._bundle_rows(
-                        link, emptied & ~lost, f"what its {name} leads to is not in the new game"
+                        link, emptied & ~lost, f"its {name} is not in the new game"
                     )
 
     def _bundle_rows(self, link: Link, which: Truths, reason: str) -> bool:
@@ -214,7 +214,7 @@ class Fates:
             out[LED_NOWHERE] = lost
         waits = which & self._waits(link)
         if waits.any():
-            out["to what waits in the bundle"] = waits
+            out["will lead nowhere until the bundle is set in"] = waits
         rest = which & ~lost & ~waits
         for number in np.unique(link.kind[rest]).tolist():
             kind = self.old.kinds[number]
@@ -222,9 +222,11 @@ class Fates:
             ambiguous = np.zeros(len(some), np.bool_)
             ambiguous[some] = self.matches[kind][link.row[some]] == AMBIGUOUS
             if ambiguous.any():
-                out[f"to one of several {kind} that are called alike"] = ambiguous
+                out[f"will lead nowhere, as several {kind} are called alike"] = ambiguous
             if (some & ~ambiguous).any():
-                out[f"to {kind} that the new game does not have"] = some & ~ambiguous
+                out[f"will lead nowhere, as the new game does not have these {kind}"] = (
+                    some & ~ambiguous
+                )
         return out
 
 

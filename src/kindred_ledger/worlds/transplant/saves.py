@@ -59,15 +59,16 @@ def rules_for(source: Install, target: Install) -> tuple[str, TransplantTable]:
             if old in reads and new in VersionRange.parse(way.to, target.card.scheme):
                 return name, _whole(name, table, source)
     known = "; ".join(
-        f"{name}: from {table.of or target.card.title} {way.source} to {way.to}"
+        f"from {table.of or target.card.title} {way.source} to {way.to} ({name})"
         for name, table in every.items()
         for way in table.ways
     )
+    taken = {table.of or target.card.title for table in every.values()}
+    hint = " Rules for other builds may be wrong for these: look what changed, then widen `ways`."
     raise UsageError(
         f"no rules are for a transplant from {source.card.name} {old} to {target.card.name} {new}",
         where=target.card.path,
-        remedy=f"The card has {known}. Rules for other builds may be wrong for these: look what changed, then"
-        " widen `ways`.",
+        remedy=f"The card has rules {known}.{hint if source.card.title in taken else ''}",
     )
 
 

@@ -76,7 +76,7 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
         for reason, which in fates.why_emptied(link, ends.end == EMPTIED).items():
             rows = np.unique(link.rows[which]).tolist()
             many = int(which.sum())
-            what = f"{count(many, 'link')} {link.field} {reason}: of {_named(old, link.of, rows)}"
+            what = f"{link.field}: {count(many, 'link')} {reason}: {_named(old, link.of, rows)}"
             if reason == LED_NOWHERE:
                 yield Finding.warning("link-nowhere", what, where=link.of)
             else:
@@ -92,8 +92,8 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
         more = f", and {len(elsewhere) - _SHOWN:,} more" if len(elsewhere) > _SHOWN else ""
         yield Finding.note(
             "other-place",
-            f"{_verb(len(elsewhere), f'thing of {kind} gets', f'things of {kind} get')} the nearest place"
-            f" that holds one: {', '.join(shown)}{more}",
+            f"{len(elsewhere):,} {'gets' if len(elsewhere) == 1 else 'get'} the nearest place that is free"
+            f" and holds such: {', '.join(shown)}{more}",
             where=kind,
         )
     taken = {kind: fates.state[kind] != 0 for kind in old.kinds}
@@ -105,10 +105,6 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
                 f"{link.field} of {_named(old, link.of, rows)} led nowhere in the old game already",
                 where=link.of,
             )
-
-
-def _verb(many: int, one: str, several: str) -> str:
-    return f"{many:,} {one if many == 1 else several}"
 
 
 def _named(things: Things, kind: str, rows: list[int]) -> str:

@@ -60,6 +60,11 @@ def command(
     if plan.forecast.counts and not session.json:
         draw_counts(session, plan.forecast)
     status = carry_out(session, plan.change, **options)
+    if not status and not options["dry_run"] and not session.json and plan.change.actions:
+        last = plan.result.rpartition("/")[2]
+        session.out.print(
+            f"\nNext: start the game once with {last}, then: kindred world started {new}"
+        )
     if out and not status and not options["dry_run"] and plan.bundle is not None:
         with refusals(out):
             write_atomic(out, plan.bundle.packed())
