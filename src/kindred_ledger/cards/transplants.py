@@ -62,6 +62,11 @@ def _faults(
     for name, things in table.things.items():
         for key, fault in _things_faults(name, things, table):
             yield ("things", name, *key), fault
+    lists: dict[str, str] = {}
+    for name, things in table.things.items():
+        other = lists.setdefault(things.at, name)
+        if other != name:
+            yield ("things", name, "at"), f"the things of {other} are in that list"
     for at, text in enumerate(table.fresh):
         yield from _expression(("fresh", at), text)
     for at, path in enumerate(table.carry):

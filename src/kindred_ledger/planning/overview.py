@@ -12,6 +12,7 @@ from ..finding import Finding
 from ..ledger import PROVEN, Entry, Ledger, Record, confirmable, not_undone
 from ..places import roots_of
 from .condition import condition_of
+from .first_starts import is_started, transplants_in
 
 __all__ = ["Installed", "NextStep", "Overview", "overview"]
 
@@ -62,6 +63,7 @@ def overview(installs: Sequence[Install], ledger: Ledger | None) -> Overview:
     steps = (
         *_recovering(unfinished),
         *_keeping(found),
+        *_starting(installs, ledger),
         *_deciding(ledger, last),
         *_testing(ledger, entries),
     )
@@ -98,6 +100,22 @@ def _keeping(installs: Sequence[Installed]) -> list[NextStep]:
         for each in installs
         if each.entry is None
     ]
+
+
+def _starting(installs: Sequence[Install], ledger: Ledger | None) -> list[NextStep]:
+    """Return the games that were not started yet with what was set into a save."""
+    out: list[NextStep] = []
+    for install in installs if ledger is not None else ():
+        assert ledger is not None
+        made = transplants_in(install, ledger)
+        tree = install.place.survey() if made else None
+        for each in made:
+            assert tree is not None
+            if not is_started(install, tree, ledger, each)[0]:
+                command = f"kindred world started {_as_word(install.place.location)}"
+                name = each[1].save.rpartition("/")[2]
+                out.append(NextStep(command, f"once you started the game with {name}"))
+    return out
 
 
 def _deciding(ledger: Ledger | None, last: Record | None) -> list[NextStep]:

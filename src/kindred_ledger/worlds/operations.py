@@ -10,6 +10,7 @@ from ..changes import Changeset
 from ..errors import UsageError
 from ..ledger import EntryPlace, Ledger, Tag
 from ..planning.context import Context
+from ..planning.first_starts import transplants_in
 from ..planning.helper_sequence import HelperSequence
 from ..planning.operation import Operation
 from ..small_files import read_small
@@ -29,7 +30,6 @@ from .transplant import (
     read_bundle,
     set_in_bundle,
     transplant,
-    transplants_in,
 )
 from .transplant.saves import is_called
 from .work import RemapWork

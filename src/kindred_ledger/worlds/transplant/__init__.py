@@ -10,7 +10,7 @@ from .plan import (
     transplant,
 )
 from .selection import TransplantChoices
-from .started import FoundThing, StartStatus, first_start, transplants_in
+from .started import FoundThing, StartStatus, first_start
 from .telling import KindCounts
 
 __all__ = [
@@ -31,5 +31,4 @@ __all__ = [
     "read_bundle",
     "set_in_bundle",
     "transplant",
-    "transplants_in",
 ]

@@ -58,7 +58,12 @@ class BakedGroup(Struct, frozen=True):
 
 
 def baked_groups(
-    old: Document, rules: TransplantTable, new: Document | None, build: Install | None
+    old: Document,
+    rules: TransplantTable,
+    new: Document | None,
+    build: Install | None,
+    *,
+    where: str = "",
 ) -> tuple[BakedGroup, ...]:
     """Return what is baked into a save, beside a save that the new build made, or the build's own files.
 
@@ -67,6 +72,13 @@ def baked_groups(
     """
     out = []
     for row in rules.baked:
+        there = old.find(parse_path(row.at)) or (new is not None and new.find(parse_path(row.at)))
+        if not there:
+            raise FormatError(
+                f"there is no {row.at}",
+                where=where,
+                remedy=f"Put `at` of the group {row.name} of `baked` in the card right.",
+            )
         before = _values(old, row.at, row)
         after, source = _new_values(row, new, build)
         names = dict.fromkeys((*before, *after))

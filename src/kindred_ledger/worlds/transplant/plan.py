@@ -16,7 +16,6 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...cards import Install
-from ...cards.helper_models import EvidenceTable
 from ...cards.transplant_models import TransplantTable
 from ...changes import Action, Changeset, fitted
 from ...errors import BooksUnbalanced, FormatError, UsageError
@@ -26,6 +25,7 @@ from ...formats.reading_back import encode_unread
 from ...ledger import Ledger, Transplanted, not_undone, relation_of
 from ...places import FILE, Node, Place, roots_of
 from ...planning.evidence import Evidence
+from ...planning.first_starts import first_start_of
 from ...progress import Progress
 from ...statement import Statement
 from ...wording import count
@@ -37,13 +37,19 @@ from .results import Kept, KeptResults, card_state, key_of
 from .saves import OpenedSave, converted, find_save, has_saves, opened, rules_for, rules_named
 from .selection import TransplantChoices, select
 from .setting_in import SettingIn, Totals, find_places
-from .telling import KindCounts, counts_of, findings_of, links_left
+from .telling import (
+    KindCounts,
+    counts_of,
+    doubtful_fields,
+    findings_of,
+    links_left,
+    nothing_to_carry,
+)
 from .things import Things, Vocabulary, check_lists, read_things
 
 __all__ = [
     "TransplantForecast",
     "TransplantPlan",
-    "first_start_of",
     "forecast_transplant",
     "set_in_bundle",
     "transplant",
@@ -230,7 +236,7 @@ class _Transplant:
         old = self._old(rules, save)
         if not fresh and not has_saves(self.target, self.before, rules):
             document = opened(self.source, rules, old.data, old.version)
-            baked = baked_groups(document, rules, None, self.target)
+            baked = baked_groups(document, rules, None, self.target, where=old.name)
             return TransplantForecast(rules_name, old.path, "", (), baked, 0)
         new = find_save(self.target, self.before, rules, fresh)
         return self._decided(old, new, rules, choices).told(rules_name, old, new)
@@ -254,10 +260,13 @@ class _Transplant:
         data, findings = self._converted(old, new, rules)
         things_old = self._read(self.target, data, new.version, rules, old.name)
         things_new = self._read(self.target, new.data, new.version, rules, new.name)
-        baked = baked_groups(things_old.document, rules, things_new.document, self.target)
+        baked = baked_groups(
+            things_old.document, rules, things_new.document, self.target, where=old.name
+        )
         check_lists(things_old, things_new)
         findings += [*things_old.findings, *things_new.findings]
         findings += self._not_fresh(things_new, choices)
+        findings += [*doubtful_fields(things_old), *nothing_to_carry(things_old)]
         findings += Totals(things_new).differing()
         if _conflicts(findings):
             return _Decided(None, tuple(findings), baked)
@@ -511,14 +520,6 @@ class _Transplant:
         with self.progress.task("comparing", total=total, unit="lists") as task:
             prove(made, setting.old, again, setting, task)
         return books_of(setting.fates, made, setting.old, again)
-
-
-def first_start_of(rules: TransplantTable, save: str) -> list[EvidenceTable]:
-    """Return what shows that the game was started with a save of this name."""
-    return [
-        replace(row, file=row.file.replace("{save}", save), line=row.line.replace("{save}", save))
-        for row in rules.first_start
-    ]
 
 
 def _conflicts(findings: Sequence[Finding]) -> bool:

@@ -23,6 +23,7 @@ from ...statement import Statement
 
 __all__ = ["Kept", "KeptResults", "key_of"]
 
+_MADE_BY = 1  # raised when a later release of this program makes other bytes of the same
 _SMALL = 1 << 18  # bytes of a result that is made again sooner than it is kept
 
 
@@ -89,7 +90,7 @@ class KeptResults:
 
 def key_of(install: Install, *told: Any) -> str:
     """Return what a result is kept under: of the same things told, and of the same card, it is the same."""
-    return blake3(msgspec.json.encode([*told, card_state(install)])).hexdigest()[:40]
+    return blake3(msgspec.json.encode([*told, _MADE_BY, card_state(install)])).hexdigest()[:40]
 
 
 def card_state(install: Install) -> list[Any]:

@@ -12,14 +12,13 @@ from msgspec import Struct
 from ...cards import Install
 from ...errors import FormatError, UsageError
 from ...formats.document import Document
-from ...ledger import Ledger, Record, Transplanted, not_undone, relation_of
-from ...places import read_bytes, roots_of
-from ...planning.evidence import Evidence
-from .plan import first_start_of
+from ...ledger import Ledger
+from ...places import read_bytes
+from ...planning.first_starts import is_started, transplants_in
 from .saves import format_of, is_called, rules_named
 from .things import Vocabulary, read_things
 
-__all__ = ["FoundThing", "StartStatus", "first_start", "transplants_in"]
+__all__ = ["FoundThing", "StartStatus", "first_start"]
 
 
 class FoundThing(Struct, frozen=True):
@@ -57,17 +56,6 @@ class StartStatus(Struct, frozen=True):
         return {kind: was - now for kind, (was, now) in self.counts.items() if now < was}
 
 
-def transplants_in(install: Install, ledger: Ledger) -> list[tuple[Record, Transplanted]]:
-    """Return what was set into saves of an install and still is, the newest of each save, newest first."""
-    here = roots_of(install.place)
-    found: dict[str, tuple[Record, Transplanted]] = {}
-    for record in reversed(not_undone(ledger.records())):
-        relation = relation_of(record.relations, Transplanted)
-        if relation is not None and dict(record.roots) == here:
-            found.setdefault(relation.save, (record, relation))
-    return list(found.values())
-
-
 def first_start(install: Install, *, ledger: Ledger, save: str = "") -> StartStatus:
     """Say whether the game was started with a save that things were set into, and what it has by now.
 
@@ -102,10 +90,7 @@ def first_start(install: Install, *, ledger: Ledger, save: str = "") -> StartSta
             where=relation.save,
             remedy=f"Bring it back: kindred undo, or kindred restore {record.entry}.",
         )
-    rows = first_start_of(rules, name)
-    evidence = Evidence(install, rows, tree)
-    started = bool(rows) and evidence.all_show(rows, relation.state)
-    told = "" if started else evidence.what_shows(rows) if rows else "the card says nothing of it"
+    started, told = is_started(install, tree, ledger, (record, relation), rules)
     try:
         document: Document = format_of(install, rules).decode(
             read_bytes(install.place, relation.save)

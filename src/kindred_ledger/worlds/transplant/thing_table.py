@@ -53,6 +53,10 @@ class ThingTable:
         """Tell whether things have a field."""
         raise NotImplementedError
 
+    def names(self) -> list[str]:
+        """Return the fields at the top of things."""
+        raise NotImplementedError
+
     def values(self, field: str) -> Any:
         """Return a field of all things: an array, `Words`, or `Values` where it is of several kinds.
 
@@ -189,6 +193,9 @@ class ColumnTable(ThingTable):
     def has(self, field: str) -> bool:
         return str(parse_path(field)[0]) in self.columns.cells
 
+    def names(self) -> list[str]:
+        return list(self.columns.cells)
+
     def values(self, field: str) -> Any:
         if field not in self._read:
             if field not in self.columns.cells:
@@ -253,6 +260,12 @@ class RecordTable(ThingTable):
         path = parse_path(field)
         path = path[: path.index(ANY)] if ANY in path else path
         return any(_at(record, path) is not MISSING for record in self.records)
+
+    def names(self) -> list[str]:
+        found: dict[str, None] = {}
+        for record in self.records:
+            found.update(dict.fromkeys(record))
+        return list(found)
 
     def values(self, field: str) -> Any:
         path = parse_path(field)
