@@ -7,6 +7,7 @@ import os
 import random
 import shutil
 import signal
+import struct
 import subprocess
 import sys
 import time
@@ -188,6 +189,54 @@ class Surroundings(FaultCase):
             )
         self.assertIn("long.json", raised.exception.where)
 
+    def test_what_the_card_may_have_forgotten_is_told(self) -> None:
+        """A field that is called like a link, a value that is not there, a baked group that is nowhere."""
+        for row in self.old["hands"]:
+            row["bunk_id"] = 3
+        self.rewrite_card(('fresh = ["day == 1"]', 'fresh = ["day == 1"]\ncarry = ["purse"]'))
+        told = self.lost(self.plan())
+        self.assertTrue(any("bunk_id of hands" in what for what in told["perhaps-a-link"]))
+        self.assertTrue(any("purse" in what for what in told["nothing-to-carry"]))
+        self.rewrite_card(('at = "rates"', 'at = "raets"'))
+        self.raises(kl.FormatError, "raets")
+        twice = CARD.replace('at = "hands"', 'at = "boats"')
+        write(self.folder, {"bad.toml": twice.encode()})
+        with self.assertRaises(kl.CardError):
+            kl.Card.load(self.path("bad.toml"))
+
+    def test_what_is_mine_by_place_by_list_and_by_kind(self) -> None:
+        """Any expression of a thing and of its save."""
+        names = [row["name"] for row in self.old["boats"]]
+        self.old["fleet"] = [row["id"] for row in self.old["boats"][-2:]]
+        for text, wanted in (
+            ("x < 20 and z >= 5", [r["name"] for r in self.old["boats"] if r["x"] < 20 and r["z"] >= 5]),
+            ("id in fleet", names[-2:]), ("true", names), ("false", []),
+        ):  # fmt: skip
+            rule = f'mine = "{text}"\nwhen_linked = "leave"\nx = "x"'
+            self.rewrite_card(
+                ('mine = "who == player"\nx = "x"', rule),
+                ('who = { to = "houses", required = true }\nport', 'port'),
+            )  # fmt: skip
+            counts = {each.kind: each for each in self.plan(name="by").forecast.counts}
+            boats = counts["boats"].moved + counts["boats"].bundled
+            self.assertEqual(boats, len(wanted), text)
+
+    def test_our_own_write_is_no_start(self) -> None:
+        """Evidence that the save is newer: only what the game writes counts."""
+        evidence = 'first_start = [{ file = "/user/{save}", newer = true }]'
+        self.rewrite_card(('fresh = ["day == 1"]', f'fresh = ["day == 1"]\n{evidence}'))
+        self.plan().change.apply(self.ledger(), allow_loss=True)
+        new = self.installed("new")
+        self.assertFalse(kl.first_start(new, ledger=self.ledger()).started)
+        done = kindred("--json", folder=self.folder)
+        self.assertIn("world started", done.stdout)
+        played = self.got("new/long")
+        played["day"] += 1
+        self.put("new/long", played)
+        self.assertTrue(kl.first_start(new, ledger=self.ledger()).started)
+        done = kindred("--json", folder=self.folder)
+        self.assertNotIn("world started", done.stdout)
+
     def test_an_entry_is_a_source(self) -> None:
         """The old program is gone, its save is in the ledger."""
         self.put("old/long", self.old)
@@ -216,6 +265,64 @@ class Surroundings(FaultCase):
         text = " ".join(f"{each.where} {each.what}" for each in raised.exception.findings)
         for word in ("'x'", "bota", "bats", "match", "prot", "expression"):
             self.assertIn(word, text)
+
+
+_NARROW = """card = 1
+title = "narrow"
+[program]
+markers = ["narrow.bin"]
+[[detect]]
+file = "version.txt"
+pattern = "build {version}"
+[locations.user]
+portable = { marker = "narrow.bin", folder = "user" }
+[formats.save]
+files = ["/user/*"]
+codec = "layout"
+layout = "narrow.layout"
+builds = [{ builds = "*", writes = "1", reads = ["1"] }]
+[transplants.narrow]
+format = "save"
+ways = [{ from = "1", to = "2" }]
+[transplants.narrow.things.boats]
+at = "boats"
+id = "id"
+mine = "mine == 1"
+[transplants.narrow.things.boats.links]
+sister = { to = "boats", none = [0] }
+"""
+
+
+class Rooms(Case):
+    """Binary saves in which a number, or a count, has too little room: refused, never cut off."""
+
+    def refused(self, count: str, id: str, link: str, *, old: int, new: int) -> str:
+        layout = (
+            f"layout n\nlittle endian\nversions 1 to 1 from format\nformat u8\nboats table {count}"
+        )
+        layout += f" {{ id {id}, mine u8, sister {link} }}\n"
+        forms = {"u8": "B", "u16": "H"}
+        row = struct.Struct(f"<{forms[id]}B{forms[link]}").pack
+        files = {"narrow.card.toml": _NARROW.encode(), "narrow.layout": layout.encode()}
+        for top, many, build in (("old", old, 1), ("new", new, 2)):
+            rows = b"".join(row(n, build == 1, n) for n in range(1, many + 1))
+            files[f"{top}/user/{top}"] = struct.pack(f"<B{forms[count]}", 1, many) + rows
+            files |= {f"{top}/narrow.bin": b"", f"{top}/version.txt": f"build {build}\n".encode()}
+        write(self.folder, files)
+        card = kl.Card.load(self.path("narrow.card.toml"))
+        try:
+            change = kl.transplant(
+                card.open(self.path("old")), card.open(self.path("new")), ledger=self.ledger()
+            ).change
+        except kl.FormatError as error:
+            return str(error)
+        return " ".join(f"{each.code} {each.what}" for each in change.conflicts)
+
+    def test_ids_counts_and_links(self) -> None:
+        self.assertIn("ids-too-wide", self.refused("u16", "u8", "u8", old=200, new=100))
+        self.assertIn("boats", self.refused("u8", "u16", "u16", old=200, new=100))
+        self.assertIn("sister", self.refused("u16", "u16", "u8", old=200, new=100))
+        self.assertEqual(self.refused("u8", "u8", "u8", old=155, new=100), "")
 
 
 class Bundles(FaultCase):
