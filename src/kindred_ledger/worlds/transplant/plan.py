@@ -32,11 +32,12 @@ from ...wording import count
 from .baked import BakedGroup, baked_groups
 from .bundle import Bundle, bundle_of, known_things, mends_of, waiting_things
 from .fates import MOVED, Fates
+from .positions import find_places
 from .proof import books_of, prove
 from .results import Kept, KeptResults, card_state, key_of
 from .saves import OpenedSave, converted, find_save, has_saves, opened, rules_for, rules_named
 from .selection import TransplantChoices, select
-from .setting_in import SettingIn, Totals, find_places
+from .setting_in import SettingIn
 from .telling import (
     KindCounts,
     counts_of,
@@ -46,6 +47,7 @@ from .telling import (
     nothing_to_carry,
 )
 from .things import Things, Vocabulary, check_lists, read_things
+from .totals import Totals
 
 __all__ = [
     "TransplantForecast",

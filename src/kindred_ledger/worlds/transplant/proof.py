@@ -15,9 +15,10 @@ from ...formats import ANY, Document, Values, Words, as_tabular, distinct, forma
 from ...progress import Task
 from ...statement import Line, Outcome, Statement
 from .fates import BUNDLED, EMPTIED, MOVED, STAYS, TO_MATCHED, TO_MOVED, Fates
-from .setting_in import SettingIn, Totals
+from .setting_in import SettingIn
 from .thing_table import ColumnTable, RecordTable, ThingTable
 from .things import NOTHING, NOWHERE, Link, Things
+from .totals import Totals
 
 __all__ = ["books_of", "prove"]
 

@@ -1,4 +1,4 @@
-"""Setting in: what moves, as it stands in the new game: ids, links, positions, counters and totals.
+"""Setting in: what moves, as it stands in the new game: its ids, links, counters and totals.
 
 What always holds: no id of the new game is given twice; what no rule speaks of stays as it was in the old
 game; nothing of the new game changes but its counters, its totals, and what the card says is the player's.
@@ -13,174 +13,18 @@ import numpy as np
 import numpy.typing as npt
 from msgspec import Struct
 
-from ...errors import FormatError, UsageError
+from ...errors import FormatError
 from ...finding import Finding
 from ...formats import ANY, Values, Words, parse_path
 from ...progress import Progress
 from ...wording import count
 from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates
-from .placing import Placed, Terrain, place_things, read_terrain
-from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things, open_table
-from .things import Link, Things, Vocabulary, space_of
+from .positions import Positions
+from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things
+from .things import Link, Vocabulary, space_of
+from .totals import Totals, open_again
 
-__all__ = ["NO_PLACE", "Mend", "Positions", "SettingIn", "Totals", "find_places", "open_again"]
-
-NO_PLACE = "no place there holds it"
-
-
-class Positions(Struct, frozen=True):
-    """Where things of one kind are in the new game, those that move: `(n,)` by row of the old one."""
-
-    x: Any
-    z: Any
-    moved: Any  # (n,) bool: another place than they would have had
-
-
-def find_places(fates: Fates) -> dict[str, Positions]:
-    """Find places for all that moves, kind by kind; what has none waits in the bundle.
-
-    Raises:
-        FormatError: the terrain, or positions, cannot be read.
-        UsageError: the kinds follow each other's positions in a circle.
-    """
-    old, new = fates.old, fates.new
-    table = old.rules.terrain
-    out: dict[str, Positions] = {}
-    wanted = [kind for kind in old.kinds if old.rule(kind).x and old.count(kind)]
-    terrain: Terrain | None = None
-    for kind in _in_order(old, wanted):
-        rule = old.rule(kind)
-        x, z = (old.tables[kind].measures(field) for field in (rule.x, rule.z))
-        x, z = (each.astype(np.int64) if each.dtype.kind in "iu" else each for each in (x, z))
-        x, z = _shifted(fates, kind, x, z, out)
-        if table is None or not (rule.on or rule.alone):
-            out[kind] = Positions(x, z, np.zeros(len(x), np.bool_))
-            continue
-        terrain = terrain or _terrain(new, table)
-        moves = fates.rows(kind, MOVED)
-        occupied = None
-        if new.count(kind):
-            occupied = tuple(new.tables[kind].measures(field) for field in (rule.x, rule.z))
-        placed: Placed = place_things(
-            terrain, x[moves], z[moves], on=rule.on, within=rule.within, alone=rule.alone,
-            taken=occupied,
-        )  # fmt: skip
-        moved, lost = np.zeros(len(x), np.bool_), np.zeros(len(x), np.bool_)
-        x, z = x.copy(), z.copy()
-        x[moves], z[moves], moved[moves], lost[moves] = (
-            placed.x,
-            placed.z,
-            placed.moved,
-            placed.lost,
-        )
-        fates.bundle(kind, lost, NO_PLACE)
-        out[kind] = Positions(x, z, moved)
-    fates.settle()
-    return out
-
-
-def _terrain(things: Things, table: Any) -> Terrain:
-    try:
-        return read_terrain(things.document, table)
-    except FormatError as error:
-        raise error.inside(things.where) from None
-
-
-def _in_order(things: Things, kinds: list[str]) -> list[str]:
-    """Return kinds with those first whose moves others follow."""
-    done: list[str] = []
-    waiting = list(kinds)
-    while waiting:
-        ready = [kind for kind in waiting if not _leaders(things, kind) & ({*waiting} - {kind})]
-        if not ready:
-            raise UsageError(
-                f"the positions of {' and '.join(waiting)} follow each other in a circle",
-                where=things.where,
-                remedy="Put `near` of these kinds in the card right.",
-            )
-        done += ready
-        waiting = [kind for kind in waiting if kind not in ready]
-    return done
-
-
-def _leaders(things: Things, kind: str) -> set[str]:
-    near = things.rule(kind).near
-    found = [link for link in things.links_of(kind) if link.field == near]
-    return {things.kinds[n] for link in found for n in link.kinds}
-
-
-def _shifted(
-    fates: Fates, kind: str, x: Any, z: Any, placed: Mapping[str, Positions]
-) -> tuple[Any, Any]:
-    """Return positions moved as far as what they are near to has moved."""
-    old, new = fates.old, fates.new
-    near = old.rule(kind).near
-    x, z = x.copy(), z.copy()
-    for link in old.links_of(kind) if near else ():
-        if link.field != near or link.is_list:
-            continue
-        ends = fates.ends(link)
-        for number in link.kinds:
-            leader = old.kinds[number]
-            rule = old.rule(leader)
-            if not rule.x:
-                continue
-            before = [old.tables[leader].measures(field) for field in (rule.x, rule.z)]
-            some = np.flatnonzero(link.leads_to(number) & (ends.end == TO_MATCHED))
-            if len(some):
-                after = [new.tables[leader].measures(field) for field in (rule.x, rule.z)]
-                for mine, old_at, new_at in zip((x, z), before, after, strict=True):
-                    shift = new_at[ends.there[some]].astype(np.float64) - old_at[link.row[some]]
-                    mine[link.rows[some]] += shift.astype(mine.dtype)
-            some = np.flatnonzero(link.leads_to(number) & (ends.end == TO_MOVED))
-            if len(some) and leader in placed and leader != kind:
-                for mine, old_at, new_at in zip(
-                    (x, z), before, (placed[leader].x, placed[leader].z), strict=True
-                ):
-                    shift = new_at[link.row[some]].astype(np.float64) - old_at[link.row[some]]
-                    mine[link.rows[some]] += shift.astype(mine.dtype)
-    return x, z
-
-
-class Totals:
-    """Numbers of a save that tell how many things there are, or a sum of them, as the card says."""
-
-    def __init__(self, things: Things) -> None:
-        self.things = things
-
-    def counted(self, tables: Mapping[str, ThingTable]) -> list[int]:
-        """Return what each total comes to, counted in the things themselves."""
-        out = []
-        for row in self.things.rules.totals:
-            table = tables[row.kind]
-            some = table.where(row.where) if row.where else np.ones(table.count, np.bool_)
-            if not row.sum:
-                out.append(int(some.sum()))
-            else:
-                numbers = table.whole_numbers(row.sum) if table.count else np.zeros(0, np.int64)
-                out.append(int(numbers[some].sum()))
-        return out
-
-    def differing(self) -> list[Finding]:
-        """Return what is to be said of totals that are not what the card says they are."""
-        found = []
-        document = self.things.document
-        for row, counted in zip(
-            self.things.rules.totals, self.counted(self.things.tables), strict=True
-        ):
-            path = parse_path(row.at)
-            told = document.get(path) if document.find(path) else None
-            if told != counted:
-                found.append(
-                    Finding.conflict(
-                        "total-differs",
-                        f"{row.at} is {told}, and there are {counted:,}: the rule of the card is wrong here,"
-                        " or the save is damaged",
-                        where=self.things.where,
-                        remedy=f"Put the row of `totals` for {row.at} in the card right.",
-                    )
-                )
-        return found
+__all__ = ["Mend", "SettingIn"]
 
 
 class Mend(Struct, frozen=True):
@@ -425,15 +269,6 @@ class SettingIn:
         """Return ids of a kind as the file has them."""
         plain: list[Any] = numbers.tolist()
         return [self.vocabulary.values[n] for n in plain] if self.old.ids[kind].named else plain
-
-
-def open_again(things: Things, kind: str) -> ThingTable:
-    """Return the things of a kind as they are in a document that was edited."""
-    table = things.tables[kind]
-    if isinstance(table, ColumnTable) and table.columns.is_open:
-        return ColumnTable(things.document, kind, table.at, table.columns)
-    rule = things.rule(kind)
-    return open_table(things.document, kind, rule.at, singles=[rule.id] if rule.id else [])
 
 
 def _widest(table: ThingTable, field: str) -> int:

@@ -13,7 +13,8 @@ from ...finding import Finding
 from ...formats import ANY, parse_path
 from ...wording import count
 from .fates import BUNDLED, EMPTIED, LED_NOWHERE, MOVED, Fates
-from .setting_in import NO_PLACE, SettingIn
+from .positions import NO_PLACE
+from .setting_in import SettingIn
 from .things import Things, nowhere
 
 __all__ = [
