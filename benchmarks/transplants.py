@@ -128,19 +128,19 @@ def _kind(
 ) -> list[Ratio]:
     bench = _Bench(os.path.join(folder, kind), kind, options.things)
     size = os.path.getsize(bench.save("old")) / 1e6
-    name = f"{options.things:,} things, {options.things * _LINKS:,} links, {kind}, {size:.0f} MB"
-    memory[f"peak memory, {kind}"] = peak_memory(bench.ours())
+    name = f"{kind}, {size:.0f} MB"
+    memory[f"peak memory MB, {kind}"] = round(peak_memory(bench.ours()) / 1e6)
     bench.clear()
     if kind == "layout":
         recode = [sys.executable, "-c", RECODE]
         others = {
-            "decoding and encoding both by columns": [
+            "both by columns": [
                 *recode, bench.path("bench.layout"), bench.save("old"), bench.save("new"),
             ]
         }  # fmt: skip
     else:
         others = {
-            "json.load, by hand, json.dump": [
+            "json and by hand": [
                 sys.executable, "-c", BY_HAND, bench.save("old"), bench.save("new"), bench.path("hand.json")
             ]
         }  # fmt: skip
@@ -155,7 +155,7 @@ def _growth(folder: str, options: argparse.Namespace) -> list[Ratio]:
         small.clear()
         large.clear()
 
-    name = f"ten times the things, {options.things * 10:,}, layout"
+    name = "ten times the things, layout"
     return compare(
         name,
         large.ours(),
