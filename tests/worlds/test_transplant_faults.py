@@ -17,7 +17,7 @@ from typing import Any
 import kindred_ledger as kl
 from kindred_ledger.demo.fleets_files import play, release_files
 from tests.support import LONG, ROOT, Case, files_in, kindred, write
-from tests.worlds.voyages import CARD, Game, VoyageCase, mine
+from tests.worlds.voyages import CARD, Game, VoyageCase, add, mine
 
 _POINTS = 100 if LONG else 10
 _CHANGES = os.path.join(ROOT, "tests", "changes")
@@ -81,6 +81,21 @@ class Links(FaultCase):
         boat = next(row for row in there["boats"] if row["name"] == mine_[0]["name"])
         self.assertEqual(boat["sister"], 0)
         mine(there)
+
+    def test_links_of_the_new_game_that_lead_nowhere_lead_to_nothing_of_mine(self) -> None:
+        """Ids that only a link names are not given to what is set in."""
+        add(self.fresh, random.Random(1), who=self.fresh["player"] % 3 + 1, boats=1, word="odd")
+        boat = self.fresh["boats"][-1]
+        boat["sister"] = self.fresh["next"] + 1
+        plan = self.plan()
+        told = [f for f in plan.change.findings if f.code == "link-nowhere" and "sister" in f.what]
+        self.assertTrue(told and told[0].remedy)
+        plan.change.apply(self.ledger(), allow_loss=True)
+        there = self.got("new/long")
+        self.assertNotIn(boat["sister"], [row["id"] for row in there["boats"] + there["hands"]])
+        self.assertEqual(
+            next(r for r in there["boats"] if r["id"] == boat["id"])["sister"], boat["sister"]
+        )
 
     def test_an_id_of_two_kinds(self) -> None:
         """Where nothing tells which kind is meant, and both have the id, it is asked."""

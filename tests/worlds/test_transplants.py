@@ -75,7 +75,8 @@ class Laws(VoyageCase):
             if rng.random() < 0.5:
                 fresh["map"] = [1] * 1600
                 fresh["map"][:3] = [0, 0, 0]
-                fresh |= {"boats": [], "hands": [], "chests": [], "boats_in_all": 0, "load": 0}
+                fresh |= {"boats": [], "hands": [], "chests": [], "tours": []}
+                fresh |= {"boats_in_all": 0, "load": 0}
             old["hands"][-1]["boat"] = 0  # one is ashore
             self.put("old/long", old)
             self.put("new/fresh", fresh)
@@ -83,6 +84,7 @@ class Laws(VoyageCase):
             for each in plan.forecast.counts:
                 parts = each.moved + each.matched + each.bundled + each.stays
                 self.assertEqual(parts, each.count)
+            self.assertEqual(len(plan.forecast.left), plan.forecast.links_left)
             there = mine(self.got("new/long"))
             assert plan.bundle is not None
             waits = {
@@ -104,8 +106,9 @@ class Laws(VoyageCase):
             full = {**fresh, "map": [1] * 1600}
             if fresh["boats"]:
                 continue
-            for _ in range(rng.randrange(len(old["boats"]))):
-                full["map"][rng.randrange(1600)] = 0
+            free = [n for n, cell in enumerate(fresh["map"]) if cell == 0]
+            for cell in rng.sample(free, rng.randrange(len(old["boats"]))):
+                full["map"][cell] = 0
             self.put("new/fresh", full)
             plan = self.moved("old", "new")
             if plan.bundle is None:  # there was room for all
@@ -126,7 +129,9 @@ class Laws(VoyageCase):
             self.assertIsNone(later.bundle)
             there, before = mine(self.got("new/long")), mine(old)
             self.assertEqual(there.keys(), before.keys())
-            for name in before.keys() - {row["name"] for row in old["boats"] if row["escorts"]}:
+            lists = {row["name"] for row in old["boats"] if row["escorts"]}
+            lists |= {row["name"] for row in old["tours"]}
+            for name in before.keys() - lists:
                 self.assertEqual(
                     there[name], before[name], (seed, name)
                 )  # lists lose theirs, which is told

@@ -112,6 +112,7 @@ mine = "who == player"
 [transplants.reach.things.tours.links]
 who = { to = "houses", required = true }
 "legs[*].port" = { to = "ports", none = [0] }
+"legs[*].by" = { to = "boats", none = [0] }
 after = { to = "tours" }
 """
 _WIDE = 40
@@ -177,7 +178,10 @@ def add(game: Game, rng: random.Random, *, who: int, boats: int, word: str = "mi
         )
     keys: list[str] = []
     for n in range(boats):
-        legs = [{"port": rng.choice([0, *ports]), "hours": 2.50} for _ in range(rng.randrange(3))]
+        legs = [
+            {"port": rng.choice([0, *ports]), "by": rng.choice(some)["id"], "hours": 2.50}
+            for _ in range(rng.randrange(3))
+        ]
         keys.append(f"{word}-{rng.randrange(1 << 60):x}")
         after = rng.choice([*keys, None])
         game["tours"].append(
@@ -233,7 +237,11 @@ def mine(game: Game) -> dict[str, Any]:
         names["houses", row["who"]]
         after = names["tours", row["after"]] if row["after"] is not None else ""
         legs = [
-            (names["ports", leg["port"]] if leg["port"] else "", leg["hours"])
+            (
+                names["ports", leg["port"]] if leg["port"] else "",
+                names["boats", leg["by"]] if leg["by"] else "",
+                leg["hours"],
+            )
             for leg in row["legs"]
         ]
         if row["who"] in ours:

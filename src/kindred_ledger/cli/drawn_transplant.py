@@ -6,11 +6,12 @@ from typing import Any
 
 from msgspec import to_builtins
 
+from ..finding import Severity, of_severity
 from ..worlds import TransplantForecast
 from . import drawing
 from .session import Session
 
-__all__ = ["draw_baked", "draw_counts", "draw_ways", "plain_forecast"]
+__all__ = ["draw_baked", "draw_counts", "draw_each", "draw_ways", "plain_forecast"]
 
 _VALUES = 12  # of a group that are listed
 
@@ -29,6 +30,18 @@ def draw_counts(session: Session, told: TransplantForecast) -> None:
         links = drawing.count(told.links_left, "link")
         session.out.print(f"  {links} of what moves will lead nowhere, see below", style="yellow")
     session.out.print()
+
+
+def draw_each(session: Session, told: TransplantForecast) -> None:
+    """Draw every thing that gets another place, and every link that will lead nowhere."""
+    if told.places:
+        session.out.print("\nOther places", style="bold")
+        rows = [(f"    {p.kind}", p.name, f"{p.x:g}, {p.z:g}") for p in told.places]
+        drawing.rows(session.out, ("    things", "name", "now at"), rows)
+    if told.left:
+        session.out.print("\nLinks that will lead nowhere", style="bold")
+        left = [(f"    {link.kind}", link.name, link.field, link.why) for link in told.left]
+        drawing.rows(session.out, ("    things", "name", "link", "why"), left)
 
 
 def draw_baked(session: Session, told: TransplantForecast) -> None:
@@ -59,6 +72,10 @@ def draw_baked(session: Session, told: TransplantForecast) -> None:
 
 def draw_ways(session: Session, told: TransplantForecast, command: str) -> None:
     """Draw the three ways on, with what each costs."""
+    conflicts = of_severity(told.findings, Severity.CONFLICT)
+    if conflicts:
+        session.out.print("\nA transplant needs a decision first:", style="bold")
+        drawing.findings(session.out, conflicts)
     session.out.print("\nThree ways on:", style="bold")
     for number, (name, costs) in enumerate(_ways(told), 1):
         session.out.hang(f"  {number}. {name}: ", costs, style="default")
@@ -69,17 +86,19 @@ def _ways(told: TransplantForecast) -> list[tuple[str, str]]:
     yours = [(each.kind, each.moved + each.bundled) for each in told.counts]
     lost = ", ".join(f"{many:,} {kind}" for kind, many in yours if many)
     differing = sum(len(group.differing) for group in told.baked)
-    waits = sum(each.bundled for each in told.counts)
     moves = f"{told.moved:,} things move"
-    if waits:
-        moves += f", {waits:,} wait in a bundle until the new game can hold them"
+    if told.waiting:
+        moves += f", {told.waiting:,} wait in a bundle until the new game can hold them"
     if told.links_left:
         moves += f", {drawing.count(told.links_left, 'link')} will lead nowhere"
+    if not told.counts:
+        lost = "all that is yours"
+        moves = "look above" if told.new else "begin a game in the new build and save it first"
     return [
         ("a new game", f"you begin without {lost or 'anything'}"),
         (
             "go on with the old one",
-            f"it plays, and {differing} values stay as the old build had them",
+            f"it plays, and {drawing.count(differing, 'value')} stay as the old build had them",
         ),
         ("a transplant", moves),
     ]
@@ -95,6 +114,8 @@ def plain_forecast(told: TransplantForecast) -> dict[str, Any]:
         "links_left": told.links_left,
         "baked": [to_builtins(each) for each in told.baked],
         "findings": [each.to_json() for each in told.findings],
+        "places": [to_builtins(each) for each in told.places],
+        "left": [to_builtins(each) for each in told.left],
     }
 
 

@@ -158,6 +158,24 @@ class BakedGroupOut(Struct, kw_only=True, forbid_unknown_fields=True):
     fields: list[BakedFieldOut]
 
 
+class OtherPlaceOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A thing that gets the nearest place which holds it, and where that is."""
+
+    kind: str
+    name: str
+    x: float
+    z: float
+
+
+class LeftLinkOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A link of something that moves which will lead nowhere, and why."""
+
+    kind: str
+    name: str
+    field: str
+    why: str
+
+
 class TransplantOut(Struct, kw_only=True, forbid_unknown_fields=True):
     """What a transplant would do: counts by kind, links that will lead nowhere, and what is baked in."""
 
@@ -168,6 +186,8 @@ class TransplantOut(Struct, kw_only=True, forbid_unknown_fields=True):
     links_left: int
     baked: list[BakedGroupOut]
     findings: list[Finding]
+    places: list[OtherPlaceOut]
+    left: list[LeftLinkOut]
 
 
 class FoundThingOut(Struct, kw_only=True, forbid_unknown_fields=True):

@@ -11,7 +11,7 @@ from .plan import (
 )
 from .selection import TransplantChoices
 from .started import FoundThing, StartStatus, first_start
-from .telling import KindCounts
+from .telling import KindCounts, LeftLink, OtherPlace
 
 __all__ = [
     "BakedField",
@@ -21,6 +21,8 @@ __all__ = [
     "BundledLink",
     "FoundThing",
     "KindCounts",
+    "LeftLink",
+    "OtherPlace",
     "StartStatus",
     "TransplantChoices",
     "TransplantForecast",

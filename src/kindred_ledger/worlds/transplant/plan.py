@@ -40,11 +40,15 @@ from .selection import TransplantChoices, select
 from .setting_in import SettingIn
 from .telling import (
     KindCounts,
+    LeftLink,
+    OtherPlace,
     counts_of,
     doubtful_fields,
     findings_of,
+    left_links,
     links_left,
     nothing_to_carry,
+    other_places,
 )
 from .things import Things, Vocabulary, check_lists, read_things
 from .totals import Totals
@@ -64,7 +68,9 @@ _NAMED = 200  # things that are listed by name for one reason
 class TransplantForecast(Struct, frozen=True):
     """What a transplant would do: counts by kind, what is baked into the old save, what would be lost.
 
-    `old` and `new` are the paths of the two saves; without a fresh save there are no counts.
+    `old` and `new` are the paths of the two saves; without a fresh save, and where a decision is needed,
+    there are no counts. `places` are things that get other places, `left` links that will lead nowhere:
+    each by name, up to 10,000 of each.
 
     >>> told = kl.forecast_transplant(fleet_install, fresh_install)
     >>> told.counts[2].kind, told.counts[2].moved, told.baked[0].differing[0].name
@@ -78,6 +84,8 @@ class TransplantForecast(Struct, frozen=True):
     baked: tuple[BakedGroup, ...]
     links_left: int
     findings: tuple[Finding, ...] = ()
+    places: tuple[OtherPlace, ...] = ()
+    left: tuple[LeftLink, ...] = ()
 
     @property
     def moved(self) -> int:
@@ -116,8 +124,10 @@ class _Decided(Struct, frozen=True):
         fates = self.setting.fates if self.setting is not None else None
         counts = counts_of(fates) if fates is not None else ()
         left = links_left(fates) if fates is not None else 0
+        places = other_places(self.setting) if self.setting is not None else ()
+        links = left_links(fates) if fates is not None else ()
         return TransplantForecast(
-            rules, old.path, new.path, counts, self.baked, left, self.findings
+            rules, old.path, new.path, counts, self.baked, left, self.findings, places, links
         )
 
 
@@ -315,7 +325,7 @@ class _Transplant:
             made = converted(self.source, old, rules, new.version)
             task.advance()
         data = bytes(made.data)
-        if not made.losses:  # what it loses is told each time
+        if not made.findings:  # what there is to say is said each time
             self.results.keep(Kept.of(key, data, proven=True), data)
         return data, list(made.findings)
 

@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 from msgspec import Struct
 
+from ...cards.transplants import kinds_linked
 from ...errors import FormatError
 from ...finding import Finding
 from ...formats import ANY, Values, Words, parse_path
@@ -21,7 +22,7 @@ from ...wording import count
 from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates
 from .positions import Positions
 from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things
-from .things import Link, Vocabulary, space_of
+from .things import NOWHERE, Link, Vocabulary, space_of
 from .totals import Totals, open_again
 
 __all__ = ["Mend", "SettingIn"]
@@ -77,14 +78,25 @@ class SettingIn:
                     first = max(first, int(new.ids[kind].numbers.max()) + 1)
             for path in sorted(counters):
                 first = max(first, self._counter(path))
+            lost = self._lost_ids(alike)
             for kind in kinds:
                 many = len(self.order[kind])
-                self.ids[kind] = np.arange(first, first + many, dtype=np.int64)
-                first += many
+                found = np.arange(first, first + many + len(lost), dtype=np.int64)
+                self.ids[kind] = found[~np.isin(found, lost)][:many]
+                first = int(self.ids[kind][-1]) + 1 if many else first
                 self._check_width(kind, first - 1)
             for path in counters:
                 if any(len(self.order[kind]) for kind in kinds):
                     self.next[path] = first
+
+    def _lost_ids(self, kinds: Sequence[str]) -> WholeNumbers:
+        """Return ids that links of the new game name and no thing has: given anew, those would lead there."""
+        some = [
+            link.ids.numbers[link.kind == NOWHERE]
+            for link in self.new.links
+            if not link.ids.named and not set(kinds).isdisjoint(kinds_linked(link.table))
+        ]
+        return np.unique(np.concatenate(some)) if some else np.zeros(0, np.int64)
 
     def _counter(self, path: str) -> int:
         document, at = self.new.document, parse_path(path)

@@ -18,10 +18,12 @@ from .setting_in import SettingIn
 from .things import Things, nowhere
 
 __all__ = [
-    "KindCounts", "counts_of", "doubtful_fields", "findings_of", "links_left", "nothing_to_carry",
+    "KindCounts", "LeftLink", "OtherPlace", "counts_of", "doubtful_fields", "findings_of", "left_links",
+    "links_left", "nothing_to_carry", "other_places",
 ]  # fmt: skip
 
 _SHOWN = 5
+_LISTED = 10_000
 _ENDS = re.compile(
     r"(?:_id|_ref|[a-z](?:Id|ID|Ref))$"
 )  # what fields are called that refer to others
@@ -40,6 +42,57 @@ class KindCounts(Struct, frozen=True):
     matched: int
     bundled: int
     stays: int
+
+
+class OtherPlace(Struct, frozen=True):
+    """A thing that gets the nearest place which holds it, and where that is.
+
+    >>> kl.OtherPlace("ferries", "Otter", 37, 46).x
+    37
+    """
+
+    kind: str
+    name: str
+    x: float
+    z: float
+
+
+class LeftLink(Struct, frozen=True):
+    """A link of something that moves which will lead nowhere, and why.
+
+    >>> kl.LeftLink("crew", "Ada Fenn", "home", "the new game does not have it").field
+    'home'
+    """
+
+    kind: str
+    name: str
+    field: str
+    why: str
+
+
+def other_places(setting: SettingIn) -> tuple[OtherPlace, ...]:
+    """Return all things that get other places, up to a number that somebody reads."""
+    out: list[OtherPlace] = []
+    for kind, places in setting.places.items():
+        moves = places.moved & (setting.fates.state[kind] == MOVED)
+        rows = np.flatnonzero(moves)[: _LISTED - len(out)].tolist()
+        out += [
+            OtherPlace(kind, name, places.x[row].item(), places.z[row].item())
+            for name, row in zip(setting.old.told(kind, rows), rows, strict=True)
+        ]
+    return tuple(out)
+
+
+def left_links(fates: Fates) -> tuple[LeftLink, ...]:
+    """Return all links of what moves that will lead nowhere, up to a number that somebody reads."""
+    out: list[LeftLink] = []
+    for ends in fates.all_ends():
+        link = ends.link
+        for why, which in fates.why_emptied(link, ends.end == EMPTIED).items():
+            rows = link.rows[which][: _LISTED - len(out)].tolist()
+            names = fates.old.told(link.of, rows)
+            out += [LeftLink(link.of, name, link.field, why) for name in names]
+    return tuple(out)
 
 
 def counts_of(fates: Fates) -> tuple[KindCounts, ...]:
@@ -103,6 +156,14 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
             f"{len(elsewhere):,} {'gets' if len(elsewhere) == 1 else 'get'} the nearest place that is free"
             f" and holds such: {', '.join(shown)}{more}",
             where=kind,
+        )
+    for link, lost in nowhere(fates.new):
+        yield Finding.warning(
+            "link-nowhere",
+            f"{link.field}: {count(int(lost.sum()), 'link')} of the new game itself lead"
+            f"{'s' if int(lost.sum()) == 1 else ''} nowhere; if that means none, the card does not say so",
+            where=link.of,
+            remedy="Add the value to `none` of the link in the card.",
         )
     taken = {kind: fates.state[kind] != 0 for kind in old.kinds}
     for link, lost in nowhere(old, taken):

@@ -9,7 +9,7 @@ import click
 from ....places import refusals, write_atomic
 from ....worlds.operations import Transplant
 from ...applying import carry_out
-from ...drawn_transplant import draw_counts
+from ...drawn_transplant import draw_counts, draw_each
 from ...meanings import flag, many, value
 from ...options import placing, storing, writing
 from ...session import Session, refuse_taken
@@ -59,6 +59,8 @@ def command(
     plan = Transplant(old, new, save, fresh, name, also, without, played).plan(session.context)
     if plan.forecast.counts and not session.json:
         draw_counts(session, plan.forecast)
+    if options["lines"] and not session.json:
+        draw_each(session, plan.forecast)
     status = carry_out(session, plan.change, **options)
     if not status and not options["dry_run"] and not session.json and plan.change.actions:
         last = plan.result.rpartition("/")[2]
