@@ -79,6 +79,40 @@ class AddedRows(unittest.TestCase):
                 wanted = _packed([*mine, *(theirs[at] for at in order)], fixed=fixed)
                 self.assertEqual(self.both(one, other, order), wanted)
 
+    def test_texts_in_a_pool_come_along(self) -> None:
+        """An offset means something in its own file only: the text goes into the pool of the other."""
+        layout = Layout.parse(
+            "layout t\nlittle endian\nsize u16\nnames bytes size\n"
+            "rows table u16 { id u16, name pooled u16 of names or 65535 }\n"
+        )
+        for seed in range(40):
+            rng = random.Random(seed)
+            games = []
+            for many in (rng.randrange(4), rng.randrange(1, 5)):
+                pool, rows = b"", b""
+                for _ in range(many):
+                    name = rng.choice((b"reed", b"peat", b"ada"))
+                    rows += struct.pack("<HH", rng.randrange(99), len(pool))
+                    pool += name + b"\0"
+                games.append(struct.pack("<H", len(pool)) + pool + struct.pack("<H", many) + rows)
+            one, other = (LayoutDocument(data, layout) for data in games)
+            wanted = [row["name"] for row in LayoutDocument(games[0], layout).get("rows")]
+            theirs = [row["name"] for row in LayoutDocument(games[1], layout).get("rows")]
+            data = self.both(one, other, list(range(len(theirs))))
+            found = [row["name"] for row in LayoutDocument(data, layout).get("rows")]
+            self.assertEqual(found, wanted + theirs, seed)
+
+    def test_a_row_that_is_put_brings_its_text_into_the_pool(self) -> None:
+        layout = Layout.parse(
+            "layout t\nlittle endian\nsize u16\nnames bytes size\n"
+            "rows table u16 { id u16, name pooled u16 of names or 65535 }\n"
+        )
+        document = LayoutDocument(struct.pack("<HH", 0, 0), layout)
+        rows = [{"id": 4, "name": "reed"}, {"id": 5, "name": None}, {"id": 6, "name": "reed"}]
+        for at, row in enumerate(rows):
+            document.set(("rows", at), row)
+        self.assertEqual(LayoutDocument(document.encode(), layout).get("rows"), rows)
+
     def test_what_is_refused(self) -> None:
         """Other columns, a look at the rows afterwards, a list with something in it."""
         one = decode(b'{"rows": [{"id": 1}], "odd": [1]}', "json")

@@ -212,6 +212,12 @@ class Surroundings(FaultCase):
         told = self.lost(self.plan())
         self.assertTrue(any("bunk_id of hands" in what for what in told["perhaps-a-link"]))
         self.assertTrue(any("purse" in what for what in told["nothing-to-carry"]))
+        self.fresh["tour_count"] = len(self.fresh["tours"]) or 1
+        self.fresh["tours"] = self.fresh["tours"] or [
+            {"key": "k", "who": 1, "name": "t", "legs": [], "after": None}
+        ]
+        told = self.lost(self.plan(name="counted"))
+        self.assertTrue(any("tour_count" in what for what in told["perhaps-a-total"]))
         self.rewrite_card(('at = "rates"', 'at = "raets"'))
         self.raises(kl.FormatError, "raets")
         twice = CARD.replace('at = "hands"', 'at = "boats"')
@@ -338,6 +344,42 @@ class Rooms(Case):
         self.assertIn("boats", self.refused("u8", "u16", "u16", old=200, new=100))
         self.assertIn("sister", self.refused("u16", "u16", "u8", old=200, new=100))
         self.assertEqual(self.refused("u8", "u8", "u8", old=155, new=100), "")
+
+    def test_counts_that_stand_elsewhere_and_texts_in_pools(self) -> None:
+        """What counts the things, and what holds their names, grows with them; the rest is proven to stay."""
+        for nothing in (b"reed", b""):  # of rows without a text there are no columns
+            layout = (
+                "layout n\nlittle endian\nversions 1 to 1 from format\nformat u8\nboats_in_all u16\n"
+                "size u16\nnames bytes size\nday u8\nboats table boats_in_all { id u16, mine u8, sister u16,"
+                " name pooled u16 of names or 65535 }\n"
+            )
+            files = {"narrow.card.toml": _NARROW.encode(), "narrow.layout": layout.encode()}
+            for top, names, build in (
+                ("old", (b"reed", nothing, b"peat"), 1),
+                ("new", (b"eel",), 2),
+            ):
+                pool, rows = b"", b""
+                for n, name in enumerate(names, 1):
+                    rows += struct.pack("<HBHH", n, build == 1, n, len(pool) if name else 65535)
+                    pool += name + b"\0" if name else b""
+                head = struct.pack("<BHH", 1, len(names), len(pool))
+                files[f"{top}/user/{top}"] = head + pool + b"\x07" + rows
+                files |= {
+                    f"{top}/narrow.bin": b"",
+                    f"{top}/version.txt": f"build {build}\n".encode(),
+                }
+            write(self.folder, files)
+            card = kl.Card.load(self.path("narrow.card.toml"))
+            installs = card.open(self.path("old")), card.open(self.path("new"))
+            name = f"made-{nothing.decode()}"
+            plan = kl.transplant(*installs, ledger=self.ledger(), name=name, fresh="new")
+            plan.change.apply(self.ledger())
+            with open(self.path("new", "user", name), "rb") as file:
+                found = card.formats["save"].decode(file.read()).get(())
+            self.assertEqual((found["boats_in_all"], found["day"]), (4, 7))
+            names = [row["name"] for row in found["boats"]]
+            self.assertEqual(names, ["eel", "reed", nothing.decode() or None, "peat"])
+            self.assertEqual([row["sister"] for row in found["boats"]], [1, 2, 3, 4])
 
 
 class Bundles(FaultCase):

@@ -259,6 +259,16 @@ class LayoutDocument(TreeDocument[Item]):
             return True
         return id(field) in self.layout.told
 
+    def follows(self, path: Path) -> bool:
+        """Tell whether a value follows what else is put: it is computed, or counts something."""
+        if self.is_computed(path):
+            return True
+        return bool(self.find(path)) and id(self._node(path).field) in self.layout.sizes
+
+    def is_pool(self, path: Path) -> bool:
+        """Tell whether a value holds the texts of others, and grows with them."""
+        return bool(self.find(path)) and id(self._node(path).field) in self.layout.pools
+
     def to_frame(self, path: Path) -> DataFrame:
         """Return a table as a data frame: a column a field, texts as `str`, what is no value as bytes.
 
@@ -534,6 +544,10 @@ class LayoutDocument(TreeDocument[Item]):
 
     def _append(self, parent: Item, node: Item, path: Path) -> None:
         self._members(parent).append(node)
+        if isinstance(parent.maker, Table):  # texts of the row must find their pool
+            fields = {field.name: field for field in parent.maker.fields(self._version_now())}
+            for member in node.members or ():
+                member.field = fields.get(str(member.key))
         self._mark(node)
 
     def _detach(self, node: Item) -> None:

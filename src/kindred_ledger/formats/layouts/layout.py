@@ -43,6 +43,8 @@ class Layout(Struct, eq=False):
     runs: dict[int, tuple[int, tuple[Field, ...]]] = {}
     reserved: dict[int, tuple[Field, ...]] = {}  # of fields that go to the end: those that follow
     told: set[int] = set()  # the fields that tell where parts lie, by identity
+    sizes: set[int] = set()  # those that tell how long others are, or how many
+    pools: set[int] = set()  # those that texts lie in
 
     @property
     def is_told_by_fit(self) -> bool:

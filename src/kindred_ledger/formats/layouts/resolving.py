@@ -101,6 +101,7 @@ class _Resolver:
         for size in (getattr(kind, "size", None), getattr(kind, "count", None)):
             if isinstance(size, Size) and size.path:
                 self._need(size.path, field, groups)
+                self._layout.sizes |= set(map(id, _found(size.path, groups)))
             if isinstance(size, Size) and size.expression is not None:
                 self._expression(size.expression, field, groups)
         if isinstance(kind, Group):
@@ -133,10 +134,14 @@ class _Resolver:
             self._kind(kind.kind, field, groups, ())
             self._within -= 1
         elif isinstance(kind, Pooled):
-            self.late.append(partial(self._need, kind.pool, field, groups, where="in the file"))
+            self.late.append(partial(self._pool, kind.pool, field, groups))
         elif isinstance(kind, Checksum):
             for path in {place for part in kind.ranges for place in part} - {*_PLACES}:
                 self.late.append(partial(self._need, path, field, groups, where="in the file"))
+
+    def _pool(self, path: str, field: Field, groups: list[Names]) -> None:
+        self._need(path, field, groups, where="in the file")
+        self._layout.pools |= set(map(id, _found(path, groups)))
 
     def _each(self, kind: Any, field: Field, groups: list[Names]) -> Names:
         """Check the columns that tell where parts lie; return what each part can look for in its row."""

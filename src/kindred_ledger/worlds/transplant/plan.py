@@ -31,6 +31,7 @@ from ...statement import Statement
 from ...wording import count
 from .baked import BakedGroup, baked_groups
 from .bundle import Bundle, bundle_of, known_things, mends_of, waiting_things
+from .doubts import doubtful_fields, doubtful_totals, nothing_to_carry
 from .fates import MOVED, Fates
 from .positions import find_places
 from .proof import books_of, prove
@@ -43,11 +44,9 @@ from .telling import (
     LeftLink,
     OtherPlace,
     counts_of,
-    doubtful_fields,
     findings_of,
     left_links,
     links_left,
-    nothing_to_carry,
     other_places,
 )
 from .things import Things, Vocabulary, check_lists, read_things
@@ -287,7 +286,8 @@ class _Transplant:
         findings += self._not_ready(fates)
         fates.settle()
         setting = SettingIn(fates, find_places(fates), self.vocabulary)
-        return _Decided(setting, (*findings, *setting.findings, *findings_of(setting)), baked)
+        findings += [*setting.findings, *findings_of(setting), *doubtful_totals(setting)]
+        return _Decided(setting, tuple(findings), baked)
 
     def _result(self, old: OpenedSave, new: OpenedSave, name: str) -> str:
         """Return the path of the result."""

@@ -11,13 +11,24 @@ from typing import Any
 import numpy as np
 
 from ...errors import BooksUnbalanced, FormatError
-from ...formats import ANY, Document, Values, Words, as_tabular, distinct, format_path, parse_path
+from ...formats import (
+    ANY,
+    Document,
+    LayoutDocument,
+    Path,
+    Values,
+    Words,
+    as_tabular,
+    distinct,
+    format_path,
+    parse_path,
+)
 from ...progress import Task
 from ...statement import Line, Outcome, Statement
 from .fates import BUNDLED, EMPTIED, MOVED, STAYS, TO_MATCHED, TO_MOVED, Fates
 from .setting_in import SettingIn
 from .thing_table import ColumnTable, RecordTable, ThingTable
-from .things import NOTHING, NOWHERE, Link, Things
+from .things import NOTHING, NOWHERE, Link, Things, leaves_beside
 from .totals import Totals
 
 __all__ = ["books_of", "prove"]
@@ -102,7 +113,7 @@ def _fields(table: ThingTable, rows: Any) -> list[str]:
 def _alike(one: ThingTable, rows: Any, other: ThingTable, behind: Any, field: str) -> bool:
     """Tell whether a field has the same values in some rows of two tables."""
     if isinstance(one, ColumnTable) and isinstance(other, ColumnTable):
-        name = field
+        name = str(parse_path(field)[0])
         if name not in other.columns.cells:
             return False
         pair = one.columns.cells[name], other.columns.cells[name]
@@ -214,33 +225,30 @@ def _rest_stays(made: Things, new: Things, setting: SettingIn) -> None:
     rules = new.rules
     changed = {parse_path(path) for path in (*setting.next, *rules.carry)}
     changed |= {parse_path(row.at) for row in rules.totals}
-    tables = {parse_path(rule.at) for rule in rules.things.values()}
-    if rules.terrain is not None:
-        tables.add(parse_path(rules.terrain.at))
-        if not _same_terrain(made.document, new.document, parse_path(rules.terrain.at)):
-            _fail(made, f"{rules.terrain.at} is otherwise than in the new game")
-    before, after = (_leaves(each.document, tables) for each in (new, made))
-    for path in before.keys() | after.keys():
+    terrain = rules.terrain.at if rules.terrain is not None else ""
+    if terrain and not _same_terrain(made.document, new.document, parse_path(terrain)):
+        _fail(made, f"{terrain} is otherwise than in the new game")
+    before, after = ({leaf.path: leaf.text for leaf in leaves_beside(each)} for each in (new, made))
+    for path in dict.fromkeys((*before, *after)):
         if before.get(path) == after.get(path) or any(path[: len(at)] == at for at in changed):
             continue
-        computed = getattr(made.document, "is_computed", None)
-        if computed is None or not computed(path):
+        if not _follows(made.document, new.document, path):
             _fail(made, f"{format_path(path)} is otherwise than in the new game")
-    for path in rules.carry:
-        at = parse_path(path)
-        source = setting.old.document
-        if source.find(at) and made.document.get(at) != source.get(at):
-            _fail(made, f"{path} is not that of the old game")
+    source = setting.old.document
+    for carried in map(parse_path, rules.carry):
+        if source.find(carried) and made.document.get(carried) != source.get(carried):
+            _fail(made, f"{format_path(carried)} is not that of the old game")
 
 
-def _leaves(document: Document, tables: set[Any]) -> dict[Any, str]:
-    tabular = as_tabular(document)
-    found = tabular.leaves(without=tables) if tabular is not None else document.leaves()
-    return {
-        leaf.path: leaf.text
-        for leaf in found
-        if not any(leaf.path[: len(at)] == at for at in tables)
-    }
+def _follows(made: Document, new: Document, path: Path) -> bool:
+    """Tell whether a value is another because of what was set in: a count or checksum, a pool that grew."""
+    if not isinstance(made, LayoutDocument):
+        return False
+    if made.follows(path):
+        return True
+    if not made.is_pool(path) or not new.find(path):
+        return False
+    return bool(made.get(path).startswith(new.get(path)))
 
 
 def _same_terrain(made: Document, new: Document, path: Any) -> bool:

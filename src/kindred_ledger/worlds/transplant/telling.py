@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -10,7 +9,6 @@ import numpy as np
 from msgspec import Struct
 
 from ...finding import Finding
-from ...formats import ANY, parse_path
 from ...wording import count
 from .fates import BUNDLED, EMPTIED, LED_NOWHERE, MOVED, Fates
 from .positions import NO_PLACE
@@ -18,15 +16,12 @@ from .setting_in import SettingIn
 from .things import Things, nowhere
 
 __all__ = [
-    "KindCounts", "LeftLink", "OtherPlace", "counts_of", "doubtful_fields", "findings_of", "left_links",
-    "links_left", "nothing_to_carry", "other_places",
+    "KindCounts", "LeftLink", "OtherPlace", "counts_of", "findings_of", "left_links", "links_left",
+    "other_places",
 ]  # fmt: skip
 
 _SHOWN = 5
 _LISTED = 10_000
-_ENDS = re.compile(
-    r"(?:_id|_ref|[a-z](?:Id|ID|Ref))$"
-)  # what fields are called that refer to others
 
 
 class KindCounts(Struct, frozen=True):
@@ -173,33 +168,6 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
                 "link-nowhere",
                 f"{link.field} of {_named(old, link.of, rows)} led nowhere in the old game already",
                 where=link.of,
-            )
-
-
-def nothing_to_carry(old: Things) -> Iterator[Finding]:
-    """Yield the single values of the player that an old save does not have."""
-    for path in old.rules.carry:
-        if not old.document.find(parse_path(path)):
-            what = f"there is no {path} in the old game: the one of the new game stays"
-            yield Finding.warning("nothing-to-carry", what, where=old.where)
-
-
-def doubtful_fields(old: Things) -> Iterator[Finding]:
-    """Yield fields that are called like a link and for which the card names none: they stay as they are."""
-    rules = old.rules.things
-    called = {parse_path(field)[-1] for rule in rules.values() for field in rule.links}
-    called |= {name.removesuffix("s") for name in rules} - {ANY}
-    for kind, rule in rules.items():
-        known = {str(parse_path(field)[0]) for field in rule.links}
-        known |= {rule.id, rule.name, rule.x, rule.z, *rule.match}
-        for field in old.tables[kind].names():
-            if field in known or not (_ENDS.search(field) or field in called):
-                continue
-            yield Finding.warning(
-                "perhaps-a-link",
-                f"{field} of {kind} is called like a link, and the card names none: it stays as it is",
-                where=old.where,
-                remedy="If it is one, add it to `links` in the card: else it leads elsewhere there.",
             )
 
 

@@ -201,13 +201,21 @@ class ColumnTable(ThingTable):
             if field not in self.columns.cells:
                 where = format_path(self.at)
                 raise FormatError(f"things have no field {field!r}", where=where)
+            self._read[field] = self._loaded(field)
+        return self._read[field]
+
+    def _loaded(self, field: str) -> Any:
+        for way in (self.columns.read, self.columns.distinct):
             try:
-                self._read[field] = self.columns.read(field)
+                return way(field)
             except FormatError:
                 if self.columns.is_nested(field):
                     raise
-                self._read[field] = self.columns.distinct(field)
-        return self._read[field]
+        # Texts where some have none, flags: such are looked at one by one.
+        rows = range(self.count)
+        return Values(
+            np.arange(self.count), [self.document.get((*self.at, n, field)) for n in rows]
+        )
 
     def plain(self, field: str, rows: Iterable[int]) -> list[Any]:
         order = np.fromiter(rows, np.intp)
@@ -395,12 +403,20 @@ def add_things(
 def _columns_for(table: ThingTable, source: ColumnTable) -> Columns | None:
     """Return the columns that things of a source can be added to; None if it must be done one by one."""
     if isinstance(table, ColumnTable):
+        if not table.columns.is_open:
+            return None
         same = table.columns.cells.keys() == source.columns.cells.keys()
         alike = all(
             table.columns.is_nested(name) == source.columns.is_nested(name)
             for name in source.columns.cells
         )
-        return table.columns if same and alike else None
+        # What means something in its own file only must be read; else things are added one by one.
+        told = all(
+            each.columns.is_readable(name)
+            for each in (table, source)
+            for name in each.columns.only_here
+        )
+        return table.columns if same and alike and told else None
     if table.count or not table.document.find(table.at) or not hasattr(table.document, "open_like"):
         return None
     found: Columns | None = table.document.open_like(table.at, source.columns)

@@ -6,7 +6,7 @@ because it says so, or nowhere, and the three are told apart.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Any
 
@@ -17,12 +17,13 @@ from ...cards.transplant_models import LinkTable, ThingsTable, TransplantTable
 from ...cards.transplants import kinds_linked
 from ...errors import FormatError
 from ...finding import Finding
-from ...formats import ANY, Document, Values, Words, format_path, parse_path
+from ...formats import ANY, Document, Leaf, Values, Words, as_tabular, format_path, parse_path
 from ...wording import count
 from .thing_table import ThingTable, Truths, WholeNumbers, open_table
 
 __all__ = [
-    "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "check_lists", "nowhere",
+    "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "check_lists", "leaves_beside",
+    "nowhere",
     "read_things", "space_of",
 ]  # fmt: skip
 
@@ -382,6 +383,19 @@ def _ambiguous(
         where=things.where,
         remedy=f"Say in the card which field tells them apart: `by` of the link {field}.",
     )
+
+
+def leaves_beside(things: Things) -> Iterator[Leaf]:
+    """Yield the single values of a save that are in no list of things, and not of its terrain."""
+    rules = things.rules
+    tables = {parse_path(rule.at) for rule in rules.things.values()}
+    if rules.terrain is not None:
+        tables.add(parse_path(rules.terrain.at))
+    tabular = as_tabular(things.document)
+    found = tabular.leaves(without=tables) if tabular is not None else things.document.leaves()
+    for leaf in found:
+        if not any(leaf.path[: len(at)] == at for at in tables):
+            yield leaf
 
 
 def nowhere(
