@@ -23,7 +23,7 @@ class Watching(unittest.TestCase):
             time.sleep(2.3)
             early = out.getvalue()
             task.advance(500)
-        for word in ("setting in (crew)", "0 of 2,000 things", "0:00:01", "0:00:02"):
+        for word in ("setting in (crew)", "0 of 2,000 things", "after 0:00:01", "after 0:00:02"):
             self.assertIn(word, early)
 
     def test_several_at_once(self) -> None:

@@ -18,7 +18,6 @@ from rich.progress import (
     SpinnerColumn,
     TaskID,
     TextColumn,
-    TimeRemainingColumn,
 )
 from rich.progress import Progress as Bars
 from rich.progress import Task as Row
@@ -50,12 +49,15 @@ class _Amount(ProgressColumn):
         return Text(told + rate)
 
 
-class _Taken(ProgressColumn):
-    """How long it has taken since it began."""
+class _Time(ProgressColumn):
+    """How long it has taken since it began, and how long it will take, once that can be told."""
 
     def render(self, task: Row) -> Text:
-        seconds = int(time.monotonic() - float(task.fields["since"]))
-        return Text(str(timedelta(seconds=seconds)))
+        told = f"after {timedelta(seconds=int(time.monotonic() - float(task.fields['since'])))}"
+        left = task.time_remaining if task.completed else None
+        if left is not None:
+            told += f", {timedelta(seconds=int(left))} left"
+        return Text(told, style="dim")
 
 
 class DrawnProgress(Progress):
@@ -86,9 +88,7 @@ class DrawnProgress(Progress):
                     TextColumn("{task.description}", markup=False),
                     BarColumn(bar_width=24),
                     _Amount(),
-                    _Taken(),
-                    TextColumn("left"),
-                    TimeRemainingColumn(),
+                    _Time(),
                     console=self._console,
                     transient=True,
                 )

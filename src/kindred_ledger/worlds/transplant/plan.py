@@ -26,7 +26,7 @@ from ...ledger import Ledger, Transplanted, not_undone, relation_of
 from ...places import FILE, Node, Place, roots_of
 from ...planning.evidence import Evidence
 from ...planning.first_starts import first_start_of
-from ...progress import Progress
+from ...progress import Progress, Task
 from ...statement import Statement
 from ...wording import count
 from .baked import BakedGroup, baked_groups
@@ -61,6 +61,7 @@ __all__ = [
 ]
 
 _SMALL = 1 << 18  # bytes of a result that is made again sooner than it is kept
+_PARTS = 8  # reading twice, selecting, setting in, writing, reading twice, comparing
 _NAMED = 200  # things that are listed by name for one reason
 
 
@@ -150,8 +151,10 @@ def forecast_transplant(
     >>> kl.forecast_transplant(fleet_install, fresh_install).waiting
     17
     """
-    made = _Transplant(source, target, None, progress or Progress())
-    return made.forecast(save, fresh, choices or TransplantChoices())
+    progress = progress or Progress()
+    with progress.task("long game", total=_PARTS, unit="parts") as whole:
+        made = _Transplant(source, target, None, progress, whole)
+        return made.forecast(save, fresh, choices or TransplantChoices())
 
 
 def transplant(
@@ -180,9 +183,10 @@ def transplant(
     >>> change.summary
     'set 39 things of long.fleet into fresh.fleet, as long.fleet'
     """
-    return _Transplant(source, target, ledger, progress or Progress()).of_save(
-        save, fresh, name, choices or TransplantChoices()
-    )
+    progress = progress or Progress()
+    with progress.task("long game", total=_PARTS, unit="parts") as whole:
+        made = _Transplant(source, target, ledger, progress, whole)
+        return made.of_save(save, fresh, name, choices or TransplantChoices())
 
 
 def set_in_bundle(
@@ -208,14 +212,21 @@ def set_in_bundle(
     >>> later.change.summary
     'set 17 things of a bundle into long.fleet'
     """
-    return _Transplant(target, target, ledger, progress or Progress()).of_bundle(bundle, save)
+    progress = progress or Progress()
+    with progress.task("bundle", total=_PARTS, unit="parts") as whole:
+        return _Transplant(target, target, ledger, progress, whole).of_bundle(bundle, save)
 
 
 class _Transplant:
     def __init__(
-        self, source: Install, target: Install, ledger: Ledger | None, progress: Progress
+        self,
+        source: Install,
+        target: Install,
+        ledger: Ledger | None,
+        progress: Progress,
+        whole: Task,
     ) -> None:
-        self.source, self.target = source, target
+        self.source, self.target, self.whole = source, target, whole
         self.ledger, self.progress = ledger, progress
         self.results = KeptResults(ledger)
         self.vocabulary = Vocabulary()
@@ -281,7 +292,8 @@ class _Transplant:
         findings += Totals(things_new).differing()
         if _conflicts(findings):
             return _Decided(None, tuple(findings), baked)
-        self.progress.check()
+        self.whole.tell("selecting")
+        self.whole.advance()
         fates = Fates(things_old, things_new, select(things_old, choices))
         findings += self._not_ready(fates)
         fates.settle()
@@ -321,9 +333,8 @@ class _Transplant:
         found = self.results.find(key)
         if found is not None:
             return found[1], []
-        with self.progress.task("converting", total=1, unit="saves") as task:
-            made = converted(self.source, old, rules, new.version)
-            task.advance()
+        self.whole.tell("converting")
+        made = converted(self.source, old, rules, new.version)
         data = bytes(made.data)
         if not made.findings:  # what there is to say is said each time
             self.results.keep(Kept.of(key, data, proven=True), data)
@@ -332,15 +343,16 @@ class _Transplant:
     def _read(
         self, install: Install, data: bytes, version: Any, rules: TransplantTable, where: str
     ) -> Things:
-        with self.progress.task("reading", total=len(data), unit="bytes") as task:
+        self.whole.tell(f"reading {where}")
+        self.whole.advance()
+        total = sum(1 + len(rule.links) for rule in rules.things.values())
+        with self.progress.task("reading", total=total, unit="lists") as task:
+            task.tell(where)
             try:
                 document = opened(install, rules, data, version)
             except FormatError as error:
                 raise error.inside(where) from None
-            task.tell(where)
-            things = read_things(document, rules, self.vocabulary, where=where)
-            task.advance(len(data))
-        return things
+            return read_things(document, rules, self.vocabulary, where=where, task=task)
 
     def _not_fresh(self, new: Things, choices: TransplantChoices) -> Iterator[Finding]:
         for text in new.rules.fresh:
@@ -509,11 +521,12 @@ class _Transplant:
         if found is not None:
             data = found[1]
         else:
-            self.progress.check()
+            self.whole.tell("setting in")
+            self.whole.advance()
             setting.carry_out(self.progress)
-            with self.progress.task("writing", total=1, unit="saves") as task:
-                data = encode_unread(setting.new.document)
-                task.advance()
+            self.whole.tell("writing")
+            self.whole.advance()
+            data = encode_unread(setting.new.document)
             self.results.keep(Kept.of(key, data, proven=False), data)
         statements = self._proven(setting, new, data)
         made = Kept.of(key, data, statements, proven=True)
@@ -528,6 +541,8 @@ class _Transplant:
             raise BooksUnbalanced(
                 f"what was made cannot be read again: {error.what}", where=error.where
             ) from error
+        self.whole.tell("comparing")
+        self.whole.advance()
         total = len(made.kinds) + len(made.links)
         with self.progress.task("comparing", total=total, unit="lists") as task:
             prove(made, setting.old, again, setting, task)

@@ -18,6 +18,7 @@ from ...cards.transplants import kinds_linked
 from ...errors import FormatError
 from ...finding import Finding
 from ...formats import ANY, Document, Leaf, Values, Words, as_tabular, format_path, parse_path
+from ...progress import Task
 from ...wording import count
 from .thing_table import ThingTable, Truths, WholeNumbers, open_table
 
@@ -169,10 +170,12 @@ def read_things(
     *,
     where: str,
     partial: bool = False,
+    task: Task | None = None,
 ) -> Things:
     """Read the things of a save, and resolve the links between them; `where` is what it is called.
 
-    `partial`: of some things only what they are known by is there, as in a bundle.
+    `partial`: of some things only what they are known by is there, as in a bundle. `task` advances by one
+    for each list of things, and for each field that is a link.
 
     Raises:
         FormatError: a list is no list, or what should be an id is none.
@@ -180,6 +183,9 @@ def read_things(
     things = Things(document, rules, where)
     try:
         for kind in things.kinds:
+            if task is not None:
+                task.tell(f"{where}: {kind}")
+                task.advance()
             things.tables[kind] = _opened(document, kind, rules.things[kind])
         for kind in things.kinds:
             if rules.things[kind].id:
@@ -190,6 +196,9 @@ def read_things(
                     if partial and not things.tables[kind].has(field):
                         continue
                     _check_field(things, kind, field)
+                    if task is not None:
+                        task.tell(f"{where}: {field} of {kind}")
+                        task.advance()
                     things.links.append(_read_link(things, kind, field, table, vocabulary))
     except FormatError as error:
         raise error.inside(where) from None
