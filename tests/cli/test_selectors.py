@@ -62,6 +62,17 @@ world census fens/game --against zzz --card fens/fens.card.toml
 world census fens/game --landmark zzz@1,1 --card fens/fens.card.toml
 world helper fens/game zzz --card fens/fens.card.toml
 world helper fens/game bellkeeper --skip zzz --card fens/fens.card.toml
+world baked zzz fleets/new --card fleets/fleets.card.toml
+world baked fleets/old fleets/new --save zzz --card fleets/fleets.card.toml
+world baked fleets/old fleets/new --fresh zzz --card fleets/fleets.card.toml
+world transplant fleets/old zzz --card fleets/fleets.card.toml
+world transplant fleets/old fleets/new --save zzz --card fleets/fleets.card.toml
+world transplant fleets/old fleets/new --fresh zzz --card fleets/fleets.card.toml
+world transplant fleets/old fleets/new --also "crew:zzz*" --card fleets/fleets.card.toml
+world transplant fleets/old fleets/new --without "zzz:*" --card fleets/fleets.card.toml
+world bundle fleets/new zzz.json --card fleets/fleets.card.toml
+world bundle fleets/new --save zzz --card fleets/fleets.card.toml
+world started fleets/new --save zzz --card fleets/fleets.card.toml
 shelf assemble zzz --into new
 shelf assemble downloads/mossferry-2.0.zip --into new --first "zzz*"
 switch zzz
@@ -136,7 +147,7 @@ WITHOUT = {
 
 
 class Selectors(PlayCase):
-    fens = True
+    fens = fleets = True
 
     def test_what_fits_nothing_is_status_2(self) -> None:
         """In every command, for every selector, with what was typed in the message; nothing is written."""

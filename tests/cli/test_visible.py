@@ -101,6 +101,10 @@ world remap game NOTE --inert NOTE
 world reinstate game --world NOTE
 world census game --landmark NOTE
 world helper game NOTE --skip NOTE
+world baked game plain --save NOTE
+world transplant game plain --without NOTE
+world bundle game NOTE
+world started game --save NOTE
 file patch identify NOTE NOTE
 file patch make saves.sav run --out NOTE.patches
 card route --card hostile.card.toml save

@@ -27,11 +27,12 @@ class Story(Case):
         self.assertIn("7 mods were refused.", told)
         self.assertIn("opened   delta.route: 6 things of piers-1.2, piers-2.0", told)
         self.assertEqual(told.count("nothing is scrambled, nothing stripped"), 2)
+        self.assertIn("opened   long.fleet: day 2601, 2,000 ferries and 16,000 hands", told)
         self.assertIn("That was it.", told)
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)
         again = kindred("history", "--json", folder=self.path("play"))
-        self.assertEqual(len(json.loads(again.stdout)["changes"]), 39)
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 45)
 
     def test_a_folder_in_use_is_left_alone(self) -> None:
         """The play area is never built over something."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import unittest
@@ -138,6 +139,10 @@ class Stories(FleetsCase):
         self.assertEqual(fares["peat.price"], ("4", "6"))
         self.assertEqual(fares["rope.price"], (None, "5"))
         self.assertEqual(told["counts"], [])
+        shutil.rmtree(self.path("new", "userdata"))
+        shutil.make_archive(self.path("fleets-2.1"), "zip", self.path("new"))
+        again = self.kindred("world", "baked", "old", "fleets-2.1.zip", status=1)["forecast"]
+        self.assertEqual(again["baked"], told["baked"])
 
 
 if __name__ == "__main__":

@@ -79,7 +79,8 @@ def draw_ways(session: Session, told: TransplantForecast, command: str) -> None:
     session.out.print("\nThree ways on:", style="bold")
     for number, (name, costs) in enumerate(_ways(told), 1):
         session.out.hang(f"  {number}. {name}: ", costs, style="default")
-    session.out.print(f"     {command}", style="cyan")
+    if told.counts:
+        session.out.print(f"     {command}", style="cyan")
 
 
 def _ways(told: TransplantForecast) -> list[tuple[str, str]]:

@@ -254,7 +254,7 @@ class SetInBundle(Operation, frozen=True, tag="set in bundle"):
             if relation.bundle and is_called(relation.save, self.save):
                 return read_bundle(relation.bundle, where=f"the change {record.id}")
         raise UsageError(
-            "nothing waits to be set into a save of this install",
+            f"nothing waits to be set into {self.save or 'a save'} of this install",
             where=target.place.location,
             remedy="Name the file of the bundle, if there is one.",
         )

@@ -43,7 +43,7 @@ class BakedGroup(Struct, frozen=True):
 
     >>> fares = kl.forecast_transplant(fleet_install, fresh_install).baked[0]
     >>> fares.source, [each.name for each in fares.differing]
-    ('the fresh save', ['peat.price', 'letters.price', 'tallow.price', 'rope.price'])
+    ('fresh.fleet', ['peat.price', 'letters.price', 'tallow.price', 'rope.price'])
     """
 
     name: str
@@ -64,8 +64,11 @@ def baked_groups(
     build: Install | None,
     *,
     where: str = "",
+    new_name: str = "",
 ) -> tuple[BakedGroup, ...]:
     """Return what is baked into a save, beside a save that the new build made, or the build's own files.
+
+    `where` is what the save is called, `new_name` the one that the new build made.
 
     Raises:
         FormatError: a file of the build cannot be read, or a record has no key.
@@ -80,7 +83,7 @@ def baked_groups(
                 remedy=f"Put `at` of the group {row.name} of `baked` in the card right.",
             )
         before = _values(old, row.at, row)
-        after, source = _new_values(row, new, build)
+        after, source = _new_values(row, new, build, new_name)
         names = dict.fromkeys((*before, *after))
         fields = tuple(
             BakedField(name, before.get(name), after.get(name) if source else before.get(name))
@@ -91,10 +94,10 @@ def baked_groups(
 
 
 def _new_values(
-    row: BakedTable, new: Document | None, build: Install | None
+    row: BakedTable, new: Document | None, build: Install | None, name: str
 ) -> tuple[Mapping[str, str], str]:
     if new is not None and new.find(parse_path(row.at)):
-        return _values(new, row.at, row), "the fresh save"
+        return _values(new, row.at, row), name
     if build is None or row.build is None:
         return {}, ""
     path = row.build.file.lstrip("/")

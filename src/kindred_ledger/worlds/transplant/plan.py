@@ -283,7 +283,12 @@ class _Transplant:
         things_old = self._read(self.target, data, new.version, rules, old.name)
         things_new = self._read(self.target, new.data, new.version, rules, new.name)
         baked = baked_groups(
-            things_old.document, rules, things_new.document, self.target, where=old.name
+            things_old.document,
+            rules,
+            things_new.document,
+            self.target,
+            where=old.name,
+            new_name=new.name,
         )
         check_lists(things_old, things_new)
         findings += [*things_old.findings, *things_new.findings]
@@ -416,7 +421,7 @@ class _Transplant:
             findings += [Finding.note("link-elsewhere", each, where=new.path) for each in told]
             setting = SettingIn(fates, places, self.vocabulary, mends)
             findings += [*setting.findings, *findings_of(setting, again=True)]
-        old = OpenedSave(bundle.out_of, b"", new.version)
+        old = OpenedSave("a bundle", b"", new.version)
         key = key_of(self.target, "bundle", bundle.digest, blake3(new.data).digest())
         texts = {
             "rules": bundle.rules,

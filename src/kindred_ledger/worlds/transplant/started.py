@@ -76,7 +76,7 @@ def first_start(install: Install, *, ledger: Ledger, save: str = "") -> StartSta
     if len(found) != 1:
         names = ", ".join(relation.save for _, relation in found)
         raise UsageError(
-            "say which save is meant" if found else "nothing was set into a save of this install",
+            "say which save is meant" if found else f"nothing was set into {save or 'a save'} here",
             where=install.place.location,
             remedy=f"There are: {names}." if found else "See kindred world transplant.",
         )
