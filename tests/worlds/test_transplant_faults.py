@@ -242,6 +242,16 @@ class Surroundings(FaultCase):
             boats = counts["boats"].moved + counts["boats"].bundled
             self.assertEqual(boats, len(wanted), text)
 
+    def test_a_port_of_mine_that_the_new_game_has_too(self) -> None:
+        """It moves, as it is mine; that there are two of the name then is told."""
+        name = self.fresh["world"]["ports"][0]["name"]
+        self.rewrite_card(('match = ["name"]', f'match = ["name"]\nmine = "name == \'{name}\'"'))
+        plan = self.plan()
+        self.assertIn(name, self.lost(plan)["named-alike"][0])
+        plan.change.apply(self.ledger(), allow_loss=True)
+        names = [port["name"] for port in self.got("new/long")["world"]["ports"]]
+        self.assertEqual(names.count(name), 2)
+
     def test_our_own_write_is_no_start(self) -> None:
         """Evidence that the save is newer: only what the game writes counts."""
         evidence = 'first_start = [{ file = "/user/{save}", newer = true }]'

@@ -54,11 +54,14 @@ def select(things: Things, choices: TransplantChoices) -> Selected:
         table, rule = things.tables[kind], things.rule(kind)
         none = np.zeros(table.count, np.bool_)
         mine[kind] = table.where(rule.mine) if rule.mine else none
-    _named(things, choices.also, mine, True)
-    left = {kind: np.zeros(things.count(kind), np.bool_) for kind in things.kinds}
+    left, named = (
+        {kind: np.zeros(things.count(kind), np.bool_) for kind in things.kinds} for _ in range(2)
+    )
+    _named(things, choices.also, named, True)
     _named(things, choices.without, left, False)
+    _leave_along(things, left, named)
     for kind in things.kinds:
-        mine[kind] = mine[kind] & ~left[kind]
+        mine[kind] = (mine[kind] | named[kind]) & ~left[kind]
     taken = {kind: found.copy() for kind, found in mine.items()}
     _follow(things, taken, left)
     return Selected(taken, mine)
@@ -79,6 +82,23 @@ def _follow(things: Things, taken: dict[str, Truths], left: dict[str, Truths]) -
                     more |= _take(taken[kind], left[kind], to[taken[link.of][rows]])
                 if along:
                     more |= _take(taken[link.of], left[link.of], rows[taken[kind][to]])
+
+
+def _leave_along(things: Things, left: dict[str, Truths], named: dict[str, Truths]) -> None:
+    """Leave out what goes with what is left out, unless it was named itself, until nothing more is."""
+    more = any(each.any() for each in left.values())
+    while more:
+        more = False
+        for link in things.links:
+            if link.field not in things.rule(link.of).together:
+                continue
+            for number in link.kinds:
+                some = link.leads_to(number)
+                along = np.zeros(things.count(link.of), np.bool_)
+                along[link.rows[some]] = left[things.kinds[number]][link.row[some]]
+                along &= ~left[link.of] & ~named[link.of]
+                left[link.of] |= along
+                more |= bool(along.any())
 
 
 def _take(taken: Truths, left: Truths, rows: WholeNumbers) -> bool:

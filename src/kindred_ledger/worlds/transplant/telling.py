@@ -11,6 +11,7 @@ from msgspec import Struct
 from ...finding import Finding
 from ...wording import count
 from .fates import BUNDLED, EMPTIED, LED_NOWHERE, MOVED, Fates
+from .matching import match_things
 from .positions import NO_PLACE
 from .setting_in import SettingIn
 from .things import Things, nowhere
@@ -137,6 +138,15 @@ def findings_of(setting: SettingIn, *, again: bool = False) -> Iterator[Finding]
                 yield Finding.warning("link-nowhere", what, where=link.of)
             else:
                 yield Finding.loss("link-left", what, where=link.of)
+    for kind in old.kinds:
+        moving = np.flatnonzero(fates.state[kind] == MOVED)
+        keys = old.rule(kind).match
+        if keys and len(moving):
+            there = match_things(old.tables[kind], moving, fates.new.tables[kind], keys) >= 0
+            if there.any():
+                named = _named(old, kind, moving[there].tolist())
+                what = f"{named}: the new game has such, too, and both will be there"
+                yield Finding.warning("named-alike", what, where=kind)
     for kind, places in setting.places.items():
         elsewhere = np.flatnonzero(places.moved & (fates.state[kind] == MOVED)).tolist()
         if not elsewhere:
