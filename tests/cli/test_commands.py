@@ -364,6 +364,21 @@ class Terminal(OnScreen, PlayCase):
 
 
 class StartUp(Case):
+    @unittest.skipIf(os.name == "nt", "a folder in use is not deleted there")
+    def test_a_folder_that_was_deleted_meanwhile(self) -> None:
+        """Whoever stands in it is told so, and no program breaks."""
+        write(self.folder, {"kept/a.txt": b"1"})
+        script = 'cd gone && rmdir ../gone && exec "$0" -m kindred_ledger.cli.main "$@"'
+        for args, word in ((["scan"], "was deleted"), ([], "was deleted"), (["entries", "--ledger",
+                           self.path("none")], "no ledger here"), (["--help"], "keep")):  # fmt: skip
+            os.makedirs(self.path("gone"), exist_ok=True)
+            done = subprocess.run(
+                ["sh", "-c", script, sys.executable, *args], cwd=self.folder, check=False,
+                capture_output=True, text=True,
+            )  # fmt: skip
+            self.assertIn(word, done.stdout + done.stderr)
+            self.assertNotIn("Traceback", done.stderr)
+
     def test_names_and_paths_with_signs_are_shown_as_they_are(self) -> None:
         """Brackets and percent signs in a name are no markup."""
         write(self.path("[red]place"), {"a[1].txt": b"1"})

@@ -24,6 +24,7 @@ __all__ = [
     "files",
     "findings",
     "heading",
+    "here",
     "listed",
     "local",
     "moment",
@@ -58,16 +59,24 @@ def moment(when: str) -> str:
 
 def short(path: str) -> str:
     """Return a path as it is shown: relative where it lies below the working folder."""
-    if not os.path.isabs(path):
+    if not os.path.isabs(path) or not here():
         return path
     inner = os.path.relpath(path)
     return path if inner.startswith("..") else inner
 
 
+def here() -> str:
+    """Return the working folder; "" if it was deleted meanwhile."""
+    try:
+        return os.getcwd()
+    except OSError:
+        return ""
+
+
 def local(text: str) -> str:
     """Return a text in the words of the command line: its options, and paths as seen from here."""
-    here = os.path.join(os.getcwd(), "")
-    return as_options(text.replace(here, "") if len(here) > 1 else text)
+    inside = os.path.join(here(), "")
+    return as_options(text.replace(inside, "") if len(inside) > 1 else text)
 
 
 def heading(console: Page, text: str, aside: str = "") -> None:

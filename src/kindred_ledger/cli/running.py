@@ -12,11 +12,11 @@ from typing import Any
 
 import click
 
-from ..errors import KindredError
+from ..errors import KindredError, UsageError
 from ..os_names import json_bytes
 from ..places import refusals
 from .catalog import command_in
-from .drawing import local
+from .drawing import here, local
 from .group import whole
 from .page import Page
 from .speaking import speaking
@@ -63,6 +63,11 @@ def run(args: list[str]) -> int:
         full = KindredError("this takes more memory than there is", remedy="Close other programs.")
         return _tell(args, full, as_json=as_json)
     except KindredError as error:
+        if not here() and not error.where:
+            error = UsageError(
+                "the folder you are in was deleted or moved",
+                remedy="Change to another one, and say it again.",
+            )
         return _tell(args, error, as_json=as_json)
 
 
