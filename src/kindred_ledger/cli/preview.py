@@ -153,10 +153,11 @@ def _draw_groups(page: Page, lines: Iterable[Line]) -> None:
         if line.reason or line.outcome not in _SAME:
             groups.setdefault((line.outcome, line.reason), []).append(line)
     ordered = sorted(groups.items(), key=lambda group: _URGENCY[group[0][0].value])
+    wide = _widest(of_one for _, of_one in ordered[:_MOST_GROUPS])
     for (outcome, reason), of_one in ordered[:_MOST_GROUPS]:
         number = sum(line.count for line in of_one)
         names = drawing.examples([line.item for line in of_one])
-        start, style = f"  {outcome.value:<10}{number:>6,}  ", _STYLES[outcome.value]
+        start, style = f"  {outcome.value:<10}{number:>{wide},}  ", _STYLES[outcome.value]
         if 0 < page.width < NARROW:
             start = f"  {number:,} {outcome.value}: "
         if reason.startswith("moved to "):  # a sentence
@@ -183,11 +184,17 @@ def _draw_edits(page: Page, books: Statement, singly: Iterable[Line] | None) -> 
     groups: dict[str, list[Line]] = {}
     for line in books.lines:
         groups.setdefault(line.reason, []).append(line)
+    wide = _widest(groups.values())
     for some in groups.values():
         number = sum(line.count for line in some)
         names = drawing.examples([line.item for line in some])
-        start = f"  {_fate(some[0]):<12}{number:>6,}  "
+        start = f"  {_fate(some[0]):<12}{number:>{wide},}  "
         page.hang(start, _why(some[0]), style=_FATES.get(_fate(some[0]), "default"), aside=names)
+
+
+def _widest(groups: Iterable[list[Line]]) -> int:
+    """Return how wide the numbers of groups are, so that they stand below each other."""
+    return max([6, *(len(f"{sum(line.count for line in each):,}") for each in groups)])
 
 
 def _fate(line: Line) -> str:
