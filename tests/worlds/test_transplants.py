@@ -8,9 +8,36 @@ from typing import Any
 
 import kindred_ledger as kl
 from kindred_ledger.places import read_bytes
-from tests.worlds.voyages import CARD, VoyageCase, add, begin, mine
+from tests.worlds.voyages import CARD, Game, VoyageCase, add, begin, mine
 
 _GAMES = 12
+
+
+def keyed(game: Game) -> Game:
+    """Return a game whose hands and tours stand under their ids, with links to hands as texts."""
+    hands = {str(row["id"]): {k: v for k, v in row.items() if k != "id"} for row in game["hands"]}
+    for number, row in enumerate(hands.values()):
+        none = ("", "nobody")[number % 2]
+        row["friend"] = none if row["friend"] is None else str(row["friend"])
+    tours = {row["key"]: {k: v for k, v in row.items() if k != "key"} for row in game["tours"]}
+    return {**game, "hands": hands, "tours": tours}
+
+
+def unkeyed(game: Game) -> Game:
+    """Return it with lists again."""
+    hands = [
+        {
+            **row,
+            "id": int(key),
+            "friend": None if row["friend"] in ("", "nobody") else int(row["friend"]),
+        }
+        for key, row in game["hands"].items()
+    ]
+    return {
+        **game,
+        "hands": hands,
+        "tours": [{**row, "key": key} for key, row in game["tours"].items()],
+    }
 
 
 class Laws(VoyageCase):
@@ -193,6 +220,31 @@ class Laws(VoyageCase):
                     choices=kl.TransplantChoices(without=(wrong,)),
                 )  # fmt: skip
             self.assertTrue(raised.exception.remedy)
+
+    def test_things_that_are_known_by_the_keys_of_a_mapping(self) -> None:
+        """And links that are numbers written as texts: there and back the same, and texts stay texts."""
+        self.rewrite_card(
+            ('at = "hands"\nid = "id"', 'at = "hands"\nid = "@key"'),
+            ('at = "tours"\nid = "key"', 'at = "tours"\nid = "@key"'),
+            ('friend = { to = "hands" }', 'friend = { to = "hands", none = ["", "nobody"] }'),
+        )  # fmt: skip
+        for seed in range(_GAMES):
+            rng, old, fresh = self.games(seed)
+            before = mine(old)
+            self.put("old/long", keyed(old))
+            self.put("new/fresh", keyed(fresh), indent=rng.choice((None, 1)))
+            self.moved("old", "new")
+            there = self.got("new/long")
+            self.assertTrue(all(isinstance(row["friend"], str) for row in there["hands"].values()))
+            self.assertEqual(mine(unkeyed(there)), before, seed)
+            again = begin(rng, build=1, player=rng.randrange(1, 4))
+            self.gone("old/long")
+            self.put("old/again", keyed(again))
+            self.gone("new/fresh")
+            self.moved("new", "old", save="long")
+            self.assertEqual(mine(unkeyed(self.got("old/long"))), before, seed)
+            for name in ("old/long", "old/again", "new/long"):
+                self.gone(name)
 
     def test_records_that_are_not_written_alike(self) -> None:
         """A field that only some have, one more that the new game has not: taken one by one, all the same."""

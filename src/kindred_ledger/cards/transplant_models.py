@@ -39,12 +39,12 @@ class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only
 class ThingsTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
     """`[transplants.NAME.things.KIND]`: one kind of things: the records of a list at `at`.
 
-    `id` is the field of their ids, which are of the `space`; `next` the path of the number the game gives
-    next. `name` is what people know one by. `mine` is an expression that says whether one is the player's.
-    Those whose link `with` leads to what is taken are taken, too. `when_linked` says what becomes of one
-    that something taken refers to: "bring" it, "match" it in the new surroundings by the fields `match`, or
-    "leave" it. `same` is an expression that holds of one thing in either save, such as the player's
-    company: those two are the same one.
+    `id` is the field of their ids, or "@key" where the things are the values of a mapping; they are of the
+    `space`; `next` the path of the number the game gives next. `name` is what people know one by. `mine` is
+    an expression that says whether one is the player's. Those whose link `with` leads to what is taken are
+    taken, too. `when_linked` says what becomes of one that something taken refers to: "bring" it, "match"
+    it in the new surroundings by the fields `match`, or "leave" it. `same` is an expression that holds of
+    one thing in either save, such as the player's company: those two are the same one.
 
     `x` and `z` are fields of its position, which must be `on` one of these values of the terrain, no
     further than `within` away; `near` is a link whose move it follows; of things that stand `alone` there

@@ -147,7 +147,7 @@ def _plain(table: ThingTable, row: int, path: Any) -> Any:
     if isinstance(table, RecordTable):
         return table.records[row].get(path[0])
     document = table.document
-    where = (*table.at, row, path[0])
+    where = (*table.path_of(row), path[0])
     return document.get(where) if document.find(where) else None
 
 

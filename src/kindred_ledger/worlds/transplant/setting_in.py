@@ -22,7 +22,7 @@ from ...wording import count
 from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates
 from .positions import Positions
 from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things
-from .things import NOWHERE, Link, Vocabulary, space_of
+from .things import NOTHING, NOWHERE, Link, Vocabulary, space_of
 from .totals import Totals, open_again
 
 __all__ = ["Mend", "SettingIn"]
@@ -202,6 +202,8 @@ class SettingIn:
 
     def _values(self, link: Link, numbers: WholeNumbers, emptied: Any) -> Any:
         """Return ids as the file has them: `(m,)`."""
+        if link.texts is not None:
+            return self._texts(link, numbers, emptied)
         none = link.table.none[0] if link.table.none else None
         named = link.ids.named
         if not named and not link.ids.empty.any() and (type(none) is int or not emptied.any()):
@@ -218,11 +220,26 @@ class SettingIn:
             if named
             else numbers.tolist()
         )
-        for at in np.flatnonzero(link.ids.empty & (link.kind == -1)).tolist():
+        for at in np.flatnonzero(link.ids.empty & (link.kind == NOTHING)).tolist():
             plain[at] = None
         for at in np.flatnonzero(emptied).tolist():
             plain[at] = none
         return plain
+
+    def _texts(self, link: Link, numbers: WholeNumbers, emptied: Any) -> list[Any]:
+        """Return numbers as the texts they are in the file; what leads nowhere as it stands there."""
+        assert link.texts is not None
+        none = link.table.none[0] if link.table.none else None
+        was = [self.vocabulary.values[code] for code in link.texts.numbers.tolist()]
+        out: list[Any] = [
+            text if nothing else str(number)
+            for text, number, nothing in zip(
+                was, numbers.tolist(), (link.kind == NOTHING).tolist(), strict=True
+            )
+        ]
+        for at in np.flatnonzero(emptied).tolist():
+            out[at] = none
+        return out
 
     # ---- into the save -----------------------------------------------------------------------
 
@@ -266,6 +283,9 @@ class SettingIn:
         """Have links of the new game lead to what was set in."""
         at = np.searchsorted(self.order[mend.kind], mend.leads_to)
         values = self.values_of(mend.kind, self.ids[mend.kind][at])
+        links = [e for e in self.new.links_of(mend.of) if e.field == mend.field]
+        if any(link.texts is not None for link in links):
+            values = [str(value) for value in values]
         table = self.new.tables[mend.of]
         if isinstance(table, ColumnTable) and table.columns.is_open:
             distinct = table.columns.distinct(mend.field)
@@ -275,7 +295,7 @@ class SettingIn:
             table.columns.write(mend.field, Values(np.arange(len(plain)), plain))
             return
         for row, value in zip(mend.rows.tolist(), values, strict=True):
-            self.new.document.set((*table.at, row, *parse_path(mend.field)), value)
+            self.new.document.set((*table.path_of(row), *parse_path(mend.field)), value)
 
     def values_of(self, kind: str, numbers: WholeNumbers) -> list[Any]:
         """Return ids of a kind as the file has them."""

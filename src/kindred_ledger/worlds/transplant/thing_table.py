@@ -7,6 +7,7 @@ in columns.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from copy import deepcopy
 from decimal import Decimal
@@ -33,8 +34,19 @@ from ...formats import (
 )
 from ...formats.expressions import MISSING, Expression, Scope, column_of
 
-__all__ = ["ColumnTable", "RecordTable", "ThingTable", "Truths", "WholeNumbers", "open_table"]
+__all__ = [
+    "KEY",
+    "ColumnTable",
+    "RecordTable",
+    "ThingTable",
+    "Truths",
+    "WholeNumbers",
+    "is_number",
+    "open_table",
+]
 
+KEY = "@key"  # in place of a field: the key that a thing has in a mapping
+_NUMBER = re.compile(r"0|[1-9][0-9]{0,17}")
 WholeNumbers = npt.NDArray[np.int64]
 Truths = npt.NDArray[np.bool_]
 
@@ -81,9 +93,17 @@ class ThingTable:
         """Return some things as plain values, each a record of its own."""
         raise NotImplementedError
 
+    def path_of(self, row: int) -> Path:
+        """Return the path of a thing."""
+        return (*self.at, row)
+
     def name_of(self, row: int, field: str = "") -> str:
         """Return the path of a thing, or of a field of it, as people write it."""
-        return format_path((*self.at, row, *(parse_path(field) if field else ())))
+        return format_path((*self.path_of(row), *(parse_path(field) if field else ())))
+
+    def add(self, at: int, record: dict[str, Any]) -> None:
+        """Put one more thing into the save, as the one of that number behind those that are there."""
+        self.document.set((*self.at, self.count + at), record)
 
     # ---- what follows from these -------------------------------------------------------------
 
@@ -300,6 +320,37 @@ class RecordTable(ThingTable):
         return [deepcopy(self.records[row]) for row in rows]
 
 
+class KeyedTable(RecordTable):
+    """Things that are the values of a mapping, known by their keys: `KEY` is the field of those here.
+
+    A key that is a whole number, as people write it, is that number.
+    """
+
+    def __init__(self, document: Document, kind: str, at: Path, things: dict[str, Any]) -> None:
+        self.keys = list(things)
+        records = [
+            {KEY: _as_key(key), **each} if isinstance(each, dict) else each
+            for key, each in things.items()
+        ]
+        super().__init__(document, kind, at, records)
+
+    def path_of(self, row: int) -> Path:
+        return (*self.at, self.keys[row])
+
+    def add(self, at: int, record: dict[str, Any]) -> None:
+        key = str(record.pop(KEY))
+        self.document.set((*self.at, key), record)
+
+
+def is_number(text: Any) -> bool:
+    """Tell whether a text is a whole number as people write it."""
+    return isinstance(text, str) and _NUMBER.fullmatch(text) is not None
+
+
+def _as_key(text: str) -> int | str:
+    return int(text) if is_number(text) else text
+
+
 def _at(value: Any, path: Sequence[str | int]) -> Any:
     """Return what lies at a path of plain values."""
     for part in path:
@@ -349,19 +400,28 @@ def open_table(
     Raises:
         FormatError: no list of records is there.
     """
-    path = parse_path(at)
+    path, wanted = parse_path(at), tuple(singles)
     if not document.find(path):
-        return RecordTable(document, kind, path, [])
+        keyed = KEY in wanted
+        return (
+            KeyedTable(document, kind, path, {}) if keyed else RecordTable(document, kind, path, [])
+        )
     tabular = as_tabular(document)
     columns = tabular.open_columns(path) if tabular is not None else None
     if columns is not None:
-        plain = all(len(parse_path(field)) == 1 for field in singles)
+        plain = all(len(parse_path(field)) == 1 for field in wanted)
         nested = all(_is_nested(columns, parse_path(field)) for field in lists)
         if plain and nested:
             return ColumnTable(document, kind, path, columns)
     records = document.get(path)
+    if isinstance(records, dict) and KEY in wanted:
+        return KeyedTable(document, kind, path, records)
     if not isinstance(records, list):
-        raise FormatError(f"expected a list of {kind}", where=at)
+        raise FormatError(
+            f"expected a list of {kind}",
+            where=at,
+            remedy=f'If they are the values of a mapping, say `id = "{KEY}"` in the card.',
+        )
     return RecordTable(document, kind, path, records)
 
 
@@ -394,10 +454,11 @@ def add_things(
     tabular = as_tabular(table.document)
     if tabular is not None and isinstance(table, ColumnTable):
         tabular.close_columns(table.at)
+    put = {name: _as_list(each) if isinstance(each, Words) else each for name, each in put.items()}
     for at, record in enumerate(source.taken(order.tolist())):
         for field, values in put.items():
             _put(record, parse_path(field), values, at, source)
-        table.document.set((*table.at, table.count + at), record)
+        table.add(at, record)
 
 
 def _columns_for(table: ThingTable, source: ColumnTable) -> Columns | None:
@@ -417,6 +478,8 @@ def _columns_for(table: ThingTable, source: ColumnTable) -> Columns | None:
             for name in each.columns.only_here
         )
         return table.columns if same and alike and told else None
+    if isinstance(table, KeyedTable):
+        return None
     if table.count or not table.document.find(table.at) or not hasattr(table.document, "open_like"):
         return None
     found: Columns | None = table.document.open_like(table.at, source.columns)

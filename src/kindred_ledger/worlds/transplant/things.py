@@ -20,7 +20,7 @@ from ...finding import Finding
 from ...formats import ANY, Document, Leaf, Values, Words, as_tabular, format_path, parse_path
 from ...progress import Task
 from ...wording import count
-from .thing_table import ThingTable, Truths, WholeNumbers, open_table
+from .thing_table import ThingTable, Truths, WholeNumbers, is_number, open_table
 
 __all__ = [
     "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "check_lists", "leaves_beside",
@@ -71,7 +71,8 @@ class Link(Struct, eq=False, dict=True):
     """A field of one kind of things that leads to others: `(m,)` links.
 
     `rows` is which thing each is of; `ids` what stands there. `kind` is the number of the kind it leads to,
-    or `NOTHING`, or `NOWHERE`; `row` which thing of that kind. `is_list`: a thing has a list of them.
+    or `NOTHING`, or `NOWHERE`; `row` which thing of that kind. `is_list`: a thing has a list of them. `texts`
+    are the ids as they stand there, where they are numbers written as texts.
     """
 
     of: str
@@ -82,6 +83,7 @@ class Link(Struct, eq=False, dict=True):
     kind: WholeNumbers
     row: WholeNumbers
     is_list: bool
+    texts: Ids | None = None
 
     @cached_property
     def kinds(self) -> list[int]:
@@ -335,10 +337,13 @@ def _read_link(
         ids = as_ids(values, vocabulary)
     except FormatError as error:
         raise FormatError(error.what, where=format_path((*source.at, ANY, *at))) from None
+    numbers = _as_numbers(things, table, ids, vocabulary)
+    texts, ids = (ids, numbers) if numbers is not None else (None, ids)
     none = ids.empty.copy()
     for value in table.none:
         # Of a field that holds numbers a text is no value, and the other way round.
-        code = vocabulary.codes([value])[0] if ids.named else value if type(value) is int else None
+        plain = int(value) if texts is not None and is_number(value) else value
+        code = vocabulary.codes([value])[0] if ids.named else plain if type(plain) is int else None
         if code is not None:
             none |= ids.numbers == code
     kind = np.full(len(ids.numbers), NOWHERE, np.int64)
@@ -357,7 +362,25 @@ def _read_link(
         kind[hit], row[hit] = number, found[hit]
     if twice.any():
         things.findings.append(_ambiguous(things, of, field, table, rows[twice]))
-    return Link(of, field, table, rows, ids, kind, row, is_list)
+    return Link(of, field, table, rows, ids, kind, row, is_list, texts)
+
+
+def _as_numbers(things: Things, table: LinkTable, ids: Ids, vocabulary: Vocabulary) -> Ids | None:
+    """Return ids that stand as texts as the numbers they are, where what they lead to has numbers."""
+    kinds = [kind for kind in kinds_linked(table) if things.count(kind)]
+    if not ids.named or not kinds or any(things.ids[kind].named for kind in kinds):
+        return None
+    codes, which = np.unique(ids.numbers, return_inverse=True)
+    texts = [vocabulary.values[code] for code in codes.tolist()]
+    lost = np.array([not is_number(text) for text in texts], np.bool_)
+    if any(
+        text is not None and text not in table.none
+        for text, gone in zip(texts, lost, strict=True)
+        if gone
+    ):
+        return None
+    values = np.array([int(text) if is_number(text) else 0 for text in texts], np.int64)
+    return Ids(values[which], False, ids.empty | lost[which])
 
 
 def _told_kinds(
