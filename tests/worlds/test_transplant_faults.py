@@ -355,6 +355,57 @@ class Rooms(Case):
         self.assertIn("sister", self.refused("u16", "u16", "u8", old=200, new=100))
         self.assertEqual(self.refused("u8", "u8", "u8", old=155, new=100), "")
 
+    def test_rows_in_rows(self) -> None:
+        """Of a layout such are taken one by one: links in lists are mended there, too, or go."""
+        layout = (
+            "layout n\nlittle endian\nversions 1 to 1 from format\nformat u8\n"
+            "quays table u8 { id u16, name text u8 }\n"
+            "boats table u8 { id u16, mine u8, sister u16, stops table u8 { quay u16, hours f32 },"
+            " calls table u8 u16, bits flags u8 { night = 0, fog = 1 } }\n"
+        )
+        rules = _NARROW.replace("[transplants.narrow.things.boats]", (
+            '[transplants.narrow.things.quays]\nat = "quays"\nid = "id"\nname = "name"\nmatch = ["name"]\n'
+            "[transplants.narrow.things.boats]"
+        ), 1) + '"stops[*].quay" = { to = "quays" }\n"calls[*]" = { to = "quays" }\n'  # fmt: skip
+        files = {"narrow.card.toml": rules.encode(), "narrow.layout": layout.encode()}
+        old = [(5, 6, [(1, 0.8), (2, 2.5)], [1, 3, 2]), (6, 5, [], [3])]
+        new = [(5, 0, [(12, 9.0)], [12])]
+        for top, quays, boats, build in (
+            ("old", ((1, b"Ash"), (2, b"Bog"), (3, b"Gone")), old, 1),
+            ("new", ((11, b"Bog"), (12, b"Ash")), new, 2),
+        ):
+            data = bytes((1, len(quays)))
+            for id, name in quays:
+                data += struct.pack("<HB", id, len(name)) + name
+            data += bytes((len(boats),))
+            for id, sister, stops, calls in boats:
+                data += struct.pack("<HBHB", id, build == 1, sister, len(stops))
+                data += b"".join(struct.pack("<Hf", *stop) for stop in stops) + bytes((len(calls),))
+                data += b"".join(struct.pack("<H", call) for call in calls) + b"\x02"
+            files[f"{top}/user/{top}"] = data
+            files |= {f"{top}/narrow.bin": b"", f"{top}/version.txt": f"build {build}\n".encode()}
+        write(self.folder, files)
+        card = kl.Card.load(self.path("narrow.card.toml"))
+        plan = kl.transplant(
+            card.open(self.path("old")), card.open(self.path("new")), ledger=self.ledger()
+        )
+        self.assertEqual(plan.forecast.links_left, 2)
+        plan.change.apply(self.ledger(), allow_loss=True)
+        with open(self.path("new", "user", "old"), "rb") as file:
+            boats = card.formats["save"].decode(file.read()).get("boats")
+        told = [
+            (
+                row["id"],
+                row["sister"],
+                [(s["quay"], str(s["hours"])) for s in row["stops"]],
+                row["calls"],
+            )
+            for row in boats
+        ]
+        self.assertEqual(told, [
+            (5, 0, [(12, "9.0")], [12]), (6, 7, [(12, "0.8"), (11, "2.5")], [12, 11]), (7, 6, [], []),
+        ])  # fmt: skip
+
     def test_counts_that_stand_elsewhere_and_texts_in_pools(self) -> None:
         """What counts the things, and what holds their names, grows with them; the rest is proven to stay."""
         for nothing in (b"reed", b""):  # of rows without a text there are no columns

@@ -253,6 +253,8 @@ class Laws(VoyageCase):
             for row in old["boats"] + old["hands"]:
                 if rng.random() < 0.5:
                     row["note"] = {"said": "keep"}
+                if row.get("friend", 0) is None:
+                    del row["friend"]  # a link that only some have
             for row in fresh["chests"]:
                 row["new"] = True
             self.put("old/long", old)
@@ -260,12 +262,24 @@ class Laws(VoyageCase):
             self.moved("old", "new")
             there = self.got("new/long")
             self.assertEqual(mine(there), mine(old), seed)
+            alone = [
+                row for row in there["hands"] if row["name"] in mine(old) and "friend" not in row
+            ]
+            self.assertEqual(len(alone), sum(
+                "friend" not in row for row in old["hands"] if row["who"] == old["player"]
+            ))  # fmt: skip
             noted = {row["name"] for row in there["boats"] + there["hands"] if "note" in row}
             ours = mine(old).keys()
             self.assertEqual(
                 noted & ours,
                 {row["name"] for row in old["boats"] + old["hands"] if "note" in row} & ours,
             )
+            self.gone("new/long")
+            # One that stays goes from the lists of the others.
+            left = kl.TransplantChoices(without=("boats:mine boat 0",))
+            self.moved("old", "new", choices=left)
+            lists = [row["escorts"] for row in self.got("new/long")["boats"]]
+            self.assertTrue(mine(self.got("new/long")).keys() < ours, lists)
             self.gone("new/long")
 
 

@@ -226,7 +226,7 @@ def mine(game: Game) -> dict[str, Any]:
     for row in game["hands"]:
         names["houses", row["who"]]
         boat = names["boats", row["boat"]] if row["boat"] else ""
-        friend = names["hands", row["friend"]] if row["friend"] is not None else ""
+        friend = names["hands", row["friend"]] if row.get("friend") is not None else ""
         if row["who"] in ours:
             out[row["name"]] = (boat, friend)
     for row in game["chests"]:

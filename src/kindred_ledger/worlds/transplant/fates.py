@@ -23,7 +23,7 @@ from .things import NOTHING, NOWHERE, Link, Things
 
 __all__ = [
     "BUNDLED", "EMPTIED", "LED_NOWHERE", "MOVED", "STAYS", "TO_MATCHED", "TO_MOVED", "TO_NOTHING",
-    "Ends", "Fates", "can_be_empty",
+    "Ends", "Fates", "can_be_empty", "goes_from_list",
 ]  # fmt: skip
 
 LED_NOWHERE = "led nowhere in the old game already"
@@ -234,5 +234,10 @@ def can_be_empty(link: Link) -> bool:
     """Tell whether a thing can be without a link: it has a value for none, or goes from its list."""
     if link.table.required:
         return False
-    drops = link.is_list and parse_path(link.field)[-1] == ANY
-    return bool(link.table.none) or drops or bool(link.ids.empty.any())
+    return bool(link.table.none) or goes_from_list(link) or bool(link.ids.empty.any())
+
+
+def goes_from_list(link: Link) -> bool:
+    """Tell whether a link that leads nowhere goes from its list: one of ids, with no value for none."""
+    path = parse_path(link.field)
+    return path[-1:] == (ANY,) and path.count(ANY) == 1 and not link.table.none

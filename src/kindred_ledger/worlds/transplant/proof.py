@@ -12,7 +12,6 @@ import numpy as np
 
 from ...errors import BooksUnbalanced, FormatError
 from ...formats import (
-    ANY,
     Document,
     LayoutDocument,
     Path,
@@ -25,7 +24,7 @@ from ...formats import (
 )
 from ...progress import Task
 from ...statement import Line, Outcome, Statement
-from .fates import BUNDLED, EMPTIED, MOVED, STAYS, TO_MATCHED, TO_MOVED, Fates
+from .fates import BUNDLED, EMPTIED, MOVED, STAYS, TO_MATCHED, TO_MOVED, Fates, goes_from_list
 from .setting_in import SettingIn
 from .thing_table import ColumnTable, RecordTable, ThingTable
 from .things import NOTHING, NOWHERE, Link, Things, leaves_beside
@@ -212,7 +211,7 @@ def _meant(old: Things, new: Things, setting: SettingIn, link: Link) -> tuple[An
         at = np.searchsorted(setting.order[kind], link.row[some])
         rows[some] = new.count(kind) + at
     moves = setting.fates.state[link.of][link.rows] == MOVED
-    if link.is_list and parse_path(link.field)[-1] == ANY and not link.table.none:
+    if goes_from_list(link):
         moves &= ends.end != EMPTIED
     return kinds[moves], rows[moves]
 

@@ -16,10 +16,10 @@ from msgspec import Struct
 from ...cards.transplants import kinds_linked
 from ...errors import FormatError
 from ...finding import Finding
-from ...formats import ANY, Values, Words, parse_path
+from ...formats import Values, Words, parse_path
 from ...progress import Progress
 from ...wording import count
-from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates
+from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates, goes_from_list
 from .positions import Positions
 from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things
 from .things import NOTHING, NOWHERE, Link, Vocabulary, space_of
@@ -190,8 +190,7 @@ class SettingIn:
         owners = place[link.rows]
         keep = owners >= 0
         emptied = ends.end == EMPTIED
-        drops = link.is_list and parse_path(link.field)[-1] == ANY and not link.table.none
-        if drops:
+        if goes_from_list(link):
             keep &= ~emptied
         values = self._values(link, numbers, emptied)
         if not link.is_list:

@@ -541,16 +541,20 @@ def _with_lists(texts: Any, first: int, owners: Any, values: list[Any], path: Pa
 
 
 def _put(record: dict[str, Any], path: Path, values: Any, at: int, source: ThingTable) -> None:
-    """Put the value of a field, or the values of a list, into one record."""
+    """Put the value of a field, or the values of a list, into one record; what it lacks stays away."""
     if not isinstance(values, tuple):
-        holder: Any = record
-        for part in path[:-1]:
-            holder = holder[part]
+        holder = _at(record, path[:-1])
         value = values[at]
-        holder[path[-1]] = value.item() if hasattr(value, "item") else value
+        if holder is not MISSING and (path[-1] in holder or value is not None or path == (KEY,)):
+            holder[path[-1]] = value.item() if hasattr(value, "item") else value
         return
     owners, inner = values
     low, high = np.searchsorted(owners, (at, at + 1)).tolist()
+    if path[-1] == ANY and path.count(ANY) == 1:  # some may have gone from the list
+        holder = _at(record, path[:-2])
+        if holder is not MISSING and path[-2] in holder:
+            holder[path[-2]] = inner[low:high]
+        return
     slots = _slots(record, path, source, at)
     for (holder, key), value in zip(slots, inner[low:high], strict=True):
         holder[key] = value
