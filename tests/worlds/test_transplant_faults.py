@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import random
 import shutil
 import signal
+import sqlite3
 import struct
 import subprocess
 import sys
 import time
 import unittest
+from collections.abc import Sequence
 from typing import Any
+
+import cbor2
+import msgpack
 
 import kindred_ledger as kl
 from kindred_ledger.demo.fleets_files import play, release_files
@@ -441,6 +447,82 @@ class Rooms(Case):
             names = [row["name"] for row in found["boats"]]
             self.assertEqual(names, ["eel", "reed", nothing.decode() or None, "peat"])
             self.assertEqual([row["sister"] for row in found["boats"]], [1, 2, 3, 4])
+
+
+class Files(Case):
+    """The same small game in the formats that games keep saves in."""
+
+    GAMES: tuple[tuple[dict[str, Any], ...], ...] = (
+        ({"id": 1, "name": "Ada", "friend": 2}, {"id": 2, "name": "Bo", "friend": 0},
+         {"id": 3, "name": "x", "friend": 1}),
+        ({"id": 1, "name": "x", "friend": 0},),
+    )  # fmt: skip
+    THERE = (("1", "x", "0"), ("2", "Ada", "3"), ("3", "Bo", "0"))
+
+    def written(self, codec: str, rows: Sequence[dict[str, Any]]) -> bytes:
+        if codec == "xml":
+            row = '<hand id="{id}" name="{name}" friend="{friend}"/>'
+            return (
+                f"<game><crew>{''.join(row.format(**each) for each in rows)}</crew></game>".encode()
+            )
+        if codec == "yaml":
+            return ("crew:\n" + "".join(
+                f"  - id: {row['id']}\n    name: {row['name']}\n    friend: {row['friend']}  # who\n"
+                for row in rows
+            )).encode()  # fmt: skip
+        if codec == "toml":
+            return "".join(
+                f'[[crew]]\nid = {row["id"]}\nname = "{row["name"]}"\nfriend = {row["friend"]}\n'
+                for row in rows
+            ).encode()
+        if codec == "cbor":
+            return cbor2.dumps({"crew": list(rows)})
+        if codec == "msgpack":
+            packed: bytes = msgpack.packb({"crew": list(rows)})
+            return packed
+        path = self.path("made.db")
+        with contextlib.closing(sqlite3.connect(path)) as base:
+            base.execute("create table crew (id integer, name text, friend integer)")
+            base.executemany("insert into crew values (:id, :name, :friend)", rows)
+            base.commit()
+        with open(path, "rb") as file:
+            data = file.read()
+        os.unlink(path)
+        return data
+
+    def test_each(self) -> None:
+        for codec in ("xml", "yaml", "toml", "cbor", "msgpack", "sqlite"):
+            with self.subTest(codec):
+                mark, at = ("@", "crew.hand") if codec == "xml" else ("", "crew")
+                mine_ = 'this[\\"@name\\"]' if mark else "name"
+                card = _NARROW.partition("[formats.save]")[0] + (
+                    f'[formats.save]\nfiles = ["/user/*"]\ncodec = "{codec}"\n'
+                    'version = { key = "none", default = "1" }\n'
+                    'builds = [{ builds = "*", writes = "1", reads = ["1"] }]\n'
+                    '[transplants.n]\nformat = "save"\nways = [{ from = "1", to = "2" }]\n'
+                    f'[transplants.n.things.crew]\nat = "{at}"\nid = "{mark}id"\nname = "{mark}name"\n'
+                    f"mine = \"{mine_} != 'x'\"\n[transplants.n.things.crew.links]\n"
+                    f'"{mark}friend" = {{ to = "crew", none = [0, "0"] }}\n'
+                )
+                top = f"of-{codec}"
+                files = {f"{top}/narrow.card.toml": card.encode()}
+                for name, rows, build in zip(("old", "new"), self.GAMES, (1, 2), strict=True):
+                    files |= {
+                        f"{top}/{name}/user/{name}": self.written(codec, rows),
+                        f"{top}/{name}/narrow.bin": b"",
+                        f"{top}/{name}/version.txt": f"build {build}\n".encode(),
+                    }
+                write(self.folder, files)
+                found = kl.Card.load(self.path(top, "narrow.card.toml"))
+                installs = (found.open(self.path(top, name)) for name in ("old", "new"))
+                kl.transplant(*installs, ledger=self.ledger()).change.apply(self.ledger())
+                with open(self.path(top, "new", "user", "old"), "rb") as file:
+                    crew = found.formats["save"].decode(file.read()).get(at)
+                told = [
+                    tuple(str(row[f"{mark}{key}"]) for key in ("id", "name", "friend"))
+                    for row in crew
+                ]
+                self.assertEqual(tuple(told), self.THERE)
 
 
 class Bundles(FaultCase):

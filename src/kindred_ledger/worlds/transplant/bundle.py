@@ -22,8 +22,8 @@ from ...formats import Document, decode, parse_path
 from .fates import BUNDLED, EMPTIED, MOVED, Fates
 from .selection import Selected
 from .setting_in import Mend, SettingIn
-from .thing_table import WholeNumbers
-from .things import NOTHING, Things, Vocabulary, read_things
+from .thing_table import WholeNumbers, is_number
+from .things import NOTHING, Things, Vocabulary, plain_ids, read_things
 
 __all__ = [
     "Bundle", "BundledKind", "BundledLink", "bundle_of", "known_things", "mends_of", "read_bundle",
@@ -188,8 +188,7 @@ def _now(setting: SettingIn, kind: str, row: int) -> tuple[Any, str] | None:
     if match < 0:
         return None
     ids = fates.new.ids[kind]
-    number = int(ids.numbers[match])
-    id = setting.vocabulary.values[number] if ids.named else number
+    id = plain_ids(ids, ids.numbers[match : match + 1], setting.vocabulary)[0]
     return id, fates.new.told(kind, (match,))[0]
 
 
@@ -281,7 +280,10 @@ def _thing_with(things: Things, kind: str, id: Any, name: str, vocabulary: Vocab
     if ids.named:
         found = int(things.find(kind, vocabulary.codes([id]))[0])
     else:
-        found = int(things.find(kind, np.array([id], np.int64))[0]) if type(id) is int else -1
+        number = int(id) if ids.texts and is_number(id) else id
+        found = -1
+        if type(number) is int:
+            found = int(things.find(kind, np.array([number], np.int64))[0])
     if found >= 0 and things.rule(kind).name and things.told(kind, (found,))[0] != name:
         return -1
     return found

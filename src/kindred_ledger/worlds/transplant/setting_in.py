@@ -22,7 +22,7 @@ from ...wording import count
 from .fates import EMPTIED, MOVED, TO_MATCHED, TO_MOVED, Ends, Fates, goes_from_list
 from .positions import Positions
 from .thing_table import ColumnTable, ThingTable, WholeNumbers, add_things
-from .things import NOTHING, NOWHERE, Link, Vocabulary, space_of
+from .things import NOTHING, NOWHERE, Link, Vocabulary, plain_ids, space_of
 from .totals import Totals, open_again
 
 __all__ = ["Mend", "SettingIn"]
@@ -68,6 +68,7 @@ class SettingIn:
                 spaces.setdefault(space_of(old.rules, kind), []).append(kind)
         for space, kinds in spaces.items():
             alike = [each for each in new.kinds if space_of(new.rules, each) == space]
+            self._check_alike(kinds, alike)
             if any(old.ids[kind].named for kind in kinds):
                 self._keep_names(kinds, alike)
                 continue
@@ -88,6 +89,19 @@ class SettingIn:
             for path in counters:
                 if any(len(self.order[kind]) for kind in kinds):
                     self.next[path] = first
+
+    def _check_alike(self, kinds: Sequence[str], alike: Sequence[str]) -> None:
+        """Raise where the ids of one game are numbers, and those of the other are not."""
+        forms = {self.old.ids[kind].named for kind in kinds if len(self.order[kind])}
+        forms |= (
+            {self.new.ids[kind].named for kind in alike if self.new.count(kind)} if forms else set()
+        )
+        if len(forms) > 1:
+            raise FormatError(
+                f"the ids of {' and '.join(kinds)} are numbers in one of the two games only",
+                where=self.new.where,
+                remedy="Put `id` and `space` of these kinds in the card right.",
+            )
 
     def _lost_ids(self, kinds: Sequence[str]) -> WholeNumbers:
         """Return ids that links of the new game name and no thing has: given anew, those would lead there."""
@@ -153,7 +167,9 @@ class SettingIn:
         order = self.order[kind]
         rule = self.old.rule(kind)
         if rule.id and kind in self.ids and not self.old.ids[kind].named:
-            out[rule.id] = self.ids[kind]
+            out[rule.id] = (
+                self.values_of(kind, self.ids[kind]) if self.old.ids[kind].texts else self.ids[kind]
+            )
         for link in self.old.links_of(kind):
             ends = self.fates.ends(link)
             changed = (ends.end == TO_MOVED) | (ends.end == TO_MATCHED) | (ends.end == EMPTIED)
@@ -281,10 +297,14 @@ class SettingIn:
     def _mend(self, mend: Mend) -> None:
         """Have links of the new game lead to what was set in."""
         at = np.searchsorted(self.order[mend.kind], mend.leads_to)
-        values = self.values_of(mend.kind, self.ids[mend.kind][at])
+        numbers = self.ids[mend.kind][at]
         links = [e for e in self.new.links_of(mend.of) if e.field == mend.field]
-        if any(link.texts is not None for link in links):
-            values = [str(value) for value in values]
+        if self.old.ids[mend.kind].named:
+            values = self.values_of(mend.kind, numbers)
+        elif any(link.texts is not None for link in links):
+            values = [str(number) for number in numbers.tolist()]
+        else:
+            values = numbers.tolist()
         table = self.new.tables[mend.of]
         if isinstance(table, ColumnTable) and table.columns.is_open:
             distinct = table.columns.distinct(mend.field)
@@ -298,8 +318,7 @@ class SettingIn:
 
     def values_of(self, kind: str, numbers: WholeNumbers) -> list[Any]:
         """Return ids of a kind as the file has them."""
-        plain: list[Any] = numbers.tolist()
-        return [self.vocabulary.values[n] for n in plain] if self.old.ids[kind].named else plain
+        return plain_ids(self.old.ids[kind], numbers, self.vocabulary)
 
 
 def _widest(table: ThingTable, field: str) -> int:

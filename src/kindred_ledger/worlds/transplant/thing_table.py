@@ -128,9 +128,9 @@ class ThingTable:
 
     def _named(self, name: tuple[str | int, ...]) -> Any:
         """Return what a name of an expression means: a field, else a value of the save."""
-        if name[0] not in ("file", "this"):
-            field = format_path(name)
-            if self.has(field):
+        if name[0] != "file":
+            field = format_path(name[1:] if name[0] == "this" else name)
+            if field and self.has(field):
                 found = self.values(field)
                 if isinstance(found, Values):
                     raise _Mixed
@@ -139,8 +139,8 @@ class ThingTable:
 
     def _named_in(self, row: int) -> Scope:
         def look(name: tuple[str | int, ...]) -> Any:
-            field = format_path(name)
-            if name[0] in ("file", "this") or not self.has(field):
+            field = format_path(name[1:] if name[0] == "this" else name)
+            if name[0] == "file" or not field or not self.has(field):
                 return self._outside(name)
             return self.plain(field, (row,))[0]
 
@@ -416,6 +416,9 @@ def open_table(
     records = document.get(path)
     if isinstance(records, dict) and KEY in wanted:
         return KeyedTable(document, kind, path, records)
+    found = document.find((*path, ANY)) if not isinstance(records, list) else []
+    if found and all(isinstance(each[-1], int) for each in found):
+        records = [document.get(each) for each in found]  # of XML one element is a list, too
     if not isinstance(records, list):
         raise FormatError(
             f"expected a list of {kind}",

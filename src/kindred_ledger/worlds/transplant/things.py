@@ -12,19 +12,20 @@ from typing import Any
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ...cards.transplant_models import LinkTable, ThingsTable, TransplantTable
 from ...cards.transplants import kinds_linked
 from ...errors import FormatError
 from ...finding import Finding
-from ...formats import ANY, Document, Leaf, Values, Words, as_tabular, format_path, parse_path
+from ...formats import ANY, Document, Leaf, Path, Values, Words, as_tabular, format_path, parse_path
 from ...progress import Task
 from ...wording import count
 from .thing_table import ThingTable, Truths, WholeNumbers, is_number, open_table
 
 __all__ = [
     "NOTHING", "NOWHERE", "Ids", "Link", "Things", "Vocabulary", "check_lists", "leaves_beside",
-    "nowhere",
+    "nowhere", "plain_ids",
     "read_things", "space_of",
 ]  # fmt: skip
 
@@ -59,12 +60,13 @@ class Vocabulary:
 class Ids(Struct, frozen=True, eq=False, dict=True):
     """Ids as numbers: `(n,) int64`. `named`: they are numbers of a vocabulary, as ids are no small numbers.
 
-    `empty` `(n,)` is where nothing stands.
+    `empty` `(n,)` is where nothing stands. `texts`: they are numbers that stand there as texts.
     """
 
     numbers: WholeNumbers
     named: bool
     empty: Truths
+    texts: bool = False
 
 
 class Link(Struct, eq=False, dict=True):
@@ -256,6 +258,9 @@ def _read_ids(things: Things, kind: str, vocabulary: Vocabulary) -> None:
     if ids.empty.any():
         row = int(ids.empty.argmax())
         raise FormatError(f"there is no {rule.id}", where=table.name_of(row))
+    numbers = numbers_in(ids, vocabulary)
+    if numbers is not None:
+        ids = replace(numbers, texts=True)
     things.ids[kind] = ids
     things._indexes[kind] = _Index(ids.numbers)
 
@@ -294,6 +299,14 @@ def as_ids(values: Any, vocabulary: Vocabulary) -> Ids:
     else:
         numbers = vocabulary.codes(distinct)
     return Ids(numbers[codes], not plain and bool(there), empty[codes])
+
+
+def plain_ids(ids: Ids, numbers: WholeNumbers, vocabulary: Vocabulary) -> list[Any]:
+    """Return ids, by their numbers, as those of a kind stand in the file."""
+    plain: list[Any] = numbers.tolist()
+    if ids.named:
+        return [vocabulary.values[number] for number in plain]
+    return [str(number) for number in plain] if ids.texts else plain
 
 
 def _twice(things: Things) -> Iterable[Finding]:
@@ -368,16 +381,20 @@ def _read_link(
 def _as_numbers(things: Things, table: LinkTable, ids: Ids, vocabulary: Vocabulary) -> Ids | None:
     """Return ids that stand as texts as the numbers they are, where what they lead to has numbers."""
     kinds = [kind for kind in kinds_linked(table) if things.count(kind)]
-    if not ids.named or not kinds or any(things.ids[kind].named for kind in kinds):
+    if not kinds or any(things.ids[kind].named for kind in kinds):
+        return None
+    return numbers_in(ids, vocabulary, none=table.none)
+
+
+def numbers_in(ids: Ids, vocabulary: Vocabulary, *, none: Iterable[Any] = ()) -> Ids | None:
+    """Return ids that stand as texts as the numbers they are; None if one is none, and not of `none`."""
+    if not ids.named:
         return None
     codes, which = np.unique(ids.numbers, return_inverse=True)
     texts = [vocabulary.values[code] for code in codes.tolist()]
     lost = np.array([not is_number(text) for text in texts], np.bool_)
-    if any(
-        text is not None and text not in table.none
-        for text, gone in zip(texts, lost, strict=True)
-        if gone
-    ):
+    others = {text for text, gone in zip(texts, lost, strict=True) if gone and text is not None}
+    if not others <= {*none}:
         return None
     values = np.array([int(text) if is_number(text) else 0 for text in texts], np.int64)
     return Ids(values[which], False, ids.empty | lost[which])
@@ -417,12 +434,21 @@ def _ambiguous(
     )
 
 
+def _list_paths(document: Document, at: Path) -> set[Path]:
+    """Return the path of a list as leaves have it: in XML every element on the way has a number."""
+    found = document.find(at)[:1]
+    return {
+        at,
+        *(path[:-1] if isinstance(path[-1], int) and path != at else path for path in found),
+    }
+
+
 def leaves_beside(things: Things) -> Iterator[Leaf]:
     """Yield the single values of a save that are in no list of things, and not of its terrain."""
     rules = things.rules
-    tables = {parse_path(rule.at) for rule in rules.things.values()}
-    if rules.terrain is not None:
-        tables.add(parse_path(rules.terrain.at))
+    lists = [rule.at for rule in rules.things.values()]
+    lists += [rules.terrain.at] if rules.terrain is not None else []
+    tables = {path for at in lists for path in _list_paths(things.document, parse_path(at))}
     tabular = as_tabular(things.document)
     found = tabular.leaves(without=tables) if tabular is not None else things.document.leaves()
     for leaf in found:
