@@ -374,19 +374,23 @@ def _flat(lists: list[Any], path: Path, table: ThingTable) -> tuple[WholeNumbers
     return np.array(owners, np.int64), values
 
 
-def _slots(value: Any, path: Path, table: ThingTable, row: int) -> list[tuple[Any, Any]]:
-    """Return the places that a path with `ANY` in it leads to, as containers with keys, in order."""
+def _slots(value: Any, path: Path, table: ThingTable | None, row: int) -> list[tuple[Any, Any]]:
+    """Return the places that a path with `ANY` in it leads to, as containers with keys, in order.
+
+    Errors name the thing of that row of the `table`.
+    """
     if value is MISSING or value is None:
         return []
+    where = table.name_of(row) if table is not None and not isinstance(value, (dict, list)) else ""
     part, rest = path[0], path[1:]
     if part == ANY:
         if not isinstance(value, list):
-            raise FormatError("expected a list", where=table.name_of(row))
+            raise FormatError("expected a list", where=where)
         places: list[tuple[Any, Any]] = [(value, at) for at in range(len(value))]
     elif isinstance(value, dict):
         places = [(value, part)] if part in value else []
     else:
-        raise FormatError(f"expected a record with {part!r}", where=table.name_of(row))
+        raise FormatError(f"expected a record with {part!r}", where=where)
     if not rest:
         return places
     return [slot for holder, key in places for slot in _slots(holder[key], rest, table, row)]
@@ -535,7 +539,7 @@ def _with_lists(texts: Any, first: int, owners: Any, values: list[Any], path: Pa
         behind = [values[low:high] for low, high in pairwise(bounds)]
     else:
         for row, each in enumerate(behind):
-            for holder, key in _slots(each, path, _NO_TABLE, row):
+            for holder, key in _slots(each, path, None, row):
                 holder[key] = values[at]
                 at += 1
     encoded = msgspec.json.Encoder(decimal_format="number")
@@ -561,7 +565,3 @@ def _put(record: dict[str, Any], path: Path, values: Any, at: int, source: Thing
     slots = _slots(record, path, source, at)
     for (holder, key), value in zip(slots, inner[low:high], strict=True):
         holder[key] = value
-
-
-_NO_TABLE = ThingTable.__new__(ThingTable)
-_NO_TABLE.at = ()
