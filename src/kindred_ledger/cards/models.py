@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 
 from .helper_models import HelperTable
+from .runbook_models import RunbookTable
 from .transplant_models import TransplantTable
 from .world_models import WorldTable
 
@@ -473,3 +474,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     worlds: dict[str, WorldTable] = {}
     helpers: dict[str, HelperTable] = {}
     transplants: dict[str, TransplantTable] = {}
+    runbooks: list[RunbookTable] = []  # the first that fits counts

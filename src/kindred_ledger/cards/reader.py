@@ -21,6 +21,7 @@ from ..versions import VersionRange, scheme
 from .detect import compile_template
 from .helper_models import helper_faults
 from .models import KINDS_OF_VALUES, AgreeTable, CardFile, DetectTable, FormatTable
+from .runbook_models import runbook_faults
 from .updates import update_faults
 
 __all__ = ["read_card"]
@@ -152,6 +153,7 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
 
         yield from transplants_faults(card, builds)
     yield from helper_faults(card.helpers, builds)
+    yield from runbook_faults(card.runbooks, builds)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

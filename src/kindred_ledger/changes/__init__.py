@@ -7,7 +7,7 @@ from .disk import check_space
 from .drill import Drilled, drill
 from .engine import Applied
 from .fitting import fitted
-from .groups import undo_group
+from .groups import take_back, undo_group
 from .recover import Recovered, recover
 from .restore import restore
 from .stage import unfinished_in
@@ -30,6 +30,7 @@ __all__ = [
     "recover",
     "redo",
     "restore",
+    "take_back",
     "undo",
     "undo_group",
     "unfinished_in",

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..errors import KindredError, PlaceError, UsageError
-from ..ledger import Ledger, not_undone
+from ..ledger import Ledger, Record, not_undone
 from ..progress import Progress
 from .engine import Applied
 from .undo import undo
 
-__all__ = ["undo_group"]
+__all__ = ["take_back", "undo_group"]
 
 
 def undo_group(
@@ -43,9 +43,33 @@ def undo_group(
             f"no change of the group {group!r} stands",
             remedy=f"There are: {', '.join(known)}." if known else "No change is of a group.",
         )
+    return take_back(
+        standing,
+        ledger=ledger,
+        group=f"undo {group}",
+        allow_loss=allow_loss,
+        while_running=while_running,
+        progress=progress,
+    )
+
+
+def take_back(
+    records: Sequence[Record],
+    *,
+    ledger: Ledger,
+    group: str,
+    allow_loss: bool | Sequence[str] = False,
+    while_running: bool = False,
+    progress: Progress | None = None,
+) -> list[Applied]:
+    """Take changes back that still stand, the newest first, as a group; return what was done.
+
+    Raises:
+        KindredError: as `undo_group`.
+    """
     done: list[Applied] = []
     try:
-        for record in reversed(standing):
+        for record in reversed(records):
             change = undo(record.id, ledger=ledger, progress=progress)
             allowed = allow_loss if isinstance(allow_loss, bool) or change.losses else False
             done.append(
@@ -53,7 +77,7 @@ def undo_group(
                     ledger,
                     allow_loss=allowed,
                     while_running=while_running,
-                    group=f"undo {group}",
+                    group=group,
                     progress=progress,
                 )
             )

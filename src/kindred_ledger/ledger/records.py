@@ -23,6 +23,7 @@ __all__ = [
     "HelperPlaced",
     "HelperRemoved",
     "Inert",
+    "MigrationStep",
     "Record",
     "Relation",
     "TookIn",
@@ -132,6 +133,14 @@ class HelperRemoved(Struct, frozen=True, tag="helper removed", tag_field="is"):
     helper: str
 
 
+class MigrationStep(Struct, frozen=True, tag="migration step", tag_field="is"):
+    """It was a step of a migration; `after` is the mark or record that the step before it ended with."""
+
+    migration: str
+    step: str
+    after: str
+
+
 Relation = (
     Undoes
     | TookIn
@@ -141,6 +150,7 @@ Relation = (
     | HelperPlaced
     | HelperAtUpdate
     | HelperRemoved
+    | MigrationStep
 )
 _R = TypeVar(
     "_R",
@@ -152,6 +162,7 @@ _R = TypeVar(
     HelperPlaced,
     HelperAtUpdate,
     HelperRemoved,
+    MigrationStep,
 )
 _EMPTY = Tree()
 

@@ -59,7 +59,7 @@ from .select import (
     check_selected,
     wanted,
 )
-from .storage_limits import NO_LIMITS, StorageLimits, limits_at
+from .storage_limits import NO_LIMITS, StorageLimits, disk_kind, limits_at
 from .tarball import TarPlace
 from .tree import (
     DIR,
@@ -132,6 +132,7 @@ __all__ = [
     "digest_of",
     "digested",
     "discard",
+    "disk_kind",
     "disk_path",
     "folded",
     "folder_with",

@@ -22,6 +22,7 @@ __all__ = [
     "NO_LIMITS",
     "ZIP_LIMITS",
     "StorageLimits",
+    "disk_kind",
     "disk_limits",
     "limits_at",
     "minds_case_above",
@@ -110,7 +111,7 @@ def limits_at(limits_by_part: Mapping[str, StorageLimits], path: str) -> Storage
 
 def disk_limits(folder: str) -> StorageLimits:
     """Return what the disk that a folder lies on can hold, as far as its kind is known."""
-    return _DISKS.get(_disk_kind(folder), NO_LIMITS)
+    return _DISKS.get(disk_kind(folder), NO_LIMITS)
 
 
 def server_limits(*, folders: bool) -> StorageLimits:
@@ -142,7 +143,7 @@ def _above(folder: str) -> Iterator[str]:
         yield folder
 
 
-def _disk_kind(folder: str) -> str:
+def disk_kind(folder: str) -> str:
     """Return the kind of file system that a folder lies on; empty if the system does not say."""
     where = os.path.realpath(folder)
     best, found = "", ""

@@ -1,0 +1,135 @@
+"""What is looked at before a migration begins to change anything, and what is checked after it did.
+
+Each is a function that says what is wrong; nothing is written. What cannot be looked at is wrong, too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Final
+
+from ..changes import unfinished_in
+from ..convert import routes_in
+from ..errors import KindredError, UsageError
+from ..finding import Finding, Severity, of_severity
+from ..mods import check_mods
+from ..places import disk_kind, roots_of, running_in
+from .steps.base import At
+
+__all__ = ["AFTERWARDS", "BEFOREHAND", "Look"]
+
+Look = Callable[[At], Iterator[Finding]]
+
+_NETWORK = frozenset(
+    "nfs nfs4 cifs smb3 smbfs afpfs webdav fuse.sshfs fuse.davfs fuse.rclone 9p".split()
+)
+
+
+def _closed(at: At) -> Iterator[Finding]:
+    """Nothing runs from the install, or has files of it open."""
+    for program in running_in(roots_of(at.install.place).values()):
+        what, remedy = f"in use by {program}", "Close it, then go on."
+        yield Finding.conflict("in-use", what, where=at.begun.install, remedy=remedy)
+
+
+def _local(at: At) -> Iterator[Finding]:
+    """All of it lies on disks of this machine: a share may go away half-way."""
+    for name, root in roots_of(at.install.place).items():
+        kind = disk_kind(root)
+        if kind in _NETWORK:
+            what = f"{name} lies on a network share ({kind}), which may go away half-way"
+            remedy = "Copy it to a disk of this machine, and migrate it there."
+            yield Finding.conflict("on-a-share", what, where=root, remedy=remedy)
+
+
+def _source_build(at: At) -> Iterator[Finding]:
+    """It is certainly of the build that this migration starts from."""
+    version = at.install.sure_version
+    if version != at.install.card.build(at.begun.source):
+        what = f"this is {version}, and the migration begins with {at.begun.source}"
+        remedy = "Something else changed the build meanwhile. Take the migration back, and begin anew."
+        yield Finding.conflict("other-build-now", what, where=at.begun.install, remedy=remedy)
+
+
+def _whole(at: At) -> Iterator[Finding]:
+    """No change was cut off in it."""
+    for found in unfinished_in(at.install.place):
+        yield Finding.conflict(found.code, found.what, where=at.begun.install, remedy=found.remedy)
+
+
+def _target_build(at: At) -> Iterator[Finding]:
+    """It says that it is the build it was to become."""
+    version = at.install.sure_version
+    if version != at.install.card.build(at.begun.to):
+        what = f"this says that it is {version}, not {at.begun.to}"
+        yield Finding.error("other-build-now", what, where=at.begun.install)
+
+
+def _readable(at: At) -> Iterator[Finding]:
+    """The build reads every file whose format the card describes."""
+    build = at.install.card.build(at.begun.to)
+    try:
+        routes = routes_in(at.install, at.install.card, build)
+    except UsageError:  # there is none of a format that the card has
+        return
+    for route in routes:
+        some = f"{', '.join(route.files[:3])}{' …' if len(route.files) > 3 else ''}"
+        if route.source is None:
+            yield Finding.error("not-readable", route.fault, where=some)
+        elif route.source not in route.format.read_by(build):
+            what = f"{build} does not read {route.format.name} of format {route.source}"
+            yield Finding.error("not-readable", what, where=some)
+
+
+def _kept(at: At) -> Iterator[Finding]:
+    """Every file of yours that was stored before is still there, or a step accounts for it."""
+    if not at.start:
+        what, remedy = "nothing was stored to compare with", "Put a step `store` in the runbook."
+        yield Finding.error("nothing-stored", what, where=at.begun.install, remedy=remedy)
+        return
+    stored = at.ledger.tree(at.ledger.entry(at.start))
+    now = at.install.place.survey()
+    told = {path for record in at.records for path in at.ledger.record(record.id).paths}
+    for path in stored.leaves:
+        if path not in now and path not in told and at.install.card.protected_by(path):
+            what = "it was there when the migration began, and no step removed it"
+            yield Finding.error("gone-untold", what, where=path)
+
+
+def _mods(at: At) -> Iterator[Finding]:
+    """The mods load in the build, as far as can be told without starting it."""
+    if not at.install.card.mods:
+        return
+    try:
+        check = check_mods(at.install, at.begun.to, ledger=at.ledger)
+    except UsageError:  # there are none
+        return
+    for found in of_severity(check.findings, Severity.ERROR, Severity.CONFLICT):
+        yield Finding.error(found.code, found.what, where=found.where, remedy=found.remedy)
+
+
+BEFOREHAND: Final[Mapping[str, Look]] = {
+    "closed": _closed,
+    "local": _local,
+    "whole": _whole,
+    "build": _source_build,
+}
+AFTERWARDS: Final[Mapping[str, Look]] = {
+    "build": _target_build,
+    "readable": _readable,
+    "kept": _kept,
+    "mods": _mods,
+    "whole": _whole,
+}
+
+
+def looked(at: At, looks: Mapping[str, Look], names: tuple[str, ...]) -> tuple[Finding, ...]:
+    """Return what is wrong by some looks, those that could not be made among it."""
+    found: list[Finding] = []
+    for name in names:
+        try:
+            found += looks[name](at)
+        except KindredError as error:
+            severity = Severity.CONFLICT if looks is BEFOREHAND else Severity.ERROR
+            found.append(error.finding("check-failed", severity=severity))
+    return tuple(found)

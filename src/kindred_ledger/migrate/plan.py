@@ -1,0 +1,214 @@
+"""The plan of a migration: its steps, what they would change, lose and take, before it is begun.
+
+What can be computed now is; what depends on a step before it is told at its turn. How long and how much comes
+from rates that are measured on this machine, with the files of this install.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from typing import Any
+
+from blake3 import blake3
+from msgspec import Struct
+
+from ..cards import Install
+from ..changes import Changeset
+from ..errors import KindredError
+from ..finding import Finding, Severity
+from ..ledger import Ledger
+from ..places import FILE, Place, Tree, discard, read_bytes
+from ..planning.context import Context
+from ..planning.migrations import MigrationBegun
+from .runbook import Runbook
+from .steps import At, Prove, Step, Store
+
+__all__ = ["MigrationPlan", "PlannedStep", "Rates", "measure_rates", "plan_migration"]
+
+_SAMPLE_BYTES = 16 << 20
+_NOT_YET = "told at its turn: it depends on a step before"
+
+
+class Rates(Struct, frozen=True):
+    """How fast this machine reads and hashes, and writes durably: bytes a second."""
+
+    reading: float
+    writing: float
+
+
+class PlannedStep(Struct, frozen=True):
+    """One step of a plan: what it does, what it changes, how it is taken back, how long it takes.
+
+    `files` are those that change, `written` the bytes they need, `stored` the bytes the ledger may grow by.
+    `change` is None where nothing is computed; `later` says that it cannot be yet, and why.
+    """
+
+    name: str
+    kind: str
+    told: str
+    findings: tuple[Finding, ...] = ()
+    files: int = 0
+    written: int = 0
+    stored: int = 0
+    seconds: float = 0.0
+    change: Changeset | None = None
+    later: str = ""
+
+    @property
+    def losses(self) -> tuple[Finding, ...]:
+        """What it would lose."""
+        return tuple(each for each in self.findings if each.severity is Severity.LOSS)
+
+    @property
+    def conflicts(self) -> tuple[Finding, ...]:
+        """What must be decided, or put right, first."""
+        return tuple(each for each in self.findings if each.severity is Severity.CONFLICT)
+
+    def to_json(self) -> dict[str, Any]:
+        """Return it as plain values."""
+        return {
+            "name": self.name,
+            "kind": self.kind,
+            "told": self.told,
+            "files": self.files,
+            "written_bytes": self.written,
+            "stored_bytes": self.stored,
+            "seconds": round(self.seconds, 1),
+            "later": self.later,
+            "findings": [each.to_json() for each in self.findings],
+        }
+
+
+class MigrationPlan(Struct, frozen=True):
+    """What a migration would do, step by step; `free` are the bytes that are free in the ledger."""
+
+    install: str
+    source: str
+    to: str
+    release: str
+    runbook: Runbook
+    steps: tuple[PlannedStep, ...]
+    free: int
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def seconds(self) -> float:
+        """How long the program works; what a person does is not in it."""
+        return sum(each.seconds for each in self.steps)
+
+    @property
+    def stored(self) -> int:
+        """The bytes the ledger may grow by."""
+        return sum(each.stored for each in self.steps)
+
+    @property
+    def losses(self) -> tuple[Finding, ...]:
+        """All that would be lost."""
+        return tuple(loss for each in self.steps for loss in each.losses)
+
+    def to_json(self) -> dict[str, Any]:
+        """Return it as plain values."""
+        return {
+            "install": self.install,
+            "from": self.source,
+            "to": self.to,
+            "release": self.release,
+            "runbook": self.runbook.name,
+            "seconds": round(self.seconds, 1),
+            "stored_bytes": self.stored,
+            "free_bytes": self.free,
+            "steps": [each.to_json() for each in self.steps],
+            "findings": [each.to_json() for each in self.findings],
+        }
+
+
+def measure_rates(ledger: Ledger, place: Place, tree: Tree) -> Rates:
+    """Read and hash some files of a place, and write as much into the ledger's own folder, and say how fast."""
+    some: list[str] = []
+    total = 0
+    for path, node in sorted(tree.items(), key=lambda item: -item[1].size):
+        if node.kind == FILE and node.size and total + node.size <= _SAMPLE_BYTES:
+            some.append(path)
+            total += node.size
+    began = time.perf_counter()
+    for path in some:
+        blake3(read_bytes(place, path))
+    reading = total / max(time.perf_counter() - began, 1e-6) if some else 1e8
+    path = os.path.join(ledger.folder("work"), f"rate-{os.getpid()}")
+    data = os.urandom(1 << 20)
+    began = time.perf_counter()
+    try:
+        with open(path, "wb") as file:
+            for _ in range(4):
+                file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+    finally:
+        writing = (4 << 20) / max(time.perf_counter() - began, 1e-6)
+        discard(path)
+    return Rates(reading, writing)
+
+
+def plan_migration(
+    install: Install,
+    release: str,
+    to: str,
+    runbook: Runbook,
+    *,
+    context: Context,
+    old: str = "",
+) -> MigrationPlan:
+    """Say what a migration would do, and do nothing.
+
+    Raises:
+        DecisionNeeded: the build of the install is not certain.
+    """
+    begun = MigrationBegun(
+        install=install.place.location if not hasattr(install.place, "parts")
+        else install.place.parts["program"].location,
+        title=install.card.title,
+        release=release,
+        source=install.sure_version.text,
+        to=to,
+        runbook={},
+        old=old,
+    )  # fmt: skip
+    tree = install.place.survey()
+    rates = measure_rates(context.ledger, install.place, tree)
+    was, context.dry_run = context.dry_run, True
+    try:
+        at = At(begun, context)
+        steps = tuple(_planned(step, at, tree, rates) for step in runbook.steps)
+    finally:
+        context.dry_run = was
+    free = shutil.disk_usage(context.ledger.root).free
+    return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free)
+
+
+def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
+    told = step.told(at)
+    if not step.is_change:
+        total = sum(node.size for node in tree.values())
+        if isinstance(step, Store):
+            seconds = total / rates.reading + total / rates.writing
+            return PlannedStep(step.called, step.kind, told, stored=total, seconds=seconds)
+        seconds = 2 * total / rates.reading if isinstance(step, Prove) else 0.0
+        return PlannedStep(step.called, step.kind, told, seconds=seconds)
+    began = time.perf_counter()
+    try:
+        change = step.change(at)
+    except KindredError as error:
+        return PlannedStep(step.called, step.kind, told, later=f"{_NOT_YET} ({error.what})")
+    if change is None:
+        return PlannedStep(step.called, step.kind, told)
+    spent = time.perf_counter() - began
+    leaves = [a for a in change.actions if FILE in {n.kind for n in (a.before, a.after) if n}]
+    written = sum(a.after.size for a in leaves if a.after is not None)
+    kept = sum(a.before.size for a in leaves if a.before is not None)
+    seconds = spent + written / rates.writing + kept / rates.reading
+    told = step.why or change.summary
+    return PlannedStep(
+        step.called, step.kind, told, change.findings, len(leaves), written, kept, seconds, change
+    )

@@ -1,0 +1,117 @@
+"""Running a migration: step after step until it waits, something is to be decided, or it is done.
+
+What always holds: when a check finds something wrong, all is taken back as one, unless that would lose what
+was changed since; then it stays, and says so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from ..errors import KindredError, UsageError
+from ..finding import Finding
+from ..planning.context import Context
+from .migration import Consents, Migration, MigrationStatus, Returned
+from .steps import RunHelper, State, StepResult, Wait
+
+__all__ = ["MigrationRun", "run_migration"]
+
+Person = Callable[[StepResult], bool]
+
+
+class MigrationRun(Struct, frozen=True):
+    """What a run did: the results of its steps, where the migration is now, and what was taken back.
+
+    `findings` say why a migration that failed could not be taken back.
+    """
+
+    results: tuple[StepResult, ...]
+    status: MigrationStatus
+    returned: Returned | None = None
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def last(self) -> StepResult | None:
+        """The last result."""
+        return self.results[-1] if self.results else None
+
+    def to_json(self) -> dict[str, Any]:
+        """Return it as plain values."""
+        out: dict[str, Any] = {
+            "migration": self.status.to_json(),
+            "results": [each.to_json() for each in self.results],
+        }
+        if self.returned is not None:
+            out["taken_back"] = {
+                "changes": [each.record.id for each in self.returned.applied],
+                "findings": [each.to_json() for each in self.returned.findings],
+            }
+        if self.findings:
+            out["findings"] = [each.to_json() for each in self.findings]
+        return out
+
+
+def run_migration(
+    migration: Migration,
+    context: Context,
+    consents: Consents | None = None,
+    *,
+    stay: bool = False,
+    person: Person | None = None,
+    watch: Callable[[StepResult], None] = lambda result: None,
+) -> MigrationRun:
+    """Go on with a migration until it waits, must be decided, failed or is done.
+
+    `person` does what a step waits for, and says whether it did; None leaves it to somebody else. `watch` is
+    told each result. With `stay` nothing is taken back when a check finds something wrong.
+
+    Raises:
+        UsageError: a step that is said to be done, or to be passed over, is none that can be.
+        KindredError: a step failed; nothing of it was written, and the migration can go on from there.
+    """
+    consents = consents or Consents()
+    _check_named(migration, consents)
+    results: list[StepResult] = []
+    while True:
+        try:
+            result = migration.advance(context, consents)
+        except KindredError as error:
+            more = "Put it right, then go on: kindred migrate --resume. To take all back: kindred migrate --back"
+            error.remedy = f"{error.advice}\n{more}".strip()
+            raise
+        if result is None:
+            break
+        results.append(result)
+        watch(result)
+        if result.state is State.WAITS and person is not None and person(result):
+            continue
+        if result.state is not State.DONE:
+            break
+    if results and results[-1].state is State.FAILED and not stay:
+        return _taken_back(migration, context, results)
+    return MigrationRun(tuple(results), migration.status())
+
+
+def _taken_back(migration: Migration, context: Context, results: list[StepResult]) -> MigrationRun:
+    try:
+        returned = migration.go_back(context)
+    except KindredError as error:
+        found = error.finding("not-taken-back")
+        return MigrationRun(tuple(results), migration.status(), findings=(found,))
+    return MigrationRun(tuple(results), migration.status(), returned)
+
+
+def _check_named(migration: Migration, consents: Consents) -> None:
+    states = {each.name: each.state for each in migration.status().steps}
+    for name in (*consents.by_hand, *consents.skipped):
+        step = migration.runbook.step(name)
+        if not isinstance(step, (Wait, RunHelper)):
+            raise UsageError(
+                f"{name} is nothing that a person does: this program does it",
+                remedy="Leave the option out.",
+            )
+        if states[name] == "done":
+            raise UsageError(f"{name} is done already", remedy="Leave the option out.")

@@ -1,0 +1,161 @@
+"""Steps that wait for the person: something to be done that leaves evidence, and what is signed off.
+
+What always holds: what was there before a step began to wait shows nothing; a step without evidence is done
+when the person says so, one with evidence when that is seen, or when it is passed over by its name.
+"""
+
+from __future__ import annotations
+
+from ...cards.helper_models import EvidenceTable, evidence_faults
+from ...errors import UsageError
+from ...planning.evidence import Evidence
+from ...planning.helper_sequence import HelperSequence, HelperStep
+from ...planning.migrations import MigrationNote
+from ...worlds.operations import StepHelper
+from ...changes import Changeset
+from .base import At, State, Step, StepResult
+
+__all__ = ["RunHelper", "SignOff", "Wait"]
+
+_REHEARSED = "passed over in a rehearsal"
+_SKIPPED = "passed over, as you said"
+_ORDER = list(HelperStep)
+
+
+class Wait(Step, frozen=True, tag="wait"):
+    """Wait for the person: `say` is what to do, `evidence` what shows that it was done."""
+
+    say: str = ""
+    evidence: tuple[EvidenceTable, ...] = ()
+
+    def told(self, at: At) -> str:
+        """Say what the person does."""
+        return self.say
+
+    def carry_out(self, at: At) -> StepResult:
+        """Begin to wait, or see whether it was done since."""
+        if at.is_rehearsal:
+            return self.result(State.DONE, _REHEARSED)
+        if self.called in at.skipped:
+            return self.result(State.DONE, _SKIPPED)
+        if not self.evidence:
+            if self.called in at.by_hand:
+                return self.result(State.DONE, "done, as you said")
+            return self.result(State.WAITS, f"Say when it is done: --done {_word(self.called)}")
+        if self.called in at.by_hand:
+            raise UsageError(
+                f"{self.called} is done when it is seen: {self._evidence(at).what_shows(self.evidence)}",
+                remedy=f"To go on without that, pass it over: --skip {_word(self.called)}",
+            )
+        began = at.waiting()
+        evidence = self._evidence(at)
+        if began is None:
+            note = MigrationNote("waiting", self.called, at.after, state=evidence.state())
+            note.enter(at.ledger, at.begun.id)
+            return self.result(State.WAITS, evidence.what_shows(self.evidence))
+        if not evidence.all_show(self.evidence, began.state):
+            return self.result(State.WAITS, evidence.what_shows(self.evidence))
+        return self.result(State.DONE, "seen")
+
+    def _evidence(self, at: At) -> Evidence:
+        tree = at.install.place.survey()
+        return Evidence(at.install, self.evidence, tree, is_ours=at.is_ours)
+
+    def faults(self) -> list[str]:
+        """Return what is wrong with its words and rows."""
+        found = [] if self.say.strip() else ["expected in `say` what the person shall do"]
+        rows = evidence_faults(("evidence",), list(self.evidence))
+        return found + [f"{'.'.join(map(str, key))}: {told}" for key, told in rows]
+
+
+class SignOff(Step, frozen=True, tag="sign off"):
+    """Wait until a person signed off each of the `parts`, by whom and when."""
+
+    parts: tuple[str, ...] = ()
+
+    def told(self, at: At) -> str:
+        """Say what is signed off."""
+        return f"sign off: {', '.join(self.parts)}"
+
+    def carry_out(self, at: At) -> StepResult:
+        """See what is signed off, and what is left."""
+        if at.is_rehearsal:
+            return self.result(State.DONE, _REHEARSED)
+        signed = at.signed()
+        left = [part for part in self.parts if part not in signed]
+        if left:
+            return self.result(State.WAITS, f"to be signed off: {', '.join(left)}")
+        told = ", ".join(f"{part} ({signed[part].by})" for part in self.parts)
+        return self.result(State.DONE, told)
+
+    def faults(self) -> list[str]:
+        """Return what is wrong with its parts."""
+        if not self.parts or not all(part.strip() for part in self.parts):
+            return ["expected `parts`, each a thing to look at"]
+        return [] if len({*self.parts}) == len(self.parts) else ["a part is named twice"]
+
+
+class RunHelper(Step, frozen=True, tag="helper"):
+    """Bring a helper's sequence beyond one of its steps; see `planning.helper_sequence`.
+
+    `turn` is the step: placing the helper's files, which lie in `source`, putting them back, removing them;
+    or one of the runs, which the person makes.
+    """
+
+    is_change = True
+
+    helper: str = ""
+    turn: str = ""
+    source: str = ""
+
+    def told(self, at: At) -> str:
+        """Say what happens with the helper."""
+        table = at.install.card.file.helpers[self.helper]
+        if self.turn in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+            return table.run or f"start the program once with {self.helper}, and close it"
+        return f"{self.turn} {self.helper}"
+
+    def change(self, at: At) -> Changeset | None:
+        """Return the change of its turn; None if it has none, or it is past."""
+        if self._is_past(at) or self.turn in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+            return None
+        made = StepHelper(at.begun.install, self.helper, at.filled(self.source))
+        change = made.compute(at.context)
+        return change if change.actions or change.conflicts else None
+
+    def carry_out(self, at: At) -> StepResult:
+        """See whether its turn is past: whether the person ran the program."""
+        sequence = HelperSequence(at.install, self.helper, at.ledger)
+        if self.called in at.skipped:
+            sequence.skip(self.turn)
+            return self.result(State.DONE, _SKIPPED)
+        status = sequence.note_what_is_seen()
+        if status.step is None or _ORDER.index(status.step) > _ORDER.index(HelperStep(self.turn)):
+            return self.result(State.DONE, "seen" if self.turn.endswith("run") else "nothing to do")
+        if self.turn == HelperStep.REMOVE and status.step is HelperStep.REMOVE:
+            sequence.note_over()  # what was placed by hand stays
+            return self.result(State.DONE, "nothing to remove")
+        if at.is_rehearsal and status.step in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+            sequence.skip(status.step)
+            return self.result(State.DONE, _REHEARSED)
+        told = next(each.told for each in status.steps if each.step is status.step)
+        return self.result(State.WAITS, told or f"next is {status.step}")
+
+    def _is_past(self, at: At) -> bool:
+        """Tell whether its turn is past; what can only be seen now is noted, unless this is a look only."""
+        sequence = HelperSequence(at.install, self.helper, at.ledger)
+        status = sequence.status() if at.context.dry_run else sequence.note_what_is_seen()
+        return status.step is None or _ORDER.index(status.step) > _ORDER.index(HelperStep(self.turn))
+
+    def faults(self) -> list[str]:
+        """Return what is wrong with its turn."""
+        known = [str(step) for step in HelperStep if step is not HelperStep.UPDATE]
+        return [] if self.turn in known else [f"turn: expected one of {', '.join(known)}"]
+
+
+def _after(at: At) -> str:
+    return at.after
+
+
+def _word(name: str) -> str:
+    return f'"{name}"' if " " in name else name

@@ -1,0 +1,61 @@
+"""The usual order: the runbook that is made for an install whose card has none."""
+
+from __future__ import annotations
+
+from ..cards import Install
+from ..planning.helper_sequence import HelperStep
+from ..versions import Version, VersionRange
+from .runbook import Runbook
+from .steps import Check, Look, Operate, Prove, RunHelper, Shelve, SignOff, Step, Store
+
+__all__ = ["usual_runbook"]
+
+USUAL = "usual"  # what `runbook` says where the card's own are not wanted
+
+
+def usual_runbook(install: Install, to: Version | str, *, preview: bool = False) -> Runbook:
+    """Return the usual steps of an install to a build: look, store, update, convert, check, sign off.
+
+    Helpers that the card has for these builds run before and after; a `preview` is installed only once it is
+    proven that what was stored comes back. A step that would have nothing to do is left out.
+
+    >>> [step.called for step in usual_runbook(install, "2.0", preview=True).steps][:4]
+    ['look', 'store', 'prove', 'shelve']
+    """
+    card = install.card
+    source, build = install.sure_version, card.build(to)
+    steps: list[Step] = [Look(), Store()]
+    steps += [Prove()] if preview else []
+    steps += [Shelve()]
+    helpers = [
+        name
+        for name, table in card.file.helpers.items()
+        if source in VersionRange.parse(table.source, card.scheme)
+        and build in VersionRange.parse(table.to, card.scheme)
+    ]
+    for name in helpers:
+        steps += [_turn(name, HelperStep.PLACE), _turn(name, HelperStep.FIRST_RUN)]
+    steps += [Operate(operation="update")]
+    for name in helpers:
+        steps += [_turn(name, HelperStep.PUT_BACK), _turn(name, HelperStep.SECOND_RUN)]
+    if card.formats:
+        steps += [Operate(operation="convert")]
+    checks = ["whole", "build", *(["readable"] if card.formats else []), "kept"]
+    steps += [Check(that=tuple(checks)), SignOff(parts=_parts(install))]
+    steps += [_turn(name, HelperStep.REMOVE) for name in helpers]
+    return Runbook("", "*", "*", tuple(steps))
+
+
+def _turn(helper: str, turn: HelperStep) -> RunHelper:
+    return RunHelper(name=f"{turn} {helper}", helper=helper, turn=str(turn))
+
+
+def _parts(install: Install) -> tuple[str, ...]:
+    """Return what a person looks at: that it starts, and what of theirs is there."""
+    tree = install.place.survey()
+    there = [
+        name
+        for name, fits in install.card.categories.items()
+        if install.card.file.categories[name].protect and any(map(fits, tree.leaves))
+    ]
+    return ("it starts", *there)

@@ -1,0 +1,105 @@
+"""Migrations that were begun: what the ledger's marks say of them.
+
+A mark is never changed. What is noted later is a mark of its own, which names the step it is about and what
+the step before that ended with: so that what was noted before something was taken back counts no more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from ..ledger import Ledger
+
+__all__ = ["MigrationBegun", "MigrationNote", "begun_migrations", "unfinished_migrations"]
+
+_BEGUN, _NOTE = "migration", "migration note"
+ENDED = "ended"
+
+
+class MigrationBegun(Struct, frozen=True, omit_defaults=True):
+    """A migration that was begun: of which install, to what, by which runbook.
+
+    `install` is the folder of the program, `source` and `to` are builds, `said` what was said of the first
+    one where no evidence tells it. `runbook` is the whole of it, as JSON. `allow` are the losses that were
+    consented to; `release` and `old` are named as operations name them.
+    """
+
+    install: str
+    title: str
+    release: str
+    source: str
+    to: str
+    runbook: Mapping[str, Any]
+    old: str = ""
+    said: str = ""
+    folders: Mapping[str, str] = field(default_factory=dict)
+    allow: tuple[str, ...] = ()
+    allow_loss: bool = False
+    id: str = ""
+    when: str = ""
+
+    def enter(self, ledger: Ledger) -> MigrationBegun:
+        """Note in a ledger that it begins; return it with its id."""
+        note = msgspec.json.encode(replace(self, id="", when="")).decode()
+        mark = ledger.mark(_BEGUN, self.install, note=note)
+        return replace(self, id=mark.id, when=mark.when)
+
+
+class MigrationNote(Struct, frozen=True, omit_defaults=True):
+    """What was noted of a step: "done", "waiting", "signed"; or of the whole: "ended".
+
+    `after` is what the step before ended with; `state` how the files were that show what a person does;
+    `part` what was signed off, `by` whom.
+    """
+
+    what: str
+    step: str = ""
+    after: str = ""
+    told: str = ""
+    state: Mapping[str, str] = field(default_factory=dict)
+    part: str = ""
+    by: str = ""
+    entry: str = ""
+    id: str = ""
+    when: str = ""
+
+    def enter(self, ledger: Ledger, migration: str) -> MigrationNote:
+        """Note it in a ledger; return it with its id."""
+        note = msgspec.json.encode(replace(self, id="", when="")).decode()
+        mark = ledger.mark(_NOTE, migration, note=note)
+        return replace(self, id=mark.id, when=mark.when)
+
+
+def begun_migrations(ledger: Ledger) -> list[MigrationBegun]:
+    """Return the migrations that were begun, the oldest first."""
+    return [
+        replace(msgspec.json.decode(mark.note, type=MigrationBegun), id=mark.id, when=mark.when)
+        for mark in ledger.marks(_BEGUN)
+    ]
+
+
+def notes_of(ledger: Ledger, migration: str) -> list[MigrationNote]:
+    """Return what was noted of a migration, the oldest first."""
+    return [
+        replace(msgspec.json.decode(mark.note, type=MigrationNote), id=mark.id, when=mark.when)
+        for mark in ledger.marks(_NOTE)
+        if mark.subject == migration
+    ]
+
+
+def unfinished_migrations(ledger: Ledger) -> list[MigrationBegun]:
+    """Return the migrations that were begun and did not end, the oldest first."""
+    begun = begun_migrations(ledger)
+    if not begun:
+        return []
+    ended = {
+        mark.subject
+        for mark in ledger.marks(_NOTE)
+        if msgspec.json.decode(mark.note, type=MigrationNote).what == ENDED
+    }
+    return [each for each in begun if each.id not in ended]
