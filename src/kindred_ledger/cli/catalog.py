@@ -14,6 +14,7 @@ COMMANDS: dict[str, str] = {
     "show": "show what one backup holds",
     "compare": "list what differs between two folders, backups or releases",
     "restore": "bring a backup back, all or part of it",
+    "migrate": "all of a move in its order: store, update, convert, check",
     "update": "bring an install to a new release and keep what is yours",
     "convert": "convert saves and settings to the formats of another build",
     "carry": "copy saves, settings or files to another install or server",
@@ -86,7 +87,7 @@ COMMANDS: dict[str, str] = {
 _COLUMNS = 81  # that the help of the whole takes
 _SECTIONS = (
     ("keep", ("scan", "backup", "entries", "show", "compare", "restore")),
-    ("move", ("update", "convert", "carry", "switch", "reapply")),
+    ("move", ("migrate", "update", "convert", "carry", "switch", "reapply")),
     ("go back", ("history", "undo", "redo", "recover")),
     ("more", ("ledger", "shelf", "edits", "mod", "world", "file", "card", "sync", "demo")),
 )

@@ -22,7 +22,7 @@ _OTHER_NAMES = {  # in Python they mean more
     "remove": "remove-content",
     "placed_by_hand": "placed",
 }
-_TOLD = ("what", "remedy")  # keys of JSON that hold sentences
+_TOLD = ("what", "remedy", "told")  # keys of JSON that hold sentences
 
 
 def as_options(text: str) -> str:

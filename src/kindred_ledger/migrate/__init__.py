@@ -1,25 +1,29 @@
 """Migrate: the ordered whole, with pauses for what only a person can do, and proof at the end."""
 
-from .migration import Consents, Migration, MigrationStatus, Returned, StepStatus
+from .choosing import MigrationChoice, choose_migration
+from .consents import MigrationConsents
+from .migration import Migration, MigrationStatus, Returned, StepStatus
 from .plan import MigrationPlan, PlannedStep, plan_migration
 from .rehearsing import rehearse
 from .runbook import Runbook, choose_runbook, read_runbook, runbooks_of
 from .running import MigrationRun, run_migration
-from .steps import State, StepResult
+from .steps import ResultState, StepResult
 from .usual import usual_runbook
 
 __all__ = [
-    "Consents",
     "Migration",
+    "MigrationChoice",
+    "MigrationConsents",
     "MigrationPlan",
     "MigrationRun",
     "MigrationStatus",
     "PlannedStep",
+    "ResultState",
     "Returned",
     "Runbook",
-    "State",
     "StepResult",
     "StepStatus",
+    "choose_migration",
     "choose_runbook",
     "plan_migration",
     "read_runbook",

@@ -14,11 +14,7 @@ def changed_between(card: Card, written_for: str, to: Version) -> list[str]:
     range = VersionRange.parse(written_for, card.scheme)
     found = []
     for name, format in card.formats.items():
-        old = {
-            row.writes
-            for row in format.table.builds
-            if _meets(row.builds, range, card)
-        }
+        old = {row.writes for row in format.table.builds if _meets(row.builds, range, card)}
         try:
             new = format.text_of(format.written_by(to))
         except KindredError:

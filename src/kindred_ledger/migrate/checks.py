@@ -14,6 +14,10 @@ from ..errors import KindredError, UsageError
 from ..finding import Finding, Severity, of_severity
 from ..mods import check_mods
 from ..places import disk_kind, roots_of, running_in
+from ..planning.list_in_force import list_in_force
+from ..wording import count
+from ..worlds import find_landmarks, id_lists, open_world
+from ..worlds.opened import find_worlds
 from .steps.base import At
 
 __all__ = ["AFTERWARDS", "BEFOREHAND", "Look"]
@@ -47,7 +51,9 @@ def _source_build(at: At) -> Iterator[Finding]:
     version = at.install.sure_version
     if version != at.install.card.build(at.begun.source):
         what = f"this is {version}, and the migration begins with {at.begun.source}"
-        remedy = "Something else changed the build meanwhile. Take the migration back, and begin anew."
+        remedy = (
+            "Something else changed the build meanwhile. Take the migration back, and begin anew."
+        )
         yield Finding.conflict("other-build-now", what, where=at.begun.install, remedy=remedy)
 
 
@@ -108,6 +114,38 @@ def _mods(at: At) -> Iterator[Finding]:
         yield Finding.error(found.code, found.what, where=found.where, remedy=found.remedy)
 
 
+def _worlds(at: At) -> Iterator[Finding]:
+    """The ids of every world mean what they mean in the build."""
+    install = at.install
+    if not install.card.worlds:
+        return
+    tree, build = install.place.survey(), id_lists(install)
+    for world in find_worlds(install.card, install.place, tree):
+        for name in world.kind.table.lists:
+            kept = install.tag.id_lists
+            own = list_in_force(world, name, tree, kept=kept, ledger=at.ledger)
+            new = build[name].numbers
+            wrong = [each for each, number in own.numbers.items() if new.get(each) != number]
+            if wrong:
+                what = f"{count(len(wrong), 'id')} mean something else in this build: {wrong[0]}"
+                remedy = "Remap it before the update: put a step `remap` in the runbook."
+                yield Finding.error("world-ids", what, where=world.folder, remedy=remedy)
+
+
+def _landmarks(at: At) -> Iterator[Finding]:
+    """The landmarks of every world, which the card names, are where they were."""
+    install = at.install
+    if not install.card.worlds:
+        return
+    for world in find_worlds(install.card, install.place, install.place.survey()):
+        opened = open_world(install, world.name, ledger=at.ledger)
+        for seen in find_landmarks(opened):
+            if not seen.is_right:
+                what = f"{seen.landmark.name} is not there: {seen.landmark.content}"
+                at_ = f"{seen.landmark.x}, {seen.landmark.z}"
+                yield Finding.error("landmark-gone", what, where=world.folder, field=at_)
+
+
 BEFOREHAND: Final[Mapping[str, Look]] = {
     "closed": _closed,
     "local": _local,
@@ -119,6 +157,8 @@ AFTERWARDS: Final[Mapping[str, Look]] = {
     "readable": _readable,
     "kept": _kept,
     "mods": _mods,
+    "worlds": _worlds,
+    "landmarks": _landmarks,
     "whole": _whole,
 }
 

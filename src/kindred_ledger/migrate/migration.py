@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import getpass
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
@@ -23,7 +23,7 @@ from ..changes import Action, Applied, Changeset, restore, take_back
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
-from ..places import DIR, Node, Patterns, roots_of
+from ..places import DIR, Node, roots_of
 from ..planning.context import Context
 from ..planning.migrations import (
     ENDED,
@@ -36,10 +36,11 @@ from ..planning.migrations import (
 from ..statement import Outcome
 from ..suggestions import did_you_mean
 from ..wording import count
+from .consents import MigrationConsents, unallowed
 from .runbook import Runbook, read_runbook
-from .steps import At, SignOff, State, Step, StepResult, Store
+from .steps import At, ResultState, SignOff, Step, StepResult, Store
 
-__all__ = ["Consents", "Migration", "MigrationStatus", "Returned", "StepStatus"]
+__all__ = ["Migration", "MigrationStatus", "Returned", "StepStatus"]
 
 _DONE, _TAKEN_BACK, _BACK = "done", "taken back", "back"
 _SHOWN = 5
@@ -58,11 +59,15 @@ class StepStatus(Struct, frozen=True):
 
 
 class MigrationStatus(Struct, frozen=True):
-    """Where a migration is; `ended` is "done" or "taken back", and "" as long as it is under way."""
+    """Where a migration is; `ended` is "done" or "taken back", and "" as long as it is under way.
+
+    `signed` says by whom the parts of the sign-off that is next were signed.
+    """
 
     begun: MigrationBegun
     steps: tuple[StepStatus, ...]
     ended: str = ""
+    signed: Mapping[str, str] = {}
 
     @property
     def next(self) -> str:
@@ -81,24 +86,13 @@ class MigrationStatus(Struct, frozen=True):
             "runbook": begun.runbook.get("name", ""),
             "begun": begun.when,
             "ended": self.ended,
+            "next": self.next,
+            "signed": dict(self.signed),
             "steps": [
                 {"name": each.name, "kind": each.kind, "state": each.state, "told": each.told}
                 for each in self.steps
             ],
         }
-
-
-class Consents(Struct, frozen=True):
-    """What a person agreed to: losses by code (`CODE[:PATTERN]`), or all but those that are one-way.
-
-    `by_hand` are names of steps that they say they did, `skipped` of those that shall be passed over.
-    """
-
-    allow: tuple[str, ...] = ()
-    allow_loss: bool = False
-    while_running: bool = False
-    by_hand: tuple[str, ...] = ()
-    skipped: tuple[str, ...] = ()
 
 
 class Returned(Struct, frozen=True):
@@ -129,7 +123,7 @@ class Migration:
         *,
         context: Context,
         old: str = "",
-        consents: Consents | None = None,
+        consents: MigrationConsents | None = None,
     ) -> Migration:
         """Note that an install is brought to a release, which is of the build `to`; nothing else is done.
 
@@ -146,7 +140,7 @@ class Migration:
                     remedy="Go on with it: kindred migrate --resume\n"
                     "Or take it back: kindred migrate --back",
                 )
-        consents = consents or Consents()
+        consents = consents or MigrationConsents()
         locations = {name: root for name, root in roots.items() if name != PROGRAM}
         begun = MigrationBegun(
             install=program,
@@ -165,7 +159,7 @@ class Migration:
 
     @staticmethod
     def open(ledger: Ledger, which: str = "") -> Migration:
-        """Open one that was begun: by its id or the beginning of that, by its install, or the only unfinished.
+        """Open one that was begun, by the beginning of its id or by its install; "" is the only unfinished.
 
         Raises:
             UsageError: there is none, or several.
@@ -215,7 +209,13 @@ class Migration:
             else:
                 state = "next" if at == len(chain) else "later"
                 steps.append(StepStatus(step.called, step.kind, state))
-        return MigrationStatus(self.begun, tuple(steps), self._ended())
+        after = chain[-1].id if chain else self.id
+        signed = {
+            note.part: note.by
+            for note in notes_of(self.ledger, self.id)
+            if note.what == "signed" and note.after == after
+        }
+        return MigrationStatus(self.begun, tuple(steps), self._ended(), signed)
 
     def _ended(self) -> str:
         ended = [note for note in notes_of(self.ledger, self.id) if note.what == ENDED]
@@ -227,7 +227,11 @@ class Migration:
         return [each for each in not_undone(self.ledger.records()) if each.group == self.id]
 
     def at(
-        self, context: Context, consents: Consents | None = None, *, is_rehearsal: bool = False
+        self,
+        context: Context,
+        consents: MigrationConsents | None = None,
+        *,
+        is_rehearsal: bool = False,
     ) -> At:
         """Return what its next step is done in."""
         chain = self._chain()
@@ -238,7 +242,7 @@ class Migration:
             for event, step in zip(chain, self.runbook.steps, strict=False)
             if isinstance(step, Store)
         ]
-        consents = consents or Consents()
+        consents = consents or MigrationConsents()
         context.folders.update(self.begun.folders)
         records = self.records
         if self.begun.said:
@@ -251,8 +255,9 @@ class Migration:
             records=records,
             start=stored[-1] if stored else "",
             after=after,
-            by_hand=consents.by_hand,
-            skipped=consents.skipped,
+            allow=(*self.begun.allow, *consents.allow),
+            by_hand=consents.done,
+            skipped=consents.skip,
             is_rehearsal=is_rehearsal,
         )
 
@@ -261,7 +266,7 @@ class Migration:
     def advance(
         self,
         context: Context,
-        consents: Consents | None = None,
+        consents: MigrationConsents | None = None,
         *,
         is_rehearsal: bool = False,
     ) -> StepResult | None:
@@ -279,35 +284,35 @@ class Migration:
             self._end(_DONE)
             return None
         step = self.runbook.steps[len(chain)]
-        consents = consents or Consents()
+        consents = consents or MigrationConsents()
         at = self.at(context, consents, is_rehearsal=is_rehearsal)
         try:
             result = self._done(step, at, consents)
         except DecisionNeeded as error:
-            return step.result(State.DECIDE, error.what, findings=_findings_of(error))
-        if result.state is State.DONE and result.applied is None:
+            return step.result(ResultState.DECIDE, error.what, findings=_findings_of(error))
+        if result.state is ResultState.DONE and result.applied is None:
             self._note(MigrationNote(_DONE, step.called, at.after, result.told, entry=result.entry))
-        if result.state is State.DONE and len(chain) + 1 == len(self.runbook.steps):
+        if result.state is ResultState.DONE and len(chain) + 1 == len(self.runbook.steps):
             self._end(_DONE)
         return result
 
-    def _done(self, step: Step, at: At, consents: Consents) -> StepResult:
+    def _done(self, step: Step, at: At, consents: MigrationConsents) -> StepResult:
         if not step.is_change:
             return step.carry_out(at)
         change = step.change(at)
         if change is None:
             return step.carry_out(at) if type(step).carry_out is not Step.carry_out else (
-                step.result(State.DONE, "nothing to do")
+                step.result(ResultState.DONE, "nothing to do")
             )  # fmt: skip
         if change.conflicts:
             told = f"{count(len(change.conflicts), 'thing')} to be decided, or put right, first"
-            return step.result(State.DECIDE, told, findings=change.conflicts, change=change)
+            return step.result(ResultState.DECIDE, told, findings=change.conflicts, change=change)
         lost = self.unallowed(change, consents)
         if lost:
             told = f"this loses {count(len(lost), 'item')}, which nobody agreed to"
-            return step.result(State.DECIDE, told, findings=lost, change=change)
+            return step.result(ResultState.DECIDE, told, findings=lost, change=change)
         if not change.actions:
-            return step.result(State.DONE, "nothing to do", change=change)
+            return step.result(ResultState.DONE, "nothing to do", change=change)
         link = MigrationStep(self.id, step.called, at.after)
         applied = replace(change, relations=(*change.relations, link)).apply(
             self.ledger,
@@ -316,16 +321,15 @@ class Migration:
             group=self.id,
             progress=at.context.progress,
         )
-        return step.result(State.DONE, change.summary, applied=applied, change=change)
+        return step.result(ResultState.DONE, change.summary, applied=applied, change=change)
 
-    def unallowed(self, change: Changeset, consents: Consents) -> tuple[Finding, ...]:
+    def unallowed(self, change: Changeset, consents: MigrationConsents) -> tuple[Finding, ...]:
         """Return the losses that nobody agreed to, at the begin or now; one-way ones need their name."""
-        every = consents.allow_loss or self.begun.allow_loss
-        named = dict.fromkeys((*self.begun.allow, *consents.allow))
-        left = [
-            loss for loss in change.losses if not any(_covers(text, loss) for text in named)
-        ]
-        return tuple(loss for loss in left if loss.one_way or not every)
+        both = MigrationConsents(
+            allow=(*self.begun.allow, *consents.allow),
+            allow_loss=consents.allow_loss or self.begun.allow_loss,
+        )
+        return unallowed(change.losses, both)
 
     def sign(self, parts: Sequence[str], by: str = "") -> MigrationNote | None:
         """Sign off parts of the step that waits for it; return the last mark.
@@ -337,9 +341,7 @@ class Migration:
         step = self.runbook.steps[len(chain)] if len(chain) < len(self.runbook.steps) else None
         if not isinstance(step, SignOff):
             what = f"next is {step.called}" if step is not None else "all steps are done"
-            raise UsageError(
-                f"nothing is to be signed off now: {what}", where=self.begun.install
-            )
+            raise UsageError(f"nothing is to be signed off now: {what}", where=self.begun.install)
         for part in parts:
             if part not in step.parts:
                 raise UsageError(
@@ -355,7 +357,12 @@ class Migration:
     # ---- going back --------------------------------------------------------------------------
 
     def go_back(
-        self, context: Context, to: str = "", *, allow_loss: bool = False, while_running: bool = False
+        self,
+        context: Context,
+        to: str = "",
+        *,
+        allow_loss: bool = False,
+        while_running: bool = False,
     ) -> Returned:
         """Take back its changes, the newest first, as one: all, or those from the step `to` on.
 
@@ -367,7 +374,11 @@ class Migration:
             UsageError: there is no such step.
             LossNotAllowed: files that were changed since would be taken back, too; everything is as before.
         """
-        first = [step.called for step in self.runbook.steps].index(self.runbook.step(to).called) if to else 0
+        first = (
+            [step.called for step in self.runbook.steps].index(self.runbook.step(to).called)
+            if to
+            else 0
+        )
         names = {step.called for step in self.runbook.steps[first:]}
         start = self._start()
         own = [
@@ -458,14 +469,11 @@ def _noted(notes: Iterable[MigrationNote], step: str, after: str) -> MigrationNo
     return found[-1] if found and found[-1].what == _DONE else None
 
 
-def _covers(text: str, loss: Finding) -> bool:
-    """Tell whether a consent, `CODE` or `CODE:PATTERN`, covers a loss."""
-    code, _, pattern = text.partition(":")
-    return loss.code == code and (not pattern or Patterns((pattern,))(loss.where))
-
-
 def _only_times(action: Action) -> bool:
-    return action.outcome is Outcome.UNCHANGED or (action.after or action.before or _NOWHERE).kind == DIR
+    return (
+        action.outcome is Outcome.UNCHANGED
+        or (action.after or action.before or _NOWHERE).kind == DIR
+    )
 
 
 def _findings_of(error: DecisionNeeded) -> tuple[Finding, ...]:

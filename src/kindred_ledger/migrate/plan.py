@@ -9,25 +9,31 @@ from __future__ import annotations
 import os
 import shutil
 import time
+from collections.abc import Sequence
 from typing import Any
 
 from blake3 import blake3
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cards import Install
 from ..changes import Changeset
-from ..errors import KindredError
+from ..errors import KindredError, UsageError
 from ..finding import Finding, Severity
 from ..ledger import Ledger
 from ..places import FILE, Place, Tree, discard, read_bytes
 from ..planning.context import Context
 from ..planning.migrations import MigrationBegun
+from ..suggestions import did_you_mean
+from .consents import MigrationConsents, covers, unallowed
 from .runbook import Runbook
-from .steps import At, Prove, Step, Store
+from .steps import Agree, At, Prove, RunHelper, Step, Store, Wait
 
 __all__ = ["MigrationPlan", "PlannedStep", "Rates", "measure_rates", "plan_migration"]
 
 _SAMPLE_BYTES = 16 << 20
+# What is right once a step of some kind was done before.
+_MENDED_BY = {"not-read-here": "update", "helper-first": "helper", "world-ids": "remap"}
 _NOT_YET = "told at its turn: it depends on a step before"
 
 
@@ -55,6 +61,7 @@ class PlannedStep(Struct, frozen=True):
     seconds: float = 0.0
     change: Changeset | None = None
     later: str = ""
+    is_yours: bool = False
 
     @property
     def losses(self) -> tuple[Finding, ...]:
@@ -77,6 +84,7 @@ class PlannedStep(Struct, frozen=True):
             "stored_bytes": self.stored,
             "seconds": round(self.seconds, 1),
             "later": self.later,
+            "is_yours": self.is_yours,
             "findings": [each.to_json() for each in self.findings],
         }
 
@@ -108,6 +116,37 @@ class MigrationPlan(Struct, frozen=True):
         """All that would be lost."""
         return tuple(loss for each in self.steps for loss in each.losses)
 
+    @property
+    def in_the_way(self) -> tuple[Finding, ...]:
+        """What must be decided, or put right, before it begins: no step before it could do so."""
+        found: list[Finding] = []
+        for step, planned in zip(self.runbook.steps, self.steps, strict=True):
+            if step.is_change or isinstance(step, Wait):
+                if planned.conflicts and not isinstance(step, RunHelper):
+                    found += planned.conflicts
+                break
+        return tuple(found)
+
+    def unallowed(self, consents: MigrationConsents) -> tuple[Finding, ...]:
+        """Return the losses that nobody agreed to; one-way ones need their name."""
+        return unallowed(self.losses, consents)
+
+    def check_allowed(self, allow: Sequence[str]) -> None:
+        """Raise `UsageError` if a consent fits nothing that this plan loses or asks for.
+
+        Where a step is told at its turn only, what it would lose is not known, and nothing is refused.
+        """
+        if any(each.later for each in self.steps):
+            return
+        asked = {step.called for step in self.runbook.steps if isinstance(step, Agree)}
+        known = [*asked, *(loss.code for loss in self.losses)]
+        for text in allow:
+            if text not in asked and not any(covers(text, loss) for loss in self.losses):
+                raise UsageError(
+                    f"nothing would be lost that {text!r} names",
+                    remedy=did_you_mean(text.partition(":")[0], dict.fromkeys(known)),
+                )
+
     def to_json(self) -> dict[str, Any]:
         """Return it as plain values."""
         return {
@@ -125,7 +164,7 @@ class MigrationPlan(Struct, frozen=True):
 
 
 def measure_rates(ledger: Ledger, place: Place, tree: Tree) -> Rates:
-    """Read and hash some files of a place, and write as much into the ledger's own folder, and say how fast."""
+    """Read and hash some files of a place, write some into the ledger's own folder, and say how fast."""
     some: list[str] = []
     total = 0
     for path, node in sorted(tree.items(), key=lambda item: -item[1].size):
@@ -159,8 +198,9 @@ def plan_migration(
     *,
     context: Context,
     old: str = "",
+    findings: tuple[Finding, ...] = (),
 ) -> MigrationPlan:
-    """Say what a migration would do, and do nothing.
+    """Say what a migration would do, and do nothing; `findings` are told with it.
 
     Raises:
         DecisionNeeded: the build of the install is not certain.
@@ -180,11 +220,14 @@ def plan_migration(
     was, context.dry_run = context.dry_run, True
     try:
         at = At(begun, context)
-        steps = tuple(_planned(step, at, tree, rates) for step in runbook.steps)
+        steps = tuple(
+            _without_mended(_planned(step, at, tree, rates), runbook.steps[:number])
+            for number, step in enumerate(runbook.steps)
+        )
     finally:
         context.dry_run = was
     free = shutil.disk_usage(context.ledger.root).free
-    return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free)
+    return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free, findings)
 
 
 def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
@@ -195,14 +238,16 @@ def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
             seconds = total / rates.reading + total / rates.writing
             return PlannedStep(step.called, step.kind, told, stored=total, seconds=seconds)
         seconds = 2 * total / rates.reading if isinstance(step, Prove) else 0.0
-        return PlannedStep(step.called, step.kind, told, seconds=seconds)
+        yours = step.is_yours
+        return PlannedStep(step.called, step.kind, told, seconds=seconds, is_yours=yours)
     began = time.perf_counter()
     try:
         change = step.change(at)
     except KindredError as error:
-        return PlannedStep(step.called, step.kind, told, later=f"{_NOT_YET} ({error.what})")
+        why = "" if isinstance(step, RunHelper) else f" ({error.what})"
+        return PlannedStep(step.called, step.kind, told, later=_NOT_YET + why)
     if change is None:
-        return PlannedStep(step.called, step.kind, told)
+        return PlannedStep(step.called, step.kind, told, is_yours=step.is_yours)
     spent = time.perf_counter() - began
     leaves = [a for a in change.actions if FILE in {n.kind for n in (a.before, a.after) if n}]
     written = sum(a.after.size for a in leaves if a.after is not None)
@@ -212,3 +257,10 @@ def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
     return PlannedStep(
         step.called, step.kind, told, change.findings, len(leaves), written, kept, seconds, change
     )
+
+
+def _without_mended(planned: PlannedStep, before: Sequence[Step]) -> PlannedStep:
+    """Return a planned step without findings that a step before it mends."""
+    kinds = {step.kind for step in before}
+    found = tuple(each for each in planned.findings if _MENDED_BY.get(each.code) not in kinds)
+    return replace(planned, findings=found)

@@ -18,10 +18,11 @@ from ..ledger import Ledger
 from ..places import roots_of
 from ..planning.context import Context
 from ..wording import size
-from .migration import Consents, Migration
+from .consents import MigrationConsents
+from .migration import Migration
 from .runbook import Runbook
 from .running import MigrationRun
-from .steps import State, StepResult
+from .steps import ResultState, StepResult
 
 __all__ = ["rehearse"]
 
@@ -36,13 +37,13 @@ def rehearse(
     *,
     context: Context,
     old: str = "",
-    consents: Consents | None = None,
+    consents: MigrationConsents | None = None,
     watch: Callable[[StepResult], None] = lambda result: None,
 ) -> MigrationRun:
     """Do a migration on a copy that goes afterwards, and return what came of each step.
 
-    It ends where the real one would stop to ask, or fail. What the history knows of the install (helpers under
-    way, worlds that were remapped) is not known of the copy.
+    It ends where the real one would stop to ask, or fail. What the history knows of the install (helpers
+    under way, worlds that were remapped) is not known of the copy.
 
     Raises:
         PlaceError: there is no room for the copy.
@@ -67,7 +68,7 @@ def rehearse(
             while (result := migration.advance(scratch, consents, is_rehearsal=True)) is not None:
                 results.append(result)
                 watch(result)
-                if result.state is not State.DONE:
+                if result.state is not ResultState.DONE:
                     break
             return MigrationRun(tuple(results), migration.status())
 

@@ -154,7 +154,9 @@ def _read_step(row: Mapping[str, Any]) -> Step:
     if do in KINDS:
         fields = {key: value for key, value in row.items() if key not in ("do", *_OF_A_STEP)}
         said = {key: row[key] for key in _OF_A_STEP if key in row}
-        return msgspec.convert({"do": "operation", "operation": do, "fields": fields, **said}, Operate)
+        return msgspec.convert(
+            {"do": "operation", "operation": do, "fields": fields, **said}, Operate
+        )
     known: Sequence[str] = [*KINDS_OF_STEPS, *KINDS]
     near = did_you_mean(str(do), known) if do else ""
     what = f"there is no step {do!r}" if do else "expected in `do` what the step does"

@@ -14,8 +14,9 @@ from msgspec import Struct
 from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..planning.context import Context
-from .migration import Consents, Migration, MigrationStatus, Returned
-from .steps import RunHelper, State, StepResult, Wait
+from .consents import MigrationConsents
+from .migration import Migration, MigrationStatus, Returned
+from .steps import ResultState, RunHelper, StepResult, Wait
 
 __all__ = ["MigrationRun", "run_migration"]
 
@@ -57,7 +58,7 @@ class MigrationRun(Struct, frozen=True):
 def run_migration(
     migration: Migration,
     context: Context,
-    consents: Consents | None = None,
+    consents: MigrationConsents | None = None,
     *,
     stay: bool = False,
     person: Person | None = None,
@@ -72,25 +73,26 @@ def run_migration(
         UsageError: a step that is said to be done, or to be passed over, is none that can be.
         KindredError: a step failed; nothing of it was written, and the migration can go on from there.
     """
-    consents = consents or Consents()
+    consents = consents or MigrationConsents()
     _check_named(migration, consents)
     results: list[StepResult] = []
     while True:
         try:
             result = migration.advance(context, consents)
         except KindredError as error:
-            more = "Put it right, then go on: kindred migrate --resume. To take all back: kindred migrate --back"
+            more = "Put it right, then go on: kindred migrate --resume"
+            more += "\nTo take all back: kindred migrate --back"
             error.remedy = f"{error.advice}\n{more}".strip()
             raise
         if result is None:
             break
         results.append(result)
         watch(result)
-        if result.state is State.WAITS and person is not None and person(result):
+        if result.state is ResultState.WAITS and person is not None and person(result):
             continue
-        if result.state is not State.DONE:
+        if result.state is not ResultState.DONE:
             break
-    if results and results[-1].state is State.FAILED and not stay:
+    if results and results[-1].state is ResultState.FAILED and not stay:
         return _taken_back(migration, context, results)
     return MigrationRun(tuple(results), migration.status())
 
@@ -104,9 +106,9 @@ def _taken_back(migration: Migration, context: Context, results: list[StepResult
     return MigrationRun(tuple(results), migration.status(), returned)
 
 
-def _check_named(migration: Migration, consents: Consents) -> None:
+def _check_named(migration: Migration, consents: MigrationConsents) -> None:
     states = {each.name: each.state for each in migration.status().steps}
-    for name in (*consents.by_hand, *consents.skipped):
+    for name in (*consents.done, *consents.skip):
         step = migration.runbook.step(name)
         if not isinstance(step, (Wait, RunHelper)):
             raise UsageError(

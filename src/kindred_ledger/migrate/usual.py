@@ -2,31 +2,35 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from ..cards import Install
 from ..planning.helper_sequence import HelperStep
 from ..versions import Version, VersionRange
 from .runbook import Runbook
-from .steps import Check, Look, Operate, Prove, RunHelper, Shelve, SignOff, Step, Store
+from .steps import Agree, Check, Look, Operate, Prove, RunHelper, Shelve, SignOff, Step, Store
 
-__all__ = ["usual_runbook"]
+__all__ = ["USUAL", "guarded", "usual_runbook"]
 
+_OF_PREVIEWS = (
+    "{build} is a preview: it may damage saves and worlds, and what it wrote no other build may"
+    " be able to read"
+)
 USUAL = "usual"  # what `runbook` says where the card's own are not wanted
 
 
-def usual_runbook(install: Install, to: Version | str, *, preview: bool = False) -> Runbook:
+def usual_runbook(install: Install, to: Version | str) -> Runbook:
     """Return the usual steps of an install to a build: look, store, update, convert, check, sign off.
 
-    Helpers that the card has for these builds run before and after; a `preview` is installed only once it is
-    proven that what was stored comes back. A step that would have nothing to do is left out.
+    Helpers that the card has for these builds run before and after. A step that would have nothing to do is
+    left out.
 
-    >>> [step.called for step in usual_runbook(install, "2.0", preview=True).steps][:4]
-    ['look', 'store', 'prove', 'shelve']
+    >>> [step.called for step in kl.usual_runbook(install, "2.0").steps]
+    ['look', 'store', 'shelve', 'update', 'convert', 'check', 'sign off']
     """
     card = install.card
     source, build = install.sure_version, card.build(to)
-    steps: list[Step] = [Look(), Store()]
-    steps += [Prove()] if preview else []
-    steps += [Shelve()]
+    steps: list[Step] = [Look(), Store(), Shelve()]
     helpers = [
         name
         for name, table in card.file.helpers.items()
@@ -44,6 +48,24 @@ def usual_runbook(install: Install, to: Version | str, *, preview: bool = False)
     steps += [Check(that=tuple(checks)), SignOff(parts=_parts(install))]
     steps += [_turn(name, HelperStep.REMOVE) for name in helpers]
     return Runbook("", "*", "*", tuple(steps))
+
+
+def guarded(runbook: Runbook, to: Version | str) -> Runbook:
+    """Return a runbook as it is for a preview: agreed to, and only if what is stored is proven.
+
+    >>> [step.called for step in guarded(kl.usual_runbook(install, "2.0"), "2.0").steps][:4]
+    ['look', 'preview', 'store', 'prove']
+    """
+    steps = list(runbook.steps)
+    first = next((at for at, step in enumerate(steps) if step.is_change), len(steps))
+    stored = next((at for at, step in enumerate(steps) if isinstance(step, Store)), first)
+    at = min(first, stored)
+    head = [each for each in steps[:first] if not isinstance(each, (Store, Prove))]
+    gate: list[Step] = [Agree(name="preview", say=_OF_PREVIEWS.format(build=to))]
+    gate += [step for step in steps[:first] if isinstance(step, Store)] or [Store()]
+    gate += [Prove()]
+    rest = [each for each in steps[first:] if not isinstance(each, (Store, Prove))]
+    return replace(runbook, steps=(*head[:at], *gate, *head[at:], *rest))
 
 
 def _turn(helper: str, turn: HelperStep) -> RunHelper:

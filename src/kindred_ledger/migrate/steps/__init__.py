@@ -1,22 +1,23 @@
 """The kinds of steps a runbook has; one class each."""
 
-from .base import At, State, Step, StepResult
+from .base import At, ResultState, Step, StepResult
 from .keeping import Prove, Shelve, Store
 from .looking import Check, Look
 from .operating import Operate
-from .waiting import RunHelper, SignOff, Wait
+from .waiting import Agree, RunHelper, SignOff, Wait
 
 __all__ = [
     "KINDS_OF_STEPS",
+    "Agree",
     "At",
     "Check",
     "Look",
     "Operate",
     "Prove",
+    "ResultState",
     "RunHelper",
     "Shelve",
     "SignOff",
-    "State",
     "Step",
     "StepResult",
     "Store",
@@ -25,5 +26,5 @@ __all__ = [
 
 KINDS_OF_STEPS: dict[str, type[Step]] = {
     str(kind.__struct_config__.tag): kind
-    for kind in (Look, Store, Prove, Shelve, RunHelper, Wait, Check, SignOff)
+    for kind in (Look, Agree, Store, Prove, Shelve, RunHelper, Wait, Check, SignOff)
 }

@@ -24,15 +24,15 @@ from ...planning.context import Context
 from ...planning.migrations import MigrationBegun, MigrationNote
 from ...suggestions import did_you_mean
 
-__all__ = ["At", "State", "Step", "StepResult", "names_in"]
+__all__ = ["At", "ResultState", "Step", "StepResult", "names_in"]
 
 _NAME = re.compile(r"\{(\w+)\}")
 
 
-class State(StrEnum):
+class ResultState(StrEnum):
     """What came of a step.
 
-    >>> [str(state) for state in State]
+    >>> [str(state) for state in ResultState]
     ['done', 'waits', 'decide', 'failed']
     """
 
@@ -45,12 +45,12 @@ class State(StrEnum):
 class StepResult(Struct, frozen=True):
     """What came of a step: its state, what is to be said of it, and the change that was made.
 
-    >>> StepResult("store", State.DONE, "216 files").state.value
+    >>> StepResult("store", ResultState.DONE, "216 files").state.value
     'done'
     """
 
     step: str
-    state: State
+    state: ResultState
     told: str = ""
     findings: tuple[Finding, ...] = ()
     applied: Applied | None = None
@@ -70,9 +70,10 @@ class StepResult(Struct, frozen=True):
 class At:
     """What a step is done in: the migration, the context, what was noted of this step before.
 
-    `by_hand` are names of steps that the person says they did; `skipped` of those that shall be passed over;
-    `is_rehearsal` passes over all that only a person can do. `start` is the id of the entry that was stored
-    before the first change, "" as long as nothing was; `after` what the step before this one ended with.
+    `allow` is what was consented to by name, `by_hand` are names of steps that the person says they did,
+    `skipped` of those that shall be passed over; `is_rehearsal` passes over all that only a person can do.
+    `start` is the id of the entry that was stored before the first change, "" as long as nothing was;
+    `after` what the step before this one ended with.
     """
 
     def __init__(
@@ -84,13 +85,14 @@ class At:
         records: Iterable[Record] = (),
         start: str = "",
         after: str = "",
+        allow: Iterable[str] = (),
         by_hand: Iterable[str] = (),
         skipped: Iterable[str] = (),
         is_rehearsal: bool = False,
     ) -> None:
         self.begun, self.context = begun, context
         self.notes, self.records = tuple(notes), tuple(records)
-        self.start, self.after = start, after
+        self.start, self.after, self.allow = start, after, frozenset(allow)
         self.by_hand, self.skipped = frozenset(by_hand), frozenset(skipped)
         self.is_rehearsal = is_rehearsal
 
@@ -175,6 +177,11 @@ class Step(Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unkno
         """Its name in the runbook."""
         return self.name or self.kind
 
+    @property
+    def is_yours(self) -> bool:
+        """Whether only a person can do it."""
+        return False
+
     def told(self, at: At) -> str:
         """Say in a line what it will do."""
         raise NotImplementedError
@@ -195,7 +202,7 @@ class Step(Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unkno
         """Return what contradicts itself in it."""
         return []
 
-    def result(self, state: State, told: str = "", **more: Any) -> StepResult:
+    def result(self, state: ResultState, told: str = "", **more: Any) -> StepResult:
         """Return what came of it."""
         return StepResult(self.called, state, told, **more)
 

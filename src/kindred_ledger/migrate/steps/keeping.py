@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from ...changes import drill
 from ...releases import shelve
 from ...wording import count, size
-from .base import At, State, Step, StepResult
+from .base import At, ResultState, Step, StepResult
 
 __all__ = ["Prove", "Shelve", "Store"]
 
@@ -29,7 +29,7 @@ class Store(Step, frozen=True, tag="store"):
         entry = found[-1] if found else at.ledger.backup(
             at.install, note=note, pinned=True, progress=at.context.progress
         )  # fmt: skip
-        return self.result(State.DONE, f"entry {entry.id}", entry=entry.id)
+        return self.result(ResultState.DONE, f"entry {entry.id}", entry=entry.id)
 
 
 class Prove(Step, frozen=True, tag="prove"):
@@ -44,8 +44,8 @@ class Prove(Step, frozen=True, tag="prove"):
         proven = drill(at.start, ledger=at.ledger, progress=at.context.progress)
         if proven.findings:
             told = f"entry {at.start} does not come back whole"
-            return self.result(State.FAILED, told, findings=proven.findings)
-        return self.result(State.DONE, f"entry {at.start} can be restored")
+            return self.result(ResultState.FAILED, told, findings=proven.findings)
+        return self.result(ResultState.DONE, f"entry {at.start} can be restored")
 
 
 class Shelve(Step, frozen=True, tag="shelve"):
@@ -63,7 +63,7 @@ class Shelve(Step, frozen=True, tag="shelve"):
             place = at.context.place(text)
             done = shelve(place, at.install.card, ledger=at.ledger, progress=at.context.progress)
             names.append(done.release.name)
-        return self.result(State.DONE, ", ".join(names) or "nothing was left to shelve")
+        return self.result(ResultState.DONE, ", ".join(names) or "nothing was left to shelve")
 
     def _wanted(self, at: At) -> Iterator[str]:
         for text in (at.begun.old, at.begun.release):

@@ -1,4 +1,4 @@
-"""Steps that look: before anything is changed, and after. The first stop a migration, the others take it back."""
+"""Steps that look: before anything is changed, which may stop it, and after, which may take it back."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from ...planning.evidence import Evidence
 from ...suggestions import did_you_mean
 from ...wording import count
 from ..checks import AFTERWARDS, BEFOREHAND, looked
-from .base import At, State, Step, StepResult
+from .base import At, ResultState, Step, StepResult
 
 __all__ = ["Check", "Look"]
 
@@ -27,14 +27,14 @@ class Look(Step, frozen=True, tag="look"):
         """Look."""
         found = [*looked(at, BEFOREHAND, self.that), *_unmet(at, self.holds)]
         if not found:
-            return self.result(State.DONE, _listed(self.that, self.holds))
+            return self.result(ResultState.DONE, _listed(self.that, self.holds))
         some = tuple(
-            Finding.conflict(
-                each.code, each.what, where=each.where, remedy=each.remedy or self.why
-            )
+            Finding.conflict(each.code, each.what, where=each.where, remedy=each.remedy or self.why)
             for each in found
         )
-        return self.result(State.DECIDE, count(len(some), "thing") + " in the way", findings=some)
+        return self.result(
+            ResultState.DECIDE, count(len(some), "thing") + " in the way", findings=some
+        )
 
     def faults(self) -> list[str]:
         """Return names that there are not, and rows that say too little."""
@@ -55,8 +55,8 @@ class Check(Step, frozen=True, tag="check"):
         """Check."""
         found = (*looked(at, AFTERWARDS, self.that), *_unmet(at, self.holds))
         if found:
-            return self.result(State.FAILED, count(len(found), "fault"), findings=found)
-        return self.result(State.DONE, _listed(self.that, self.holds))
+            return self.result(ResultState.FAILED, count(len(found), "fault"), findings=found)
+        return self.result(ResultState.DONE, _listed(self.that, self.holds))
 
     def faults(self) -> list[str]:
         """Return names that there are not, and rows that say too little."""
@@ -84,7 +84,10 @@ def _faults(
 ) -> list[str]:
     assert isinstance(known, dict)
     found = [f"there is no check {n!r}. {did_you_mean(n, known)}" for n in names if n not in known]
-    found += [f"{'.'.join(map(str, key))}: {told}" for key, told in evidence_faults(("holds",), list(rows))]
+    found += [
+        f"{'.'.join(map(str, key))}: {told}"
+        for key, told in evidence_faults(("holds",), list(rows))
+    ]
     found += [f"holds: what {row.file} must say needs a `key`" for row in rows if not row.key]
     if not names and not rows:
         found.append("expected what is looked at, in `that` or `holds`")

@@ -7,19 +7,21 @@ when the person says so, one with evidence when that is seen, or when it is pass
 from __future__ import annotations
 
 from ...cards.helper_models import EvidenceTable, evidence_faults
+from ...changes import Changeset
 from ...errors import UsageError
+from ...finding import Finding
 from ...planning.evidence import Evidence
 from ...planning.helper_sequence import HelperSequence, HelperStep
 from ...planning.migrations import MigrationNote
 from ...worlds.operations import StepHelper
-from ...changes import Changeset
-from .base import At, State, Step, StepResult
+from .base import At, ResultState, Step, StepResult
 
-__all__ = ["RunHelper", "SignOff", "Wait"]
+__all__ = ["Agree", "RunHelper", "SignOff", "Wait"]
 
 _REHEARSED = "passed over in a rehearsal"
 _SKIPPED = "passed over, as you said"
 _ORDER = list(HelperStep)
+_RUNS = (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN)
 
 
 class Wait(Step, frozen=True, tag="wait"):
@@ -28,6 +30,11 @@ class Wait(Step, frozen=True, tag="wait"):
     say: str = ""
     evidence: tuple[EvidenceTable, ...] = ()
 
+    @property
+    def is_yours(self) -> bool:
+        """Whether only a person can do it."""
+        return True
+
     def told(self, at: At) -> str:
         """Say what the person does."""
         return self.say
@@ -35,27 +42,27 @@ class Wait(Step, frozen=True, tag="wait"):
     def carry_out(self, at: At) -> StepResult:
         """Begin to wait, or see whether it was done since."""
         if at.is_rehearsal:
-            return self.result(State.DONE, _REHEARSED)
+            return self.result(ResultState.DONE, _REHEARSED)
         if self.called in at.skipped:
-            return self.result(State.DONE, _SKIPPED)
+            return self.result(ResultState.DONE, _SKIPPED)
         if not self.evidence:
             if self.called in at.by_hand:
-                return self.result(State.DONE, "done, as you said")
-            return self.result(State.WAITS, f"Say when it is done: --done {_word(self.called)}")
+                return self.result(ResultState.DONE, "done, as you said")
+            return self.result(ResultState.WAITS, f"say when it is done: `done={self.called}`")
         if self.called in at.by_hand:
             raise UsageError(
                 f"{self.called} is done when it is seen: {self._evidence(at).what_shows(self.evidence)}",
-                remedy=f"To go on without that, pass it over: --skip {_word(self.called)}",
+                remedy=f"To go on without that, pass it over: `skip={self.called}`",
             )
         began = at.waiting()
         evidence = self._evidence(at)
         if began is None:
             note = MigrationNote("waiting", self.called, at.after, state=evidence.state())
             note.enter(at.ledger, at.begun.id)
-            return self.result(State.WAITS, evidence.what_shows(self.evidence))
+            return self.result(ResultState.WAITS, evidence.what_shows(self.evidence))
         if not evidence.all_show(self.evidence, began.state):
-            return self.result(State.WAITS, evidence.what_shows(self.evidence))
-        return self.result(State.DONE, "seen")
+            return self.result(ResultState.WAITS, evidence.what_shows(self.evidence))
+        return self.result(ResultState.DONE, "seen")
 
     def _evidence(self, at: At) -> Evidence:
         tree = at.install.place.survey()
@@ -68,25 +75,59 @@ class Wait(Step, frozen=True, tag="wait"):
         return found + [f"{'.'.join(map(str, key))}: {told}" for key, told in rows]
 
 
+class Agree(Step, frozen=True, tag="agree"):
+    """Go on only if the person agreed to `say`, in plain words, by the name of the step."""
+
+    say: str = ""
+
+    @property
+    def is_yours(self) -> bool:
+        """Whether only a person can do it."""
+        return True
+
+    def told(self, at: At) -> str:
+        """Say what is agreed to."""
+        return self.say
+
+    def carry_out(self, at: At) -> StepResult:
+        """See whether it was agreed to."""
+        if self.called in at.allow:
+            return self.result(ResultState.DONE, "agreed")
+        found = Finding.loss(self.called, self.say, where=at.begun.install, one_way=True)
+        told = f"agree to it by its name: `allow={self.called}`"
+        return self.result(ResultState.DECIDE, told, findings=(found,))
+
+    def faults(self) -> list[str]:
+        """Return what is wrong with its words."""
+        found = [] if self.say.strip() else ["expected in `say` what is agreed to"]
+        named = self.name.strip() and " " not in self.name
+        return found if named else [*found, "expected a `name` without spaces, by which to agree"]
+
+
 class SignOff(Step, frozen=True, tag="sign off"):
     """Wait until a person signed off each of the `parts`, by whom and when."""
 
     parts: tuple[str, ...] = ()
 
+    @property
+    def is_yours(self) -> bool:
+        """Whether only a person can do it."""
+        return True
+
     def told(self, at: At) -> str:
         """Say what is signed off."""
-        return f"sign off: {', '.join(self.parts)}"
+        return f"look at each, and sign it off: {', '.join(self.parts)}"
 
     def carry_out(self, at: At) -> StepResult:
         """See what is signed off, and what is left."""
         if at.is_rehearsal:
-            return self.result(State.DONE, _REHEARSED)
+            return self.result(ResultState.DONE, _REHEARSED)
         signed = at.signed()
         left = [part for part in self.parts if part not in signed]
         if left:
-            return self.result(State.WAITS, f"to be signed off: {', '.join(left)}")
+            return self.result(ResultState.WAITS, f"to be signed off: {', '.join(left)}")
         told = ", ".join(f"{part} ({signed[part].by})" for part in self.parts)
-        return self.result(State.DONE, told)
+        return self.result(ResultState.DONE, told)
 
     def faults(self) -> list[str]:
         """Return what is wrong with its parts."""
@@ -108,16 +149,21 @@ class RunHelper(Step, frozen=True, tag="helper"):
     turn: str = ""
     source: str = ""
 
+    @property
+    def is_yours(self) -> bool:
+        """Whether only a person can do it."""
+        return self.turn in _RUNS
+
     def told(self, at: At) -> str:
         """Say what happens with the helper."""
         table = at.install.card.file.helpers[self.helper]
-        if self.turn in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+        if self.is_yours:
             return table.run or f"start the program once with {self.helper}, and close it"
-        return f"{self.turn} {self.helper}"
+        return f"{self.turn.replace('-', ' ')} {self.helper}"
 
     def change(self, at: At) -> Changeset | None:
         """Return the change of its turn; None if it has none, or it is past."""
-        if self._is_past(at) or self.turn in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+        if self.is_yours or self._is_past(at):
             return None
         made = StepHelper(at.begun.install, self.helper, at.filled(self.source))
         change = made.compute(at.context)
@@ -128,24 +174,28 @@ class RunHelper(Step, frozen=True, tag="helper"):
         sequence = HelperSequence(at.install, self.helper, at.ledger)
         if self.called in at.skipped:
             sequence.skip(self.turn)
-            return self.result(State.DONE, _SKIPPED)
+            return self.result(ResultState.DONE, _SKIPPED)
         status = sequence.note_what_is_seen()
         if status.step is None or _ORDER.index(status.step) > _ORDER.index(HelperStep(self.turn)):
-            return self.result(State.DONE, "seen" if self.turn.endswith("run") else "nothing to do")
+            return self.result(
+                ResultState.DONE, "seen" if self.turn.endswith("run") else "nothing to do"
+            )
         if self.turn == HelperStep.REMOVE and status.step is HelperStep.REMOVE:
             sequence.note_over()  # what was placed by hand stays
-            return self.result(State.DONE, "nothing to remove")
-        if at.is_rehearsal and status.step in (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN):
+            return self.result(ResultState.DONE, "nothing to remove")
+        if at.is_rehearsal and status.step in _RUNS:
             sequence.skip(status.step)
-            return self.result(State.DONE, _REHEARSED)
+            return self.result(ResultState.DONE, _REHEARSED)
         told = next(each.told for each in status.steps if each.step is status.step)
-        return self.result(State.WAITS, told or f"next is {status.step}")
+        return self.result(ResultState.WAITS, told or f"next is {status.step}")
 
     def _is_past(self, at: At) -> bool:
         """Tell whether its turn is past; what can only be seen now is noted, unless this is a look only."""
         sequence = HelperSequence(at.install, self.helper, at.ledger)
         status = sequence.status() if at.context.dry_run else sequence.note_what_is_seen()
-        return status.step is None or _ORDER.index(status.step) > _ORDER.index(HelperStep(self.turn))
+        return status.step is None or _ORDER.index(status.step) > _ORDER.index(
+            HelperStep(self.turn)
+        )
 
     def faults(self) -> list[str]:
         """Return what is wrong with its turn."""
@@ -155,7 +205,3 @@ class RunHelper(Step, frozen=True, tag="helper"):
 
 def _after(at: At) -> str:
     return at.after
-
-
-def _word(name: str) -> str:
-    return f'"{name}"' if " " in name else name

@@ -1,0 +1,189 @@
+"""A migration on a terminal: its plan, what came of each step, what it waits for, the checklist."""
+
+from __future__ import annotations
+
+from ..finding import Severity
+from ..migrate import (
+    MigrationPlan,
+    MigrationRun,
+    MigrationStatus,
+    PlannedStep,
+    ResultState,
+    StepResult,
+    read_runbook,
+)
+from ..migrate.steps import Agree, RunHelper, SignOff, Step, Wait
+from ..statement import Statement
+from ..wording import count, size
+from . import drawing
+from .session import Session
+
+__all__ = ["draw_end", "draw_plan", "draw_result", "draw_status"]
+
+_SIGNS = {
+    ResultState.DONE: ("✓", "green"),
+    ResultState.WAITS: ("→", "bold yellow"),
+    ResultState.DECIDE: ("!", "bold yellow"),
+    ResultState.FAILED: ("✗", "bold red"),
+}
+_LEAST_SECONDS = 1.0
+_STATES = {"done": "✓", "next": "→", "later": " "}
+
+
+def draw_plan(session: Session, plan: MigrationPlan, title: str) -> None:
+    """Draw what will happen in which order, how long it takes, what is lost, and how to go back."""
+    out = session.out
+    drawing.heading(
+        out, f"Migrate {title} from {plan.source} to {plan.to}", drawing.short(plan.install)
+    )
+    by = f"by the runbook {plan.runbook.name}" if plan.runbook.name else "in the usual order"
+    free = f"the ledger grows by {size(plan.stored)} at most, and {size(plan.free)} are free"
+    out.print(f"{count(len(plan.steps), 'step')} {by}, about {_seconds(plan.seconds)}; {free}.")
+    if plan.runbook.note:
+        out.hang("  ", plan.runbook.note, style="default")
+    drawing.findings(out, plan.findings)
+    out.print()
+    wide = max(len(each.name) for each in plan.steps)
+    for number, each in enumerate(plan.steps, 1):
+        start = f"  {number:>2}  {each.name:<{wide}}  "
+        style = "bold" if each.is_yours else "default"
+        told = f"you: {each.told}" if each.is_yours else each.told
+        out.hang(start, drawing.local(told[:1].upper() + told[1:]), style=style, aside=_aside(each))
+    _draw_needs(session, plan)
+    out.print()
+    out.hang(
+        "",
+        "Every change is kept before, and all of them are one group: kindred migrate --back",
+        style="dim",
+    )
+
+
+def _aside(step: PlannedStep) -> str:
+    """Return what a step changes, loses and takes."""
+    told = []
+    if step.files:
+        told.append(f"{count(step.files, 'file')}, {size(step.written)}")
+    if step.losses:
+        told.append(count(len(step.losses), "loss"))
+    if step.conflicts:
+        told.append(f"{count(len(step.conflicts), 'decision')} needed")
+    if step.seconds >= _LEAST_SECONDS:
+        told.append(f"about {_seconds(step.seconds)}")
+    if step.later:
+        told.append(step.later)
+    return "; ".join(told)
+
+
+def _draw_needs(session: Session, plan: MigrationPlan) -> None:
+    """Draw what must be decided or agreed to, and what is a one-way door."""
+    for each in plan.steps:
+        urgent = [f for f in each.findings if f.severity is not Severity.NOTE]
+        if urgent:
+            session.out.print()
+            session.out.print(f"{each.name}:", style="bold")
+            drawing.findings(session.out, urgent)
+    one_way = dict.fromkeys(loss.code for loss in plan.losses if loss.one_way)
+    for code in one_way:
+        told = f"{code}: no older build can read it again; agree to it by name, --allow {code}"
+        drawing.remark(session.out, told, severity=Severity.WARNING)
+
+
+def draw_result(session: Session, result: StepResult, *, number: int, total: int) -> None:
+    """Draw what came of a step."""
+    out = session.out
+    sign, style = _SIGNS[result.state]
+    start = f"{sign} {number:>2} of {total}  "
+    told = f"{result.step}: {drawing.local(result.told)}" if result.told else result.step
+    out.hang(
+        start,
+        told,
+        style=style,
+        aside=_books(result.applied.statements[0] if result.applied else None),
+    )
+    if result.state in (ResultState.DECIDE, ResultState.FAILED):
+        drawing.findings(out, result.findings)
+
+
+def _books(statement: Statement | None) -> str:
+    if statement is None:
+        return ""
+    totals = {name: number for name, number in statement.totals().items() if number}
+    return ", ".join(f"{number:,} {name}" for name, number in totals.items())
+
+
+def draw_end(session: Session, run: MigrationRun) -> None:
+    """Draw where the migration is now, and what to do next."""
+    out, status = session.out, run.status
+    out.print()
+    if run.returned is not None:
+        out.print("All was taken back: it is as it was before.", style="bold")
+        drawing.findings(out, run.returned.findings)
+        return
+    if run.findings:
+        out.print("It could not be taken back unasked:", style="bold")
+        drawing.findings(out, run.findings)
+        out.hang(
+            "    ",
+            "To take it back all the same: kindred migrate --back --allow-loss",
+            style="default",
+        )
+        return
+    if status.ended == "done":
+        out.print(f"Done: this is {status.begun.to}.", style="bold")
+        out.hang(
+            "    ",
+            f"To take all of it back: kindred migrate --back {status.begun.id}",
+            style="default",
+        )
+        return
+    last = run.last
+    if last is not None and last.state is ResultState.WAITS:
+        _draw_turn(session, status)
+    if status.next and not isinstance(_next_step(status), SignOff):
+        out.hang("    ", "Then go on: kindred migrate --resume", style="default")
+    out.hang("    ", "Or take all of it back: kindred migrate --back", style="default")
+
+
+def _draw_turn(session: Session, status: MigrationStatus) -> None:
+    """Draw what the person is to do."""
+    step = _next_step(status)
+    out = session.out
+    if isinstance(step, SignOff):
+        out.print("Look at each, and sign it off:", style="bold")
+        for part in (each for each in step.parts if each not in status.signed):
+            word = f'"{part}"' if " " in part else part
+            out.hang("    ", f"kindred migrate --sign {word}", style="cyan")
+    elif isinstance(step, (Wait, Agree)):
+        out.hang("Your turn: ", step.say, style="bold")
+    elif isinstance(step, RunHelper):
+        out.hang(
+            "Your turn: ", f"run the program once with {step.helper}, and close it", style="bold"
+        )
+
+
+def _next_step(status: MigrationStatus) -> Step:
+    """Return the step that is next."""
+    return read_runbook(status.begun.runbook).step(status.next)
+
+
+def draw_status(session: Session, status: MigrationStatus) -> None:
+    """Draw where a migration is."""
+    out, begun = session.out, status.begun
+    drawing.heading(
+        out,
+        f"Migration {begun.id}: {begun.title} from {begun.source} to {begun.to}",
+        drawing.short(begun.install),
+    )
+    told = status.ended or f"next: {status.next}"
+    out.print(f"Begun {drawing.moment(begun.when)}; {told}.")
+    out.print()
+    for number, each in enumerate(status.steps, 1):
+        style = "bold" if each.state == "next" else "default"
+        about = f"  {each.told}" if each.told else ""
+        out.hang(f"  {_STATES[each.state]} {number:>2}  ", f"{each.name}{about}", style=style)
+
+
+def _seconds(seconds: float) -> str:
+    if seconds < 90:
+        return f"{max(1, round(seconds))} s"
+    return f"{round(seconds / 60)} min"

@@ -1,0 +1,65 @@
+"""What a migration is to be: of which install, to which release and build, by which runbook."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from ..cards import Install
+from ..errors import UsageError
+from ..finding import Finding
+from ..ledger import STABLE, ReleasePlace
+from ..planning.context import Context
+from .runbook import Runbook, choose_runbook
+from .usual import USUAL, guarded, usual_runbook
+
+__all__ = ["MigrationChoice", "choose_migration"]
+
+
+class MigrationChoice(Struct, frozen=True):
+    """An install, the release it shall be brought to, the build of that, and the runbook.
+
+    `is_preview`: the release is of no stable channel.
+    """
+
+    install: Install
+    release: str
+    to: str
+    runbook: Runbook
+    is_preview: bool = False
+    findings: tuple[Finding, ...] = ()
+
+
+def choose_migration(
+    context: Context, install: str, release: str, *, runbook: str = ""
+) -> MigrationChoice:
+    """Open what is named, and choose the runbook: the card's for these builds, else the usual order.
+
+    Raises:
+        UsageError: there is no such install, release or runbook, or it is of that build already.
+        DecisionNeeded: a build is not certain; or the card has runbooks, none for these builds, and none was
+            named.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...
+    >>> choice.to, choice.runbook.name
+    ('2.0', '')
+    """
+    place = context.release(release)
+    shelved = place.release if isinstance(place, ReleasePlace) else None
+    opened = context.install(install, title=shelved.title if shelved is not None else "")
+    source = opened.sure_version
+    to = opened.card.open_release(place).sure_version
+    if source == to:
+        raise UsageError(
+            f"this {opened.card.name} is {to} already",
+            where=opened.place.location,
+            remedy="To mend its files from the release: kindred update INSTALL RELEASE",
+        )
+    preview = shelved is not None and shelved.label.channel != STABLE
+    found: tuple[Runbook | None, tuple[Finding, ...]] = (None, ())
+    if runbook != USUAL:
+        found = choose_runbook(opened.card, source, to, runbook)
+    chosen = found[0] or usual_runbook(opened, to)
+    chosen = guarded(chosen, to) if preview else chosen
+    return MigrationChoice(opened, release, to.text, chosen, preview, found[1])
