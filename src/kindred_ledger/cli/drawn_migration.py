@@ -115,6 +115,9 @@ def draw_end(session: Session, run: MigrationRun) -> None:
     """Draw where the migration is now, and what to do next."""
     out, status = session.out, run.status
     out.print()
+    for each in run.recovered:
+        told = f"a change that was cut off was {each.outcome} first: {each.reason}"
+        drawing.remark(out, told)
     if run.returned is not None:
         out.print("All was taken back: it is as it was before.", style="bold")
         drawing.findings(out, run.returned.findings)

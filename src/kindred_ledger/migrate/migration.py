@@ -19,7 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import PROGRAM, Install
-from ..changes import Action, Applied, Changeset, restore, take_back
+from ..changes import Action, Applied, Changeset, recover, restore, take_back
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
@@ -374,6 +374,7 @@ class Migration:
             UsageError: there is no such step.
             LossNotAllowed: files that were changed since would be taken back, too; everything is as before.
         """
+        recover(self.ledger)
         first = (
             [step.called for step in self.runbook.steps].index(self.runbook.step(to).called)
             if to

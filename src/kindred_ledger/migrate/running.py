@@ -10,7 +10,9 @@ from collections.abc import Callable
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
+from ..changes import Recovered, recover
 from ..errors import KindredError, UsageError
 from ..finding import Finding
 from ..planning.context import Context
@@ -26,13 +28,15 @@ Person = Callable[[StepResult], bool]
 class MigrationRun(Struct, frozen=True):
     """What a run did: the results of its steps, where the migration is now, and what was taken back.
 
-    `findings` say why a migration that failed could not be taken back.
+    `findings` say why a migration that failed could not be taken back; `recovered` is what was cut off before
+    and was finished, or taken back, first.
     """
 
     results: tuple[StepResult, ...]
     status: MigrationStatus
     returned: Returned | None = None
     findings: tuple[Finding, ...] = ()
+    recovered: tuple[Recovered, ...] = ()
 
     @property
     def last(self) -> StepResult | None:
@@ -50,6 +54,8 @@ class MigrationRun(Struct, frozen=True):
                 "changes": [each.record.id for each in self.returned.applied],
                 "findings": [each.to_json() for each in self.returned.findings],
             }
+        if self.recovered:
+            out["recovered"] = [{"id": each.id, "outcome": each.outcome} for each in self.recovered]
         if self.findings:
             out["findings"] = [each.to_json() for each in self.findings]
         return out
@@ -74,6 +80,7 @@ def run_migration(
         KindredError: a step failed; nothing of it was written, and the migration can go on from there.
     """
     consents = consents or MigrationConsents()
+    recovered = tuple(recover(context.ledger))
     _check_named(migration, consents)
     results: list[StepResult] = []
     while True:
@@ -93,8 +100,8 @@ def run_migration(
         if result.state is not ResultState.DONE:
             break
     if results and results[-1].state is ResultState.FAILED and not stay:
-        return _taken_back(migration, context, results)
-    return MigrationRun(tuple(results), migration.status())
+        return replace(_taken_back(migration, context, results), recovered=recovered)
+    return MigrationRun(tuple(results), migration.status(), recovered=recovered)
 
 
 def _taken_back(migration: Migration, context: Context, results: list[StepResult]) -> MigrationRun:
