@@ -181,11 +181,17 @@ if TYPE_CHECKING:
         usual_runbook,
     )
     from .mods import (
+        Answer,
         ModCheck,
+        SuspectSearch,
+        SuspectsFound,
+        Trial,
         TrimChoices,
         Usage,
         Use,
         check_mods,
+        most_trials,
+        next_trial,
         relink,
         remove_library,
         swap_library,
@@ -371,7 +377,8 @@ _HOMES = {
     "migrate": "Migration MigrationChoice MigrationConsents MigrationPlan MigrationRun MigrationStatus"
     " PlannedStep ResultState Returned Runbook StepResult StepStatus choose_migration plan_migration rehearse"
     " run_migration usual_runbook",
-    "mods": "ModCheck TrimChoices Usage Use check_mods relink remove_library swap_library trim_mod"
+    "mods": "Answer ModCheck SuspectSearch SuspectsFound Trial TrimChoices Usage Use check_mods most_trials"
+    " next_trial relink remove_library swap_library trim_mod"
     " users_of",
     "cards.mods": "Builds Compatibility Fit Mod ModVerdict",
     "operations": "Context Operation read_operation",
@@ -402,8 +409,8 @@ _HOMES = {
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
 __all__ = [
-    "Action", "AnyPlace", "AnySelection", "Applied", "Assembly", "BakedField", "BakedGroup", "Base",
-    "BaseMatch", "Begin", "BooksUnbalanced", "Builds", "Bundle", "BundledKind", "BundledLink",
+    "Action", "Answer", "AnyPlace", "AnySelection", "Applied", "Assembly", "BakedField", "BakedGroup",
+    "Base", "BaseMatch", "Begin", "BooksUnbalanced", "Builds", "Bundle", "BundledKind", "BundledLink",
     "Cancelled", "Card", "CardError", "CardReport", "CarryChoices", "Case", "Census", "CensusDifference",
     "Changeset", "Check", "Choice", "ChosenRelease", "Comparison", "Compatibility", "Confirmed",
     "Consent", "ContentChange", "ContentChoices", "ContentRow", "Context", "Converted", "DamagedFile",
@@ -422,25 +429,26 @@ __all__ = [
     "ReleasePlace", "ReleaseTag", "RemapWork", "Remote", "RemotePlace", "ResultState", "RetentionPolicy",
     "Retired", "Retirement", "RetryPolicy", "Returned", "Rule", "Runbook", "Sample", "Scheme", "Seen",
     "SetRecord", "Severity", "Shelved", "Source", "StartStatus", "Statement", "StepResult", "StepStatus",
-    "StorageLimits", "Surroundings", "Tag", "Tagged", "TarPlace", "Task", "Three", "TransplantChoices",
-    "TransplantForecast", "TransplantPlan", "Tree", "TrimChoices", "UnsafeArchive", "UnsafeName",
-    "UpdateChoices", "Usage", "UsageError", "Use", "ValueEdit", "Vanished", "Vanishing", "Verdict",
-    "Verified", "Version", "VersionError", "VersionRange", "VersionUntold", "Watcher", "WayBack", "Work",
-    "World", "WrongPassphrase", "ZipPlace", "apply_patch", "assemble", "carry", "carry_files",
-    "check_card", "check_mods", "choose_migration", "choose_release", "combine_edits", "compare",
-    "compare_censuses", "compatible_mods", "confirm", "connect", "consent_text", "convert_bytes",
-    "convert_files", "convert_install", "copies_under_test", "decode", "draw_census", "drill",
-    "drop_edits", "export", "find_cards", "find_installs", "find_landmarks", "first_start", "forecast",
-    "forecast_transplant", "heal", "helper_step", "id_lists", "identify", "identify_base",
-    "install_beside", "landmark_findings", "make_patch_set", "match_bases", "match_releases", "meet",
-    "merge_files", "mirror", "mods_in", "open_place", "open_world", "place_test_copy", "plan_migration",
-    "plan_retirement", "prove_files", "prove_install", "put_edits", "read_bundle", "read_census",
-    "read_consent", "read_index", "read_landmark", "read_operation", "read_table", "reapply", "reconcile",
-    "recover", "redo", "rehearse", "reinstall", "reinstate", "relink", "remap", "remove_library",
-    "restore", "routes_in", "run_migration", "scan", "scheme", "set_in_bundle", "shelve", "shelve_from",
-    "source_at", "swap_library", "switch", "tables_in", "take_census", "take_edits", "to_frame",
-    "transplant", "trim_mod", "undo", "undo_group", "update", "users_of", "usual_runbook", "verify",
-    "way_back", "write_patch_set", "write_table",
+    "StorageLimits", "Surroundings", "SuspectSearch", "SuspectsFound", "Tag", "Tagged", "TarPlace",
+    "Task", "Three", "TransplantChoices", "TransplantForecast", "TransplantPlan", "Tree", "Trial",
+    "TrimChoices", "UnsafeArchive", "UnsafeName", "UpdateChoices", "Usage", "UsageError", "Use",
+    "ValueEdit", "Vanished", "Vanishing", "Verdict", "Verified", "Version", "VersionError",
+    "VersionRange", "VersionUntold", "Watcher", "WayBack", "Work", "World", "WrongPassphrase", "ZipPlace",
+    "apply_patch", "assemble", "carry", "carry_files", "check_card", "check_mods", "choose_migration",
+    "choose_release", "combine_edits", "compare", "compare_censuses", "compatible_mods", "confirm",
+    "connect", "consent_text", "convert_bytes", "convert_files", "convert_install", "copies_under_test",
+    "decode", "draw_census", "drill", "drop_edits", "export", "find_cards", "find_installs",
+    "find_landmarks", "first_start", "forecast", "forecast_transplant", "heal", "helper_step", "id_lists",
+    "identify", "identify_base", "install_beside", "landmark_findings", "make_patch_set", "match_bases",
+    "match_releases", "meet", "merge_files", "mirror", "mods_in", "most_trials", "next_trial",
+    "open_place", "open_world", "place_test_copy", "plan_migration", "plan_retirement", "prove_files",
+    "prove_install", "put_edits", "read_bundle", "read_census", "read_consent", "read_index",
+    "read_landmark", "read_operation", "read_table", "reapply", "reconcile", "recover", "redo",
+    "rehearse", "reinstall", "reinstate", "relink", "remap", "remove_library", "restore", "routes_in",
+    "run_migration", "scan", "scheme", "set_in_bundle", "shelve", "shelve_from", "source_at",
+    "swap_library", "switch", "tables_in", "take_census", "take_edits", "to_frame", "transplant",
+    "trim_mod", "undo", "undo_group", "update", "users_of", "usual_runbook", "verify", "way_back",
+    "write_patch_set", "write_table",
 ]  # fmt: skip
 
 

@@ -14,7 +14,15 @@ import msgspec
 from .convert.operations import Convert, Rescue
 from .edits.operations import PutEdits, PutTable, Reapply
 from .errors import UsageError
-from .mods.operations import CheckMods, PlaceTestCopy, Relink, RemoveLibrary, SwapLibrary, TrimMod
+from .mods.operations import (
+    CheckMods,
+    PlaceTestCopy,
+    Relink,
+    RemoveLibrary,
+    SwapLibrary,
+    TrimMod,
+    TrySuspects,
+)
 from .patches.operations import ApplyPatch
 from .planning.context import Context
 from .planning.operation import Operation
@@ -54,6 +62,7 @@ __all__ = [
     "Switch",
     "Transplant",
     "TrimMod",
+    "TrySuspects",
     "Undo",
     "Update",
     "read_operation",
@@ -64,7 +73,7 @@ KINDS: Mapping[str, type[Operation]] = {
     for kind in (
         Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
         Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
-        RemoveLibrary, PlaceTestCopy, Remap, Reinstate, StepHelper, Transplant, SetInBundle,
+        RemoveLibrary, PlaceTestCopy, TrySuspects, Remap, Reinstate, StepHelper, Transplant, SetInBundle,
     )
 }  # fmt: skip
 

@@ -53,6 +53,7 @@ COMMANDS: dict[str, str] = {
     "mod users": "list the projects that still use a library, or remove it",
     "mod swap": "have projects use another version of a library",
     "mod test": "place a copy for a test, which is told until you end it",
+    "mod suspects": "find which mods break the game, with the fewest starts",
     "world": "carry worlds over a build that drops content, and long games into fresh ones",
     "world forecast": "count and locate what a world would lose in another build",
     "world remap": "give a world the ids of another build, by name",

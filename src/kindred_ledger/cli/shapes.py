@@ -48,6 +48,13 @@ from .printed import (
     UseOut,
     Verdict,
 )
+from .printed_migrations import (
+    MigrationOut,
+    RecoveredOut,
+    StepResultOut,
+    TakenBackOut,
+    WholePlanOut,
+)
 from .printed_worlds import (
     CensusDifferenceOut,
     CensusOut,
@@ -146,6 +153,10 @@ _FIELDS: dict[str, dict[str, Any]] = {
     },
     "recover": {"recovered": list[Recovered], "left_overs": (list[str] | UnsetType, UNSET)},
     "ledger verify": get_type_hints(Health),
+    "mod suspects": {
+        "next": list[str] | None, "found": list[list[str]], "among": list[str], "told": str, "trials": int,
+        "left": int, "ended": bool,
+    },
     "scan": {"installs": list[Installed]},
     "shelf add": {"release": ReleaseOut, "findings": list[Finding]},
     "shelf fetch": {
@@ -233,10 +244,24 @@ class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
     proofs: list[Proof] | UnsetType = UNSET
 
 
+class Migrate(Printed, kw_only=True, forbid_unknown_fields=True):
+    """What `migrate` prints: the plan alone, or where it is, and what came of the steps of this run."""
+
+    plan: WholePlanOut | UnsetType = UNSET
+    migration: MigrationOut | UnsetType = UNSET
+    results: list[StepResultOut] = []
+    taken_back: TakenBackOut | UnsetType = UNSET
+    recovered: list[RecoveredOut] = []
+    findings: list[Finding] = []
+    rehearsal: bool = False
+    dry_run: bool = False
+
+
 SHAPES: dict[str, type[Struct]] = {
     **{name: _shape(name, fields) for name, fields in _FIELDS.items()},
     "convert": Convert,
     "file table": FileTable,
+    "migrate": Migrate,
     "mod check": ModCheck,
     "mod users": ModUsers,
     "world helper": WorldHelper,

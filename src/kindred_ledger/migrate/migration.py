@@ -80,7 +80,7 @@ class MigrationStatus(Struct, frozen=True):
         return {
             "id": begun.id,
             "install": begun.install,
-            "from": begun.source,
+            "source": begun.source,
             "to": begun.to,
             "release": begun.release,
             "runbook": begun.runbook.get("name", ""),

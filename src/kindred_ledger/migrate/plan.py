@@ -151,7 +151,7 @@ class MigrationPlan(Struct, frozen=True):
         """Return it as plain values."""
         return {
             "install": self.install,
-            "from": self.source,
+            "source": self.source,
             "to": self.to,
             "release": self.release,
             "runbook": self.runbook.name,

@@ -16,7 +16,7 @@ from ..versions import Version
 from ..wording import count
 from .faults import Fault, error, mended, note, warning
 
-__all__ = ["core_faults", "list_faults", "switch_off"]
+__all__ = ["core_faults", "edit_list", "list_faults", "switch_off"]
 
 _FIRST = "Bring it back before anything else is switched on."
 
@@ -174,12 +174,12 @@ def _listed(
     if table is None or table.file.strip("/") not in found.tree:
         return fault
     mend = partial(
-        _edit_list, kind=kind, add=add, drop=drop, order=tuple(order), seen=found.listed(kind)
+        edit_list, kind=kind, add=add, drop=drop, order=tuple(order), seen=found.listed(kind)
     )
     return mended(fault, fix, mend)
 
 
-def _edit_list(
+def edit_list(
     made: Rearranged,
     *,
     kind: ModKind,

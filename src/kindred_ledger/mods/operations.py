@@ -12,11 +12,20 @@ from ..planning.operation import Operation
 from ..planning.trial_copies import place_test_copy
 from .check import ModCheck, check_mods
 from .relink import relink
+from .suspect_search import SuspectSearch
 from .swap import swap_library
 from .trim import TrimChoices, trim_mod
 from .usage import remove_library
 
-__all__ = ["CheckMods", "PlaceTestCopy", "Relink", "RemoveLibrary", "SwapLibrary", "TrimMod"]
+__all__ = [
+    "CheckMods",
+    "PlaceTestCopy",
+    "Relink",
+    "RemoveLibrary",
+    "SwapLibrary",
+    "TrimMod",
+    "TrySuspects",
+]
 
 
 class CheckMods(Operation, frozen=True, tag="check mods"):
@@ -117,6 +126,16 @@ class SwapLibrary(Operation, frozen=True, tag="swap library"):
             self.project, self.old, self.new, card=with_projects[0], ledger=context.ledger,
             progress=context.progress,
         )  # fmt: skip
+
+
+class TrySuspects(Operation, frozen=True, tag="try suspects"):
+    """Set up the next trial of the search for what breaks `what`; see `SuspectSearch`."""
+
+    what: str
+
+    def compute(self, context: Context) -> Changeset:
+        search = SuspectSearch.open(context.install(self.what), context.ledger)
+        return search.change(progress=context.progress)
 
 
 class PlaceTestCopy(Operation, frozen=True, tag="test copy"):
