@@ -134,7 +134,7 @@ class Refused(unittest.TestCase):
             self.assertIn(told, state.told)
 
     def test_what_does_not_come_each_time(self) -> None:
-        """Answers by chance: whoever is named broke it alone in a trial, and without them one worked."""
+        """Answers by chance: whoever is named broke it alone in a trial, and it worked with all others."""
         parts = [f"p{n}" for n in range(12)]
         named = 0
         for seed in range(200):

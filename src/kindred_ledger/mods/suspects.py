@@ -5,8 +5,9 @@ halving the first so many of an order; it stays on while the others are found in
 in the search for minimal conflicts (Junker, QuickXplain, AAAI 2004; Zeller and Hildebrandt, IEEE TSE 28(2),
 2002). Parts that need others come after them in the order, so every trial has all that its parts need.
 
-What always holds: nothing is concluded that no trial showed: that the found parts alone break, and that
-without them nothing does, is tried each time. What more parts make better cannot be found so, and is told.
+What always holds: nothing is concluded that no trial showed: the found parts alone were tried and broke it,
+and all that is left worked in a trial, by itself or with more. What works with some parts is taken to work
+with less of them: a part that mends what another breaks cannot be found so.
 """
 
 from __future__ import annotations
