@@ -149,9 +149,8 @@ class Refused(unittest.TestCase):
                 self.assertIn(Trial(frozenset(found), Answer.BREAKS), trials)
             if state.told.startswith("it breaks with"):
                 rest = frozenset(parts) - {part for found in state.found for part in found}
-                self.assertIn(
-                    Trial(rest, Answer.WORKS), [*trials, Trial(frozenset(), Answer.WORKS)]
-                )
+                worked = [each.on for each in trials if each.answer is Answer.WORKS]
+                self.assertTrue(any(rest <= each for each in worked))
                 named += 1
         self.assertGreater(named, 50)
 
