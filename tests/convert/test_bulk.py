@@ -290,7 +290,7 @@ class Killed(Saves):
                 os.killpg(process.pid, signal.SIGKILL)
                 kills += 1
             process.wait(60)
-            now = {name for name in _names(room) if name.endswith(".json")}
+            now = {name for name in _inside(room) if name.endswith(".json")}
             self.assertLessEqual(seen, now or seen)
             grown += len(now) > len(seen)
             patience *= (
@@ -304,13 +304,13 @@ class Killed(Saves):
         self.assertEqual(contents(folder), wanted)
         self.assertGreater(kills, 2)
         self.assertGreater(grown, 1)
-        self.assertEqual([name for name in _names(room) if not name.endswith(".new")], [])
+        self.assertEqual([name for name in _inside(room) if not name.endswith(".new")], [])
 
     def test_results_that_were_taken_are_cleared(self) -> None:
         """A conversion that was cut off when it was recorded left them; others wait to be gone on with."""
         folder = self.voyages(2)
         self.assertEqual(self._run("many").wait(120), 0)
-        room = ResultCache(self.path("ledger", "work", "converted"))
+        room = ResultCache(self.path("ledger", "work", "converted", "of-a-place"))
         room.tidy()
         for key, data in (("0a", next(iter(contents(folder).values()))), ("0b", b"not yet")):
             digest = blake3(data).digest()
@@ -337,6 +337,11 @@ def contents(folder: str) -> dict[str, bytes]:
     """Return the bytes of the files of a folder."""
     place = FolderPlace(folder)
     return {path: read_bytes(place, path) for path in place.survey().files}
+
+
+def _inside(folder: str) -> list[str]:
+    """Return the names in the folders of a folder."""
+    return [name for each in _names(folder) for name in _names(os.path.join(folder, each))]
 
 
 def _names(folder: str) -> list[str]:

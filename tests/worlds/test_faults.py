@@ -215,6 +215,7 @@ class CutOff(WorldCase):
         work = kl.RemapWork(in_memory=0)
         first = kl.remap(self.install(), {"ids": new}, ledger=ledger, work=work)
         kept = os.path.join(ledger.folder("work"), "converted")
+        kept = os.path.join(kept, *os.listdir(kept))
         names = [name for name in os.listdir(kept) if not name.endswith(".json")]
         self.assertEqual(len(names), 3)
         with open(os.path.join(kept, names[0]), "ab") as file:

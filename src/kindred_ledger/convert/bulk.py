@@ -28,6 +28,7 @@ from ..finding import Finding
 from ..formats import Document
 from ..formats.tables import COLUMN_THRESHOLD
 from ..ledger import Ledger, Record
+from ..places import Place, roots_of
 from ..small_files import read_small
 from ..statement import ALL_OTHERS, Line, Outcome, Statement
 from ..versions import Version
@@ -39,8 +40,8 @@ __all__ = [
     "Job",
     "Left",
     "ResultCache",
+    "clear_finished",
     "condensed",
-    "conversions",
     "convert_all",
     "results_of",
 ]
@@ -119,17 +120,26 @@ class _Account(Struct, frozen=True):
 
 
 class ResultCache(Struct, frozen=True):
-    """A folder for results: each under its key, its account beside it."""
+    """A folder for results: each under its key, its account beside it.
+
+    Each place has one of its own, so that whoever is done with a place takes nothing from those at work on
+    others, even where files are alike.
+    """
 
     folder: str
 
     def tidy(self) -> None:
-        """Make the folder, and delete what nobody came back for."""
+        """Make the folder, and delete what nobody came back for, here and beside."""
         os.makedirs(self.folder, mode=0o700, exist_ok=True)
-        for entry in os.scandir(self.folder):
-            patience = _UNFINISHED_SECONDS if entry.name.endswith(_NEW) else _OLDEST_SECONDS
-            if entry.stat().st_mtime < time.time() - patience:
-                os.unlink(entry.path)
+        for beside in os.scandir(os.path.dirname(self.folder)):
+            for entry in os.scandir(beside.path) if beside.is_dir() else ():
+                patience = _UNFINISHED_SECONDS if entry.name.endswith(_NEW) else _OLDEST_SECONDS
+                with contextlib.suppress(FileNotFoundError):  # whose it is cleared it meanwhile
+                    if entry.stat().st_mtime < time.time() - patience:
+                        os.unlink(entry.path)
+            with contextlib.suppress(OSError):  # something is in it, or it went
+                if beside.stat().st_mtime < time.time() - _OLDEST_SECONDS:
+                    os.rmdir(beside.path)
 
     def clear_taken(self, records: Iterable[Record]) -> int:
         """Delete the results that recorded changes have put in place; return how many those were.
@@ -185,12 +195,24 @@ class ResultCache(Struct, frozen=True):
                     os.unlink(path)
 
 
-def results_of(ledger: Ledger) -> ResultCache:
-    """Return where a ledger's conversions keep what they have done so far."""
-    return ResultCache(os.path.join(ledger.folder("work"), "converted"))
+def results_of(ledger: Ledger, place: Place) -> ResultCache:
+    """Return where a ledger's conversions of a place keep what they have done so far."""
+    name = blake3("\n".join(sorted(roots_of(place).values())).encode("utf-8", "surrogateescape"))
+    return ResultCache(os.path.join(_results(ledger), name.hexdigest()[:16]))
 
 
-def conversions(ledger: Ledger) -> Iterator[Record]:
+def clear_finished(ledger: Ledger) -> int:
+    """Delete the results that recorded changes have put in place; return how many those were."""
+    top = _results(ledger)
+    folders = [entry.path for entry in os.scandir(top)] if os.path.isdir(top) else []
+    return sum(ResultCache(folder).clear_taken(_conversions(ledger)) for folder in folders)
+
+
+def _results(ledger: Ledger) -> str:
+    return os.path.join(ledger.folder("work"), "converted")
+
+
+def _conversions(ledger: Ledger) -> Iterator[Record]:
     """Yield the records of conversions, of files and of worlds, whole, the newest first."""
     for record in reversed(ledger.records()):
         if record.operation in ("convert", "remap"):

@@ -84,7 +84,7 @@ class Convert(Operation, frozen=True, tag="convert"):
 
     def compute(self, context: Context) -> Changeset:
         found, only = self.subject(context)
-        work = self._work(context)
+        work = self._work(context, found.place if isinstance(found, Install) else found)
         if isinstance(found, Install):
             change = convert_install(
                 found,
@@ -116,13 +116,13 @@ class Convert(Operation, frozen=True, tag="convert"):
             context.at_close(change.clear or (lambda: None))
         return change
 
-    def _work(self, context: Context) -> Work:
+    def _work(self, context: Context, place: Place) -> Work:
         """Return how it is carried out; where single rows of lists are asked for, each stands by itself."""
         singly = any(_ONE_ROW.search(pattern) for pattern in self.fields)
         return Work(
             context.executor,
             context.workers,
-            results_of(context.ledger),
+            results_of(context.ledger, place),
             sys.maxsize if singly else Work().column_threshold,
             lines_named(self.fields),
         )

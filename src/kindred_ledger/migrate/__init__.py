@@ -2,6 +2,7 @@
 
 from .choosing import MigrationChoice, choose_migration
 from .consents import MigrationConsents
+from .fleet import FleetJob, FleetResult, FleetRun, installs_named, migrate_fleet, plan_fleet
 from .migration import Migration, MigrationStatus, Returned, StepStatus
 from .plan import MigrationPlan, PlannedStep, plan_migration
 from .rehearsing import rehearse
@@ -11,6 +12,9 @@ from .steps import ResultState, StepResult
 from .usual import usual_runbook
 
 __all__ = [
+    "FleetJob",
+    "FleetResult",
+    "FleetRun",
     "Migration",
     "MigrationChoice",
     "MigrationConsents",
@@ -25,6 +29,9 @@ __all__ = [
     "StepStatus",
     "choose_migration",
     "choose_runbook",
+    "installs_named",
+    "migrate_fleet",
+    "plan_fleet",
     "plan_migration",
     "read_runbook",
     "rehearse",

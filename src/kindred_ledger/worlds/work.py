@@ -177,7 +177,7 @@ def run_all(
     progress: Progress,
 ) -> Results:
     """Remap files of a world, one after another as they are asked for."""
-    cache = results_of(ledger)
+    cache = results_of(ledger, opened.world.place)
     total = sum(opened.tree[opened.full(path)].size for path in paths)
     small = total <= work.in_memory
     if not small:

@@ -24,6 +24,7 @@ from ...migrate import (
 from ...wording import count
 from ..applying import agreed
 from ..drawn_migration import draw_end, draw_plan, draw_result, draw_status
+from ..fleets import fleet_job, run_fleet
 from ..meanings import flag, many, value
 from ..options import placing, storing
 from ..session import Session
@@ -34,6 +35,8 @@ _DECISION_NEEDED, _FAILED = 3, 4
 @click.command()
 @click.argument("install", default="")
 @click.argument("release", default="")
+@flag("--fleet")
+@value("--workers", default=0)
 @value("--old")
 @value("--runbook")
 @flag("--rehearse", "rehearsing")
@@ -57,6 +60,8 @@ def command(
     *,
     install: str,
     release: str,
+    fleet: bool,
+    workers: int,
     old: str,
     runbook: str,
     rehearsing: bool,
@@ -87,8 +92,28 @@ def command(
       kindred migrate --resume
       kindred migrate --sign "it starts" --sign saves
       kindred migrate --back
+      kindred migrate 'servers/*' release:mossferry@2.0 --fleet
     """
     consents = MigrationConsents(allow, allow_loss, while_running, done, skip)
+    if workers and not fleet:
+        raise UsageError("--workers goes with --fleet", remedy="Add --fleet, or leave it out.")
+    if fleet:
+        if rehearsing or to_step or stay:
+            raise UsageError(
+                "a fleet is planned, begun, gone on with, signed off and taken back",
+                remedy="Try one of the installs by itself first.",
+            )
+        job = fleet_job(
+            session,
+            release,
+            old=old,
+            runbook=runbook,
+            consents=consents,
+            sign=sign,
+            by=by,
+            back=back,
+        )
+        return run_fleet(session, install, job, workers=workers, yes=yes, dry_run=dry_run)
     if back:
         return _go_back(session, install, to_step, consents, yes=yes, dry_run=dry_run)
     if to_step:

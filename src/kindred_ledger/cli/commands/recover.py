@@ -8,7 +8,7 @@ import click
 from msgspec.structs import asdict
 
 from ...changes import recover
-from ...convert.bulk import conversions, results_of
+from ...convert.bulk import clear_finished
 from ...ledger.tidying import tidy
 from .. import drawing
 from ..meanings import flag
@@ -28,7 +28,7 @@ def command(session: Session, *, back: bool) -> int:
     """
     done = recover(session.ledger, back=back)
     left = tidy(session.ledger.root)
-    taken = results_of(session.ledger).clear_taken(conversions(session.ledger))
+    taken = clear_finished(session.ledger)
     if taken:
         left.append(drawing.count(taken, "result") + " of a conversion that was finished")
     if session.json:

@@ -228,7 +228,7 @@ class _Transplant:
     ) -> None:
         self.source, self.target, self.whole = source, target, whole
         self.ledger, self.progress = ledger, progress
-        self.results = KeptResults(ledger)
+        self.results = KeptResults(ledger, target.place)
         self.vocabulary = Vocabulary()
         place = target.place
         self.before = ledger.scan(place, progress=progress) if ledger else place.survey()

@@ -45,8 +45,8 @@ class Kept(Struct, frozen=True):
 class KeptResults:
     """The results of one transplant; without a ledger nothing is kept."""
 
-    def __init__(self, ledger: Ledger | None) -> None:
-        self._cache = results_of(ledger) if ledger is not None else None
+    def __init__(self, ledger: Ledger | None, place: Place) -> None:
+        self._cache = results_of(ledger, place) if ledger is not None else None
         self._taken: list[str] = []
 
     def find(self, key: str) -> tuple[Kept, bytes] | None:
