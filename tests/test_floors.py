@@ -48,6 +48,7 @@ SIDEWAYS = {
     ("worlds", "convert"): "results are kept in one cache until they are in place",
     ("mods", "convert"): "a check fills what another converter left empty",
     ("edits", "convert"): "base and mine are brought into the format of the new original first",
+    ("migrate", "operations"): "a step of a runbook is an operation by its kind",
     ("errors", "finding"): "an error names what was found",
     ("progress", "errors"): "the ground floor's own errors",
     ("versions", "errors"): "the ground floor's own errors",

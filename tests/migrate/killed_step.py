@@ -12,8 +12,8 @@ import os
 import signal
 import sys
 
+from kindred_ledger.ledger.migrations import begun_migrations
 from kindred_ledger.migrate import Migration, StepResult, run_migration
-from kindred_ledger.planning.migrations import begun_migrations
 from tests.changes.killed import is_change
 from tests.migrate.support import FENS, MOSSFERRY, begun, context_of, person
 

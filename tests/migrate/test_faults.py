@@ -12,7 +12,7 @@ import unittest
 
 from kindred_ledger.changes import undo
 from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.ledger import not_undone, verify
+from kindred_ledger.ledger import RetentionPolicy, not_undone, plan_retirement, verify
 from kindred_ledger.migrate import (
     Migration,
     MigrationConsents,
@@ -224,6 +224,29 @@ def _books(results: object) -> list[tuple[str, dict[str, int]]]:
             changed = {name: totals[name] for name in ("changed", "added", "removed")}
             out.append((each.step, changed))
     return out
+
+
+class UnderWay(MigrationCase):
+    """As long as it is not signed off, it is told, and nothing of it is retired."""
+
+    def test_told_and_kept(self) -> None:
+        with context_of(self.area, "mossferry") as context:
+            migration = begun(self.area, MOSSFERRY, context)
+            run_migration(migration, context)
+            for _ in range(2):
+                context.ledger.backup(self.game(MOSSFERRY))
+            policy = RetentionPolicy(last=1)
+            lines = {
+                line.item: line for line in plan_retirement(context.ledger, policy).books.lines
+            }
+            before = [e for e in context.ledger.entries() if e.reason.startswith("before ")]
+            self.assertEqual(len(before), 2)
+            for entry in before:
+                self.assertIn("is not signed off", lines[entry.id].reason)
+            told = self.kindred()
+            self.assertIn("migrate", told["next"][0]["command"])
+            run_migration(migration, context, person=person(migration))
+            self.assertNotIn("migrate", str(self.kindred()["next"]))
 
 
 class Refused(MigrationCase):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import ExitStack
 
 from msgspec import Struct
@@ -35,10 +35,13 @@ class Recovered(Struct, frozen=True):
     reason: str = ""
 
 
-def recover(ledger: Ledger, *, back: bool = False) -> list[Recovered]:
+def recover(
+    ledger: Ledger, *, back: bool = False, roots: Collection[str] | None = None
+) -> list[Recovered]:
     """Finish every unfinished change that can be, or take all back if `back`.
 
-    A change that was cut off before all it needs was durable had touched nothing and is dropped.
+    A change that was cut off before all it needs was durable had touched nothing and is dropped. With `roots`
+    only changes of these folders are looked at, so that others may be at work on other places.
 
     Raises:
         PlaceError: the system refuses; doing it again is safe.
@@ -46,11 +49,15 @@ def recover(ledger: Ledger, *, back: bool = False) -> list[Recovered]:
     >>> kl.recover(ledger)
     []
     """
-    return [done for name in unfinished(ledger) for done in _recover_one(ledger, name, back)]
+    return [done for name in unfinished(ledger) for done in _recover_one(ledger, name, back, roots)]
 
 
-def _recover_one(ledger: Ledger, name: str, back: bool) -> Iterator[Recovered]:
+def _recover_one(
+    ledger: Ledger, name: str, back: bool, roots: Collection[str] | None
+) -> Iterator[Recovered]:
     journal = Journal.read(ledger, name)
+    if roots is not None and (journal is None or not {*journal.roots.values()} & {*roots}):
+        return
     if journal is None:  # cut off before the journal: nothing was even staged
         remove_tree(os.path.join(ledger.folder("work"), name))
         return

@@ -16,6 +16,7 @@ from ..progress import Progress
 from ..statement import Outcome, Statement
 from .entries import BEFORE, CONFIRMED, RETIRED, Entry, iso
 from .ledger import Ledger
+from .migrations import unfinished_migrations
 from .reclaiming import Reclaimable, Reclaimed, reclaim, reclaimable
 from .records import Record
 from .retention import RetentionPolicy, awaiting, outcomes
@@ -121,6 +122,12 @@ def _protected(
     since = iso(ledger.clock() - days * 86_400) if days else ""
     waiting = awaiting(records, ledger.marks(CONFIRMED), since=since)
     reasons = {id: f"change {record.id} is not confirmed" for id, record in waiting.items()}
+    for begun in unfinished_migrations(ledger):
+        reasons |= {
+            entry.id: f"the migration {begun.id} is not signed off"
+            for entry in entries
+            if entry.when >= begun.when and begun.install in entry.roots.values()
+        }
     recorded = {record.entry for record in records}
     unfinished = any(name.startswith("change-") for name in os.listdir(ledger.folder("work")))
     for entry in entries:

@@ -23,9 +23,9 @@ from ..cards import Card
 from ..errors import KindredError, PlaceBusy, UsageError
 from ..finding import Finding
 from ..ledger import Ledger
+from ..ledger.migrations import unfinished_migrations
 from ..places.remotes import connect, login_for
 from ..planning.context import Context
-from ..planning.migrations import unfinished_migrations
 from ..small_files import read_small
 from .choosing import choose_migration
 from .consents import MigrationConsents

@@ -23,9 +23,7 @@ from ..changes import Action, Applied, Changeset, recover, restore, take_back
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
-from ..places import DIR, Node, roots_of
-from ..planning.context import Context
-from ..planning.migrations import (
+from ..ledger.migrations import (
     ENDED,
     MigrationBegun,
     MigrationNote,
@@ -33,6 +31,8 @@ from ..planning.migrations import (
     notes_of,
     unfinished_migrations,
 )
+from ..places import DIR, Node, roots_of
+from ..planning.context import Context
 from ..statement import Outcome
 from ..suggestions import did_you_mean
 from ..wording import count
@@ -178,6 +178,11 @@ class Migration:
             raise UsageError(what, remedy="To begin one: kindred migrate INSTALL RELEASE")
         told = "; ".join(f"{each.id} ({each.install} to {each.to})" for each in found)
         raise UsageError(f"{len(found)} migrations are under way", remedy=f"Say which: {told}")
+
+    @property
+    def folders(self) -> list[str]:
+        """The folders of the install."""
+        return [self.begun.install, *self.begun.folders.values()]
 
     # ---- where it is -------------------------------------------------------------------------
 
@@ -374,7 +379,7 @@ class Migration:
             UsageError: there is no such step.
             LossNotAllowed: files that were changed since would be taken back, too; everything is as before.
         """
-        recover(self.ledger)
+        recover(self.ledger, roots=self.folders)
         first = (
             [step.called for step in self.runbook.steps].index(self.runbook.step(to).called)
             if to

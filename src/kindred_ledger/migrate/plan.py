@@ -21,9 +21,9 @@ from ..changes import Changeset
 from ..errors import KindredError, UsageError
 from ..finding import Finding, Severity
 from ..ledger import Ledger
+from ..ledger.migrations import MigrationBegun
 from ..places import FILE, Place, Tree, discard, read_bytes
 from ..planning.context import Context
-from ..planning.migrations import MigrationBegun
 from ..suggestions import did_you_mean
 from .consents import MigrationConsents, covers, unallowed
 from .runbook import Runbook

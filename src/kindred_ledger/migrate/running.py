@@ -80,7 +80,7 @@ def run_migration(
         KindredError: a step failed; nothing of it was written, and the migration can go on from there.
     """
     consents = consents or MigrationConsents()
-    recovered = tuple(recover(context.ledger))
+    recovered = tuple(recover(context.ledger, roots=migration.folders))
     _check_named(migration, consents)
     results: list[StepResult] = []
     while True:

@@ -10,6 +10,7 @@ from msgspec import Struct
 from ..cards import Install
 from ..finding import Finding
 from ..ledger import PROVEN, Entry, Ledger, Record, confirmable, not_undone
+from ..ledger.migrations import unfinished_migrations
 from ..places import roots_of
 from .condition import condition_of
 from .first_starts import is_started, transplants_in
@@ -62,6 +63,7 @@ def overview(installs: Sequence[Install], ledger: Ledger | None) -> Overview:
     unfinished = _unfinished(ledger) if ledger is not None else 0
     steps = (
         *_recovering(unfinished),
+        *_migrating(ledger),
         *_keeping(found),
         *_starting(installs, ledger),
         *_deciding(ledger, last),
@@ -92,6 +94,17 @@ def _unfinished(ledger: Ledger) -> int:
 
 def _recovering(unfinished: int) -> list[NextStep]:
     return [NextStep("kindred recover", "a change was cut off")] if unfinished else []
+
+
+def _migrating(ledger: Ledger | None) -> list[NextStep]:
+    """Return the migrations that are under way."""
+    return [
+        NextStep(
+            f"kindred migrate {_as_word(begun.install)}",
+            f"its migration to {begun.to} is not finished: where it is, and what it waits for",
+        )
+        for begun in (unfinished_migrations(ledger) if ledger is not None else ())
+    ]
 
 
 def _keeping(installs: Sequence[Installed]) -> list[NextStep]:

@@ -20,8 +20,8 @@ from ...changes import Applied, Changeset
 from ...errors import UsageError
 from ...finding import Finding
 from ...ledger import Ledger, Record, not_undone
+from ...ledger.migrations import MigrationBegun, MigrationNote
 from ...planning.context import Context
-from ...planning.migrations import MigrationBegun, MigrationNote
 from ...suggestions import did_you_mean
 
 __all__ = ["At", "ResultState", "Step", "StepResult", "names_in"]

@@ -10,9 +10,9 @@ from ...cards.helper_models import EvidenceTable, evidence_faults
 from ...changes import Changeset
 from ...errors import UsageError
 from ...finding import Finding
+from ...ledger.migrations import MigrationNote
 from ...planning.evidence import Evidence
 from ...planning.helper_sequence import HelperSequence, HelperStep
-from ...planning.migrations import MigrationNote
 from ...worlds.operations import StepHelper
 from .base import At, ResultState, Step, StepResult
 

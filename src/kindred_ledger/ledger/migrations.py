@@ -13,12 +13,21 @@ import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from ..ledger import Ledger
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from .ledger import Ledger
 
-__all__ = ["MigrationBegun", "MigrationNote", "begun_migrations", "unfinished_migrations"]
+__all__ = [
+    "ENDED",
+    "MigrationBegun",
+    "MigrationNote",
+    "begun_migrations",
+    "notes_of",
+    "unfinished_migrations",
+]
 
 _BEGUN, _NOTE = "migration", "migration note"
-ENDED = "ended"
+ENDED = "ended"  # what a note says of the whole
 
 
 class MigrationBegun(Struct, frozen=True, omit_defaults=True):
