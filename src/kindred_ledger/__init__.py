@@ -151,6 +151,10 @@ if TYPE_CHECKING:
         plan_retirement,
         verify,
     )
+    from .ledger.migrations import (
+        MigrationBegun,
+        MigrationNote,
+    )
     from .merge import (
         Case,
         Choice,
@@ -172,6 +176,8 @@ if TYPE_CHECKING:
         ResultState,
         Returned,
         Runbook,
+        RunbookStep,
+        StepContext,
         StepResult,
         StepStatus,
         choose_migration,
@@ -373,9 +379,11 @@ _HOMES = {
     "ledger": "Entry EntryPlace Healed Ledger Mark Mirrored Record Release ReleasePlace"
     " ReleaseTag RetentionPolicy Retired Retirement Tag Tagged Verified export heal"
     " mirror plan_retirement verify",
+    "ledger.migrations": "MigrationBegun MigrationNote",
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
     "migrate": "Migration MigrationChoice MigrationConsents MigrationPlan MigrationRun MigrationStatus"
-    " PlannedStep ResultState Returned Runbook StepResult StepStatus choose_migration plan_migration rehearse"
+    " PlannedStep ResultState Returned Runbook RunbookStep StepContext StepResult StepStatus choose_migration"
+    " plan_migration rehearse"
     " run_migration usual_runbook",
     "mods": "Answer ModCheck SuspectSearch SuspectsFound Trial TrimChoices Usage Use check_mods most_trials"
     " next_trial relink remove_library swap_library trim_mod"
@@ -421,25 +429,26 @@ __all__ = [
     "IndexedRelease", "Install", "ItemPlace", "KindCounts", "KindredError", "Landmark", "Layout",
     "LayoutDocument", "LayoutError", "Leaf", "Ledger", "LedgerDamaged", "LedgerError", "LeftLink", "Line",
     "LineEdit", "Login", "LossNotAllowed", "Manifest", "Mark", "MeetChoices", "MemoryPlace", "Migration",
-    "MigrationChoice", "MigrationConsents", "MigrationPlan", "MigrationRun", "MigrationStatus",
-    "Mirrored", "Mod", "ModCheck", "ModVerdict", "NoLedger", "NoRoute", "Node", "OpenedWorld",
-    "Operation", "OtherPlace", "Outcome", "Output", "PatchSet", "Patterns", "Place", "PlaceBusy",
-    "PlaceChanged", "PlaceError", "PlannedStep", "Policy", "PreconditionUnmet", "Progress", "Proof",
-    "ReapplyChoices", "Reconciled", "Record", "Recovered", "Release", "ReleaseIndex", "ReleaseMatch",
-    "ReleasePlace", "ReleaseTag", "RemapWork", "Remote", "RemotePlace", "ResultState", "RetentionPolicy",
-    "Retired", "Retirement", "RetryPolicy", "Returned", "Rule", "Runbook", "Sample", "Scheme", "Seen",
-    "SetRecord", "Severity", "Shelved", "Source", "StartStatus", "Statement", "StepResult", "StepStatus",
-    "StorageLimits", "Surroundings", "SuspectSearch", "SuspectsFound", "Tag", "Tagged", "TarPlace",
-    "Task", "Three", "TransplantChoices", "TransplantForecast", "TransplantPlan", "Tree", "Trial",
-    "TrimChoices", "UnsafeArchive", "UnsafeName", "UpdateChoices", "Usage", "UsageError", "Use",
-    "ValueEdit", "Vanished", "Vanishing", "Verdict", "Verified", "Version", "VersionError",
-    "VersionRange", "VersionUntold", "Watcher", "WayBack", "Work", "World", "WrongPassphrase", "ZipPlace",
-    "apply_patch", "assemble", "carry", "carry_files", "check_card", "check_mods", "choose_migration",
-    "choose_release", "combine_edits", "compare", "compare_censuses", "compatible_mods", "confirm",
-    "connect", "consent_text", "convert_bytes", "convert_files", "convert_install", "copies_under_test",
-    "decode", "draw_census", "drill", "drop_edits", "export", "find_cards", "find_installs",
-    "find_landmarks", "first_start", "forecast", "forecast_transplant", "heal", "helper_step", "id_lists",
-    "identify", "identify_base", "install_beside", "landmark_findings", "make_patch_set", "match_bases",
+    "MigrationBegun", "MigrationChoice", "MigrationConsents", "MigrationNote", "MigrationPlan",
+    "MigrationRun", "MigrationStatus", "Mirrored", "Mod", "ModCheck", "ModVerdict", "NoLedger", "NoRoute",
+    "Node", "OpenedWorld", "Operation", "OtherPlace", "Outcome", "Output", "PatchSet", "Patterns",
+    "Place", "PlaceBusy", "PlaceChanged", "PlaceError", "PlannedStep", "Policy", "PreconditionUnmet",
+    "Progress", "Proof", "ReapplyChoices", "Reconciled", "Record", "Recovered", "Release", "ReleaseIndex",
+    "ReleaseMatch", "ReleasePlace", "ReleaseTag", "RemapWork", "Remote", "RemotePlace", "ResultState",
+    "RetentionPolicy", "Retired", "Retirement", "RetryPolicy", "Returned", "Rule", "Runbook",
+    "RunbookStep", "Sample", "Scheme", "Seen", "SetRecord", "Severity", "Shelved", "Source",
+    "StartStatus", "Statement", "StepContext", "StepResult", "StepStatus", "StorageLimits",
+    "Surroundings", "SuspectSearch", "SuspectsFound", "Tag", "Tagged", "TarPlace", "Task", "Three",
+    "TransplantChoices", "TransplantForecast", "TransplantPlan", "Tree", "Trial", "TrimChoices",
+    "UnsafeArchive", "UnsafeName", "UpdateChoices", "Usage", "UsageError", "Use", "ValueEdit", "Vanished",
+    "Vanishing", "Verdict", "Verified", "Version", "VersionError", "VersionRange", "VersionUntold",
+    "Watcher", "WayBack", "Work", "World", "WrongPassphrase", "ZipPlace", "apply_patch", "assemble",
+    "carry", "carry_files", "check_card", "check_mods", "choose_migration", "choose_release",
+    "combine_edits", "compare", "compare_censuses", "compatible_mods", "confirm", "connect",
+    "consent_text", "convert_bytes", "convert_files", "convert_install", "copies_under_test", "decode",
+    "draw_census", "drill", "drop_edits", "export", "find_cards", "find_installs", "find_landmarks",
+    "first_start", "forecast", "forecast_transplant", "heal", "helper_step", "id_lists", "identify",
+    "identify_base", "install_beside", "landmark_findings", "make_patch_set", "match_bases",
     "match_releases", "meet", "merge_files", "mirror", "mods_in", "most_trials", "next_trial",
     "open_place", "open_world", "place_test_copy", "plan_migration", "plan_retirement", "prove_files",
     "prove_install", "put_edits", "read_bundle", "read_census", "read_consent", "read_index",

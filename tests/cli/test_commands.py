@@ -28,6 +28,7 @@ _ELSEWHERE = {  # in pages of their own
     "card layout draft",
     "reapply",
     "file table",
+    "migrate",
 }
 # Pages that play in a folder of their own.
 _FOLDERS = {
@@ -55,7 +56,7 @@ class Guide(PlayCase):
         """Each page on a play area of its own, as it says."""
         styles = (f"updating/{name}" for name in _STYLES)
         used, area = set(), os.path.dirname(self.folder)
-        for page in ("releases.md", "transfers.md", *styles, *_FOLDERS):
+        for page in ("releases.md", "transfers.md", "migrating.md", *styles, *_FOLDERS):
             self.folder = os.path.join(area, page.replace("/", "-"))
             build_play_area(self.folder)
             if page in _FOLDERS:
@@ -146,6 +147,7 @@ class Guide(PlayCase):
             "census.md",
             "long-games.md",
             "baked.md",
+            "migrating.md",
             "updating/README.md",
         )
         for name in ("README.md", *(f"docs/{page}" for page in pages)):

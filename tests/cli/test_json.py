@@ -19,7 +19,7 @@ from tests.support import ROOT, PlayCase, kindred
 _PAGES = (
     "guide.md", "releases.md", "transfers.md", "layouts.md", "updating/assemble.md",
     "updating/over-the-top.md", "edits.md", "mods.md", "worlds.md", "census.md",
-    "long-games.md", "baked.md",
+    "long-games.md", "baked.md", "migrating.md",
 )  # fmt: skip
 _FOLDERS = {
     "edits.md": "edits", "mods.md": "modding", "worlds.md": "fens", "census.md": "fens",

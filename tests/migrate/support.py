@@ -20,7 +20,7 @@ from kindred_ledger.migrate import (
     StepResult,
     choose_migration,
 )
-from kindred_ledger.migrate.steps import Check, Step
+from kindred_ledger.migrate.steps import Check, RunbookStep
 from kindred_ledger.planning.context import Context
 
 # The install, the release, what is named as the old one, and the card, in the play area.
@@ -97,7 +97,7 @@ def with_bad_check(number: int) -> Callable[[Runbook], Runbook]:
     bad = convert({"do": "check", "name": "bad", "that": [], "holds": rows}, Check)
 
     def change(runbook: Runbook) -> Runbook:
-        steps: list[Step] = list(runbook.steps)
+        steps: list[RunbookStep] = list(runbook.steps)
         return replace(runbook, steps=(*steps[:number], bad, *steps[number:]))
 
     return change

@@ -12,7 +12,7 @@ from ..migrate import (
     StepResult,
     read_runbook,
 )
-from ..migrate.steps import Agree, RunHelper, SignOff, Step, Wait
+from ..migrate.steps import Agree, RunbookStep, RunHelper, SignOff, Wait
 from ..statement import Statement
 from ..wording import count, size
 from . import drawing
@@ -164,7 +164,7 @@ def _draw_turn(session: Session, status: MigrationStatus) -> None:
         )
 
 
-def _next_step(status: MigrationStatus) -> Step:
+def _next_step(status: MigrationStatus) -> RunbookStep:
     """Return the step that is next."""
     return read_runbook(status.begun.runbook).step(status.next)
 

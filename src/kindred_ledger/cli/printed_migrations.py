@@ -8,6 +8,7 @@ from ..finding import Finding
 from .printed import Made
 
 __all__ = [
+    "FleetOut",
     "MigrationOut",
     "PlannedStepOut",
     "RecoveredOut",
@@ -98,3 +99,25 @@ class RecoveredOut(Struct, kw_only=True, forbid_unknown_fields=True):
 
     id: str
     outcome: str
+
+
+class FleetInstallOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """One install of a fleet: `state` is done, waits, decide, failed, taken back, planned or error."""
+
+    install: str
+    state: str
+    told: str
+    source: str
+    to: str
+    migration: str
+    totals: dict[str, int]
+    seconds: float
+    tries: int
+    findings: list[Finding]
+
+
+class FleetOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A fleet: each install, and how many are in each state."""
+
+    installs: list[FleetInstallOut]
+    totals: dict[str, int]

@@ -49,6 +49,7 @@ from .printed import (
     Verdict,
 )
 from .printed_migrations import (
+    FleetOut,
     MigrationOut,
     RecoveredOut,
     StepResultOut,
@@ -255,6 +256,7 @@ class Migrate(Printed, kw_only=True, forbid_unknown_fields=True):
     findings: list[Finding] = []
     rehearsal: bool = False
     dry_run: bool = False
+    fleet: FleetOut | UnsetType = UNSET
 
 
 SHAPES: dict[str, type[Struct]] = {

@@ -36,6 +36,9 @@ class MigrationBegun(Struct, frozen=True, omit_defaults=True):
     `install` is the folder of the program, `source` and `to` are builds, `said` what was said of the first
     one where no evidence tells it. `runbook` is the whole of it, as JSON. `allow` are the losses that were
     consented to; `release` and `old` are named as operations name them.
+
+    >>> kl.MigrationBegun("/games/m", "mossferry", "new.zip", "1.4", "2.0", {}).to
+    '2.0'
     """
 
     install: str
@@ -64,6 +67,9 @@ class MigrationNote(Struct, frozen=True, omit_defaults=True):
 
     `after` is what the step before ended with; `state` how the files were that show what a person does;
     `part` what was signed off, `by` whom.
+
+    >>> kl.MigrationNote("signed", "sign off", part="saves", by="Ada").by
+    'Ada'
     """
 
     what: str

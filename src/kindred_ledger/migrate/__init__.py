@@ -8,7 +8,7 @@ from .plan import MigrationPlan, PlannedStep, plan_migration
 from .rehearsing import rehearse
 from .runbook import Runbook, choose_runbook, read_runbook, runbooks_of
 from .running import MigrationRun, run_migration
-from .steps import ResultState, StepResult
+from .steps import ResultState, RunbookStep, StepContext, StepResult
 from .usual import usual_runbook
 
 __all__ = [
@@ -25,6 +25,8 @@ __all__ = [
     "ResultState",
     "Returned",
     "Runbook",
+    "RunbookStep",
+    "StepContext",
     "StepResult",
     "StepStatus",
     "choose_migration",

@@ -18,25 +18,25 @@ from ..planning.list_in_force import list_in_force
 from ..wording import count
 from ..worlds import find_landmarks, id_lists, open_world
 from ..worlds.opened import find_worlds
-from .steps.base import At
+from .steps.base import StepContext
 
 __all__ = ["AFTERWARDS", "BEFOREHAND", "Look"]
 
-Look = Callable[[At], Iterator[Finding]]
+Look = Callable[[StepContext], Iterator[Finding]]
 
 _NETWORK = frozenset(
     "nfs nfs4 cifs smb3 smbfs afpfs webdav fuse.sshfs fuse.davfs fuse.rclone 9p".split()
 )
 
 
-def _closed(at: At) -> Iterator[Finding]:
+def _closed(at: StepContext) -> Iterator[Finding]:
     """Nothing runs from the install, or has files of it open."""
     for program in running_in(roots_of(at.install.place).values()):
         what, remedy = f"in use by {program}", "Close it, then go on."
         yield Finding.conflict("in-use", what, where=at.begun.install, remedy=remedy)
 
 
-def _local(at: At) -> Iterator[Finding]:
+def _local(at: StepContext) -> Iterator[Finding]:
     """All of it lies on disks of this machine: a share may go away half-way."""
     for name, root in roots_of(at.install.place).items():
         kind = disk_kind(root)
@@ -46,7 +46,7 @@ def _local(at: At) -> Iterator[Finding]:
             yield Finding.conflict("on-a-share", what, where=root, remedy=remedy)
 
 
-def _source_build(at: At) -> Iterator[Finding]:
+def _source_build(at: StepContext) -> Iterator[Finding]:
     """It is certainly of the build that this migration starts from."""
     version = at.install.sure_version
     if version != at.install.card.build(at.begun.source):
@@ -57,13 +57,13 @@ def _source_build(at: At) -> Iterator[Finding]:
         yield Finding.conflict("other-build-now", what, where=at.begun.install, remedy=remedy)
 
 
-def _whole(at: At) -> Iterator[Finding]:
+def _whole(at: StepContext) -> Iterator[Finding]:
     """No change was cut off in it."""
     for found in unfinished_in(at.install.place):
         yield Finding.conflict(found.code, found.what, where=at.begun.install, remedy=found.remedy)
 
 
-def _target_build(at: At) -> Iterator[Finding]:
+def _target_build(at: StepContext) -> Iterator[Finding]:
     """It says that it is the build it was to become."""
     version = at.install.sure_version
     if version != at.install.card.build(at.begun.to):
@@ -71,7 +71,7 @@ def _target_build(at: At) -> Iterator[Finding]:
         yield Finding.error("other-build-now", what, where=at.begun.install)
 
 
-def _readable(at: At) -> Iterator[Finding]:
+def _readable(at: StepContext) -> Iterator[Finding]:
     """The build reads every file whose format the card describes."""
     build = at.install.card.build(at.begun.to)
     try:
@@ -81,13 +81,13 @@ def _readable(at: At) -> Iterator[Finding]:
     for route in routes:
         some = f"{', '.join(route.files[:3])}{' …' if len(route.files) > 3 else ''}"
         if route.source is None:
-            yield Finding.error("not-readable", route.fault, where=some)
+            yield Finding.error("format-unread", route.fault, where=some)
         elif route.source not in route.format.read_by(build):
             what = f"{build} does not read {route.format.name} of format {route.source}"
-            yield Finding.error("not-readable", what, where=some)
+            yield Finding.error("format-unread", what, where=some)
 
 
-def _kept(at: At) -> Iterator[Finding]:
+def _kept(at: StepContext) -> Iterator[Finding]:
     """Every file of yours that was stored before is still there, or a step accounts for it."""
     if not at.start:
         what, remedy = "nothing was stored to compare with", "Put a step `store` in the runbook."
@@ -102,7 +102,7 @@ def _kept(at: At) -> Iterator[Finding]:
             yield Finding.error("gone-untold", what, where=path)
 
 
-def _mods(at: At) -> Iterator[Finding]:
+def _mods(at: StepContext) -> Iterator[Finding]:
     """The mods load in the build, as far as can be told without starting it."""
     if not at.install.card.mods:
         return
@@ -114,7 +114,7 @@ def _mods(at: At) -> Iterator[Finding]:
         yield Finding.error(found.code, found.what, where=found.where, remedy=found.remedy)
 
 
-def _worlds(at: At) -> Iterator[Finding]:
+def _worlds(at: StepContext) -> Iterator[Finding]:
     """The ids of every world mean what they mean in the build."""
     install = at.install
     if not install.card.worlds:
@@ -132,7 +132,7 @@ def _worlds(at: At) -> Iterator[Finding]:
                 yield Finding.error("world-ids", what, where=world.folder, remedy=remedy)
 
 
-def _landmarks(at: At) -> Iterator[Finding]:
+def _landmarks(at: StepContext) -> Iterator[Finding]:
     """The landmarks of every world, which the card names, are where they were."""
     install = at.install
     if not install.card.worlds:
@@ -163,7 +163,9 @@ AFTERWARDS: Final[Mapping[str, Look]] = {
 }
 
 
-def looked(at: At, looks: Mapping[str, Look], names: tuple[str, ...]) -> tuple[Finding, ...]:
+def looked(
+    at: StepContext, looks: Mapping[str, Look], names: tuple[str, ...]
+) -> tuple[Finding, ...]:
     """Return what is wrong by some looks, those that could not be made among it."""
     found: list[Finding] = []
     for name in names:

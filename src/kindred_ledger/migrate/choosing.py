@@ -19,6 +19,12 @@ class MigrationChoice(Struct, frozen=True):
     """An install, the release it shall be brought to, the build of that, and the runbook.
 
     `is_preview`: the release is of no stable channel.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     choice.to, choice.is_preview
+    ...
+    ('2.0', False)
     """
 
     install: Install

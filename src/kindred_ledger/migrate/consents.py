@@ -16,6 +16,9 @@ class MigrationConsents(Struct, frozen=True):
     """What a person agreed to: losses by code (`CODE[:PATTERN]`), or all but those that are one-way.
 
     `done` are names of steps that they say they did, `skip` of those that shall be passed over.
+
+    >>> kl.MigrationConsents(("dropped:user/saves/",)).allow_loss
+    False
     """
 
     allow: tuple[str, ...] = ()

@@ -38,7 +38,7 @@ from ..suggestions import did_you_mean
 from ..wording import count
 from .consents import MigrationConsents, unallowed
 from .runbook import Runbook, read_runbook
-from .steps import At, ResultState, SignOff, Step, StepResult, Store
+from .steps import ResultState, RunbookStep, SignOff, StepContext, StepResult, Store
 
 __all__ = ["Migration", "MigrationStatus", "Returned", "StepStatus"]
 
@@ -48,7 +48,11 @@ _NOWHERE = Node(DIR)
 
 
 class StepStatus(Struct, frozen=True):
-    """One step: "done", "next" or "later"; what came of it, the change or mark it ended with, and when."""
+    """One step: "done", "next" or "later"; what came of it, the change or mark it ended with, and when.
+
+    >>> kl.StepStatus("store", "store", "next").state
+    'next'
+    """
 
     name: str
     kind: str
@@ -62,6 +66,16 @@ class MigrationStatus(Struct, frozen=True):
     """Where a migration is; `ended` is "done" or "taken back", and "" as long as it is under way.
 
     `signed` says by whom the parts of the sign-off that is next were signed.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     [step.name for step in migration.status().steps][:2]
+    ...
+    ['look', 'store']
     """
 
     begun: MigrationBegun
@@ -96,14 +110,37 @@ class MigrationStatus(Struct, frozen=True):
 
 
 class Returned(Struct, frozen=True):
-    """What going back did: the changes that took others back, and what is not as it was at the begin."""
+    """What going back did: the changes that took others back, and what is not as it was at the begin.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     _ = kl.run_migration(migration, context)
+    ...     [done.record.operation for done in migration.go_back(context).applied]
+    ...
+    ['undo', 'undo']
+    """
 
     applied: tuple[Applied, ...]
     findings: tuple[Finding, ...] = ()
 
 
 class Migration:
-    """A migration that was begun; see the module."""
+    """A migration that was begun; see the module.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     migration.status().next
+    ...
+    'look'
+    """
 
     def __init__(self, begun: MigrationBegun, ledger: Ledger) -> None:
         self.begun, self.ledger = begun, ledger
@@ -237,7 +274,7 @@ class Migration:
         consents: MigrationConsents | None = None,
         *,
         is_rehearsal: bool = False,
-    ) -> At:
+    ) -> StepContext:
         """Return what its next step is done in."""
         chain = self._chain()
         after = chain[-1].id if chain else self.id
@@ -253,7 +290,7 @@ class Migration:
         if self.begun.said:
             brought = [each.version_after for each in records if each.version_after]
             context.build = brought[-1] if brought else self.begun.said
-        return At(
+        return StepContext(
             self.begun,
             context,
             notes=(note for note in notes if note.after == after),
@@ -301,12 +338,12 @@ class Migration:
             self._end(_DONE)
         return result
 
-    def _done(self, step: Step, at: At, consents: MigrationConsents) -> StepResult:
+    def _done(self, step: RunbookStep, at: StepContext, consents: MigrationConsents) -> StepResult:
         if not step.is_change:
             return step.carry_out(at)
         change = step.change(at)
         if change is None:
-            return step.carry_out(at) if type(step).carry_out is not Step.carry_out else (
+            return step.carry_out(at) if type(step).carry_out is not RunbookStep.carry_out else (
                 step.result(ResultState.DONE, "nothing to do")
             )  # fmt: skip
         if change.conflicts:
@@ -336,8 +373,8 @@ class Migration:
         )
         return unallowed(change.losses, both)
 
-    def sign(self, parts: Sequence[str], by: str = "") -> MigrationNote | None:
-        """Sign off parts of the step that waits for it; return the last mark.
+    def sign(self, parts: Sequence[str], by: str = "") -> None:
+        """Sign off parts of the step that waits for it.
 
         Raises:
             UsageError: it is not the turn of a sign-off, or there is no such part.
@@ -353,11 +390,9 @@ class Migration:
                     f"there is no part {part!r} to sign off", remedy=did_you_mean(part, step.parts)
                 )
         after = chain[-1].id if chain else self.id
-        made = None
         for part in parts:
             who = by or getpass.getuser()
-            made = self._note(MigrationNote("signed", step.called, after, part=part, by=who))
-        return made
+            self._note(MigrationNote("signed", step.called, after, part=part, by=who))
 
     # ---- going back --------------------------------------------------------------------------
 
@@ -453,7 +488,7 @@ class Migration:
         shown = ", ".join(paths[:_SHOWN]) + (" …" if len(paths) > _SHOWN else "")
         what = f"{count(len(paths), 'file')} changed since, not by a step, and stay: {shown}"
         remedy = f"To have all as it was stored: kindred restore {start} --exact"
-        return [], (Finding.warning("changed-meanwhile", what, remedy=remedy),)
+        return [], (Finding.warning("not-as-stored", what, remedy=remedy),)
 
     # ---- marks -------------------------------------------------------------------------------
 

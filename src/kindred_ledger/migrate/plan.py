@@ -27,7 +27,7 @@ from ..planning.context import Context
 from ..suggestions import did_you_mean
 from .consents import MigrationConsents, covers, unallowed
 from .runbook import Runbook
-from .steps import Agree, At, Prove, RunHelper, Step, Store, Wait
+from .steps import Agree, Prove, RunbookStep, RunHelper, StepContext, Store, Wait
 
 __all__ = ["MigrationPlan", "PlannedStep", "Rates", "measure_rates", "plan_migration"]
 
@@ -49,6 +49,9 @@ class PlannedStep(Struct, frozen=True):
 
     `files` are those that change, `written` the bytes they need, `stored` the bytes the ledger may grow by.
     `change` is None where nothing is computed; `later` says that it cannot be yet, and why.
+
+    >>> kl.PlannedStep("update", "update", "update it", files=80).losses
+    ()
     """
 
     name: str
@@ -90,7 +93,17 @@ class PlannedStep(Struct, frozen=True):
 
 
 class MigrationPlan(Struct, frozen=True):
-    """What a migration would do, step by step; `free` are the bytes that are free in the ledger."""
+    """What a migration would do, step by step; `free` are the bytes that are free in the ledger.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     plan = kl.plan_migration(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context
+    ...     )
+    ...
+    >>> {loss.code for loss in plan.losses}
+    {'dropped'}
+    """
 
     install: str
     source: str
@@ -204,6 +217,15 @@ def plan_migration(
 
     Raises:
         DecisionNeeded: the build of the install is not certain.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     plan = kl.plan_migration(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context
+    ...     )
+    ...
+    >>> [(step.name, step.files) for step in plan.steps if step.files]
+    [('update', 75), ('convert', 6)]
     """
     begun = MigrationBegun(
         install=install.place.location if not hasattr(install.place, "parts")
@@ -219,7 +241,7 @@ def plan_migration(
     rates = measure_rates(context.ledger, install.place, tree)
     was, context.dry_run = context.dry_run, True
     try:
-        at = At(begun, context)
+        at = StepContext(begun, context)
         steps = tuple(
             _without_mended(_planned(step, at, tree, rates), runbook.steps[:number])
             for number, step in enumerate(runbook.steps)
@@ -230,7 +252,7 @@ def plan_migration(
     return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free, findings)
 
 
-def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
+def _planned(step: RunbookStep, at: StepContext, tree: Tree, rates: Rates) -> PlannedStep:
     told = step.told(at)
     if not step.is_change:
         total = sum(node.size for node in tree.values())
@@ -259,7 +281,7 @@ def _planned(step: Step, at: At, tree: Tree, rates: Rates) -> PlannedStep:
     )
 
 
-def _without_mended(planned: PlannedStep, before: Sequence[Step]) -> PlannedStep:
+def _without_mended(planned: PlannedStep, before: Sequence[RunbookStep]) -> PlannedStep:
     """Return a planned step without findings that a step before it mends."""
     kinds = {step.kind for step in before}
     found = tuple(each for each in planned.findings if _MENDED_BY.get(each.code) not in kinds)

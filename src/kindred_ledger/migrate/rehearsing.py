@@ -48,6 +48,16 @@ def rehearse(
     Raises:
         PlaceError: there is no room for the copy.
         KindredError: a step failed, as it would for real.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     done = kl.rehearse(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...
+    >>> done.status.ended, card.open("mossferry").version.text
+    ('done', '1.4')
     """
     with _copied(install, context) as (roots, ledger):
         _bring_releases(install, context.ledger, ledger)

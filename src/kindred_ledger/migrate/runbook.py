@@ -20,7 +20,7 @@ from ..operations import KINDS
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
 from .changed_between import changed_between
-from .steps import KINDS_OF_STEPS, Operate, Step
+from .steps import KINDS_OF_STEPS, Operate, RunbookStep
 
 __all__ = ["Runbook", "choose_runbook", "read_runbook", "runbooks_of"]
 
@@ -32,17 +32,17 @@ class Runbook(Struct, frozen=True):
 
     `name` is "" for the usual order, which is used where the card has no runbook.
 
-    >>> [step.called for step in usual_runbook(install, "2.0").steps]
+    >>> [step.called for step in kl.usual_runbook(install, "2.0").steps]
     ['look', 'store', 'shelve', 'update', 'convert', 'check', 'sign off']
     """
 
     name: str
     source: str
     to: str
-    steps: tuple[Step, ...]
+    steps: tuple[RunbookStep, ...]
     note: str = ""
 
-    def step(self, name: str) -> Step:
+    def step(self, name: str) -> RunbookStep:
         """Return the step of a name.
 
         Raises:
@@ -76,7 +76,7 @@ def read_runbook(values: Mapping[str, Any] | RunbookTable, *, where: str = "") -
         values if isinstance(values, RunbookTable) else msgspec.convert(dict(values), RunbookTable)
     )
     faults: list[Finding] = []
-    steps: list[Step] = []
+    steps: list[RunbookStep] = []
     names: set[str] = set()
     for at, row in enumerate(table.steps):
         key = f"runbook {table.name}: steps[{at}]"
@@ -147,7 +147,7 @@ def _stale(runbook: Runbook, card: Card, to: Version) -> tuple[Finding, ...]:
     return (Finding.warning("runbook-stale", what, where=runbook.name),)
 
 
-def _read_step(row: Mapping[str, Any]) -> Step:
+def _read_step(row: Mapping[str, Any]) -> RunbookStep:
     do = row.get("do")
     if do in KINDS_OF_STEPS:
         return msgspec.convert(dict(row), KINDS_OF_STEPS[str(do)])
@@ -163,7 +163,7 @@ def _read_step(row: Mapping[str, Any]) -> Step:
     raise UsageError(what, remedy=near or f"Steps are: {', '.join(known)}.")
 
 
-def _plain(step: Step) -> dict[str, Any]:
+def _plain(step: RunbookStep) -> dict[str, Any]:
     plain: dict[str, Any] = to_builtins(step)
     if not isinstance(step, Operate):
         return plain

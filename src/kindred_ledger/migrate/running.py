@@ -22,14 +22,23 @@ from .steps import ResultState, RunHelper, StepResult, Wait
 
 __all__ = ["MigrationRun", "run_migration"]
 
-Person = Callable[[StepResult], bool]
-
 
 class MigrationRun(Struct, frozen=True):
     """What a run did: the results of its steps, where the migration is now, and what was taken back.
 
     `findings` say why a migration that failed could not be taken back; `recovered` is what was cut off before
     and was finished, or taken back, first.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     run = kl.run_migration(migration, context)
+    ...
+    >>> run.last.step, str(run.last.state)
+    ('sign off', 'waits')
     """
 
     results: tuple[StepResult, ...]
@@ -67,7 +76,7 @@ def run_migration(
     consents: MigrationConsents | None = None,
     *,
     stay: bool = False,
-    person: Person | None = None,
+    person: Callable[[StepResult], bool] | None = None,
     watch: Callable[[StepResult], None] = lambda result: None,
 ) -> MigrationRun:
     """Go on with a migration until it waits, must be decided, failed or is done.
@@ -78,6 +87,17 @@ def run_migration(
     Raises:
         UsageError: a step that is said to be done, or to be passed over, is none that can be.
         KindredError: a step failed; nothing of it was written, and the migration can go on from there.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     run = kl.run_migration(migration, context)
+    ...
+    >>> [(result.step, str(result.state)) for result in run.results][-2:]
+    [('check', 'done'), ('sign off', 'waits')]
     """
     consents = consents or MigrationConsents()
     recovered = tuple(recover(context.ledger, roots=migration.folders))

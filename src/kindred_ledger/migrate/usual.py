@@ -8,7 +8,18 @@ from ..cards import Install
 from ..planning.helper_sequence import HelperStep
 from ..versions import Version, VersionRange
 from .runbook import Runbook
-from .steps import Agree, Check, Look, Operate, Prove, RunHelper, Shelve, SignOff, Step, Store
+from .steps import (
+    Agree,
+    Check,
+    Look,
+    Operate,
+    Prove,
+    RunbookStep,
+    RunHelper,
+    Shelve,
+    SignOff,
+    Store,
+)
 
 __all__ = ["USUAL", "guarded", "usual_runbook"]
 
@@ -30,7 +41,7 @@ def usual_runbook(install: Install, to: Version | str) -> Runbook:
     """
     card = install.card
     source, build = install.sure_version, card.build(to)
-    steps: list[Step] = [Look(), Store(), Shelve()]
+    steps: list[RunbookStep] = [Look(), Store(), Shelve()]
     helpers = [
         name
         for name, table in card.file.helpers.items()
@@ -61,7 +72,7 @@ def guarded(runbook: Runbook, to: Version | str) -> Runbook:
     stored = next((at for at, step in enumerate(steps) if isinstance(step, Store)), first)
     at = min(first, stored)
     head = [each for each in steps[:first] if not isinstance(each, (Store, Prove))]
-    gate: list[Step] = [Agree(name="preview", say=_OF_PREVIEWS.format(build=to))]
+    gate: list[RunbookStep] = [Agree(name="preview", say=_OF_PREVIEWS.format(build=to))]
     gate += [step for step in steps[:first] if isinstance(step, Store)] or [Store()]
     gate += [Prove()]
     rest = [each for each in steps[first:] if not isinstance(each, (Store, Prove))]

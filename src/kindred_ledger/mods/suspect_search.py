@@ -59,7 +59,12 @@ class _Noted(Struct, frozen=True, omit_defaults=True):
 
 
 class SuspectSearch:
-    """A search of an install that was begun; see the module."""
+    """A search of an install that was begun; see the module.
+
+    >>> from kindred_ledger.mods.suspect_search import Part
+    >>> Part("reedlight", "program/mods/reedlight").needs
+    ()
+    """
 
     def __init__(self, install: Install, ledger: Ledger, mark: Mark) -> None:
         self.install, self.ledger, self.id = install, ledger, mark.id

@@ -36,7 +36,11 @@ class Answer(StrEnum):
 
 
 class Trial(Struct, frozen=True):
-    """The parts that were on, and what came of it."""
+    """The parts that were on, and what came of it.
+
+    >>> kl.Trial(frozenset({"a"}), kl.Answer.BREAKS).answer.value
+    'breaks'
+    """
 
     on: frozenset[str]
     answer: Answer
@@ -48,6 +52,9 @@ class SuspectsFound(Struct, frozen=True):
     `next` are the parts to be on; None at the end. `found` are sets of parts each of which breaks it when all
     of the set are on. `among` are parts of which one is to blame where trials could not tell. `told` says in
     a sentence what is known; `left` is the most trials that are left to find one more part.
+
+    >>> kl.next_trial(["a", "b"], {}).told
+    'does it break with all of them?'
     """
 
     next: frozenset[str] | None

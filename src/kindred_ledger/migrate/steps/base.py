@@ -1,4 +1,4 @@
-"""Step: one thing that a runbook does, as data; At: what it is done in; StepResult: what came of it.
+"""RunbookStep: one thing that a runbook does, as data; what it is done in; what came of it.
 
 What always holds: a step either changes one place (`change`), or it does not and says what came of it
 (`carry_out`). Whether it is done is never remembered in it.
@@ -24,7 +24,7 @@ from ...ledger.migrations import MigrationBegun, MigrationNote
 from ...planning.context import Context
 from ...suggestions import did_you_mean
 
-__all__ = ["At", "ResultState", "Step", "StepResult", "names_in"]
+__all__ = ["ResultState", "RunbookStep", "StepContext", "StepResult", "names_in"]
 
 _NAME = re.compile(r"\{(\w+)\}")
 
@@ -67,13 +67,23 @@ class StepResult(Struct, frozen=True):
         return plain
 
 
-class At:
+class StepContext:
     """What a step is done in: the migration, the context, what was noted of this step before.
 
     `allow` is what was consented to by name, `by_hand` are names of steps that the person says they did,
     `skipped` of those that shall be passed over; `is_rehearsal` passes over all that only a person can do.
     `start` is the id of the entry that was stored before the first change, "" as long as nothing was;
     `after` what the step before this one ended with.
+
+    >>> with kl.Context(ledger, cards=[card]) as context:
+    ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
+    ...     consents = kl.MigrationConsents(allow_loss=True)
+    ...     migration = kl.Migration.begin(
+    ...         choice.install, choice.release, choice.to, choice.runbook, context=context, consents=consents
+    ...     )
+    ...     migration.at(context).values["build"]
+    ...
+    '2.0'
     """
 
     def __init__(
@@ -159,8 +169,14 @@ class At:
         return values[name]
 
 
-class Step(Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unknown_fields=True):
-    """What a runbook does at one point. A kind of step is a class with a tag; `why` is told to the person."""
+class RunbookStep(
+    Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unknown_fields=True
+):
+    """What a runbook does at one point. A kind of step is a class with a tag; `why` is told to the person.
+
+    >>> [step.kind for step in kl.usual_runbook(install, "2.0").steps][:3]
+    ['look', 'store', 'shelve']
+    """
 
     is_change: ClassVar[bool] = False
 
@@ -182,11 +198,11 @@ class Step(Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unkno
         """Whether only a person can do it."""
         return False
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say in a line what it will do."""
         raise NotImplementedError
 
-    def change(self, at: At) -> Changeset | None:
+    def change(self, at: StepContext) -> Changeset | None:
         """Return the change it makes; None if it has nothing to change. Nothing is written.
 
         Raises:
@@ -194,7 +210,7 @@ class Step(Struct, frozen=True, tag_field="do", omit_defaults=True, forbid_unkno
         """
         return None
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Do what is no change of a place, and say what came of it."""
         raise NotImplementedError
 

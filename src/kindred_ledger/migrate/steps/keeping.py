@@ -8,21 +8,21 @@ from collections.abc import Iterator
 from ...changes import drill
 from ...releases import shelve
 from ...wording import count, size
-from .base import At, ResultState, Step, StepResult
+from .base import ResultState, RunbookStep, StepContext, StepResult
 
 __all__ = ["Prove", "Shelve", "Store"]
 
 
-class Store(Step, frozen=True, tag="store"):
+class Store(RunbookStep, frozen=True, tag="store"):
     """Store the whole install under its version, pinned."""
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is stored."""
         tree = at.install.place.survey()
         leaves, total = tree.leaves, sum(tree[path].size for path in tree.leaves)
         return f"store all of it: {count(len(leaves), 'file')}, {size(total)}"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Make an entry; one that was made before this was cut off is found again."""
         note = f"migration {at.begun.id}: before {at.begun.to}"
         found = [entry for entry in at.ledger.entries() if entry.note == note]
@@ -32,14 +32,14 @@ class Store(Step, frozen=True, tag="store"):
         return self.result(ResultState.DONE, f"entry {entry.id}", entry=entry.id)
 
 
-class Prove(Step, frozen=True, tag="prove"):
+class Prove(RunbookStep, frozen=True, tag="prove"):
     """Bring what was stored back into a scratch folder, and compare every file: so that going back works."""
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is proven."""
         return "restore what was stored into a scratch folder, and compare every file"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Prove the entry."""
         proven = drill(at.start, ledger=at.ledger, progress=at.context.progress)
         if proven.findings:
@@ -48,15 +48,15 @@ class Prove(Step, frozen=True, tag="prove"):
         return self.result(ResultState.DONE, f"entry {at.start} can be restored")
 
 
-class Shelve(Step, frozen=True, tag="shelve"):
+class Shelve(RunbookStep, frozen=True, tag="shelve"):
     """Put the releases on the shelf: then it is known later what of an install is an edit."""
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is shelved."""
         wanted = [os.path.basename(text.rstrip("/")) for text in self._wanted(at)]
         return f"put on the shelf: {', '.join(wanted)}" if wanted else "both releases are shelved"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Shelve what is not shelved; what is there already is found again."""
         names = []
         for text in self._wanted(at):
@@ -65,7 +65,7 @@ class Shelve(Step, frozen=True, tag="shelve"):
             names.append(done.release.name)
         return self.result(ResultState.DONE, ", ".join(names) or "nothing was left to shelve")
 
-    def _wanted(self, at: At) -> Iterator[str]:
+    def _wanted(self, at: StepContext) -> Iterator[str]:
         for text in (at.begun.old, at.begun.release):
             if text and not text.startswith(("release:", "entry:")):
                 yield text

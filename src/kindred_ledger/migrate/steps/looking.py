@@ -8,22 +8,22 @@ from ...planning.evidence import Evidence
 from ...suggestions import did_you_mean
 from ...wording import count
 from ..checks import AFTERWARDS, BEFOREHAND, looked
-from .base import At, ResultState, Step, StepResult
+from .base import ResultState, RunbookStep, StepContext, StepResult
 
 __all__ = ["Check", "Look"]
 
 
-class Look(Step, frozen=True, tag="look"):
+class Look(RunbookStep, frozen=True, tag="look"):
     """Look whether the migration may begin: `that` names what is looked at, `holds` what files must say."""
 
     that: tuple[str, ...] = ("closed", "local", "whole", "build")
     holds: tuple[EvidenceTable, ...] = ()
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is looked at."""
         return self.why or f"look whether it may begin: {_listed(self.that, self.holds)}"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Look."""
         found = [*looked(at, BEFOREHAND, self.that), *_unmet(at, self.holds)]
         if not found:
@@ -41,17 +41,17 @@ class Look(Step, frozen=True, tag="look"):
         return _faults(self.that, BEFOREHAND, self.holds)
 
 
-class Check(Step, frozen=True, tag="check"):
+class Check(RunbookStep, frozen=True, tag="check"):
     """Check what came out: `that` names what is checked, `holds` what files must say."""
 
     that: tuple[str, ...] = ("whole", "build", "readable", "kept")
     holds: tuple[EvidenceTable, ...] = ()
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is checked."""
         return self.why or f"check what came out: {_listed(self.that, self.holds)}"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Check."""
         found = (*looked(at, AFTERWARDS, self.that), *_unmet(at, self.holds))
         if found:
@@ -67,7 +67,7 @@ def _listed(names: tuple[str, ...], rows: tuple[EvidenceTable, ...]) -> str:
     return ", ".join([*names, *(f"{row.key} in {row.file}" for row in rows)])
 
 
-def _unmet(at: At, rows: tuple[EvidenceTable, ...]) -> list[Finding]:
+def _unmet(at: StepContext, rows: tuple[EvidenceTable, ...]) -> list[Finding]:
     """Return what files do not say that must say it."""
     if not rows:
         return []

@@ -11,7 +11,7 @@ from msgspec import field
 from ...changes import Changeset
 from ...errors import KindredError
 from ...operations import KINDS, Operation, read_operation
-from .base import At, Step, names_in
+from .base import RunbookStep, StepContext, names_in
 
 __all__ = ["Operate"]
 
@@ -26,7 +26,7 @@ _OF_KIND = {
 _KNOWN = ("install", "release", "old", "build", "from", "start")
 
 
-class Operate(Step, frozen=True, tag="operation"):
+class Operate(RunbookStep, frozen=True, tag="operation"):
     """Do an operation; in a card its kind stands in `do`, and its fields beside it."""
 
     is_change: ClassVar[bool] = True
@@ -46,7 +46,7 @@ class Operate(Step, frozen=True, tag="operation"):
         said.update(_OF_KIND.get(self.operation, {}))
         return {"operation": self.operation, **said, **self.fields}
 
-    def made(self, at: At) -> Operation:
+    def made(self, at: StepContext) -> Operation:
         """Return the operation, as it is meant here.
 
         Raises:
@@ -54,11 +54,11 @@ class Operate(Step, frozen=True, tag="operation"):
         """
         return read_operation(at.filled(self.said()))
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what it will do: the words of its change say more, once that is computed."""
         return self.why or f"{self.operation} {at.begun.install}"
 
-    def change(self, at: At) -> Changeset | None:
+    def change(self, at: StepContext) -> Changeset | None:
         """Return its change."""
         return self.made(at).compute(at.context)
 

@@ -14,7 +14,7 @@ from ...ledger.migrations import MigrationNote
 from ...planning.evidence import Evidence
 from ...planning.helper_sequence import HelperSequence, HelperStep
 from ...worlds.operations import StepHelper
-from .base import At, ResultState, Step, StepResult
+from .base import ResultState, RunbookStep, StepContext, StepResult
 
 __all__ = ["Agree", "RunHelper", "SignOff", "Wait"]
 
@@ -24,7 +24,7 @@ _ORDER = list(HelperStep)
 _RUNS = (HelperStep.FIRST_RUN, HelperStep.SECOND_RUN)
 
 
-class Wait(Step, frozen=True, tag="wait"):
+class Wait(RunbookStep, frozen=True, tag="wait"):
     """Wait for the person: `say` is what to do, `evidence` what shows that it was done."""
 
     say: str = ""
@@ -35,11 +35,11 @@ class Wait(Step, frozen=True, tag="wait"):
         """Whether only a person can do it."""
         return True
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what the person does."""
         return self.say
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """Begin to wait, or see whether it was done since."""
         if at.is_rehearsal:
             return self.result(ResultState.DONE, _REHEARSED)
@@ -64,7 +64,7 @@ class Wait(Step, frozen=True, tag="wait"):
             return self.result(ResultState.WAITS, evidence.what_shows(self.evidence))
         return self.result(ResultState.DONE, "seen")
 
-    def _evidence(self, at: At) -> Evidence:
+    def _evidence(self, at: StepContext) -> Evidence:
         tree = at.install.place.survey()
         return Evidence(at.install, self.evidence, tree, is_ours=at.is_ours)
 
@@ -75,7 +75,7 @@ class Wait(Step, frozen=True, tag="wait"):
         return found + [f"{'.'.join(map(str, key))}: {told}" for key, told in rows]
 
 
-class Agree(Step, frozen=True, tag="agree"):
+class Agree(RunbookStep, frozen=True, tag="agree"):
     """Go on only if the person agreed to `say`, in plain words, by the name of the step."""
 
     say: str = ""
@@ -85,11 +85,11 @@ class Agree(Step, frozen=True, tag="agree"):
         """Whether only a person can do it."""
         return True
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is agreed to."""
         return self.say
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """See whether it was agreed to."""
         if self.called in at.allow:
             return self.result(ResultState.DONE, "agreed")
@@ -104,7 +104,7 @@ class Agree(Step, frozen=True, tag="agree"):
         return found if named else [*found, "expected a `name` without spaces, by which to agree"]
 
 
-class SignOff(Step, frozen=True, tag="sign off"):
+class SignOff(RunbookStep, frozen=True, tag="sign off"):
     """Wait until a person signed off each of the `parts`, by whom and when."""
 
     parts: tuple[str, ...] = ()
@@ -114,11 +114,11 @@ class SignOff(Step, frozen=True, tag="sign off"):
         """Whether only a person can do it."""
         return True
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what is signed off."""
         return f"look at each, and sign it off: {', '.join(self.parts)}"
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """See what is signed off, and what is left."""
         if at.is_rehearsal:
             return self.result(ResultState.DONE, _REHEARSED)
@@ -136,7 +136,7 @@ class SignOff(Step, frozen=True, tag="sign off"):
         return [] if len({*self.parts}) == len(self.parts) else ["a part is named twice"]
 
 
-class RunHelper(Step, frozen=True, tag="helper"):
+class RunHelper(RunbookStep, frozen=True, tag="helper"):
     """Bring a helper's sequence beyond one of its steps; see `planning.helper_sequence`.
 
     `turn` is the step: placing the helper's files, which lie in `source`, putting them back, removing them;
@@ -154,14 +154,14 @@ class RunHelper(Step, frozen=True, tag="helper"):
         """Whether only a person can do it."""
         return self.turn in _RUNS
 
-    def told(self, at: At) -> str:
+    def told(self, at: StepContext) -> str:
         """Say what happens with the helper."""
         table = at.install.card.file.helpers[self.helper]
         if self.is_yours:
             return table.run or f"start the program once with {self.helper}, and close it"
         return f"{self.turn.replace('-', ' ')} {self.helper}"
 
-    def change(self, at: At) -> Changeset | None:
+    def change(self, at: StepContext) -> Changeset | None:
         """Return the change of its turn; None if it has none, or it is past."""
         if self.is_yours or self._is_past(at):
             return None
@@ -169,7 +169,7 @@ class RunHelper(Step, frozen=True, tag="helper"):
         change = made.compute(at.context)
         return change if change.actions or change.conflicts else None
 
-    def carry_out(self, at: At) -> StepResult:
+    def carry_out(self, at: StepContext) -> StepResult:
         """See whether its turn is past: whether the person ran the program."""
         sequence = HelperSequence(at.install, self.helper, at.ledger)
         if self.called in at.skipped:
@@ -189,7 +189,7 @@ class RunHelper(Step, frozen=True, tag="helper"):
         told = next(each.told for each in status.steps if each.step is status.step)
         return self.result(ResultState.WAITS, told or f"next is {status.step}")
 
-    def _is_past(self, at: At) -> bool:
+    def _is_past(self, at: StepContext) -> bool:
         """Tell whether its turn is past; what can only be seen now is noted, unless this is a look only."""
         sequence = HelperSequence(at.install, self.helper, at.ledger)
         status = sequence.status() if at.context.dry_run else sequence.note_what_is_seen()
@@ -203,5 +203,5 @@ class RunHelper(Step, frozen=True, tag="helper"):
         return [] if self.turn in known else [f"turn: expected one of {', '.join(known)}"]
 
 
-def _after(at: At) -> str:
+def _after(at: StepContext) -> str:
     return at.after
