@@ -18,7 +18,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext, suppress
+from contextlib import contextmanager, suppress
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 WIDTH, HEIGHT = 1280, 800
@@ -29,34 +29,20 @@ LONGEST_SECONDS = 60.0
 
 # name of the picture -> commands that go before it unseen, and the one that is seen
 UPDATE = "update mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
+MIGRATE = "migrate mossferry downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip"
+FLEET = "migrate 'servers/*' downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip --fleet"
+ONE_WAY = "--allow content-removed --allow content-replaced"
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "help": ((), "--help"),
     "alone": (("backup mossferry",), ""),
     "scan": ((), "scan"),
-    "identify": (
-        (),
-        "file identify mossferry/userdata/saves/midwinter.voyage server/worlds server/tables.xml handheld",
-    ),
     "dump": ((), "file dump server/voyages/low-water.mfsv"),
-    "shelf": (
-        ("shelf add downloads/mossferry-1.4.zip",),
-        "shelf fetch 2.1 --index downloads/releases.json;"
-        " kindred shelf fetch --index downloads/releases.json --digests;"
-        " kindred shelf list --index downloads/releases.json; echo; kindred shelf list",
-    ),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
     "entries": (("undo --yes", "undo --yes"), "entries"),
-    "edits": (
-        (
-            *(f"shelf add downloads/ferryhouse-{build}.zip" for build in ("1.3", "1.4", "2.0")),
-            'edits take ferryhouse --by "Ada Quill" --note "for the north bog" --out mine.edits.toml',
-        ),
-        "edits show mine.edits.toml",
-    ),
     "reapply": (
-        (),
+        tuple(f"shelf add downloads/ferryhouse-{build}.zip" for build in ("1.3", "1.4", "2.0")),
         "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse --agree --dry-run"
         ' --mine "*goods.xml:good[id=reeds].@price"',
     ),
@@ -70,13 +56,19 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         ("backup new",),
         "world transplant old new --yes --allow-loss",
     ),
+    "migrate-plan": ((), f"{MIGRATE} --dry-run"),
+    "migrate-pause": (
+        (f"migrate game releases/fens-2.0.zip --yes --allow-loss {ONE_WAY}",),
+        "migrate; kindred migrate --resume",
+    ),
+    "migrate-sign": (
+        (f"{MIGRATE} --yes --allow-loss",),
+        "migrate --sign 'it starts' --sign saves --by Ada",
+    ),
+    "fleet": ((), f"{FLEET} --yes --allow-loss"),
     "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
 }
 FIGURES: dict[str, tuple[tuple[str, ...], str]] = {  # drawn by a command into the file behind it
-    "upstream": (
-        (),
-        "compare release:ferryhouse@1.3 release:ferryhouse@2.0 --card ferryhouse.card.toml --out",
-    ),
     "world-census": (
         (
             "world remap game releases/fens-2.0.zip --inert reedlight:* --remove-content oldquay:*"
@@ -87,9 +79,11 @@ FIGURES: dict[str, tuple[tuple[str, ...], str]] = {  # drawn by a command into t
     ),
 }
 FOLDERS = {  # of the play area
-    **dict.fromkeys(("edits", "reapply", "conflict", "upstream"), "edits"),
+    **dict.fromkeys(("reapply", "conflict"), "edits"),
     "mod-check": "modding",
     **dict.fromkeys(("world-forecast", "world-census"), "fens"),
+    **dict.fromkeys(("migrate-plan", "migrate-sign"), "again"),
+    "migrate-pause": "fens-again",
     **dict.fromkeys(("world-baked", "world-transplant"), "fleets"),
 }
 ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
@@ -125,16 +119,16 @@ def main() -> int:
         environment.pop("NO_COLOR", None)
         play = os.path.join(scratch, "play")
         subprocess.run([kindred, "demo", "--only-build", "--dir", play], check=True)
+        make_copies(play)
         for name, (before, seen) in SHOTS.items():
             folder = os.path.join(play, FOLDERS.get(name, ""))
             for command in before:
                 run_unseen(kindred, command, folder, environment)
-            with MEANWHILE[name](play) if name in MEANWHILE else nullcontext():
-                if not options.names or name in options.names:
-                    out = os.path.join(options.out, f"{name}.png")
-                    photograph(seen, out, folder, environment, ANSWERS.get(name, ()))
-                elif name not in ANSWERS:
-                    run_unseen(kindred, seen, folder, environment)
+            if not options.names or name in options.names:
+                out = os.path.join(options.out, f"{name}.png")
+                photograph(seen, out, folder, environment, ANSWERS.get(name, ()))
+            elif name not in ANSWERS:
+                run_unseen(kindred, seen, folder, environment)
         for name, (before, command) in FIGURES.items():
             for each in before:
                 run_unseen(kindred, each, os.path.join(play, FOLDERS[name]), environment)
@@ -162,24 +156,15 @@ def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, s
         raise RuntimeError(f"kindred {command} ended with {done.returncode}")
 
 
-@contextmanager
-def pack_damaged(play: str) -> Iterator[None]:
-    """Have the disk lose a few bytes of the ledger's first pack."""
-    folder = os.path.join(play, "ledger", "packs")
-    path = os.path.join(folder, min(os.listdir(folder)))
-    with open(path, "r+b") as file:
-        whole = file.read()
-        file.seek(50)
-        file.write(bytes(8))
-    try:
-        yield
-    finally:
-        with open(path, "wb") as file:
-            file.write(whole)
-
-
-# What goes on while a picture is taken.
-MEANWHILE = {"verify": pack_damaged}
+def make_copies(play: str) -> None:
+    """Copy what several pictures begin with: an install, a server, and a fleet."""
+    shutil.copytree(os.path.join(play, "fens"), os.path.join(play, "fens-again"))
+    for name in ("again/mossferry", *(f"servers/{number:02}" for number in range(1, 21))):
+        shutil.copytree(os.path.join(play, "mossferry"), os.path.join(play, *name.split("/")))
+    os.symlink(os.path.join(play, "downloads"), os.path.join(play, "again", "downloads"))
+    for name in os.listdir(play):
+        if name.endswith((".card.toml", ".layout")):
+            shutil.copy(os.path.join(play, name), os.path.join(play, "again"))
 
 
 @contextmanager

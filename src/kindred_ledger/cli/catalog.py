@@ -94,8 +94,7 @@ _SECTIONS = (
 )
 
 _HELP_END = (
-    "Start with: kindred backup FOLDER",
-    "To try it on a made-up game: kindred demo",
+    "Start with: kindred backup FOLDER. To try it on a made-up game: kindred demo",
     "More about a command: kindred help COMMAND. Alone, kindred says what to do next.",
 )
 

@@ -12,7 +12,7 @@ from ..migrate import (
     StepResult,
     read_runbook,
 )
-from ..migrate.steps import Agree, RunbookStep, RunHelper, SignOff, Wait
+from ..migrate.steps import RunbookStep, SignOff
 from ..statement import Statement
 from ..wording import count, size
 from . import drawing
@@ -51,11 +51,14 @@ def draw_plan(session: Session, plan: MigrationPlan, title: str) -> None:
         out.hang(start, drawing.local(told[:1].upper() + told[1:]), style=style, aside=_aside(each))
     _draw_needs(session, plan)
     out.print()
-    out.hang(
-        "",
-        "Every change is kept before, and all of them are one group: kindred migrate --back",
-        style="dim",
-    )
+    if plan.losses:
+        codes = ", ".join(dict.fromkeys(loss.code for loss in plan.losses))
+        told = (
+            f"What would be lost needs your consent: --allow-loss, or by name with --allow: {codes}"
+        )
+        out.hang("", told, style="default")
+    back = "Each change is kept first, and all are taken back as one: kindred migrate --back"
+    out.hang("", back, style="dim")
 
 
 def _aside(step: PlannedStep) -> str:
@@ -93,7 +96,10 @@ def draw_result(session: Session, result: StepResult, *, number: int, total: int
     out = session.out
     sign, style = _SIGNS[result.state]
     start = f"{sign} {number:>2} of {total}  "
-    told = f"{result.step}: {drawing.local(result.told)}" if result.told else result.step
+    said = drawing.local(result.told)
+    told = (
+        said if said.startswith(result.step) else f"{result.step}: {said}" if said else result.step
+    )
     out.hang(
         start,
         told,
@@ -119,7 +125,12 @@ def draw_end(session: Session, run: MigrationRun) -> None:
         told = f"a change that was cut off was {each.outcome} first: {each.reason}"
         drawing.remark(out, told)
     if run.returned is not None:
-        out.print("All was taken back: it is as it was before.", style="bold")
+        back = "All was taken back: it is as it was before."
+        if not status.ended:
+            back = f"Taken back; next is {status.next}. To go on: kindred migrate --resume"
+        elif run.returned.findings:
+            back = "All changes were taken back."
+        out.print(back, style="bold")
         drawing.findings(out, run.returned.findings)
         return
     if run.findings:
@@ -141,27 +152,27 @@ def draw_end(session: Session, run: MigrationRun) -> None:
         return
     last = run.last
     if last is not None and last.state is ResultState.WAITS:
-        _draw_turn(session, status)
+        _draw_turn(session, status, last.asks)
     if status.next and not isinstance(_next_step(status), SignOff):
         out.hang("    ", "Then go on: kindred migrate --resume", style="default")
     out.hang("    ", "Or take all of it back: kindred migrate --back", style="default")
 
 
-def _draw_turn(session: Session, status: MigrationStatus) -> None:
-    """Draw what the person is to do."""
+def _draw_turn(session: Session, status: MigrationStatus, asks: str) -> None:
+    """Draw what the person is to do: a checklist, where it is one."""
     step = _next_step(status)
     out = session.out
-    if isinstance(step, SignOff):
-        out.print("Look at each, and sign it off:", style="bold")
-        for part in (each for each in step.parts if each not in status.signed):
+    if not isinstance(step, SignOff):
+        out.hang("Your turn: ", asks, style="bold")
+        return
+    out.print("Look at each, and sign it off:", style="bold")
+    wide = max(map(len, step.parts))
+    for part in step.parts:
+        if part in status.signed:
+            out.hang(f"  ✓ {part:<{wide}}  ", f"signed off by {status.signed[part]}", style="green")
+        else:
             word = f'"{part}"' if " " in part else part
-            out.hang("    ", f"kindred migrate --sign {word}", style="cyan")
-    elif isinstance(step, (Wait, Agree)):
-        out.hang("Your turn: ", step.say, style="bold")
-    elif isinstance(step, RunHelper):
-        out.hang(
-            "Your turn: ", f"run the program once with {step.helper}, and close it", style="bold"
-        )
+            out.hang(f"  · {part:<{wide}}  ", f"kindred migrate --sign {word}", style="default")
 
 
 def _next_step(status: MigrationStatus) -> RunbookStep:
@@ -180,10 +191,11 @@ def draw_status(session: Session, status: MigrationStatus) -> None:
     told = status.ended or f"next: {status.next}"
     out.print(f"Begun {drawing.moment(begun.when)}; {told}.")
     out.print()
+    wide = max(len(each.name) for each in status.steps)
     for number, each in enumerate(status.steps, 1):
         style = "bold" if each.state == "next" else "default"
-        about = f"  {each.told}" if each.told else ""
-        out.hang(f"  {_STATES[each.state]} {number:>2}  ", f"{each.name}{about}", style=style)
+        start = f"  {_STATES[each.state]} {number:>2}  {each.name:<{wide}}  "
+        out.hang(start, each.told, style=style)
 
 
 def _seconds(seconds: float) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 
 from msgspec.structs import replace
@@ -26,9 +27,10 @@ __all__ = ["fleet_job", "run_fleet"]
 
 _MOST_WORKERS = 8
 _RANK = ("error", "failed", "decide", "waits", "planned", "taken back", "done")
-_STYLES = {
-    "done": "green", "planned": "default", "taken back": "default", "waits": "bold yellow",
-    "decide": "bold yellow", "failed": "bold red", "error": "bold red",
+_ONE_OR_MANY = {
+    "error": ("with an error", "with errors"), "failed": ("failed", "failed"),
+    "decide": ("needs a decision", "need decisions"), "waits": ("waits for you", "wait for you"),
+    "planned": ("planned", "planned"), "taken back": ("taken back", "taken back"), "done": ("done", "done"),
 }  # fmt: skip
 _STATUS = {
     "done": 0,
@@ -127,44 +129,61 @@ def _draw_plan(session: Session, plan: FleetRun, workers: int) -> None:
         f"Migrate {count(len(plan.results), 'install')}",
         f"{count(workers, 'process')}",
     )
-    rows = [
-        (
-            drawing.short(each.install),
-            f"{each.source} to {each.to}" if each.to else "",
-            each.told if each.state != "error" else "",
-            f"{each.totals['files']:,} files" if "files" in each.totals else "",
-            size(each.totals["bytes"]) if "bytes" in each.totals else "",
-            _why(each),
+    rows = []
+    for some in _alike(
+        plan.results, lambda each: (each.state, each.source, each.to, each.told, _why(each))
+    ):
+        each = some[0]
+        rows.append(
+            (
+                f"    {_installs(some)}",
+                f"{each.source} to {each.to}" if each.to else "",
+                each.told if each.state != "error" else "",
+                f"{sum(one.totals.get('files', 0) for one in some):,} files",
+                size(sum(one.totals.get("bytes", 0) for one in some)),
+                _why(each),
+            )
         )
-        for each in plan.results
-    ]
     heads = ("    install", "builds", "plan", "change", "stored at most", "in the way")
-    drawing.rows(session.out, heads, [(f"    {row[0]}", *row[1:]) for row in rows], right="lllrrl")
+    drawing.rows(session.out, heads, rows, right="lllrrl")
 
 
 def _draw_run(session: Session, run: FleetRun) -> None:
     out = session.out
     totals = run.totals()
     ordered = sorted(totals.items(), key=lambda item: _RANK.index(item[0]))
-    told = ", ".join(f"{number:,} {state}" for state, number in ordered)
+    told = ", ".join(f"{number:,} {_ONE_OR_MANY[state][number != 1]}" for state, number in ordered)
     drawing.heading(out, f"{count(len(run.results), 'install')}: {told}")
     rows = []
-    for each in sorted(run.results, key=lambda each: (_RANK.index(each.state), each.install)):
+    results = sorted(run.results, key=lambda each: (_RANK.index(each.state), each.install))
+    for some in _alike(results, lambda each: (each.state, each.told, tuple(each.totals.items()))):
+        each = some[0]
         books = ", ".join(f"{number:,} {name}" for name, number in each.totals.items())
-        rows.append(
-            (
-                f"    {drawing.short(each.install)}",
-                each.state,
-                each.told,
-                books,
-                f"{each.seconds:.1f} s",
-            )
-        )
-    drawing.rows(out, ("    install", "state", "", "books of this run", ""), rows, right="llllr")
+        books += " each" if books and len(some) > 1 else ""
+        took = f"{max(one.seconds for one in some):.1f} s"
+        rows.append((f"    {_installs(some)}", each.state, each.told, books, took))
+    heads = ("    install", "state", "", "books of this run", "took")
+    drawing.rows(out, heads, rows, right="llllr")
     if any(each.state in ("waits", "decide") for each in run.results):
         out.hang(
             "    ", "Go on with all that wait: the same with --resume, or --sign PART", style="dim"
         )
+
+
+def _alike(
+    results: Sequence[FleetResult], key: Callable[[FleetResult], object]
+) -> list[list[FleetResult]]:
+    """Return results that say the same together, in the order of the first of each."""
+    groups: dict[object, list[FleetResult]] = {}
+    for each in results:
+        groups.setdefault(key(each), []).append(each)
+    return list(groups.values())
+
+
+def _installs(some: Sequence[FleetResult]) -> str:
+    """Return what some installs are called: the first and the last of many."""
+    names = [drawing.short(each.install) for each in some]
+    return names[0] if len(names) == 1 else f"{names[0]} … {names[-1]} ({len(names)})"
 
 
 def _why(result: FleetResult) -> str:

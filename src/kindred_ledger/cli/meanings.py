@@ -37,6 +37,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--called": ("NAME", "What projects call it, if not by the name of its file or folder."),
     "--card": ("FILE", "The card that describes the title."),
     "--category": ("NAME", "Only this category of the card, such as saves."),
+    "--chapter": ("NAME", "Only this chapter of the story."),
     "--channel": ("NAME", "The release channel: stable, preview, or what the index calls it."),
     "--checked": ("", "Only if its result is still in place and the state before can be restored."),
     "--choose": ("OLD=NEW", "What a reference, or the folder it begins with, shall be."),

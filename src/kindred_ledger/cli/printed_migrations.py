@@ -53,6 +53,7 @@ class StepResultOut(Struct, kw_only=True, forbid_unknown_fields=True):
     step: str
     state: str
     told: str
+    asks: str = ""
     findings: list[Finding] = []
     applied: Made | None = None
 

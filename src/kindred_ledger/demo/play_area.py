@@ -35,7 +35,7 @@ from .practice import practice_files
 from .releases import BUILDS, NEW_QUAYS, QUAYS, build_release, downloads, harbours, json, noise
 from .server_files import LAYOUTS, server_files
 
-__all__ = ["build_play_area"]
+__all__ = ["build_play_area", "write_own_install"]
 
 _TIME = 1_780_000_000  # seconds; one moment for all, so that archives are the same everywhere
 _A_MONTH = 30 * 86_400
@@ -72,17 +72,21 @@ def build_play_area(folder: str) -> None:
             folder, f"runtimes/tidewheel-{version}/release.txt", f"Tidewheel {version}\n".encode()
         )
     _write(folder, "downloads/wet-lantern.patches.zip", _expansion())
-    for top, build in (("mossferry", "1.4"), ("second/mossferry", "2.0")):
-        for name, data in build_release(build).items():
-            _write(folder, f"{top}/{name}", data)
-    for name, data in _belongings().items():
-        _write(folder, f"mossferry/{name}", data)
+    for name, data in build_release("2.0").items():
+        _write(folder, f"second/mossferry/{name}", data)
+    write_own_install(folder, "mossferry")
     for name, data in _fresh_user_files().items():
         _write(folder, f"second/mossferry/{name}", data)
     for name, data in _longnight().items():
         _write(folder, f"longnight/{name}", data)
     for top in ("second/mossferry", "longnight"):
         os.makedirs(os.path.join(folder, *top.split("/"), "userdata", "saves"))
+
+
+def write_own_install(folder: str, top: str) -> None:
+    """Write the install of 1.4 with all that the person added and changed, below a folder."""
+    for name, data in {**build_release("1.4"), **_belongings()}.items():
+        _write(folder, f"{top}/{name}", data)
 
 
 def _expansion() -> bytes:

@@ -11,26 +11,36 @@ import shlex
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from importlib.util import find_spec
 
+from ..suggestions import did_you_mean
+from .moving import build_moving
 from .play_area import build_play_area
 from .release_server import release_server
 from .rented_server import rented_server, write_remotes
 
-__all__ = ["tell"]
+__all__ = ["CHAPTERS", "tell"]
 
-_FAILED = 4
+_WAITS, _FAILED = 3, 4
+_PARTS = ("it starts", "saves", "settings", "mods")
 
 
 class _Broken(Exception):
     """A command did not end as the story says."""
 
 
-def tell(folder: str, *, quick: bool = False, only_build: bool = False) -> int:
-    """Build the play area in `folder` and tell the story there; return an exit status."""
+def tell(
+    folder: str, *, quick: bool = False, only_build: bool = False, chapters: Sequence[str] = ()
+) -> int:
+    """Build the play area in `folder` and tell the story there, or some chapters; return an exit status."""
     where = os.path.abspath(folder)
+    for name in chapters:
+        if name not in CHAPTERS:
+            near = did_you_mean(name, CHAPTERS)
+            print(f"There is no chapter {name!r}. {near}", file=sys.stderr)
+            return 2
     try:
         build_play_area(where)
     except FileExistsError:
@@ -40,7 +50,7 @@ def tell(folder: str, *, quick: bool = False, only_build: bool = False) -> int:
     if only_build:
         return 0
     try:
-        _Story(where, pause=not quick and sys.stdin.isatty() and sys.stdout.isatty()).run()
+        _Story(where, pause=not quick and sys.stdin.isatty() and sys.stdout.isatty()).run(chapters)
     except _Broken as fault:
         print(f"\nThe story broke: {fault}", file=sys.stderr)
         return _FAILED
@@ -55,24 +65,17 @@ class _Story:
         self._folder = ""  # below the play area, where commands run
         self._environment = {**os.environ, "KINDRED_LEDGER": os.path.join(where, "ledger")}
 
-    def run(self) -> None:
+    def run(self, chapters: Sequence[str] = ()) -> None:
         self._say("To type the commands again yourself:")
         setting = "set" if os.name == "nt" else "export"
         ledger = self._environment["KINDRED_LEDGER"]
         print(
             f"    cd {shlex.quote(self._where)}\n    {setting} KINDRED_LEDGER={shlex.quote(ledger)}"
         )
-        self._look_and_keep()
-        self._fail_and_recover()
-        self._update_and_convert()
-        self._back_and_forth()
-        self._releases()
-        self._rented()
-        self._handheld()
-        self._ferry_house()
-        self._mods()
-        self._worlds()
-        self._long_games()
+        for name, steps in CHAPTERS.items():
+            if not chapters or name in chapters:
+                for step in steps:
+                    step(self)
         self._say(
             "That was it. Everything is still there; look around with kindred entries and history."
         )
@@ -325,6 +328,102 @@ class _Story:
         self._print_command("cd ..")
         self._folder = ""
 
+    def _whole_move(self) -> None:
+        self._chapter(
+            "15. The whole move, as one.",
+            "An install of 1.4 of its own. What would be done? Then all of it, on a copy; then for real.",
+        )
+        self._into_moving()
+        new, old = "../downloads/mossferry-2.0.zip", "../downloads/mossferry-1.4.zip"
+        args = ("migrate", "mossferry", new, "--old", old)
+        self._kindred(*args, "--dry-run", status=3)
+        self._kindred(*args, "--rehearse", "--allow-loss")
+        self._kindred(*args, "--yes", "--allow-loss", status=3)
+        self._say("It waits for you: start it, look at what is yours, and sign it off.")
+        self._game()
+        self._kindred("migrate", "--sign", "it starts", "--sign", "saves", status=3)
+        self._kindred("migrate", "--sign", "settings", "--sign", "mods", "--by", "Ada")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _failed_preview(self) -> None:
+        self._chapter(
+            "16. A preview that fails, and the way back.",
+            "2.1 is a preview. It asks once what you risk, and first proves that you can go back.",
+        )
+        self._into_moving()
+        if not self._is_build("2.0"):
+            self._kindred("update", "mossferry", "../downloads/mossferry-2.0.zip", "--yes")
+            self._kindred("convert", "mossferry", "--yes", "--allow-loss")
+        fetch = ("shelf", "fetch", "2.1", "--index", "../downloads/releases.json")
+        self._kindred(*fetch, "--channel", "preview")
+        args = ("migrate", "mossferry", "release:mossferry@2.1", "--yes", "--allow-loss")
+        self._kindred(*args, status=3)
+        self._kindred("migrate", "--resume", "--allow", "preview", status=3)
+        self._game()
+        self._say("It runs, but the chimes ring all night. So back, program and saves as one:")
+        self._kindred("migrate", "--back", "--yes")
+        self._game()
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _fleet(self) -> None:
+        self._chapter(
+            "17. Twenty servers.",
+            "Each has its own players and its own state. One command moves all of them, each with its books.",
+        )
+        self._into_moving()
+        args = ("migrate", "servers/*", "../downloads/mossferry-2.0.zip", "--fleet")
+        self._kindred(
+            *args, "--old", "../downloads/mossferry-1.4.zip", "--yes", "--allow-loss", status=3
+        )
+        self._game("servers/07", name="mossferry")
+        signed = [word for part in _PARTS for word in ("--sign", part)]
+        self._kindred("migrate", "servers/*", "--fleet", *signed, "--yes")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _suspects(self) -> None:
+        self._chapter(
+            "18. Which mods break it?",
+            "Eleven mods, and two of them do not get on. Who starts the game says each time what came of it.",
+        )
+        self._print_command("cd modding")
+        self._folder = "modding"
+        args = ["mod", "suspects", "boathouse"]
+        status = self._kindred_any(*args, "--yes")
+        while status == _WAITS:
+            status = self._kindred_any(*args, "--breaks" if self._clash() else "--works")
+        if status != 1:
+            raise _Broken(f"the search ended with {status}, not 1")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _clash(self) -> bool:
+        """Tell whether both mods that do not get on are on: what a person sees in the game."""
+        with open(os.path.join(self._where, "modding", "boathouse", "mods.json"), "rb") as file:
+            text = file.read()
+        return b"heron-song" in text and b"bog-mist" in text
+
+    def _into_moving(self) -> None:
+        if not os.path.exists(os.path.join(self._where, "moving")):
+            build_moving(self._where)
+        self._print_command("cd moving")
+        self._folder = "moving"
+
+    def _is_build(self, build: str) -> bool:
+        path = os.path.join(self._where, "moving", "mossferry", "version.txt")
+        with open(path, encoding="utf-8") as file:
+            return build in file.read()
+
+    def _kindred_any(self, *args: str) -> int:
+        """Run a command that may wait or be done; return its status."""
+        self._print_command(shlex.join(["kindred", *args]))
+        sys.stdout.flush()
+        folder = os.path.join(self._where, self._folder)
+        done = subprocess.run([*_KINDRED, *args], cwd=folder, env=self._environment, check=False)
+        return done.returncode
+
     def _program(self, name: str, top: str, *args: str) -> None:
         """Run a simulated program of the chapter's folder."""
         self._print_command(" ".join(["python", f"{top}/{name}.py", *args]))
@@ -350,8 +449,8 @@ class _Story:
             game.wait(timeout=30)
             game.stdout.close()
 
-    def _game(self, folder: str = "mossferry", *, status: int = 0) -> None:
-        self._print_command(f"python {folder}/mossferry.py")
+    def _game(self, folder: str = "mossferry", *, status: int = 0, name: str = "mossferry") -> None:
+        self._print_command(f"python {folder}/{name}.py")
         self._run([sys.executable, os.path.join(*folder.split("/"), "mossferry.py")], status)
 
     def _kindred(self, *args: str, status: int = 0) -> None:
@@ -389,3 +488,23 @@ _UPDATE = (
     "--old",
     "downloads/mossferry-1.4.zip",
 )
+# Each stands by itself: its steps run on a fresh play area, too.
+CHAPTERS: Mapping[str, Sequence[Callable[[_Story], None]]] = {
+    "first": (
+        _Story._look_and_keep,
+        _Story._fail_and_recover,
+        _Story._update_and_convert,
+        _Story._back_and_forth,
+    ),
+    "releases": (_Story._releases,),
+    "rented": (_Story._rented,),
+    "handheld": (_Story._handheld,),
+    "edits": (_Story._ferry_house,),
+    "mods": (_Story._mods,),
+    "world": (_Story._worlds,),
+    "long-game": (_Story._long_games,),
+    "move": (_Story._whole_move,),
+    "preview": (_Story._failed_preview,),
+    "fleet": (_Story._fleet,),
+    "suspects": (_Story._suspects,),
+}

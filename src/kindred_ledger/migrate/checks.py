@@ -6,7 +6,7 @@ Each is a function that says what is wrong; nothing is written. What cannot be l
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from typing import Final
+from typing import Final, NamedTuple
 
 from ..changes import unfinished_in
 from ..convert import routes_in
@@ -146,31 +146,38 @@ def _landmarks(at: StepContext) -> Iterator[Finding]:
                 yield Finding.error("landmark-gone", what, where=world.folder, field=at_)
 
 
-BEFOREHAND: Final[Mapping[str, Look]] = {
-    "closed": _closed,
-    "local": _local,
-    "whole": _whole,
-    "build": _source_build,
+class Named(NamedTuple):
+    """A look or a check, and what it says in words."""
+
+    words: str
+    act: Look
+
+
+BEFOREHAND: Final[Mapping[str, Named]] = {
+    "closed": Named("nothing runs from it", _closed),
+    "local": Named("it lies on disks of this machine", _local),
+    "whole": Named("no change was cut off in it", _whole),
+    "build": Named("its build is certain", _source_build),
 }
-AFTERWARDS: Final[Mapping[str, Look]] = {
-    "build": _target_build,
-    "readable": _readable,
-    "kept": _kept,
-    "mods": _mods,
-    "worlds": _worlds,
-    "landmarks": _landmarks,
-    "whole": _whole,
+AFTERWARDS: Final[Mapping[str, Named]] = {
+    "whole": Named("no change was cut off", _whole),
+    "build": Named("it is the new build", _target_build),
+    "readable": Named("the build reads every file", _readable),
+    "kept": Named("nothing of yours is missing", _kept),
+    "mods": Named("the mods fit", _mods),
+    "worlds": Named("the ids of worlds mean the same", _worlds),
+    "landmarks": Named("landmarks are in their places", _landmarks),
 }
 
 
 def looked(
-    at: StepContext, looks: Mapping[str, Look], names: tuple[str, ...]
+    at: StepContext, looks: Mapping[str, Named], names: tuple[str, ...]
 ) -> tuple[Finding, ...]:
     """Return what is wrong by some looks, those that could not be made among it."""
     found: list[Finding] = []
     for name in names:
         try:
-            found += looks[name](at)
+            found += looks[name].act(at)
         except KindredError as error:
             severity = Severity.CONFLICT if looks is BEFOREHAND else Severity.ERROR
             found.append(error.finding("check-failed", severity=severity))

@@ -332,6 +332,8 @@ class Migration:
             result = self._done(step, at, consents)
         except DecisionNeeded as error:
             return step.result(ResultState.DECIDE, error.what, findings=_findings_of(error))
+        if result.state is ResultState.WAITS:
+            return replace(result, asks=step.told(at))
         if result.state is ResultState.DONE and result.applied is None:
             self._note(MigrationNote(_DONE, step.called, at.after, result.told, entry=result.entry))
         if result.state is ResultState.DONE and len(chain) + 1 == len(self.runbook.steps):

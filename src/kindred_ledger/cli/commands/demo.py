@@ -11,7 +11,7 @@ import click
 from ...demo.release_server import release_server
 from ...demo.story import tell
 from ...errors import UsageError
-from ..meanings import flag, value
+from ..meanings import flag, many, value
 
 _RELEASES, _RENTED = 8531, 8532  # ports: the same each time, so that commands can be typed again
 
@@ -20,17 +20,21 @@ _RELEASES, _RENTED = 8531, 8532  # ports: the same each time, so that commands c
 @value("--dir", "folder", default="kindred-demo")
 @flag("--quick")
 @flag("--only-build")
+@many("--chapter", "chapters")
 @flag("--serve")
-def command(folder: str, quick: bool, only_build: bool, serve: bool) -> int:
+def command(
+    folder: str, quick: bool, only_build: bool, chapters: tuple[str, ...], serve: bool
+) -> int:
     """Build a play area with a made-up game and tell the whole story with the real commands.
 
     \b
     Example:
       kindred demo --quick
+      kindred demo --quick --chapter move --chapter fleet
     """
     if serve:
         return _serve(folder)
-    return tell(folder, quick=quick, only_build=only_build)
+    return tell(folder, quick=quick, only_build=only_build, chapters=chapters)
 
 
 def _serve(folder: str) -> int:

@@ -45,6 +45,8 @@ class ResultState(StrEnum):
 class StepResult(Struct, frozen=True):
     """What came of a step: its state, what is to be said of it, and the change that was made.
 
+    `asks` is what a person is to do, where it waits for one.
+
     >>> StepResult("store", ResultState.DONE, "216 files").state.value
     'done'
     """
@@ -56,10 +58,13 @@ class StepResult(Struct, frozen=True):
     applied: Applied | None = None
     change: Changeset | None = None
     entry: str = ""
+    asks: str = ""
 
     def to_json(self) -> dict[str, Any]:
         """Return it as plain values; what it does not have is left out."""
         plain: dict[str, Any] = {"step": self.step, "state": self.state.value, "told": self.told}
+        if self.asks:
+            plain["asks"] = self.asks
         if self.findings:
             plain["findings"] = [each.to_json() for each in self.findings]
         if self.applied is not None:

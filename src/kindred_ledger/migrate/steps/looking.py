@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from ...cards.helper_models import EvidenceTable, evidence_faults
 from ...finding import Finding
 from ...planning.evidence import Evidence
 from ...suggestions import did_you_mean
 from ...wording import count
-from ..checks import AFTERWARDS, BEFOREHAND, looked
+from ..checks import AFTERWARDS, BEFOREHAND, Named, looked
 from .base import ResultState, RunbookStep, StepContext, StepResult
 
 __all__ = ["Check", "Look"]
@@ -21,13 +23,13 @@ class Look(RunbookStep, frozen=True, tag="look"):
 
     def told(self, at: StepContext) -> str:
         """Say what is looked at."""
-        return self.why or f"look whether it may begin: {_listed(self.that, self.holds)}"
+        return self.why or f"before anything: {_listed(BEFOREHAND, self.that, self.holds)}"
 
     def carry_out(self, at: StepContext) -> StepResult:
         """Look."""
         found = [*looked(at, BEFOREHAND, self.that), *_unmet(at, self.holds)]
         if not found:
-            return self.result(ResultState.DONE, _listed(self.that, self.holds))
+            return self.result(ResultState.DONE, _listed(BEFOREHAND, self.that, self.holds))
         some = tuple(
             Finding.conflict(each.code, each.what, where=each.where, remedy=each.remedy or self.why)
             for each in found
@@ -49,22 +51,25 @@ class Check(RunbookStep, frozen=True, tag="check"):
 
     def told(self, at: StepContext) -> str:
         """Say what is checked."""
-        return self.why or f"check what came out: {_listed(self.that, self.holds)}"
+        return self.why or f"afterwards: {_listed(AFTERWARDS, self.that, self.holds)}"
 
     def carry_out(self, at: StepContext) -> StepResult:
         """Check."""
         found = (*looked(at, AFTERWARDS, self.that), *_unmet(at, self.holds))
         if found:
             return self.result(ResultState.FAILED, count(len(found), "fault"), findings=found)
-        return self.result(ResultState.DONE, _listed(self.that, self.holds))
+        return self.result(ResultState.DONE, _listed(AFTERWARDS, self.that, self.holds))
 
     def faults(self) -> list[str]:
         """Return names that there are not, and rows that say too little."""
         return _faults(self.that, AFTERWARDS, self.holds)
 
 
-def _listed(names: tuple[str, ...], rows: tuple[EvidenceTable, ...]) -> str:
-    return ", ".join([*names, *(f"{row.key} in {row.file}" for row in rows)])
+def _listed(
+    known: Mapping[str, Named], names: tuple[str, ...], rows: tuple[EvidenceTable, ...]
+) -> str:
+    told = [known[name].words for name in names]
+    return ", ".join([*told, *(f"{row.key} is {row.value} in {row.file}" for row in rows)])
 
 
 def _unmet(at: StepContext, rows: tuple[EvidenceTable, ...]) -> list[Finding]:
@@ -80,9 +85,8 @@ def _unmet(at: StepContext, rows: tuple[EvidenceTable, ...]) -> list[Finding]:
 
 
 def _faults(
-    names: tuple[str, ...], known: dict[str, object] | object, rows: tuple[EvidenceTable, ...]
+    names: tuple[str, ...], known: Mapping[str, Named], rows: tuple[EvidenceTable, ...]
 ) -> list[str]:
-    assert isinstance(known, dict)
     found = [f"there is no check {n!r}. {did_you_mean(n, known)}" for n in names if n not in known]
     found += [
         f"{'.'.join(map(str, key))}: {told}"

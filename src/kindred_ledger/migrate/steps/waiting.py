@@ -125,7 +125,7 @@ class SignOff(RunbookStep, frozen=True, tag="sign off"):
         signed = at.signed()
         left = [part for part in self.parts if part not in signed]
         if left:
-            return self.result(ResultState.WAITS, f"to be signed off: {', '.join(left)}")
+            return self.result(ResultState.WAITS, f"left to look at: {', '.join(left)}")
         told = ", ".join(f"{part} ({signed[part].by})" for part in self.parts)
         return self.result(ResultState.DONE, told)
 
