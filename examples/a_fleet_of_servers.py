@@ -14,6 +14,8 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from concurrent.futures import Executor, ProcessPoolExecutor
+from importlib import import_module
+from typing import Any
 
 import kindred_ledger as kl
 from kindred_ledger.demo.moving import build_moving
@@ -25,7 +27,7 @@ from kindred_ledger.migrate import FleetJob, installs_named, migrate_fleet
 def workers() -> Iterator[Executor]:
     """Give the executor of a cluster, or of processes."""
     try:
-        from distributed import Client, LocalCluster
+        kit: Any = import_module("distributed")
     except ImportError:
         print("In two processes.")
         with ProcessPoolExecutor(2) as executor:
@@ -33,8 +35,8 @@ def workers() -> Iterator[Executor]:
         return
     print("On a cluster of two workers.")
     with (
-        LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster,
-        Client(cluster) as client,
+        kit.LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as cluster,
+        kit.Client(cluster) as client,
     ):
         yield client.get_executor()
 
