@@ -181,6 +181,7 @@ if TYPE_CHECKING:
         StepResult,
         StepStatus,
         choose_migration,
+        choose_return,
         plan_migration,
         rehearse,
         run_migration,
@@ -383,7 +384,7 @@ _HOMES = {
     "merge": "Case Choice FileMerge How Policy Rule Three merge_files",
     "migrate": "Migration MigrationChoice MigrationConsents MigrationPlan MigrationRun MigrationStatus"
     " PlannedStep ResultState Returned Runbook RunbookStep StepContext StepResult StepStatus choose_migration"
-    " plan_migration rehearse"
+    " choose_return plan_migration rehearse"
     " run_migration usual_runbook",
     "mods": "Answer ModCheck SuspectSearch SuspectsFound Trial TrimChoices Usage Use check_mods most_trials"
     " next_trial relink remove_library swap_library trim_mod"
@@ -444,11 +445,11 @@ __all__ = [
     "Vanishing", "Verdict", "Verified", "Version", "VersionError", "VersionRange", "VersionUntold",
     "Watcher", "WayBack", "Work", "World", "WrongPassphrase", "ZipPlace", "apply_patch", "assemble",
     "carry", "carry_files", "check_card", "check_mods", "choose_migration", "choose_release",
-    "combine_edits", "compare", "compare_censuses", "compatible_mods", "confirm", "connect",
-    "consent_text", "convert_bytes", "convert_files", "convert_install", "copies_under_test", "decode",
-    "draw_census", "drill", "drop_edits", "export", "find_cards", "find_installs", "find_landmarks",
-    "first_start", "forecast", "forecast_transplant", "heal", "helper_step", "id_lists", "identify",
-    "identify_base", "install_beside", "landmark_findings", "make_patch_set", "match_bases",
+    "choose_return", "combine_edits", "compare", "compare_censuses", "compatible_mods", "confirm",
+    "connect", "consent_text", "convert_bytes", "convert_files", "convert_install", "copies_under_test",
+    "decode", "draw_census", "drill", "drop_edits", "export", "find_cards", "find_installs",
+    "find_landmarks", "first_start", "forecast", "forecast_transplant", "heal", "helper_step", "id_lists",
+    "identify", "identify_base", "install_beside", "landmark_findings", "make_patch_set", "match_bases",
     "match_releases", "meet", "merge_files", "mirror", "mods_in", "most_trials", "next_trial",
     "open_place", "open_world", "place_test_copy", "plan_migration", "plan_retirement", "prove_files",
     "prove_install", "put_edits", "read_bundle", "read_census", "read_consent", "read_index",

@@ -19,7 +19,7 @@ class Story(Case):
         done = kindred("demo", "--quick", "--dir", "play", folder=self.folder)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         told = done.stdout
-        self.assertEqual(told.count("Everything loads."), 7)
+        self.assertEqual(told.count("Everything loads."), 11)
         self.assertEqual(told.count("6 files were refused."), 1)
         self.assertIn("were taken back; the place is as it was", done.stderr)
         self.assertIn("No difference: 206 files hold the same, byte for byte.", told)
@@ -87,6 +87,8 @@ class Examples(Case):
     def test_every_example_runs_and_says_how_it_ended(self) -> None:
         """On a play area of its own."""
         endings = {
+            "the_whole_move.py": "2 changes taken back: 1.4",
+            "a_fleet_of_servers.py": "All: {'waits': 19, 'error': 1}",
             "first_backup.py": "Everything is as it was kept.",
             "move_to_a_new_build.py": "Back at 1.4. Does it load everything? Everything loads.",
             "edits_on_both_sides.py": "program/data/harbours.json: [id=7].name: both added it, not the "

@@ -134,7 +134,8 @@ def restore(
         findings.append(Finding.note("disposable-stay", stay))
     if tag is not None and tag.version and entry.tag.version and tag.version != entry.tag.version:
         other = f"the entry is of {entry.tag.version}, the install is now {tag.version}"
-        findings.append(Finding.warning("other-build", other))
+        remedy = "A program and its data belong together: kindred migrate INSTALL BUILD --as-stored"
+        findings.append(Finding.warning("other-build", other, remedy=remedy))
     findings += (
         each
         for each in entry.findings

@@ -53,9 +53,9 @@ def draw_plan(session: Session, plan: MigrationPlan, title: str) -> None:
     out.print()
     if plan.losses:
         codes = ", ".join(dict.fromkeys(loss.code for loss in plan.losses))
-        told = (
-            f"What would be lost needs your consent: --allow-loss, or by name with --allow: {codes}"
-        )
+        named = all(loss.one_way for loss in plan.losses)
+        how = "by name with --allow" if named else "--allow-loss, or by name with --allow"
+        told = f"What would be lost needs your consent, {how}: {codes}"
         out.hang("", told, style="default")
     back = "Each change is kept first, and all are taken back as one: kindred migrate --back"
     out.hang("", back, style="dim")
@@ -81,11 +81,13 @@ def _draw_needs(session: Session, plan: MigrationPlan) -> None:
     """Draw what must be decided or agreed to, and what is a one-way door."""
     for each in plan.steps:
         urgent = [f for f in each.findings if f.severity is not Severity.NOTE]
-        if urgent:
+        if urgent and each.kind != "agree":  # its words stand above
             session.out.print()
             session.out.print(f"{each.name}:", style="bold")
             drawing.findings(session.out, urgent)
-    one_way = dict.fromkeys(loss.code for loss in plan.losses if loss.one_way)
+    asked = {each.name for each in plan.steps if each.kind == "agree"}
+    lost = [loss.code for loss in plan.losses if loss.one_way and loss.code not in asked]
+    one_way = dict.fromkeys(lost)
     for code in one_way:
         told = f"{code}: no older build can read it again; agree to it by name, --allow {code}"
         drawing.remark(session.out, told, severity=Severity.WARNING)

@@ -23,6 +23,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--allow": ("CODE[:PATTERN]", "Allow losses of one kind, everywhere or in matching files."),
     "--allow-loss": ("", "Allow the losses that are shown."),
     "--anyway": ("", "It is the same world, although most places hold something else by now."),
+    "--as-stored": ("", "Back to this older build, with the data it had when it was stored."),
     "--at": ("FOLDER", "The folder inside the target the parts go to."),
     "--back": ("", "Take back what was begun, instead of finishing it."),
     "--begin": ("empty|along", "What a build starts with that was never used here."),

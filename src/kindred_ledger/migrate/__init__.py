@@ -6,6 +6,7 @@ from .fleet import FleetJob, FleetResult, FleetRun, installs_named, migrate_flee
 from .migration import Migration, MigrationStatus, Returned, StepStatus
 from .plan import MigrationPlan, PlannedStep, plan_migration
 from .rehearsing import rehearse
+from .returning import choose_return
 from .runbook import Runbook, choose_runbook, read_runbook, runbooks_of
 from .running import MigrationRun, run_migration
 from .steps import ResultState, RunbookStep, StepContext, StepResult
@@ -30,6 +31,7 @@ __all__ = [
     "StepResult",
     "StepStatus",
     "choose_migration",
+    "choose_return",
     "choose_runbook",
     "installs_named",
     "migrate_fleet",

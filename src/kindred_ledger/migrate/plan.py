@@ -33,7 +33,12 @@ __all__ = ["MigrationPlan", "PlannedStep", "Rates", "measure_rates", "plan_migra
 
 _SAMPLE_BYTES = 16 << 20
 # What is right once a step of some kind was done before.
-_MENDED_BY = {"not-read-here": "update", "helper-first": "helper", "world-ids": "remap"}
+_MENDED_BY = {
+    "not-read-here": "update",
+    "helper-first": "helper",
+    "world-ids": "remap",
+    "other-build": "agree",
+}
 _NOT_YET = "told at its turn: it depends on a step before"
 
 
@@ -260,6 +265,9 @@ def _planned(step: RunbookStep, at: StepContext, tree: Tree, rates: Rates) -> Pl
             seconds = total / rates.reading + total / rates.writing
             return PlannedStep(step.called, step.kind, told, stored=total, seconds=seconds)
         seconds = 2 * total / rates.reading if isinstance(step, Prove) else 0.0
+        if isinstance(step, Agree):
+            found = (step.asked(at),)
+            return PlannedStep(step.called, step.kind, told, found, is_yours=True)
         yours = step.is_yours
         return PlannedStep(step.called, step.kind, told, seconds=seconds, is_yours=yours)
     began = time.perf_counter()

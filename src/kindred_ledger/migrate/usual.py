@@ -21,7 +21,7 @@ from .steps import (
     Store,
 )
 
-__all__ = ["USUAL", "guarded", "usual_runbook"]
+__all__ = ["USUAL", "guarded", "parts_of", "usual_runbook"]
 
 _OF_PREVIEWS = (
     "{build} is a preview: it may damage saves and worlds, and what it wrote no other build may"
@@ -56,7 +56,7 @@ def usual_runbook(install: Install, to: Version | str) -> Runbook:
     if card.formats:
         steps += [Operate(operation="convert")]
     checks = ["whole", "build", *(["readable"] if card.formats else []), "kept"]
-    steps += [Check(that=tuple(checks)), SignOff(parts=_parts(install))]
+    steps += [Check(that=tuple(checks)), SignOff(parts=parts_of(install))]
     steps += [_turn(name, HelperStep.REMOVE) for name in helpers]
     return Runbook("", "*", "*", tuple(steps))
 
@@ -83,7 +83,7 @@ def _turn(helper: str, turn: HelperStep) -> RunHelper:
     return RunHelper(name=f"{turn} {helper}", helper=helper, turn=str(turn))
 
 
-def _parts(install: Install) -> tuple[str, ...]:
+def parts_of(install: Install) -> tuple[str, ...]:
     """Return what a person looks at: that it starts, and what of theirs is there."""
     tree = install.place.survey()
     there = [

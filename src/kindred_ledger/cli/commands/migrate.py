@@ -17,6 +17,7 @@ from ...migrate import (
     ResultState,
     StepResult,
     choose_migration,
+    choose_return,
     plan_migration,
     rehearse,
     run_migration,
@@ -35,6 +36,7 @@ _DECISION_NEEDED, _FAILED = 3, 4
 @click.command()
 @click.argument("install", default="")
 @click.argument("release", default="")
+@flag("--as-stored")
 @flag("--fleet")
 @value("--workers", default=0)
 @value("--old")
@@ -60,6 +62,7 @@ def command(
     *,
     install: str,
     release: str,
+    as_stored: bool,
     fleet: bool,
     workers: int,
     old: str,
@@ -92,13 +95,14 @@ def command(
       kindred migrate --resume
       kindred migrate --sign "it starts" --sign saves
       kindred migrate --back
+      kindred migrate mossferry 1.4 --as-stored
       kindred migrate 'servers/*' release:mossferry@2.0 --fleet
     """
     consents = MigrationConsents(allow, allow_loss, while_running, done, skip)
     if workers and not fleet:
         raise UsageError("--workers goes with --fleet", remedy="Add --fleet, or leave it out.")
     if fleet:
-        if rehearsing or to_step or stay:
+        if rehearsing or to_step or stay or as_stored:
             raise UsageError(
                 "a fleet is planned, begun, gone on with, signed off and taken back",
                 remedy="Try one of the installs by itself first.",
@@ -124,11 +128,18 @@ def command(
                 "a migration that is under way knows its release",
                 remedy="Leave the release out to go on; leave --resume out to begin.",
             )
-        choice = choose_migration(session.context, install, release, runbook=runbook)
+        if as_stored:
+            if runbook or old:
+                raise UsageError(
+                    "what is stored says all of it", remedy="Leave out --runbook and --old."
+                )
+            choice = choose_return(session.context, install, release)
+        else:
+            choice = choose_migration(session.context, install, release, runbook=runbook)
         if rehearsing:
             return _rehearse(session, choice, old, consents)
         return _begin(session, choice, old, consents, stay=stay, yes=yes, dry_run=dry_run)
-    if rehearsing or old or runbook:
+    if rehearsing or old or runbook or as_stored:
         raise UsageError("which release?", remedy="Say it: kindred migrate INSTALL RELEASE")
     migration = Migration.open(session.ledger, install)
     if not (resume or done or sign or skip) or dry_run:

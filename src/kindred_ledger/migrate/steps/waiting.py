@@ -93,9 +93,12 @@ class Agree(RunbookStep, frozen=True, tag="agree"):
         """See whether it was agreed to."""
         if self.called in at.allow:
             return self.result(ResultState.DONE, "agreed")
-        found = Finding.loss(self.called, self.say, where=at.begun.install, one_way=True)
         told = f"agree to it by its name: `allow={self.called}`"
-        return self.result(ResultState.DECIDE, told, findings=(found,))
+        return self.result(ResultState.DECIDE, told, findings=(self.asked(at),))
+
+    def asked(self, at: StepContext) -> Finding:
+        """Return what is agreed to, as a loss that needs its name."""
+        return Finding.loss(self.called, self.say, where=at.begun.install, one_way=True)
 
     def faults(self) -> list[str]:
         """Return what is wrong with its words."""
