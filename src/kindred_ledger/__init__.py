@@ -173,6 +173,7 @@ if TYPE_CHECKING:
         MigrationRun,
         MigrationStatus,
         PlannedStep,
+        Remedy,
         ResultState,
         Returned,
         Runbook,
@@ -180,11 +181,13 @@ if TYPE_CHECKING:
         StepContext,
         StepResult,
         StepStatus,
+        Symptom,
         choose_migration,
         choose_return,
         plan_migration,
         rehearse,
         run_migration,
+        symptoms_of,
         usual_runbook,
     )
     from .mods import (
@@ -301,6 +304,7 @@ if TYPE_CHECKING:
         assemble,
         install_beside,
         reinstall,
+        reset_settings,
         update,
     )
     from .versions import (
@@ -385,7 +389,7 @@ _HOMES = {
     "migrate": "Migration MigrationChoice MigrationConsents MigrationPlan MigrationRun MigrationStatus"
     " PlannedStep ResultState Returned Runbook RunbookStep StepContext StepResult StepStatus choose_migration"
     " choose_return plan_migration rehearse"
-    " run_migration usual_runbook",
+    " run_migration usual_runbook Remedy Symptom symptoms_of",
     "mods": "Answer ModCheck SuspectSearch SuspectsFound Trial TrimChoices Usage Use check_mods most_trials"
     " next_trial relink remove_library swap_library trim_mod"
     " users_of",
@@ -403,7 +407,7 @@ _HOMES = {
     " choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
     "transfers": "Begin CarryChoices Event MeetChoices Watcher carry carry_files meet switch",
-    "updates": "Assembly UpdateChoices assemble install_beside reinstall update",
+    "updates": "Assembly UpdateChoices assemble install_beside reinstall reset_settings update",
     "versions": "Scheme Version VersionRange scheme",
     "worlds": "Census CensusDifference ContentChange ContentRow DamagedFile Landmark"
     " Consent ContentChoices Forecast FoundLandmark OpenedWorld Reconciled"
@@ -435,12 +439,12 @@ __all__ = [
     "Node", "OpenedWorld", "Operation", "OtherPlace", "Outcome", "Output", "PatchSet", "Patterns",
     "Place", "PlaceBusy", "PlaceChanged", "PlaceError", "PlannedStep", "Policy", "PreconditionUnmet",
     "Progress", "Proof", "ReapplyChoices", "Reconciled", "Record", "Recovered", "Release", "ReleaseIndex",
-    "ReleaseMatch", "ReleasePlace", "ReleaseTag", "RemapWork", "Remote", "RemotePlace", "ResultState",
-    "RetentionPolicy", "Retired", "Retirement", "RetryPolicy", "Returned", "Rule", "Runbook",
-    "RunbookStep", "Sample", "Scheme", "Seen", "SetRecord", "Severity", "Shelved", "Source",
+    "ReleaseMatch", "ReleasePlace", "ReleaseTag", "RemapWork", "Remedy", "Remote", "RemotePlace",
+    "ResultState", "RetentionPolicy", "Retired", "Retirement", "RetryPolicy", "Returned", "Rule",
+    "Runbook", "RunbookStep", "Sample", "Scheme", "Seen", "SetRecord", "Severity", "Shelved", "Source",
     "StartStatus", "Statement", "StepContext", "StepResult", "StepStatus", "StorageLimits",
-    "Surroundings", "SuspectSearch", "SuspectsFound", "Tag", "Tagged", "TarPlace", "Task", "Three",
-    "TransplantChoices", "TransplantForecast", "TransplantPlan", "Tree", "Trial", "TrimChoices",
+    "Surroundings", "SuspectSearch", "SuspectsFound", "Symptom", "Tag", "Tagged", "TarPlace", "Task",
+    "Three", "TransplantChoices", "TransplantForecast", "TransplantPlan", "Tree", "Trial", "TrimChoices",
     "UnsafeArchive", "UnsafeName", "UpdateChoices", "Usage", "UsageError", "Use", "ValueEdit", "Vanished",
     "Vanishing", "Verdict", "Verified", "Version", "VersionError", "VersionRange", "VersionUntold",
     "Watcher", "WayBack", "Work", "World", "WrongPassphrase", "ZipPlace", "apply_patch", "assemble",
@@ -454,11 +458,11 @@ __all__ = [
     "open_place", "open_world", "place_test_copy", "plan_migration", "plan_retirement", "prove_files",
     "prove_install", "put_edits", "read_bundle", "read_census", "read_consent", "read_index",
     "read_landmark", "read_operation", "read_table", "reapply", "reconcile", "recover", "redo",
-    "rehearse", "reinstall", "reinstate", "relink", "remap", "remove_library", "restore", "routes_in",
-    "run_migration", "scan", "scheme", "set_in_bundle", "shelve", "shelve_from", "source_at",
-    "swap_library", "switch", "tables_in", "take_census", "take_edits", "to_frame", "transplant",
-    "trim_mod", "undo", "undo_group", "update", "users_of", "usual_runbook", "verify", "way_back",
-    "write_patch_set", "write_table",
+    "rehearse", "reinstall", "reinstate", "relink", "remap", "remove_library", "reset_settings",
+    "restore", "routes_in", "run_migration", "scan", "scheme", "set_in_bundle", "shelve", "shelve_from",
+    "source_at", "swap_library", "switch", "symptoms_of", "tables_in", "take_census", "take_edits",
+    "to_frame", "transplant", "trim_mod", "undo", "undo_group", "update", "users_of", "usual_runbook",
+    "verify", "way_back", "write_patch_set", "write_table",
 ]  # fmt: skip
 
 

@@ -29,7 +29,7 @@ from .planning.operation import Operation
 from .planning.reverting import Redo, Restore, Undo
 from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
-from .updates.operations import Assemble, InstallBeside, Reinstall, Update
+from .updates.operations import Assemble, InstallBeside, Reinstall, ResetSettings, Update
 from .worlds.operations import Reinstate, Remap, SetInBundle, StepHelper, Transplant
 
 __all__ = [
@@ -55,6 +55,7 @@ __all__ = [
     "Remap",
     "RemoveLibrary",
     "Rescue",
+    "ResetSettings",
     "Restore",
     "SetInBundle",
     "StepHelper",
@@ -71,9 +72,10 @@ __all__ = [
 KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
-        Update, Reinstall, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry, CarryFiles, Meet,
-        Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary,
-        RemoveLibrary, PlaceTestCopy, TrySuspects, Remap, Reinstate, StepHelper, Transplant, SetInBundle,
+        Update, Reinstall, ResetSettings, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry,
+        CarryFiles, Meet, Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods,
+        TrimMod, Relink, SwapLibrary, RemoveLibrary, PlaceTestCopy, TrySuspects,
+        Remap, Reinstate, StepHelper, Transplant, SetInBundle,
     )
 }  # fmt: skip
 

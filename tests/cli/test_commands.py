@@ -29,6 +29,7 @@ _ELSEWHERE = {  # in pages of their own
     "reapply",
     "file table",
     "migrate",
+    "card symptoms",
 }
 # Pages that play in a folder of their own.
 _FOLDERS = {

@@ -12,6 +12,7 @@ import msgspec
 
 from .helper_models import HelperTable
 from .runbook_models import RunbookTable
+from .symptom_models import SymptomTable
 from .transplant_models import TransplantTable
 from .world_models import WorldTable
 
@@ -475,3 +476,4 @@ class CardFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=
     helpers: dict[str, HelperTable] = {}
     transplants: dict[str, TransplantTable] = {}
     runbooks: list[RunbookTable] = []  # the first that fits counts
+    symptoms: list[SymptomTable] = []

@@ -22,6 +22,7 @@ from .detect import compile_template
 from .helper_models import helper_faults
 from .models import KINDS_OF_VALUES, AgreeTable, CardFile, DetectTable, FormatTable
 from .runbook_models import runbook_faults
+from .symptom_models import symptom_faults
 from .updates import update_faults
 
 __all__ = ["read_card"]
@@ -154,6 +155,7 @@ def _meaning_faults(card: CardFile, folder: str) -> Iterator[tuple[_KEY, str]]:
         yield from transplants_faults(card, builds)
     yield from helper_faults(card.helpers, builds)
     yield from runbook_faults(card.runbooks, builds)
+    yield from symptom_faults(card.symptoms, builds)
     for name, category in card.categories.items():
         try:
             Patterns(tuple(category.include), tuple(category.exclude)).check()

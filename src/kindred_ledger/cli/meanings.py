@@ -146,6 +146,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--to-step": ("STEP", "Only back to before this step (with --back)."),
     "--to-format": ("N", "The format version to convert to."),
     "--unclear": ("", "Whether it breaks with the mods of this trial could not be seen."),
+    "--try": ("N", "Carry out the remedy of this number."),
     "--user-id": ("NAME=ID", "User ID, if there are several."),
     "--variant": ("NAME", "The variant of the title."),
     "--weekly": ("N", "Keep the last entry of each of N weeks."),

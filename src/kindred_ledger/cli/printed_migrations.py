@@ -14,6 +14,7 @@ __all__ = [
     "RecoveredOut",
     "StepOut",
     "StepResultOut",
+    "SymptomOut",
     "TakenBackOut",
     "WholePlanOut",
 ]
@@ -122,3 +123,11 @@ class FleetOut(Struct, kw_only=True, forbid_unknown_fields=True):
 
     installs: list[FleetInstallOut]
     totals: dict[str, int]
+
+
+class SymptomOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """What a person sees, why it is so, and the remedies, the cheapest first."""
+
+    name: str
+    why: str
+    remedies: list[str]

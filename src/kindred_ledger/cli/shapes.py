@@ -53,6 +53,7 @@ from .printed_migrations import (
     MigrationOut,
     RecoveredOut,
     StepResultOut,
+    SymptomOut,
     TakenBackOut,
     WholePlanOut,
 )
@@ -245,6 +246,16 @@ class Convert(Printed, kw_only=True, forbid_unknown_fields=True):
     proofs: list[Proof] | UnsetType = UNSET
 
 
+class CardSymptoms(Printed, kw_only=True, forbid_unknown_fields=True):
+    """What `card symptoms` prints: what the card knows, or the change of a remedy."""
+
+    symptoms: list[SymptomOut] | UnsetType = UNSET
+    change: Computed | UnsetType = UNSET
+    applied: Made | UnsetType | None = UNSET
+    dry_run: bool = False
+    running: list[str] = []
+
+
 class Migrate(Printed, kw_only=True, forbid_unknown_fields=True):
     """What `migrate` prints: the plan alone, or where it is, and what came of the steps of this run."""
 
@@ -263,6 +274,7 @@ SHAPES: dict[str, type[Struct]] = {
     **{name: _shape(name, fields) for name, fields in _FIELDS.items()},
     "convert": Convert,
     "file table": FileTable,
+    "card symptoms": CardSymptoms,
     "migrate": Migrate,
     "mod check": ModCheck,
     "mod users": ModUsers,

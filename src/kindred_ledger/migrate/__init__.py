@@ -10,6 +10,7 @@ from .returning import choose_return
 from .runbook import Runbook, choose_runbook, read_runbook, runbooks_of
 from .running import MigrationRun, run_migration
 from .steps import ResultState, RunbookStep, StepContext, StepResult
+from .symptoms import Remedy, Symptom, symptom, symptoms_of
 from .usual import usual_runbook
 
 __all__ = [
@@ -23,6 +24,7 @@ __all__ = [
     "MigrationRun",
     "MigrationStatus",
     "PlannedStep",
+    "Remedy",
     "ResultState",
     "Returned",
     "Runbook",
@@ -30,6 +32,7 @@ __all__ = [
     "StepContext",
     "StepResult",
     "StepStatus",
+    "Symptom",
     "choose_migration",
     "choose_return",
     "choose_runbook",
@@ -41,5 +44,7 @@ __all__ = [
     "rehearse",
     "run_migration",
     "runbooks_of",
+    "symptom",
+    "symptoms_of",
     "usual_runbook",
 ]

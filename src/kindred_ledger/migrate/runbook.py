@@ -22,7 +22,7 @@ from ..versions import Version, VersionRange
 from .changed_between import changed_between
 from .steps import KINDS_OF_STEPS, Operate, RunbookStep
 
-__all__ = ["Runbook", "choose_runbook", "read_runbook", "runbooks_of"]
+__all__ = ["Runbook", "choose_runbook", "read_runbook", "read_step", "runbooks_of"]
 
 _OF_A_STEP = ("name", "why")
 
@@ -81,7 +81,7 @@ def read_runbook(values: Mapping[str, Any] | RunbookTable, *, where: str = "") -
     for at, row in enumerate(table.steps):
         key = f"runbook {table.name}: steps[{at}]"
         try:
-            step = _read_step(row)
+            step = read_step(row)
         except (UsageError, msgspec.ValidationError) as error:
             advice = f" {error.remedy}" if isinstance(error, UsageError) and error.remedy else ""
             faults.append(Finding.error("card", f"{error.args[0]}.{advice}".strip(), field=key))
@@ -147,7 +147,12 @@ def _stale(runbook: Runbook, card: Card, to: Version) -> tuple[Finding, ...]:
     return (Finding.warning("runbook-stale", what, where=runbook.name),)
 
 
-def _read_step(row: Mapping[str, Any]) -> RunbookStep:
+def read_step(row: Mapping[str, Any]) -> RunbookStep:
+    """Read one step of plain values.
+
+    Raises:
+        UsageError: there is no such step or operation.
+    """
     do = row.get("do")
     if do in KINDS_OF_STEPS:
         return msgspec.convert(dict(row), KINDS_OF_STEPS[str(do)])

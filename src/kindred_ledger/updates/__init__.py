@@ -3,6 +3,7 @@
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .reinstall import reinstall
+from .reset import reset_settings
 from .update import UpdateChoices, update
 
 __all__ = [
@@ -11,5 +12,6 @@ __all__ = [
     "assemble",
     "install_beside",
     "reinstall",
+    "reset_settings",
     "update",
 ]

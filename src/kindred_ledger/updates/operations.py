@@ -13,9 +13,10 @@ from ..planning.operation import Operation
 from .assemble import Assembly, assemble
 from .beside import install_beside
 from .reinstall import reinstall
+from .reset import reset_settings
 from .update import UpdateChoices, update
 
-__all__ = ["Assemble", "InstallBeside", "Reinstall", "Update"]
+__all__ = ["Assemble", "InstallBeside", "Reinstall", "ResetSettings", "Update"]
 
 
 def _sides(context: Context, install: str, release: str) -> tuple[Install, Place]:
@@ -86,6 +87,25 @@ class InstallBeside(Operation, frozen=True, tag="install beside"):
         install, release = _sides(context, self.install, self.release)
         return install_beside(
             install, release, ledger=context.ledger, target=self.into, progress=context.progress
+        )
+
+
+class ResetSettings(Operation, frozen=True, tag="reset settings"):
+    """Remove settings, for the title to start with its own; see `reset_settings`."""
+
+    install: str
+    categories: tuple[str, ...] = ("settings",)
+    only: tuple[str, ...] = ()
+    keep: tuple[str, ...] = ()
+
+    def compute(self, context: Context) -> Changeset:
+        return reset_settings(
+            context.install(self.install),
+            self.categories,
+            ledger=context.ledger,
+            only=wanted(self.only),
+            keep=self.keep,
+            progress=context.progress,
         )
 
 
