@@ -30,6 +30,7 @@ _ELSEWHERE = {  # in pages of their own
     "file table",
     "migrate",
     "card symptoms",
+    "card learn",
 }
 # Pages that play in a folder of their own.
 _FOLDERS = {

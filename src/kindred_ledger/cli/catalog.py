@@ -77,6 +77,7 @@ COMMANDS: dict[str, str] = {
     "card new": "draft a card from an install",
     "card check": "try all conversions of a card on sample files",
     "card route": "show how a format converts between versions, and what is lost",
+    "card learn": "draft a runbook from a move that was done by hand",
     "card symptoms": "list what helps against something odd, and try it",
     "card layout": "describe a binary format",
     "card layout check": "test a layout on sample files",

@@ -122,6 +122,10 @@ _FIELDS: dict[str, dict[str, Any]] = {
     "card check": {"card": str, "report": Report},
     "card layout check": {"layout": str, "samples": list[SampleOut], "findings": list[Finding]},
     "card layout draft": {"layout": str},
+    "card learn": {
+        "source": str, "to": str, "runbook": dict[str, Any], "written": str, "files": dict[str, list[str]],
+        "converted": dict[str, list[str]], "moved": dict[str, str],
+    },
     "card new": {"card": str, "written": str},
     "card route": {"title": str, "format": str, "hops": list[Hop], "no_route": (str, ""),
         "routes": (list[FileRoute], []),

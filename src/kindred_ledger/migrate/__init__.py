@@ -1,8 +1,10 @@
 """Migrate: the ordered whole, with pauses for what only a person can do, and proof at the end."""
 
+from .card_faults import card_faults
 from .choosing import MigrationChoice, choose_migration
 from .consents import MigrationConsents
 from .fleet import FleetJob, FleetResult, FleetRun, installs_named, migrate_fleet, plan_fleet
+from .learning import LearnedMove, learn_move
 from .migration import Migration, MigrationStatus, Returned, StepStatus
 from .plan import MigrationPlan, PlannedStep, plan_migration
 from .rehearsing import rehearse
@@ -17,6 +19,7 @@ __all__ = [
     "FleetJob",
     "FleetResult",
     "FleetRun",
+    "LearnedMove",
     "Migration",
     "MigrationChoice",
     "MigrationConsents",
@@ -33,10 +36,12 @@ __all__ = [
     "StepResult",
     "StepStatus",
     "Symptom",
+    "card_faults",
     "choose_migration",
     "choose_return",
     "choose_runbook",
     "installs_named",
+    "learn_move",
     "migrate_fleet",
     "plan_fleet",
     "plan_migration",

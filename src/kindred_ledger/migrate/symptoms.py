@@ -24,7 +24,7 @@ from ..versions import VersionRange
 from .runbook import read_step
 from .steps import Operate, StepContext
 
-__all__ = ["Remedy", "Symptom", "symptoms_of"]
+__all__ = ["Remedy", "Symptom", "read_symptom", "symptom", "symptoms_of"]
 
 
 class Remedy(Struct, frozen=True):
@@ -86,7 +86,7 @@ def symptoms_of(install: Install) -> list[Symptom]:
     card = install.card
     build = install.sure_version
     return [
-        _symptom(table, card.path)
+        read_symptom(table, card.path)
         for table in card.file.symptoms
         if build in VersionRange.parse(table.builds, card.scheme)
     ]
@@ -110,7 +110,12 @@ def symptom(install: Install, text: str) -> Symptom:
     return fitting[0]
 
 
-def _symptom(table: SymptomTable, where: str) -> Symptom:
+def read_symptom(table: SymptomTable, where: str) -> Symptom:
+    """Read one symptom of a card.
+
+    Raises:
+        CardError: a remedy is wrong.
+    """
     remedies = [_remedy(row, n, table, where) for n, row in enumerate(table.remedies, 1)]
     return Symptom(table.name, table.why, tuple(remedies))
 

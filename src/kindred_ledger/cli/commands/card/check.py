@@ -7,10 +7,12 @@ from collections.abc import Iterator
 
 import click
 import msgspec
+from msgspec.structs import replace
 
 from ....cards import Card, Install, find_installs
 from ....convert import Sample, check_card
 from ....errors import UsageError
+from ....migrate import card_faults
 from ....places import FolderPlace, read_bytes
 from ... import drawing
 from ...options import session
@@ -28,7 +30,8 @@ def command(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
 
     Samples in folders named by their format version (samples/3/first.voyage, samples/4/first.voyage) are
     compared with each other: the one must become the other. What the steps make is held against the files
-    that releases on the shelf ship. Status 1 if something is wrong.
+    that releases on the shelf ship. Its runbooks and remedies are checked, too. Status 1 if something is
+    wrong.
 
     \b
     Example, in the demo's folder:
@@ -36,6 +39,7 @@ def command(session: Session, *, file: str, samples: tuple[str, ...]) -> int:
     """
     found = Card.load(file)
     report = check_card(found, _samples(found, samples), ledger=session.known_ledger())
+    report = replace(report, findings=(*report.findings, *card_faults(found)))
     status = int(not report.is_sound)
     if session.json:
         return session.emit(status, card=found.title, report=msgspec.to_builtins(report))
