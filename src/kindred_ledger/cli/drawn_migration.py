@@ -2,8 +2,15 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Callable
+
+import click
+
 from ..finding import Severity
 from ..migrate import (
+    Migration,
+    MigrationConsents,
     MigrationPlan,
     MigrationRun,
     MigrationStatus,
@@ -18,7 +25,7 @@ from ..wording import count, size
 from . import drawing
 from .session import Session
 
-__all__ = ["draw_end", "draw_plan", "draw_result", "draw_status"]
+__all__ = ["ask_person", "draw_end", "draw_plan", "draw_result", "draw_status"]
 
 _SIGNS = {
     ResultState.DONE: ("✓", "green"),
@@ -27,10 +34,13 @@ _SIGNS = {
     ResultState.FAILED: ("✗", "bold red"),
 }
 _LEAST_SECONDS = 1.0
+_LATER = "l"
 _STATES = {"done": "✓", "next": "→", "later": " "}
 
 
-def draw_plan(session: Session, plan: MigrationPlan, title: str) -> None:
+def draw_plan(
+    session: Session, plan: MigrationPlan, title: str, consents: MigrationConsents
+) -> None:
     """Draw what will happen in which order, how long it takes, what is lost, and how to go back."""
     out = session.out
     drawing.heading(
@@ -51,9 +61,10 @@ def draw_plan(session: Session, plan: MigrationPlan, title: str) -> None:
         out.hang(start, drawing.local(told[:1].upper() + told[1:]), style=style, aside=_aside(each))
     _draw_needs(session, plan)
     out.print()
-    if plan.losses:
-        codes = ", ".join(dict.fromkeys(loss.code for loss in plan.losses))
-        named = all(loss.one_way for loss in plan.losses)
+    lacking = plan.unallowed(consents)
+    if lacking:
+        codes = ", ".join(dict.fromkeys(loss.code for loss in lacking))
+        named = all(loss.one_way for loss in lacking)
         how = "by name with --allow" if named else "--allow-loss, or by name with --allow"
         told = f"What would be lost needs your consent, {how}: {codes}"
         out.hang("", told, style="default")
@@ -175,6 +186,47 @@ def _draw_turn(session: Session, status: MigrationStatus, asks: str) -> None:
         else:
             word = f'"{part}"' if " " in part else part
             out.hang(f"  · {part:<{wide}}  ", f"kindred migrate --sign {word}", style="default")
+
+
+def ask_person(session: Session, migration: Migration) -> Callable[[StepResult], bool] | None:
+    """Return who asks the person at a terminal to do what a step waits for; None where nobody is there."""
+    if session.json or not sys.stdin.isatty():
+        return None
+
+    def act(result: StepResult) -> bool:
+        step = migration.runbook.step(result.step)
+        session.out.print()
+        if isinstance(step, SignOff):
+            return _asked_to_sign(session, migration, step)
+        session.out.hang("Your turn: ", result.asks, style="bold")
+        answer = click.prompt(
+            "    Enter once it is done, or l to go on later",
+            default="",
+            show_default=False,
+            err=True,
+        )
+        return str(answer).strip().casefold() != _LATER
+
+    return act
+
+
+def _asked_to_sign(session: Session, migration: Migration, step: SignOff) -> bool:
+    """Ask about each part that is not signed off; return whether all are."""
+    session.out.print("Look at each. Is it right?", style="bold")
+    signed = migration.status().signed
+    for part in step.parts:
+        if part in signed:
+            continue
+        answer = click.prompt(
+            f"    {part}: [y]es, or [l]ater",
+            type=click.Choice(["y", _LATER]),
+            show_choices=False,
+            err=True,
+        )
+        if answer == _LATER:
+            return False
+        migration.sign([part])
+    return True
 
 
 def _next_step(status: MigrationStatus) -> RunbookStep:

@@ -25,6 +25,7 @@ from ..ledger.migrations import MigrationBegun
 from ..places import FILE, Place, Tree, discard, read_bytes
 from ..planning.context import Context
 from ..suggestions import did_you_mean
+from ..wording import size
 from .consents import MigrationConsents, covers, unallowed
 from .runbook import Runbook
 from .steps import Agree, Prove, RunbookStep, RunHelper, StepContext, Store, Wait
@@ -137,7 +138,7 @@ class MigrationPlan(Struct, frozen=True):
     @property
     def in_the_way(self) -> tuple[Finding, ...]:
         """What must be decided, or put right, before it begins: no step before it could do so."""
-        found: list[Finding] = []
+        found = [each for each in self.findings if each.severity is Severity.CONFLICT]
         for step, planned in zip(self.runbook.steps, self.steps, strict=True):
             if step.is_change or isinstance(step, Wait):
                 if planned.conflicts and not isinstance(step, RunHelper):
@@ -254,6 +255,12 @@ def plan_migration(
     finally:
         context.dry_run = was
     free = shutil.disk_usage(context.ledger.root).free
+    needed = sum(each.stored for each in steps)
+    if needed > free:
+        what = f"the ledger may grow by {size(needed)}, and {size(free)} are free"
+        remedy = "Free some space first, or use a ledger on another disk."
+        full = Finding.conflict("no-space", what, where=context.ledger.location, remedy=remedy)
+        findings = (*findings, full)
     return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free, findings)
 
 

@@ -24,7 +24,7 @@ from ...migrate import (
 )
 from ...wording import count
 from ..applying import agreed
-from ..drawn_migration import draw_end, draw_plan, draw_result, draw_status
+from ..drawn_migration import ask_person, draw_end, draw_plan, draw_result, draw_status
 from ..fleets import fleet_job, run_fleet
 from ..meanings import flag, many, value
 from ..options import placing, storing
@@ -146,7 +146,7 @@ def command(
         return _status(session, migration)
     if sign:
         migration.sign(sign, by)
-    return _run(session, migration, consents, stay=stay)
+    return _run(session, migration, consents, stay=stay, yes=yes)
 
 
 def _status(session: Session, migration: Migration) -> int:
@@ -175,7 +175,7 @@ def _begin(
     )  # fmt: skip
     plan.check_allowed(consents.allow)
     if not session.json:
-        draw_plan(session, plan, choice.install.card.name)
+        draw_plan(session, plan, choice.install.card.name, consents)
     if dry_run:
         status = _DECISION_NEEDED if plan.unallowed(consents) or plan.in_the_way else 0
         if session.json:
@@ -187,7 +187,7 @@ def _begin(
         choice.install, choice.release, choice.to, choice.runbook, context=context, old=old,
         consents=consents,
     )  # fmt: skip
-    return _run(session, migration, consents, stay=stay)
+    return _run(session, migration, consents, stay=stay, yes=yes)
 
 
 def _agreed(
@@ -223,7 +223,9 @@ def _agreed(
     return replace(consents, allow_loss=True) if lost else consents
 
 
-def _run(session: Session, migration: Migration, consents: MigrationConsents, *, stay: bool) -> int:
+def _run(
+    session: Session, migration: Migration, consents: MigrationConsents, *, stay: bool, yes: bool
+) -> int:
     """Go on until it waits, and say where it is."""
     names = [step.called for step in migration.runbook.steps]
 
@@ -234,7 +236,8 @@ def _run(session: Session, migration: Migration, consents: MigrationConsents, *,
 
     if not session.json:
         session.out.print()
-    run = run_migration(migration, session.context, consents, stay=stay, watch=watch)
+    asked = ask_person(session, migration) if not yes else None
+    run = run_migration(migration, session.context, consents, stay=stay, person=asked, watch=watch)
     status = _status_of(run)
     if session.json:
         return session.emit(status, **run.to_json())
