@@ -131,8 +131,33 @@ mod users zzz mossferry/mods --remove
 mod swap a b c --card zzz.card.toml
 mod test zzz mossferry --at program/mods
 mod test server mossferry --at zzz
+mod suspects zzz
+migrate zzz downloads/mossferry-2.0.zip
+migrate mossferry zzz
+migrate mossferry zzz@1.4 --as-stored
+migrate mossferry downloads/mossferry-2.0.zip --old zzz
+migrate mossferry downloads/mossferry-2.0.zip --runbook zzz
+migrate zzz --resume
+migrate zzz --sign zzz
+migrate zzz --back
+migrate "zzz/*" downloads/mossferry-2.0.zip --fleet
+migrate mossferry zzz --fleet
+card symptoms zzz
+card symptoms mossferry zzz
+card symptoms mossferry black --try 99
+card learn zzz mossferry
+card learn mossferry@1.4 zzz
+card learn mossferry@1.4 mossferry --old zzz
 undo zzz
 redo zzz
+"""
+
+# What names a step or a part, of a migration that is under way.
+UNDER_WAY = """
+migrate --done zzz
+migrate --skip zzz
+migrate --sign zzz
+migrate --back --to-step zzz
 """
 
 WITHOUT = {
@@ -157,13 +182,20 @@ class Selectors(PlayCase):
         lines = NOWHERE.strip().splitlines()
         named = {command_in(line.split()) for line in lines}
         self.assertEqual(named, {*COMMANDS} - groups() - WITHOUT)
+        self._refused(lines)
+        self.assertEqual(sorted(os.listdir(self.folder)), before)
+        begun = ("migrate", "mossferry", "downloads/mossferry-2.0.zip", "--allow-loss", "--yes")
+        done = kindred(*begun, folder=self.folder)
+        self.assertEqual(done.returncode, 3, done.stdout + done.stderr)  # it waits for the sign-off
+        self._refused(UNDER_WAY.strip().splitlines())
+
+    def _refused(self, lines: list[str]) -> None:
         for line in lines:
             with self.subTest(line):
                 done = kindred(*shlex.split(line), folder=self.folder)
                 self.assertEqual(done.returncode, 2, done.stdout + done.stderr)
                 self.assertRegex(done.stderr, "zzz|99")
                 self.assertNotIn("Traceback", done.stderr)
-        self.assertEqual(sorted(os.listdir(self.folder)), before)
 
     def test_the_nearest_match_is_named(self) -> None:
         """For paths, categories, entries, patterns and fields."""

@@ -38,6 +38,16 @@ from = "1"
 to = "2"
 note = NAME
 do = [{ drop = "gone", reason = NAME }, { require = "moored", equals = true, otherwise = NAME }]
+[[symptoms]]
+name = NAME
+why = NAME
+remedies = [{ say = NAME }]
+[[runbooks]]
+name = NAME
+from = "*"
+to = "*"
+note = NAME
+steps = [{ do = "wait", name = NAME, say = NAME }, { do = "sign off", parts = [NAME] }]
 """
 BAD_CARD = "card = 1\ntitle = X\nname = X\n[X]\nX = 1\n"
 _NOT_TRIED = {"demo", "redo", "shelf remove", "card layout draft", "file patch apply"}
@@ -96,6 +106,19 @@ mod relink plain other --dry-run --lines
 mod users plain other --called NOTE
 mod swap plain NOTE NOTE
 mod test plain game --at NOTE
+mod suspects NOTE
+card symptoms game --card hostile.card.toml
+card symptoms game NOTE --card hostile.card.toml --try 1 --dry-run
+card learn NOTE game
+card learn latest game --card hostile.card.toml
+migrate game NOTE --card hostile.card.toml --build 1
+migrate game other --card hostile.card.toml --build 1 --to 2 --dry-run
+migrate game other --card hostile.card.toml --build 1 --runbook NOTE
+migrate game other --card hostile.card.toml --build 1 --to 2 --yes
+migrate
+migrate --resume --done NOTE
+migrate --sign NOTE --by NOTE
+migrate --back --yes
 world forecast game NOTE
 world remap game NOTE --inert NOTE
 world reinstate game --world NOTE

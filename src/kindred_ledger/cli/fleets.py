@@ -82,6 +82,8 @@ def run_fleet(
         )
     jobs = [replace(job, install=each) for each in installs_named([named])]
     _ = session.ledger  # made here, once
+    for each in filter(None, (job.release, job.old)):
+        session.context.release(each)  # one mistake is told once
     many = workers or min(len(jobs), os.cpu_count() or 1, _MOST_WORKERS)
 
     def renew() -> ProcessPoolExecutor:

@@ -165,8 +165,11 @@ class Migration:
         """Note that an install is brought to a release, which is of the build `to`; nothing else is done.
 
         Raises:
+            UsageError: there is no release `old`.
             DecisionNeeded: a migration of it is under way.
         """
+        if old:
+            context.release(old)
         roots = roots_of(install.place)
         program = roots[PROGRAM]
         for other in unfinished_migrations(context.ledger):

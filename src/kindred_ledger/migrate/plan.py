@@ -16,13 +16,13 @@ from blake3 import blake3
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..cards import Install
+from ..cards import PROGRAM, Install
 from ..changes import Changeset
 from ..errors import KindredError, UsageError
 from ..finding import Finding, Severity
 from ..ledger import Ledger
 from ..ledger.migrations import MigrationBegun
-from ..places import FILE, Place, Tree, discard, read_bytes
+from ..places import FILE, Place, Tree, discard, read_bytes, roots_of
 from ..planning.context import Context
 from ..suggestions import did_you_mean
 from ..wording import size
@@ -222,6 +222,7 @@ def plan_migration(
     """Say what a migration would do, and do nothing; `findings` are told with it.
 
     Raises:
+        UsageError: there is no release `old`.
         DecisionNeeded: the build of the install is not certain.
 
     >>> with kl.Context(ledger, cards=[card]) as context:
@@ -233,9 +234,10 @@ def plan_migration(
     >>> [(step.name, step.files) for step in plan.steps if step.files]
     [('update', 75), ('convert', 6)]
     """
+    if old:
+        context.release(old)
     begun = MigrationBegun(
-        install=install.place.location if not hasattr(install.place, "parts")
-        else install.place.parts["program"].location,
+        install=roots_of(install.place)[PROGRAM],
         title=install.card.title,
         release=release,
         source=install.sure_version.text,
