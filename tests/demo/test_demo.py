@@ -32,7 +32,7 @@ class Story(Case):
         commands = re.findall(r"^\$ kindred (.+)$", told, re.M)
         self.assertGreater(len(commands), 12)
         again = kindred("history", "--json", folder=self.path("play"))
-        self.assertEqual(len(json.loads(again.stdout)["changes"]), 45)
+        self.assertEqual(len(json.loads(again.stdout)["changes"]), 102)
 
     def test_a_folder_in_use_is_left_alone(self) -> None:
         """The play area is never built over something."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import parent_process
+from threading import Thread
 
 from msgspec.structs import replace
 
@@ -87,7 +89,7 @@ def run_fleet(
     many = workers or min(len(jobs), os.cpu_count() or 1, _MOST_WORKERS)
 
     def renew() -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(many)
+        return ProcessPoolExecutor(many, initializer=_end_with_parent)
 
     with renew() as executor:
         if job.release:
@@ -194,6 +196,18 @@ def _why(result: FleetResult) -> str:
         return result.told
     codes = dict.fromkeys(found.code for found in result.findings)
     return ", ".join(codes)
+
+
+def _end_with_parent() -> None:
+    """In a worker: end when the process that gives it work was killed; it would wait for ever."""
+
+    def watch() -> None:
+        parent = parent_process()
+        assert parent is not None
+        parent.join()
+        os._exit(1)
+
+    Thread(target=watch, daemon=True).start()
 
 
 def _absolute(text: str) -> str:

@@ -21,9 +21,10 @@ from .play_area import build_play_area
 from .release_server import release_server
 from .rented_server import rented_server, write_remotes
 
-__all__ = ["CHAPTERS", "tell"]
+__all__ = ["CHAPTERS", "Story", "tell"]
 
 _WAITS, _FAILED = 3, 4
+_MOST_STARTS = 30
 _PARTS = ("it starts", "saves", "settings", "mods")
 
 
@@ -50,25 +51,27 @@ def tell(
     if only_build:
         return 0
     try:
-        _Story(where, pause=not quick and sys.stdin.isatty() and sys.stdout.isatty()).run(chapters)
+        Story(where, pause=not quick and sys.stdin.isatty() and sys.stdout.isatty()).run(chapters)
     except _Broken as fault:
         print(f"\nThe story broke: {fault}", file=sys.stderr)
         return _FAILED
     return 0
 
 
-class _Story:
+class Story:
+    """The story in a play area; chapters are told by `run`."""
+
     def __init__(self, where: str, *, pause: bool) -> None:
         self._where = where
         self._pause = pause
         self._bold = sys.stdout.isatty()
         self._folder = ""  # below the play area, where commands run
-        self._environment = {**os.environ, "KINDRED_LEDGER": os.path.join(where, "ledger")}
+        self.environment = {**os.environ, "KINDRED_LEDGER": os.path.join(where, "ledger")}
 
     def run(self, chapters: Sequence[str] = ()) -> None:
         self._say("To type the commands again yourself:")
         setting = "set" if os.name == "nt" else "export"
-        ledger = self._environment["KINDRED_LEDGER"]
+        ledger = self.environment["KINDRED_LEDGER"]
         print(
             f"    cd {shlex.quote(self._where)}\n    {setting} KINDRED_LEDGER={shlex.quote(ledger)}"
         )
@@ -94,7 +97,7 @@ class _Story:
             "3. Update, with the game left open.",
             "It still runs behind another window and writes to its chart cache.",
         )
-        with self._game_left_open():
+        with self.game_left_open():
             self._kindred(*_UPDATE, "--yes", status=3)
             self._say("And if somebody insists? Half-way the update is disturbed, and taken back.")
             self._kindred(*_UPDATE, "--yes", "--while-running", status=4)
@@ -168,7 +171,7 @@ class _Story:
         with rented_server(os.path.join(self._where, "server"), self._where) as (url, login):
             known = os.path.join(self._where, "remotes.toml")
             write_remotes(known, url, login)
-            self._environment["KINDRED_REMOTES"] = known
+            self.environment["KINDRED_REMOTES"] = known
             self._print_command("export KINDRED_REMOTES=remotes.toml")
             self._kindred("backup", url, "--title", "mossferry", "--build", "2.0")
             self._kindred("restore", "latest", "--into", "work", "--yes")
@@ -393,7 +396,9 @@ class _Story:
         self._folder = "modding"
         args = ["mod", "suspects", "boathouse"]
         status = self._kindred_any(*args, "--yes")
-        while status == _WAITS:
+        for _ in range(_MOST_STARTS):
+            if status != _WAITS:
+                break
             status = self._kindred_any(*args, "--breaks" if self._clash() else "--works")
         if status != 1:
             raise _Broken(f"the search ended with {status}, not 1")
@@ -420,10 +425,7 @@ class _Story:
     def _kindred_any(self, *args: str) -> int:
         """Run a command that may wait or be done; return its status."""
         self._print_command(shlex.join(["kindred", *args]))
-        sys.stdout.flush()
-        folder = os.path.join(self._where, self._folder)
-        done = subprocess.run([*_KINDRED, *args], cwd=folder, env=self._environment, check=False)
-        return done.returncode
+        return self.start([*_KINDRED, *args], os.path.join(self._where, self._folder))
 
     def _program(self, name: str, top: str, *args: str) -> None:
         """Run a simulated program of the chapter's folder."""
@@ -431,7 +433,8 @@ class _Story:
         self._run([sys.executable, os.path.join(top, f"{name}.py"), *args], 0)
 
     @contextmanager
-    def _game_left_open(self) -> Iterator[None]:
+    def game_left_open(self) -> Iterator[None]:
+        """Have the game run meanwhile, as one does that was left open."""
         self._print_command("python mossferry/mossferry.py --run", " &")
         game = subprocess.Popen(
             [sys.executable, os.path.join("mossferry", "mossferry.py"), "--run"],
@@ -459,11 +462,14 @@ class _Story:
         self._run([*_KINDRED, *args], status)
 
     def _run(self, command: list[str], status: int) -> None:
+        ended = self.start(command, os.path.join(self._where, self._folder))
+        if ended != status:
+            raise _Broken(f"{shlex.join(command)} ended with {ended}, not {status}")
+
+    def start(self, command: list[str], folder: str) -> int:
+        """Run a command in a folder, and return the status it ended with."""
         sys.stdout.flush()
-        folder = os.path.join(self._where, self._folder)
-        done = subprocess.run(command, cwd=folder, env=self._environment, check=False)
-        if done.returncode != status:
-            raise _Broken(f"{shlex.join(command)} ended with {done.returncode}, not {status}")
+        return subprocess.run(command, cwd=folder, env=self.environment, check=False).returncode
 
     def _chapter(self, title: str, text: str) -> None:
         if self._pause:
@@ -490,22 +496,22 @@ _UPDATE = (
     "downloads/mossferry-1.4.zip",
 )
 # Each stands by itself: its steps run on a fresh play area, too.
-CHAPTERS: Mapping[str, Sequence[Callable[[_Story], None]]] = {
+CHAPTERS: Mapping[str, Sequence[Callable[[Story], None]]] = {
     "first": (
-        _Story._look_and_keep,
-        _Story._fail_and_recover,
-        _Story._update_and_convert,
-        _Story._back_and_forth,
+        Story._look_and_keep,
+        Story._fail_and_recover,
+        Story._update_and_convert,
+        Story._back_and_forth,
     ),
-    "releases": (_Story._releases,),
-    "rented": (_Story._rented,),
-    "handheld": (_Story._handheld,),
-    "edits": (_Story._ferry_house,),
-    "mods": (_Story._mods,),
-    "world": (_Story._worlds,),
-    "long-game": (_Story._long_games,),
-    "move": (_Story._whole_move,),
-    "preview": (_Story._failed_preview,),
-    "fleet": (_Story._fleet,),
-    "suspects": (_Story._suspects,),
+    "releases": (Story._releases,),
+    "rented": (Story._rented,),
+    "handheld": (Story._handheld,),
+    "edits": (Story._ferry_house,),
+    "mods": (Story._mods,),
+    "world": (Story._worlds,),
+    "long-game": (Story._long_games,),
+    "move": (Story._whole_move,),
+    "preview": (Story._failed_preview,),
+    "fleet": (Story._fleet,),
+    "suspects": (Story._suspects,),
 }

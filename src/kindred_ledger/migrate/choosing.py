@@ -4,15 +4,38 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from ..cards import Install
-from ..errors import UsageError
+from ..cards import PROGRAM, Install
+from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import STABLE, ReleasePlace
+from ..ledger import STABLE, Ledger, ReleasePlace
+from ..ledger.migrations import unfinished_migrations
+from ..places import roots_of
 from ..planning.context import Context
 from .runbook import Runbook, choose_runbook
 from .usual import USUAL, guarded, usual_runbook
 
-__all__ = ["MigrationChoice", "choose_migration"]
+__all__ = ["AlreadyThere", "MigrationChoice", "check_none_under_way", "choose_migration"]
+
+
+class AlreadyThere(UsageError):
+    """An install is of the build already that it shall be brought to."""
+
+
+def check_none_under_way(ledger: Ledger, install: Install) -> None:
+    """Refuse to begin a second migration of an install.
+
+    Raises:
+        DecisionNeeded: one is under way.
+    """
+    program = roots_of(install.place)[PROGRAM]
+    for other in unfinished_migrations(ledger):
+        if other.install == program:
+            raise DecisionNeeded(
+                f"its migration to {other.to} is not finished",
+                where=program,
+                remedy="Go on with it: kindred migrate --resume\n"
+                "Or take it back: kindred migrate --back",
+            )
 
 
 class MigrationChoice(Struct, frozen=True):
@@ -41,9 +64,9 @@ def choose_migration(
     """Open what is named, and choose the runbook: the card's for these builds, else the usual order.
 
     Raises:
-        UsageError: there is no such install, release or runbook, or it is of that build already.
-        DecisionNeeded: a build is not certain; or the card has runbooks, none for these builds, and none was
-            named.
+        UsageError: there is no such install, release or runbook; or it is of that build (`AlreadyThere`).
+        DecisionNeeded: a migration of it is under way; a build is not certain; or the card has runbooks, none
+            for these builds, and none was named.
 
     >>> with kl.Context(ledger, cards=[card]) as context:
     ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
@@ -54,10 +77,11 @@ def choose_migration(
     place = context.release(release)
     shelved = place.release if isinstance(place, ReleasePlace) else None
     opened = context.install(install, title=shelved.title if shelved is not None else "")
+    check_none_under_way(context.ledger, opened)
     source = opened.sure_version
     to = opened.card.open_release(place).sure_version
     if source == to:
-        raise UsageError(
+        raise AlreadyThere(
             f"this {opened.card.name} is {to} already",
             where=opened.place.location,
             remedy="To mend its files from the release: kindred update INSTALL RELEASE",

@@ -23,11 +23,11 @@ from ..cards import Card
 from ..errors import KindredError, PlaceBusy, UsageError
 from ..finding import Finding
 from ..ledger import Ledger
-from ..ledger.migrations import unfinished_migrations
+from ..ledger.migrations import begun_migrations, unfinished_migrations
 from ..places.remotes import connect, login_for
 from ..planning.context import Context
 from ..small_files import read_small
-from .choosing import choose_migration
+from .choosing import AlreadyThere, choose_migration
 from .consents import MigrationConsents
 from .migration import Migration
 from .plan import plan_migration
@@ -298,6 +298,8 @@ def _guarded(job: FleetJob, act: Callable[[FleetJob, Context], FleetResult]) -> 
                 time.sleep(_BUSY_SECONDS * (number + 1))
                 continue
             found = _failed(job, error)
+        except AlreadyThere as error:
+            found = FleetResult(job.install, "done", error.what)
         except KindredError as error:
             found = _failed(job, error)
         break
@@ -323,7 +325,7 @@ def _go_on(job: FleetJob, context: Context) -> FleetResult:
         return _told(job, migration, "taken back", told, returned.findings)
     if migration is None:
         if not job.release:
-            raise UsageError("no migration of it is under way", where=job.install)
+            return _ended(job, context)
         choice = choose_migration(context, job.install, job.release, runbook=job.runbook)
         migration = Migration.begin(
             choice.install, choice.release, choice.to, choice.runbook, context=context, old=job.old,
@@ -333,6 +335,21 @@ def _go_on(job: FleetJob, context: Context) -> FleetResult:
         migration.sign(job.sign, job.by)
     run = run_migration(migration, context, job.consents)
     return _of_run(job, migration, run)
+
+
+def _ended(job: FleetJob, context: Context) -> FleetResult:
+    """Say how the last migration of an install ended: going on with a fleet finds those that are done.
+
+    Raises:
+        UsageError: it has none, or was taken back.
+    """
+    begun = [each for each in begun_migrations(context.ledger) if each.install == job.install]
+    last = Migration(begun[-1], context.ledger) if begun else None
+    status = last.status() if last is not None else None
+    if last is None or status is None or status.ended != "done" or status.next:
+        what = "no migration of it is under way" if last is None else "its migration was taken back"
+        raise UsageError(what, where=job.install, remedy="To begin one, name the release.")
+    return _told(job, last, "done", f"is {last.begun.to}", ())
 
 
 def _of_run(job: FleetJob, migration: Migration, run: MigrationRun) -> FleetResult:

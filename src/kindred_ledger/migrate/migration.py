@@ -36,6 +36,7 @@ from ..planning.context import Context
 from ..statement import Outcome
 from ..suggestions import did_you_mean
 from ..wording import count
+from .choosing import check_none_under_way
 from .consents import MigrationConsents, unallowed
 from .runbook import Runbook, read_runbook
 from .steps import ResultState, RunbookStep, SignOff, StepContext, StepResult, Store
@@ -170,16 +171,9 @@ class Migration:
         """
         if old:
             context.release(old)
+        check_none_under_way(context.ledger, install)
         roots = roots_of(install.place)
         program = roots[PROGRAM]
-        for other in unfinished_migrations(context.ledger):
-            if other.install == program:
-                raise DecisionNeeded(
-                    f"its migration to {other.to} is not finished",
-                    where=program,
-                    remedy="Go on with it: kindred migrate --resume\n"
-                    "Or take it back: kindred migrate --back",
-                )
         consents = consents or MigrationConsents()
         locations = {name: root for name, root in roots.items() if name != PROGRAM}
         begun = MigrationBegun(

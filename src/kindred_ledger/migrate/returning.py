@@ -12,7 +12,7 @@ from ..ledger import BEFORE, Entry, Ledger, Release
 from ..places import roots_of
 from ..planning.context import Context
 from ..versions import Version
-from .choosing import MigrationChoice
+from .choosing import MigrationChoice, check_none_under_way
 from .runbook import Runbook
 from .steps import Agree, Check, Look, Operate, RunbookStep, SignOff, Store
 from .usual import parts_of
@@ -29,7 +29,7 @@ def choose_return(context: Context, install: str, build: str) -> MigrationChoice
 
     Raises:
         UsageError: it is of that build, or something is missing: which, and where it is to be had.
-        DecisionNeeded: its build is not certain.
+        DecisionNeeded: its build is not certain, or a migration of it is under way.
 
     >>> _ = ledger.backup(install)
     >>> newer = kl.update(install, "downloads/mossferry-2.0.zip", ledger=ledger).apply(ledger)
@@ -39,6 +39,7 @@ def choose_return(context: Context, install: str, build: str) -> MigrationChoice
     ['look', 'as-stored', 'store', 'restore', 'check', 'sign off']
     """
     opened = context.install(install)
+    check_none_under_way(context.ledger, opened)
     wanted = opened.card.build(build)
     if opened.sure_version == wanted:
         raise UsageError(

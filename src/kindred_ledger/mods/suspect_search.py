@@ -162,7 +162,11 @@ class SuspectSearch:
         """
         state = self.state()
         if state.next is None:
-            raise UsageError("nothing is to be tried any more", where=self.install.place.location)
+            raise UsageError(
+                "nothing is to be tried any more",
+                where=self.install.place.location,
+                remedy="See what was found, and have all as it was: kindred mod suspects INSTALL",
+            )
         waiting = [each for each in self.change().actions if each.before != each.after]
         if waiting:
             raise DecisionNeeded(
