@@ -11,16 +11,18 @@ import sys
 import unittest
 
 from kindred_ledger.changes import undo
-from kindred_ledger.errors import DecisionNeeded, LossNotAllowed, UsageError
+from kindred_ledger.errors import CardError, DecisionNeeded, LossNotAllowed, UsageError
 from kindred_ledger.ledger import RetentionPolicy, not_undone, plan_retirement, verify
 from kindred_ledger.migrate import (
     Migration,
     MigrationConsents,
     ResultState,
     plan_migration,
+    read_runbook,
     rehearse,
     run_migration,
 )
+from kindred_ledger.worlds import helper_step
 from tests.migrate.support import (
     ALLOWED,
     FENS,
@@ -247,6 +249,34 @@ class UnderWay(MigrationCase):
             self.assertIn("migrate", told["next"][0]["command"])
             run_migration(migration, context, person=person(migration))
             self.assertNotIn("migrate", str(self.kindred()["next"]))
+
+    def test_its_helper_stays(self) -> None:
+        """Taking it away meanwhile is refused; and no runbook may do so before the sign-off."""
+        with context_of(self.area, "fens/fens") as context:
+            migration = begun(self.area, FENS, context)
+            person_of = person(migration)
+            run_migration(
+                migration,
+                context,
+                person=lambda result: result.step != "sign off" and person_of(result),
+            )
+            self.assertEqual(migration.status().next, "sign off")
+            install = context.install(self.game(FENS))
+            change = helper_step(install, "bellkeeper", ledger=context.ledger)
+            self.assertEqual([each.code for each in change.conflicts], ["not-signed-off"])
+            migration.sign(["northbog walked"])
+            change = helper_step(install, "bellkeeper", ledger=context.ledger)
+            self.assertEqual([each.code for each in change.conflicts], ["not-signed-off"])
+            run_migration(migration, context)
+            self.assertEqual(migration.status().ended, "done")
+            steps = [*migration.begun.runbook["steps"]]
+            with self.assertRaisesRegex(CardError, "a fault") as caught:
+                read_runbook(
+                    {**migration.begun.runbook, "steps": [*steps[:-2], steps[-1], steps[-2]]}
+                )
+            self.assertIn(
+                "a helper goes only when it is signed off", str(caught.exception.findings)
+            )
 
 
 class Refused(MigrationCase):

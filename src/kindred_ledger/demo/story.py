@@ -247,22 +247,34 @@ class Story:
         self._say("A pack of 200 files, most of them old originals. What of it is its own?")
         original = "../downloads/mossferry-1.4.zip"
         self._kindred("mod", "trim", "packs/dusk", original, "--into", "dusk.zip", "--yes")
-        self._say("Projects whose part library moved; and a newer version of the library:")
+        for _ in range(2):
+            self._kindred("undo", "--yes")
+        self._print_command("cd ..")
+        self._folder = ""
+
+    def _project(self) -> None:
+        self._chapter(
+            "13. Projects, and a library of parts that moved.",
+            "Quaywright builds routes from libraries of parts. These projects name folders of before.",
+        )
+        self._print_command("cd modding")
+        self._folder = "modding"
         projects = "quaywright/projects"
         self._kindred("mod", "relink", projects, "quaywright/libraries", "--yes")
+        self._say("And a newer version of the library:")
         new = "quaywright/libraries/piers-2.0/piers.parts"
         self._kindred("mod", "swap", projects, "piers-1.2", new, "--yes")
         routes = [f"{projects}/{name}/{name}.route" for name in ("delta", "mill", "old-quay")]
         self._print_command(f"python quaywright/quaywright.py {' '.join(routes)}")
         self._run([sys.executable, os.path.join("quaywright", "quaywright.py"), *routes], 0)
-        for _ in range(4):
+        for _ in range(2):
             self._kindred("undo", "--yes")
         self._print_command("cd ..")
         self._folder = ""
 
     def _worlds(self) -> None:
         self._chapter(
-            "13. A world over a build that drops content.",
+            "14. A world over a build that drops content.",
             "The Fens: a world of 300 regions. 2.0 numbers everything anew, and drops two mods.",
         )
         self._print_command("cd fens")
@@ -305,7 +317,7 @@ class Story:
 
     def _long_games(self) -> None:
         self._chapter(
-            "14. A long game in a new world.",
+            "15. A long game in a new world.",
             "Fleets: seven years, 2,000 ferries, 40,000 hands and items. The old world is in the save.",
         )
         self._print_command("cd fleets")
@@ -333,7 +345,7 @@ class Story:
 
     def _whole_move(self) -> None:
         self._chapter(
-            "15. The whole move, as one.",
+            "16. The whole move, as one.",
             "An install of 1.4 of its own. What would be done? Then all of it, on a copy; then for real.",
         )
         self._into_moving()
@@ -351,7 +363,7 @@ class Story:
 
     def _failed_preview(self) -> None:
         self._chapter(
-            "16. A preview that fails, and the way back.",
+            "17. A preview that fails, and the way back.",
             "2.1 is a preview. It asks once what you risk, and first proves that you can go back.",
         )
         self._into_moving()
@@ -373,7 +385,7 @@ class Story:
 
     def _fleet(self) -> None:
         self._chapter(
-            "17. Twenty servers.",
+            "18. Twenty servers.",
             "Each has its own players and its own state. One command moves all of them, each with its books.",
         )
         self._into_moving()
@@ -389,7 +401,7 @@ class Story:
 
     def _suspects(self) -> None:
         self._chapter(
-            "18. Which mods break it?",
+            "19. Which mods break it?",
             "Eleven mods, and two of them do not get on. Who starts the game says each time what came of it.",
         )
         self._print_command("cd modding")
@@ -508,6 +520,7 @@ CHAPTERS: Mapping[str, Sequence[Callable[[Story], None]]] = {
     "handheld": (Story._handheld,),
     "edits": (Story._ferry_house,),
     "mods": (Story._mods,),
+    "project": (Story._project,),
     "world": (Story._worlds,),
     "long-game": (Story._long_games,),
     "move": (Story._whole_move,),

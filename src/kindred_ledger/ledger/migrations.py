@@ -18,15 +18,20 @@ if TYPE_CHECKING:
     from .ledger import Ledger
 
 __all__ = [
+    "BACK",
+    "DONE",
     "ENDED",
     "MigrationBegun",
     "MigrationNote",
     "begun_migrations",
     "notes_of",
     "unfinished_migrations",
+    "unsigned_migration",
 ]
 
 _BEGUN, _NOTE = "migration", "migration note"
+_SIGN_OFF = "sign off"
+DONE, BACK = "done", "back"  # what a note says of a step: that it is done, that it was taken back
 ENDED = "ended"  # what a note says of the whole
 
 
@@ -118,3 +123,18 @@ def unfinished_migrations(ledger: Ledger) -> list[MigrationBegun]:
         if msgspec.json.decode(mark.note, type=MigrationNote).what == ENDED
     }
     return [each for each in begun if each.id not in ended]
+
+
+def unsigned_migration(ledger: Ledger, install: str) -> MigrationBegun | None:
+    """Return the unfinished migration of a program's folder that has a sign-off which is not done."""
+    for begun in unfinished_migrations(ledger):
+        if begun.install == install:
+            steps = [row for row in begun.runbook["steps"] if row["do"] == _SIGN_OFF]
+            last = {
+                note.step: note.what
+                for note in notes_of(ledger, begun.id)
+                if note.what in (DONE, BACK)
+            }
+            if any(last.get(row.get("name") or row["do"]) != DONE for row in steps):
+                return begun
+    return None

@@ -24,6 +24,8 @@ from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
 from ..ledger.migrations import (
+    BACK,
+    DONE,
     ENDED,
     MigrationBegun,
     MigrationNote,
@@ -43,7 +45,7 @@ from .steps import ResultState, RunbookStep, SignOff, StepContext, StepResult, S
 
 __all__ = ["Migration", "MigrationStatus", "Returned", "StepStatus"]
 
-_DONE, _TAKEN_BACK, _BACK = "done", "taken back", "back"
+_TAKEN_BACK = "taken back"
 _SHOWN = 5
 _NOWHERE = Node(DIR)
 
@@ -320,7 +322,7 @@ class Migration:
             return None
         chain = self._chain()
         if len(chain) == len(self.runbook.steps):
-            self._end(_DONE)
+            self._end(DONE)
             return None
         step = self.runbook.steps[len(chain)]
         consents = consents or MigrationConsents()
@@ -332,9 +334,9 @@ class Migration:
         if result.state is ResultState.WAITS:
             return replace(result, asks=step.told(at))
         if result.state is ResultState.DONE and result.applied is None:
-            self._note(MigrationNote(_DONE, step.called, at.after, result.told, entry=result.entry))
+            self._note(MigrationNote(DONE, step.called, at.after, result.told, entry=result.entry))
         if result.state is ResultState.DONE and len(chain) + 1 == len(self.runbook.steps):
-            self._end(_DONE)
+            self._end(DONE)
         return result
 
     def _done(self, step: RunbookStep, at: StepContext, consents: MigrationConsents) -> StepResult:
@@ -438,7 +440,7 @@ class Migration:
         chain = self._chain()
         for at in range(first, len(chain)):
             after = chain[at - 1].id if at else self.id
-            self._note(MigrationNote(_BACK, self.runbook.steps[at].called, after))
+            self._note(MigrationNote(BACK, self.runbook.steps[at].called, after))
         if to:
             return Returned(tuple(done))
         more, findings = self._as_stored(context, start, allow_loss, while_running)
@@ -504,9 +506,9 @@ def _noted(notes: Iterable[MigrationNote], step: str, after: str) -> MigrationNo
     found = [
         note
         for note in notes
-        if note.step == step and note.after == after and note.what in (_DONE, _BACK)
+        if note.step == step and note.after == after and note.what in (DONE, BACK)
     ]
-    return found[-1] if found and found[-1].what == _DONE else None
+    return found[-1] if found and found[-1].what == DONE else None
 
 
 def _only_times(action: Action) -> bool:

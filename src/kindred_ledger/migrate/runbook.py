@@ -17,14 +17,16 @@ from ..cards.runbook_models import RunbookTable
 from ..errors import CardError, DecisionNeeded, UsageError
 from ..finding import Finding
 from ..operations import KINDS
+from ..planning.helper_sequence import HelperStep
 from ..suggestions import did_you_mean
 from ..versions import Version, VersionRange
 from .changed_between import changed_between
-from .steps import KINDS_OF_STEPS, Operate, RunbookStep
+from .steps import KINDS_OF_STEPS, Operate, RunbookStep, RunHelper, SignOff
 
 __all__ = ["Runbook", "choose_runbook", "read_runbook", "read_step", "runbooks_of"]
 
 _OF_A_STEP = ("name", "why")
+_TOO_EARLY = "a helper goes only when it is signed off, and {} comes before"
 
 
 class Runbook(Struct, frozen=True):
@@ -90,12 +92,18 @@ def read_runbook(values: Mapping[str, Any] | RunbookTable, *, where: str = "") -
         if step.called in names:
             told.append(f"there is another step {step.called!r}: give it a `name`")
         names.add(step.called)
+        if isinstance(step, SignOff):
+            told += [_TOO_EARLY.format(each.called) for each in steps if _takes_helper(each)]
         faults += (Finding.error("card", fault, field=key) for fault in told)
         steps.append(step)
     if faults:
         count = f"{len(faults)} faults" if len(faults) > 1 else "a fault"
         raise CardError(f"the runbook has {count}", where=where, findings=tuple(faults))
     return Runbook(table.name, table.source, table.to, tuple(steps), table.note)
+
+
+def _takes_helper(step: RunbookStep) -> bool:
+    return isinstance(step, RunHelper) and step.turn == HelperStep.REMOVE
 
 
 def runbooks_of(card: Card) -> list[Runbook]:

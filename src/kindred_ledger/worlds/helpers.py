@@ -9,12 +9,23 @@ import os
 
 from msgspec import Struct
 
-from ..cards import Install
+from ..cards import PROGRAM, Install
 from ..changes import Action, Changeset, fitted
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
 from ..ledger import HelperPlaced, HelperRemoved, Ledger, Relation
-from ..places import DIR, FILE, AnyPlace, FilePlace, Place, Tree, as_place, capabilities_of
+from ..ledger.migrations import unsigned_migration
+from ..places import (
+    DIR,
+    FILE,
+    AnyPlace,
+    FilePlace,
+    Place,
+    Tree,
+    as_place,
+    capabilities_of,
+    roots_of,
+)
 from ..planning.helper_sequence import HelperSequence, HelperStep, keep_helper
 from ..planning.operation import Operation
 from ..planning.reverting import Restore, Undo
@@ -98,6 +109,16 @@ def helper_step(
                     Action(f"{sequence.at}/{path}", node, None, reason="the helper goes")
                 )
         actions += _empty_folders(sequence.at, now, {action.path for action in actions})
+        waiting = unsigned_migration(ledger, roots_of(install.place)[PROGRAM])
+        if waiting is not None:
+            findings.append(
+                Finding.conflict(
+                    "not-signed-off",
+                    f"the migration to {waiting.to} is not signed off, so its helper stays",
+                    where=sequence.at,
+                    remedy="Look at what came of it, and sign it off: kindred migrate --sign PART",
+                )
+            )
         if not began.by_us:
             findings.append(
                 Finding.note("helper-yours", "you placed it yourself: it stays", where=sequence.at)

@@ -204,7 +204,3 @@ class RunHelper(RunbookStep, frozen=True, tag="helper"):
         """Return what is wrong with its turn."""
         known = [str(step) for step in HelperStep if step is not HelperStep.UPDATE]
         return [] if self.turn in known else [f"turn: expected one of {', '.join(known)}"]
-
-
-def _after(at: StepContext) -> str:
-    return at.after
