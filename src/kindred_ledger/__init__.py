@@ -306,8 +306,10 @@ if TYPE_CHECKING:
         assemble,
         install_beside,
         reinstall,
+        remove_marker,
         reset_settings,
         update,
+        write_marker,
     )
     from .versions import (
         Scheme,
@@ -409,7 +411,8 @@ _HOMES = {
     " choose_release read_index shelve shelve_from source_at",
     "statement": "Line Outcome Statement",
     "transfers": "Begin CarryChoices Event MeetChoices Watcher carry carry_files meet switch",
-    "updates": "Assembly UpdateChoices assemble install_beside reinstall reset_settings update",
+    "updates": "Assembly UpdateChoices assemble install_beside reinstall remove_marker reset_settings update"
+    " write_marker",
     "versions": "Scheme Version VersionRange scheme",
     "worlds": "Census CensusDifference ContentChange ContentRow DamagedFile Landmark"
     " Consent ContentChoices Forecast FoundLandmark OpenedWorld Reconciled"
@@ -461,10 +464,11 @@ __all__ = [
     "plan_migration", "plan_retirement", "prove_files", "prove_install", "put_edits", "read_bundle",
     "read_census", "read_consent", "read_index", "read_landmark", "read_operation", "read_table",
     "reapply", "reconcile", "recover", "redo", "rehearse", "reinstall", "reinstate", "relink", "remap",
-    "remove_library", "reset_settings", "restore", "routes_in", "run_migration", "scan", "scheme",
-    "set_in_bundle", "shelve", "shelve_from", "source_at", "swap_library", "switch", "symptoms_of",
+    "remove_library", "remove_marker", "reset_settings", "restore", "routes_in", "run_migration", "scan",
+    "scheme", "set_in_bundle", "shelve", "shelve_from", "source_at", "swap_library", "switch", "symptoms_of",
     "tables_in", "take_census", "take_edits", "to_frame", "transplant", "trim_mod", "undo", "undo_group",
-    "update", "users_of", "usual_runbook", "verify", "way_back", "write_patch_set", "write_table",
+    "update", "users_of", "usual_runbook", "verify", "way_back", "write_marker", "write_patch_set",
+    "write_table",
 ]  # fmt: skip
 
 

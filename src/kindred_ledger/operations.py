@@ -29,7 +29,15 @@ from .planning.operation import Operation
 from .planning.reverting import Redo, Restore, Undo
 from .suggestions import did_you_mean
 from .transfers.operations import Carry, CarryFiles, Meet, Switch
-from .updates.operations import Assemble, InstallBeside, Reinstall, ResetSettings, Update
+from .updates.operations import (
+    Assemble,
+    InstallBeside,
+    Reinstall,
+    RemoveMarker,
+    ResetSettings,
+    Update,
+    WriteMarker,
+)
 from .worlds.operations import Reinstate, Remap, SetInBundle, StepHelper, Transplant
 
 __all__ = [
@@ -54,6 +62,7 @@ __all__ = [
     "Relink",
     "Remap",
     "RemoveLibrary",
+    "RemoveMarker",
     "Rescue",
     "ResetSettings",
     "Restore",
@@ -66,16 +75,17 @@ __all__ = [
     "TrySuspects",
     "Undo",
     "Update",
+    "WriteMarker",
     "read_operation",
 ]
 
 KINDS: Mapping[str, type[Operation]] = {
     str(kind.__struct_config__.tag): kind
     for kind in (
-        Update, Reinstall, ResetSettings, InstallBeside, Assemble, Convert, Rescue, ApplyPatch, Carry,
-        CarryFiles, Meet, Switch, Restore, Undo, Redo, Reapply, PutEdits, PutTable, CheckMods,
-        TrimMod, Relink, SwapLibrary, RemoveLibrary, PlaceTestCopy, TrySuspects,
-        Remap, Reinstate, StepHelper, Transplant, SetInBundle,
+        Update, Reinstall, ResetSettings, WriteMarker, RemoveMarker, InstallBeside, Assemble, Convert,
+        Rescue, ApplyPatch, Carry, CarryFiles, Meet, Switch, Restore, Undo, Redo, Reapply,
+        PutEdits, PutTable, CheckMods, TrimMod, Relink, SwapLibrary, RemoveLibrary, PlaceTestCopy,
+        TrySuspects, Remap, Reinstate, StepHelper, Transplant, SetInBundle,
     )
 }  # fmt: skip
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "BACK",
+    "CLOSED",
     "DONE",
     "ENDED",
     "MigrationBegun",
@@ -32,6 +33,7 @@ __all__ = [
 _BEGUN, _NOTE = "migration", "migration note"
 _SIGN_OFF = "sign off"
 DONE, BACK = "done", "back"  # what a note says of a step: that it is done, that it was taken back
+CLOSED = "closed"  # a program that was asked to end
 ENDED = "ended"  # what a note says of the whole
 
 
@@ -68,7 +70,7 @@ class MigrationBegun(Struct, frozen=True, omit_defaults=True):
 
 
 class MigrationNote(Struct, frozen=True, omit_defaults=True):
-    """What was noted of a step: "done", "waiting", "signed"; or of the whole: "ended".
+    """What was noted of a step: "done", "waiting", "signed", "closed"; or of the whole: "ended".
 
     `after` is what the step before ended with; `state` how the files were that show what a person does;
     `part` what was signed off, `by` whom.

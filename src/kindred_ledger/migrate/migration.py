@@ -25,6 +25,7 @@ from ..finding import Finding
 from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
 from ..ledger.migrations import (
     BACK,
+    CLOSED,
     DONE,
     ENDED,
     MigrationBegun,
@@ -445,12 +446,25 @@ class Migration:
             return Returned(tuple(done))
         more, findings = self._as_stored(context, start, allow_loss, while_running)
         self._end(_TAKEN_BACK)
-        return Returned((*done, *more), findings)
+        return Returned((*done, *more), (*findings, *self._closed()))
 
     def _start(self) -> str:
         """Return the entry that was stored before the first change; "" if none was."""
         notes = notes_of(self.ledger, self.id)
         return next((note.entry for note in reversed(notes) if note.entry), "")
+
+    def _closed(self) -> list[Finding]:
+        """Return the programs that were asked to end: nothing starts them again but the person."""
+        notes = [each for each in notes_of(self.ledger, self.id) if each.what == CLOSED]
+        return [
+            Finding.note(
+                "was-closed",
+                f"{name} was closed by this migration",
+                where=self.begun.install,
+                remedy=f"Start it again, if it shall run: {command}",
+            )
+            for name, _, command in (note.told.partition(": ") for note in notes)
+        ]
 
     def _by_hand(self, first: Record) -> list[Record]:
         """Return the changes of the same folders since a change, which are no steps."""

@@ -28,7 +28,7 @@ from ..suggestions import did_you_mean
 from ..wording import size
 from .consents import MigrationConsents, covers, unallowed
 from .runbook import Runbook
-from .steps import Agree, Prove, RunbookStep, RunHelper, StepContext, Store, Wait
+from .steps import Agree, Close, Prove, RunbookStep, RunHelper, StepContext, Store, Wait
 
 __all__ = ["MigrationPlan", "PlannedStep", "Rates", "measure_rates", "plan_migration"]
 
@@ -157,7 +157,7 @@ class MigrationPlan(Struct, frozen=True):
         """
         if any(each.later for each in self.steps):
             return
-        asked = {step.called for step in self.runbook.steps if isinstance(step, Agree)}
+        asked = {step.called for step in self.runbook.steps if isinstance(step, (Agree, Close))}
         known = [*asked, *(loss.code for loss in self.losses)]
         for text in allow:
             if text not in asked and not any(covers(text, loss) for loss in self.losses):

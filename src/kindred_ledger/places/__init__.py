@@ -47,7 +47,7 @@ from .opening import (
     place_at,
 )
 from .place import BLOCK, Place, digest_of, digested, read_bytes, scan, still_changing
-from .running import Running, running_in
+from .running import Running, ask_to_end, running_in
 from .seen import Seen
 from .select import (
     AnySelection,
@@ -124,6 +124,7 @@ __all__ = [
     "as_place",
     "as_selection",
     "as_target",
+    "ask_to_end",
     "capabilities_of",
     "check_patterns",
     "check_portable",

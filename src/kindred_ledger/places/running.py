@@ -4,21 +4,32 @@ from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import sys
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from .names import WORK_FOLDER
 
-__all__ = ["Running", "running_in"]
+__all__ = ["Running", "ask_to_end", "running_in"]
+
+_OPEN = "which has"
+_LOOK_EVERY = 0.05  # seconds
 
 
 class Running(NamedTuple):
-    """A program that is running, and what ties it to a place."""
+    """A program that is running, what ties it to a place, and how it was started."""
 
     name: str
     process: int
     tie: str
+    command: tuple[str, ...] = ()
+
+    @property
+    def lies_here(self) -> bool:
+        """Whether it was started from the place, and does not only have a file of it open."""
+        return not self.tie.startswith(_OPEN)
 
     def __str__(self) -> str:
         return f"{self.name} (process {self.process}), {self.tie}"
@@ -43,8 +54,30 @@ def running_in(roots: Iterable[str]) -> list[Running]:
     for process in processes:
         tie = _tie(process, inside)
         if tie:
-            found.append(Running(os.path.basename(process.program), process.pid, tie))
+            name, command = os.path.basename(process.program), tuple(process.arguments)
+            found.append(Running(name, process.pid, tie, command))
     return found
+
+
+def ask_to_end(programs: Sequence[Running], roots: Iterable[str], seconds: float) -> list[Running]:
+    """Ask programs that run from some folders to end (SIGTERM); return those that still run after a time.
+
+    Windows has no such request that a program can answer: there all are returned at once.
+    """
+    if sys.platform == "win32":
+        return list(programs)
+    here = list(roots)
+    asked = {*programs}
+    for program in running_in(here):
+        if program in asked:  # still the same one: numbers of processes are given anew
+            with contextlib.suppress(OSError):
+                os.kill(program.process, signal.SIGTERM)
+    end = time.monotonic() + seconds
+    while left := [each for each in running_in(here) if each in asked]:
+        if time.monotonic() > end:
+            break
+        time.sleep(_LOOK_EVERY)
+    return left
 
 
 def _tie(process: _Process, roots: list[str]) -> str:
@@ -57,7 +90,7 @@ def _tie(process: _Process, roots: list[str]) -> str:
             return f"started with {os.path.basename(path)}"
     for path in process.open_files:
         if _within(path, roots):
-            return f"which has {os.path.basename(path)} open"
+            return f"{_OPEN} {os.path.basename(path)} open"
     return ""
 
 

@@ -2,6 +2,7 @@
 
 from .assemble import Assembly, assemble
 from .beside import install_beside
+from .markers import remove_marker, write_marker
 from .reinstall import reinstall
 from .reset import reset_settings
 from .update import UpdateChoices, update
@@ -12,6 +13,8 @@ __all__ = [
     "assemble",
     "install_beside",
     "reinstall",
+    "remove_marker",
     "reset_settings",
     "update",
+    "write_marker",
 ]

@@ -12,11 +12,20 @@ from ..planning.deciding import rules_for
 from ..planning.operation import Operation
 from .assemble import Assembly, assemble
 from .beside import install_beside
+from .markers import remove_marker, write_marker
 from .reinstall import reinstall
 from .reset import reset_settings
 from .update import UpdateChoices, update
 
-__all__ = ["Assemble", "InstallBeside", "Reinstall", "ResetSettings", "Update"]
+__all__ = [
+    "Assemble",
+    "InstallBeside",
+    "Reinstall",
+    "RemoveMarker",
+    "ResetSettings",
+    "Update",
+    "WriteMarker",
+]
 
 
 def _sides(context: Context, install: str, release: str) -> tuple[Install, Place]:
@@ -105,6 +114,38 @@ class ResetSettings(Operation, frozen=True, tag="reset settings"):
             ledger=context.ledger,
             only=wanted(self.only),
             keep=self.keep,
+            progress=context.progress,
+        )
+
+
+class WriteMarker(Operation, frozen=True, tag="write marker"):
+    """Write a small text file into an install; see `write_marker`."""
+
+    install: str
+    path: str
+    text: str
+
+    def compute(self, context: Context) -> Changeset:
+        return write_marker(
+            context.install(self.install),
+            self.path,
+            self.text,
+            ledger=context.ledger,
+            progress=context.progress,
+        )
+
+
+class RemoveMarker(Operation, frozen=True, tag="remove marker"):
+    """Remove a marker; see `remove_marker`."""
+
+    install: str
+    path: str
+
+    def compute(self, context: Context) -> Changeset:
+        return remove_marker(
+            context.install(self.install),
+            self.path,
+            ledger=context.ledger,
             progress=context.progress,
         )
 

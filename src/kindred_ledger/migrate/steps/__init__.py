@@ -1,6 +1,7 @@
 """The kinds of steps a runbook has; one class each."""
 
 from .base import ResultState, RunbookStep, StepContext, StepResult
+from .closing import Close
 from .keeping import Prove, Shelve, Store
 from .looking import Check, Look
 from .operating import Operate
@@ -10,6 +11,7 @@ __all__ = [
     "KINDS_OF_STEPS",
     "Agree",
     "Check",
+    "Close",
     "Look",
     "Operate",
     "Prove",
@@ -26,5 +28,5 @@ __all__ = [
 
 KINDS_OF_STEPS: dict[str, type[RunbookStep]] = {
     str(kind.__struct_config__.tag): kind
-    for kind in (Look, Agree, Store, Prove, Shelve, RunHelper, Wait, Check, SignOff)
+    for kind in (Look, Close, Agree, Store, Prove, Shelve, RunHelper, Wait, Check, SignOff)
 }
