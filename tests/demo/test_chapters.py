@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import random
 import re
@@ -12,13 +13,13 @@ import sys
 import time
 import unittest
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, redirect_stdout
 
 from kindred_ledger.demo.play_area import build_play_area
 from kindred_ledger.demo.story import CHAPTERS, Story
 from tests.support import LONG, ROOT, Case, files_in
 
-_SAMPLE = ("move", "preview", "fleet", "suspects")  # what CI tries: some commands of each
+_SAMPLE = ("move", "preview")  # what CI tries: some commands of each
 _SPARED = 0.6  # of the commands of those
 _KILLED_WITH = (0, 1, 3)  # a command that ends otherwise fails in the story itself
 _LEDGER = "ledger/"
@@ -32,7 +33,8 @@ class Chapters(Case):
             with self.subTest(chapter=name):
                 area = self.path(name)
                 build_play_area(area)
-                _Killed(area, random.Random(name), self.assertEqual).run([name])
+                with redirect_stdout(io.StringIO()):
+                    _Killed(area, random.Random(name), self.assertEqual).run([name])
 
 
 class _Killed(Story):
@@ -56,7 +58,10 @@ class _Killed(Story):
         """Return the status of the command, once it was killed and resumed."""
         spared = self.is_open or (not LONG and self.chance.random() < _SPARED)
         if "kindred_ledger.cli.main" not in command or spared:
-            return super().start(command, folder)
+            done = subprocess.run(
+                command, cwd=folder, env=self.environment, capture_output=True, check=False
+            )
+            return done.returncode
         args = command[command.index("kindred_ledger.cli.main") + 1 :]
         fresh = f"{self.area}.fresh"
         shutil.copytree(self.area, fresh, symlinks=True)
