@@ -18,7 +18,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 WIDTH, HEIGHT = 1280, 800
@@ -33,10 +33,7 @@ MIGRATE = "migrate mossferry downloads/mossferry-2.0.zip --old downloads/mossfer
 FLEET = "migrate 'servers/*' downloads/mossferry-2.0.zip --old downloads/mossferry-1.4.zip --fleet"
 ONE_WAY = "--allow content-removed --allow content-replaced"
 SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
-    "help": ((), "--help"),
-    "alone": (("backup mossferry",), ""),
     "scan": ((), "scan"),
-    "dump": ((), "file dump server/voyages/low-water.mfsv"),
     "update": (('backup mossferry --note "before 2.0"',), f"{UPDATE} --yes"),
     "convert": ((), "convert mossferry --only midwinter.voyage --only settings.ini --dry-run"),
     "compare": (("convert mossferry --yes --allow-loss",), "compare mossferry@1.4 mossferry"),
@@ -47,11 +44,29 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
         ' --mine "*goods.xml:good[id=reeds].@price"',
     ),
     "mod-check": ((), "mod check broken --for 1.4"),
+    "mod-swap": (
+        ("mod relink quaywright/projects quaywright/libraries --yes",),
+        "mod swap quaywright/projects piers-1.2 quaywright/libraries/piers-2.0/piers.parts --yes",
+    ),
+    "rented": (
+        (
+            "backup {server} --title mossferry --build 2.0",
+            """restore latest --into work --yes; sed -i 's/slots="12"/slots="16"/' work/tables.xml""",
+        ),
+        "carry work {server} --yes",
+    ),
+    "handheld": (
+        (
+            "backup handheld --title mossferry --build 2.0",
+            "restore latest --into desk --only *.pocket --yes",
+            "convert desk/evening.pocket --to 2.1 --yes --allow-loss",
+        ),
+        "carry desk handheld --only '*.pocket' --build 2.1 --yes",
+    ),
     "world-forecast": (
         ("world census game --out northbog.json",),
         "world forecast game releases/fens-2.0.zip",
     ),
-    "world-baked": ((), "world baked old new"),
     "world-transplant": (
         ("backup new",),
         "world transplant old new --yes --allow-loss",
@@ -64,6 +79,14 @@ SHOTS: dict[str, tuple[tuple[str, ...], str]] = {
     "migrate-sign": (
         (f"{MIGRATE} --yes --allow-loss",),
         "migrate --sign 'it starts' --sign saves --by Ada",
+    ),
+    "preview": (
+        (
+            f"{UPDATE} --yes",
+            "convert mossferry --yes --allow-loss",
+            "shelf fetch 2.1 --index downloads/releases.json --channel preview",
+        ),
+        "migrate mossferry release:mossferry@2.1 --yes --allow-loss",
     ),
     "fleet": ((), f"{FLEET} --yes --allow-loss"),
     "conflict": ((), "reapply ferryhouse release:ferryhouse@2.0 --into ferryhouse"),
@@ -80,11 +103,12 @@ FIGURES: dict[str, tuple[tuple[str, ...], str]] = {  # drawn by a command into t
 }
 FOLDERS = {  # of the play area
     **dict.fromkeys(("reapply", "conflict"), "edits"),
-    "mod-check": "modding",
+    **dict.fromkeys(("mod-check", "mod-swap"), "modding"),
     **dict.fromkeys(("world-forecast", "world-census"), "fens"),
     **dict.fromkeys(("migrate-plan", "migrate-sign"), "again"),
     "migrate-pause": "fens-again",
-    **dict.fromkeys(("world-baked", "world-transplant"), "fleets"),
+    "preview": "later",
+    "world-transplant": "fleets",
 }
 ANSWERS = {"conflict": ("y",)}  # typed at the prompts; the picture is taken at the next one
 
@@ -108,7 +132,9 @@ def main() -> int:
         print("kindred is not installed here; run python3 bootstrap.py demo first")
         return 2
     os.makedirs(options.out, exist_ok=True)
-    with tempfile.TemporaryDirectory() as scratch, display() as screen:
+    with ExitStack() as stack:
+        scratch = stack.enter_context(tempfile.TemporaryDirectory())
+        screen = stack.enter_context(display())
         environment = {
             **os.environ,
             "DISPLAY": screen,
@@ -120,9 +146,11 @@ def main() -> int:
         play = os.path.join(scratch, "play")
         subprocess.run([kindred, "demo", "--only-build", "--dir", play], check=True)
         make_copies(play)
-        for name, (before, seen) in SHOTS.items():
+        server = stack.enter_context(serve(play, environment))
+        for name, (before, last) in SHOTS.items():
             folder = os.path.join(play, FOLDERS.get(name, ""))
-            for command in before:
+            *unseen, seen = (each.replace("{server}", server) for each in (*before, last))
+            for command in unseen:
                 run_unseen(kindred, command, folder, environment)
             if not options.names or name in options.names:
                 out = os.path.join(options.out, f"{name}.png")
@@ -159,12 +187,29 @@ def run_unseen(kindred: str, command: str, folder: str, environment: dict[str, s
 def make_copies(play: str) -> None:
     """Copy what several pictures begin with: an install, a server, and a fleet."""
     shutil.copytree(os.path.join(play, "fens"), os.path.join(play, "fens-again"))
-    for name in ("again/mossferry", *(f"servers/{number:02}" for number in range(1, 21))):
+    for name in (
+        "again/mossferry",
+        "later/mossferry",
+        *(f"servers/{number:02}" for number in range(1, 21)),
+    ):
         shutil.copytree(os.path.join(play, "mossferry"), os.path.join(play, *name.split("/")))
-    os.symlink(os.path.join(play, "downloads"), os.path.join(play, "again", "downloads"))
-    for name in os.listdir(play):
-        if name.endswith((".card.toml", ".layout")):
-            shutil.copy(os.path.join(play, name), os.path.join(play, "again"))
+    for top in ("again", "later"):
+        os.symlink(os.path.join(play, "downloads"), os.path.join(play, top, "downloads"))
+        for name in os.listdir(play):
+            if name.endswith((".card.toml", ".layout")):
+                shutil.copy(os.path.join(play, name), os.path.join(play, top))
+
+
+@contextmanager
+def serve(play: str, environment: dict[str, str]) -> Iterator[str]:
+    """Serve the demo's rented server; give its URL, and say in the environment how to log in."""
+    sys.path.insert(0, os.path.join(ROOT, "src"))
+    from kindred_ledger.demo.rented_server import rented_server, write_remotes
+
+    with rented_server(os.path.join(play, "server"), play) as (url, login):
+        environment["KINDRED_REMOTES"] = os.path.join(play, "remotes.toml")
+        write_remotes(environment["KINDRED_REMOTES"], url, login)
+        yield url
 
 
 @contextmanager
