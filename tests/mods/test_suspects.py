@@ -259,5 +259,60 @@ class ByFolder(Case):
         self.assertFalse(search.put_back().actions)
 
 
+_PARTS = """
+card = 1
+title = "peatbog"
+[program]
+markers = ["peat.exe"]
+[components.sound]
+include = ["/program/sound/", "/program/sound.ini"]
+optional = true
+[components.maps]
+include = ["/program/maps/"]
+optional = true
+[components.voices]
+include = ["/program/voices/"]
+optional = true
+[components.engine]
+include = ["/program/engine/"]
+[components.absent]
+include = ["/program/absent/"]
+optional = true
+"""
+
+
+class ByComponent(Case):
+    """Optional components are parts, too; what is not optional never goes."""
+
+    def test_found_at_the_command_line(self) -> None:
+        write(
+            self.folder,
+            {
+                "game/peat.exe": b"x",
+                "peat.card.toml": _PARTS.encode(),
+                "game/sound.ini": b"loud = 1\n",
+                **{f"game/{n}/{n}.bin": n.encode() for n in ("sound", "maps", "voices", "engine")},
+            },
+        )
+        before = snapshot(self.path("game"))
+        run = ("mod", "suspects", "game", "--card", "peat.card.toml", "--json")
+        done = kindred(*run, folder=self.folder)
+        self.assertEqual(done.returncode, 2, done.stdout)  # the card knows no mods
+        done = kindred(*run, "--components", "--yes", folder=self.folder)
+        tried = []
+        while done.returncode == 3:
+            there = {*os.listdir(self.path("game"))}
+            tried.append(there)
+            self.assertIn("engine", there)
+            self.assertEqual("sound" in there, "sound.ini" in there)
+            broken = {"sound", "voices"} <= there
+            done = kindred(*run, "--breaks" if broken else "--works", folder=self.folder)
+        self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
+        told = json.loads(done.stdout)
+        self.assertEqual(sorted(told["found"][0]), ["sound", "voices"])
+        self.assertLessEqual(told["trials"], most_trials(3, 2))
+        self.assertEqual(snapshot(self.path("game")), before)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -44,6 +44,7 @@ MEANINGS: dict[str, tuple[str, str]] = {
     "--choose": ("OLD=NEW", "What a reference, or the folder it begins with, shall be."),
     "--clean": ("", "Only the release and your keep-list; everything else goes."),
     "--component": ("PART", "Only this part of the title."),
+    "--components": ("", "Search among the optional components, too."),
     "--confirmed-after": ("DAYS", "Changes this old count as confirmed."),
     "--consent": ("FILE", "What becomes of content, and what you agreed to, in a file."),
     "--core": ("ID", "A mod without which nothing else works."),

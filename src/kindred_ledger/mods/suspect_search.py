@@ -1,7 +1,8 @@
 """SuspectSearch: a search for the parts that break an install, that can be left and gone on with.
 
-Each trial is a change that switches parts off and on: by the list that says what is on, where the title has
-one, else by taking their folders away. What they are is stored before, so that all comes back.
+Each trial is a change that switches parts off and on: mods by the list that says what is on, where the title
+has one, else by taking their folders away; optional components by taking their files away. What they are is
+stored before, so that all comes back.
 
 What always holds: an answer is taken only while the parts are as its trial wants them; at the end everything
 is as it was when the search began.
@@ -18,7 +19,7 @@ from ..cards import PROGRAM, Install
 from ..changes import Changeset, fitted
 from ..errors import DecisionNeeded, UsageError
 from ..ledger import Ledger, Mark
-from ..places import Tree, roots_of
+from ..places import Patterns, Tree, parents, roots_of
 from ..planning.modded import modded
 from ..planning.rearranged import Rearranged
 from ..progress import Progress
@@ -35,13 +36,22 @@ _BEGUN, _NOTE = "suspects", "suspects trial"
 class Part(Struct, frozen=True):
     """A part that can be switched off: its name, the path it lies at, what it needs.
 
-    `listed` is the kind of mods whose list says whether it is on; "" if it is off without its folder.
+    `listed` is the kind of mods whose list says whether it is on; "" if it is off without its files. `files`
+    are the patterns of a component, which has no `path`.
     """
 
     name: str
     path: str
     needs: tuple[str, ...] = ()
     listed: str = ""
+    files: tuple[str, ...] = ()
+
+    def among(self, paths: Iterable[str], *, any_case: bool = False) -> list[str]:
+        """Return the paths that belong to it."""
+        if not self.files:
+            return [path for path in paths if path == self.path or path.startswith(f"{self.path}/")]
+        covered = Patterns(self.files, any_case=any_case)
+        return [path for path in paths if covered(path)]
 
 
 class _Begun(Struct, frozen=True):
@@ -73,12 +83,18 @@ class SuspectSearch:
 
     @staticmethod
     def begin(
-        install: Install, ledger: Ledger, *, progress: Progress | None = None
+        install: Install,
+        ledger: Ledger,
+        *,
+        components: bool = False,
+        progress: Progress | None = None,
     ) -> SuspectSearch:
         """Begin a search among the mods that are on: store them, and note that it begins.
 
+        With `components` the optional components that are there are suspects, too.
+
         Raises:
-            UsageError: there are less than two mods that are on, or the card describes none.
+            UsageError: there are less than two, or the card describes no mods.
             DecisionNeeded: a search of this install is under way.
         """
         if _last(install, ledger) is not None:
@@ -87,17 +103,23 @@ class SuspectSearch:
                 where=install.place.location,
                 remedy="Go on with it, or end it: kindred mod suspects INSTALL --end",
             )
-        parts = suspects_in(install)
+        parts = suspects_in(install, components=components)
         if len(parts) < 2:
             raise UsageError(
-                f"there is nothing to search among: {count(len(parts), 'mod')} on",
+                f"there is nothing to search among: {count(len(parts), 'part')} on",
                 where=install.place.location,
             )
         files = _list_files(install, parts)
-        tops = tuple(part.path for part in parts if not part.listed)
+        tree = install.place.survey()
+        stored = {
+            path
+            for part in parts
+            if not part.listed
+            for path in part.among(tree, any_case=install.card.any_case)
+        }
         entry = ledger.backup(
             install,
-            only=lambda path: path in files or _under(path, tops),
+            only=lambda path: path in files or path in stored,
             note="before a search for what breaks it",
             pinned=True,
             progress=progress,
@@ -194,12 +216,17 @@ class SuspectSearch:
         for part in self.parts:
             if part.listed:
                 continue
-            paths = [path for path in tree if _under(path, (part.path,))]
+            any_case = self.install.card.any_case
             if part.name not in wanted:
-                if part.path in now or any(_under(path, (part.path,)) for path in now):
-                    made.remove(part.path, f"{part.name} is off in this trial")
+                there = part.among(now, any_case=any_case)
+                off = f"{part.name} is off in this trial"
+                for path in [part.path] if there and part.path else there:
+                    made.remove(path, off)
+                made.remove_empty({path.rpartition("/")[0] for path in there if part.files}, off)
                 continue
-            for path in paths:
+            paths = part.among(tree, any_case=any_case)
+            folders = {each for path in paths for each in parents(path) if each in tree}
+            for path in sorted({*folders, *paths}):
                 if now.get(path) != tree[path]:
                     made.put_from(path, tree[path], stored, path, f"{part.name} is on")
         self._switch_in_lists(made, tree, now, wanted)
@@ -241,12 +268,33 @@ class SuspectSearch:
                 made.put(path, data, f"{count(len(gone), 'part')} off in this trial")
 
 
-def suspects_in(install: Install) -> tuple[Part, ...]:
-    """Return the mods of an install that are on, as parts that can be switched off.
+def suspects_in(install: Install, *, components: bool = False) -> tuple[Part, ...]:
+    """Return what can be switched off: the mods of an install that are on, and its optional components.
 
     Raises:
-        UsageError: the card describes no mods.
+        UsageError: the card describes no mods, and components are not wanted.
     """
+    mods = () if components and not install.card.mods else _mods_in(install)
+    return (*mods, *_components_in(install, mods)) if components else mods
+
+
+def _components_in(install: Install, mods: Sequence[Part]) -> tuple[Part, ...]:
+    """Return the optional components that are there, but none that has files of a mod, which is a part."""
+    files = install.place.survey().files
+    any_case = install.card.any_case
+    taken = {path for mod in mods for path in mod.among(files)}
+    names = {mod.name for mod in mods}
+    parts = []
+    for component in install.card.updates.components.values():
+        name = component.name if component.name not in names else f"component {component.name}"
+        part = Part(name, "", files=tuple(install.card.file.components[component.name].include))
+        there = part.among(files, any_case=any_case)
+        if component.optional and there and taken.isdisjoint(there):
+            parts.append(part)
+    return tuple(parts)
+
+
+def _mods_in(install: Install) -> tuple[Part, ...]:
     found = modded(install)
     parts = []
     names: set[str] = set()
@@ -287,10 +335,6 @@ def _notes(ledger: Ledger, id: str) -> list[_Noted]:
         for mark in ledger.marks(_NOTE)
         if mark.subject == id
     ]
-
-
-def _under(path: str, tops: Iterable[str]) -> bool:
-    return any(path == top or path.startswith(f"{top}/") for top in tops)
 
 
 def _of(on: Iterable[str], parts: Sequence[Part]) -> str:

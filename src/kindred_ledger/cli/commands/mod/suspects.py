@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import click
 
 from ....errors import UsageError
-from ....mods.suspect_search import SuspectSearch, suspects_in
+from ....mods.suspect_search import Part, SuspectSearch, suspects_in
 from ....mods.suspects import Answer, SuspectsFound, most_trials
 from ....wording import count
 from ... import drawing
@@ -26,6 +27,7 @@ _SHOWN = 12
 @flag("--breaks")
 @flag("--unclear")
 @flag("--end")
+@flag("--components")
 @flag("--while-running")
 @flag("--yes")
 @placing
@@ -38,6 +40,7 @@ def command(
     breaks: bool,
     unclear: bool,
     end: bool,
+    components: bool,
     while_running: bool,
     yes: bool,
 ) -> int:
@@ -54,6 +57,8 @@ def command(
       kindred mod suspects boathouse --end
     """
     said = [a for a, is_said in zip(Answer, (works, breaks, unclear), strict=True) if is_said]
+    if components and (said or end):
+        raise UsageError("a search that is under way knows its parts", remedy="Leave it out.")
     if len(said) + end > 1:
         raise UsageError(
             "one answer at a time", remedy="Say one of --works, --breaks, --unclear, --end."
@@ -63,7 +68,7 @@ def command(
     if said or end:
         search = SuspectSearch.open(subject, ledger)
     else:
-        search = _opened(session, subject, yes=yes)
+        search = _opened(session, subject, components=components, yes=yes)
     state = search.answer(said[0]) if said else search.state()
     over = end or state.next is None
     change = search.put_back() if over else search.change()
@@ -86,23 +91,38 @@ def command(
     return status
 
 
-def _opened(session: Session, subject: Any, *, yes: bool) -> SuspectSearch:
+def _opened(session: Session, subject: Any, *, components: bool, yes: bool) -> SuspectSearch:
     """Return the search that is under way, or begin one."""
     try:
-        return SuspectSearch.open(subject, session.ledger)
+        search = SuspectSearch.open(subject, session.ledger)
     except UsageError:
-        parts = suspects_in(subject)
+        parts = suspects_in(subject, components=components)
         if not session.json:
+            word = _word(parts)
             drawing.heading(
-                session.out, "Which mods break it?", drawing.short(subject.place.location)
+                session.out, f"Which {word}s break it?", drawing.short(subject.place.location)
             )
             most = most_trials(max(2, len(parts)), 1)
             session.out.print(
-                f"{count(len(parts), 'mod')} on: one that breaks it is found in {most} starts at most,"
+                f"{count(len(parts), word)} on: one that breaks it is found in {most} starts at most,"
                 f" two that only break together in {most_trials(max(2, len(parts)), 2)}."
             )
         agreed(yes=yes, where=subject.place.location, question="Begin?")
-        return SuspectSearch.begin(subject, session.ledger, progress=session.progress)
+        return SuspectSearch.begin(
+            subject, session.ledger, components=components, progress=session.progress
+        )
+    if components and not any(part.files for part in search.parts):
+        raise UsageError(
+            "the search that is under way is one of mods alone",
+            where=subject.place.location,
+            remedy="Leave --components out, or end it first: kindred mod suspects INSTALL --end",
+        )
+    return search
+
+
+def _word(parts: Sequence[Part]) -> str:
+    """Return what the parts are called: mods, or parts where components are among them."""
+    return "part" if any(part.files for part in parts) else "mod"
 
 
 def _draw(
@@ -119,18 +139,24 @@ def _draw(
     if over:
         out.print(f"{state.told[:1].upper()}{state.told[1:]}.", style="bold")
         out.hang(
-            "    ", f"{count(trials, 'start')} made. All mods are as they were.", style="default"
+            "    ",
+            f"{count(trials, 'start')} made. All {_word(search.parts)}s are as they were.",
+            style="default",
         )
         return
     on = state.next or frozenset()
     off = [part.name for part in search.parts if part.name not in on]
-    head = f"Start {trials + 1}: {len(on)} of {count(len(search.parts), 'mod')} on"
+    head = f"Start {trials + 1}: {len(on)} of {count(len(search.parts), _word(search.parts))} on"
     drawing.heading(out, head, state.told)
     if off and on:
         few, word = (off, "off") if len(off) < len(on) else (sorted(on), "on")
         more = f" … and {len(few) - _SHOWN} more" if len(few) > _SHOWN else ""
         out.hang(f"    {word}: ", ", ".join(few[:_SHOWN]) + more, style="default")
-    out.hang("    ", f"At most {count(state.left, 'start')} more to the next mod.", style="dim")
+    out.hang(
+        "    ",
+        f"At most {count(state.left, 'start')} more to the next {_word(search.parts)}.",
+        style="dim",
+    )
     out.print("Start the game, see whether it breaks, close it, and say:", style="bold")
     for answer in Answer:
         out.hang("    ", f"kindred mod suspects {install} --{answer}", style="cyan")
