@@ -31,6 +31,7 @@ _BEFORE = (
 )
 _AFTER = (("post", "rev", "revision", "r", "p", "patch", "update", "hotfix", "fix", "sp"),)
 _RANK = {word: (-1, place) for place, words in enumerate(_BEFORE) for word in words}
+_EARLY = frozenset(_RANK)
 _RANK |= {word: (1, place) for place, words in enumerate(_AFTER) for word in words}
 _RELEASE = re.compile(r"v?\s*(\d{1,18}(?:\.\d{1,18})*)", re.I)
 _LETTER = re.compile(r"([a-z])(\d{0,18})(?![a-z0-9])", re.I)
@@ -116,6 +117,17 @@ class Version:
         True
         """
         return (DATE if _DATE_LIKE.match(text.strip()) else NUMBER).parse(text)
+
+    @property
+    def is_early(self) -> bool:
+        """Whether its text says that it comes before a release: a preview, nightly, alpha, beta or candidate.
+
+        >>> [Version.parse(text).is_early for text in ("2.0-pre3", "2.0a1", "2.0a", "2.0")]
+        [True, True, False, False]
+        """
+        if not _EARLY.isdisjoint(re.findall(r"[a-z]+", self.text.casefold())):
+            return True
+        return self.scheme.name == NUMBER.name and any(part[0] == -1 for part in self.key[1])
 
     def __str__(self) -> str:
         return self.text

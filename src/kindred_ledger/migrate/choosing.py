@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from ..cards import PROGRAM, Install
+from ..cards import PROGRAM, Card, Install
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import STABLE, Ledger, ReleasePlace
+from ..ledger import STABLE, Ledger, Release, ReleasePlace
 from ..ledger.migrations import unfinished_migrations
 from ..places import roots_of
 from ..planning.context import Context
+from ..versions import Version
 from .runbook import Runbook, choose_runbook
 from .usual import USUAL, guarded, usual_runbook
 
@@ -41,7 +42,7 @@ def check_none_under_way(ledger: Ledger, install: Install) -> None:
 class MigrationChoice(Struct, frozen=True):
     """An install, the release it shall be brought to, the build of that, and the runbook.
 
-    `is_preview`: the release is of no stable channel.
+    `is_preview`: the release is of no stable channel, or its version says so.
 
     >>> with kl.Context(ledger, cards=[card]) as context:
     ...     choice = kl.choose_migration(context, "mossferry", "downloads/mossferry-2.0.zip")
@@ -86,10 +87,24 @@ def choose_migration(
             where=opened.place.location,
             remedy="To mend its files from the release: kindred update INSTALL RELEASE",
         )
-    preview = shelved is not None and shelved.label.channel != STABLE
+    preview = _is_preview(to, shelved, opened.card, context.ledger)
     found: tuple[Runbook | None, tuple[Finding, ...]] = (None, ())
     if runbook != USUAL:
         found = choose_runbook(opened.card, source, to, runbook)
     chosen = found[0] or usual_runbook(opened, to)
     chosen = guarded(chosen, to) if preview else chosen
     return MigrationChoice(opened, release, to.text, chosen, preview, found[1])
+
+
+def _is_preview(to: Version, shelved: Release | None, card: Card, ledger: Ledger) -> bool:
+    """Tell whether a release may be one; of a file, from what the shelf knows of the same build."""
+    if to.is_early:
+        return True
+    if shelved is not None:
+        return shelved.label.channel != STABLE
+    known = {
+        release.label.channel
+        for release in ledger.shelf.releases(card.title)
+        if release.version and card.build(release.version) == to
+    }
+    return bool(known) and STABLE not in known
