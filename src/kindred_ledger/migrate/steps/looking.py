@@ -9,8 +9,8 @@ from ...finding import Finding
 from ...planning.evidence import Evidence
 from ...suggestions import did_you_mean
 from ...wording import count
-from ..checks import AFTERWARDS, BEFOREHAND, Named, looked
 from .base import ResultState, RunbookStep, StepContext, StepResult
+from .checks import AFTERWARDS, BEFOREHAND, Named, looked
 
 __all__ = ["Check", "Look"]
 

@@ -8,19 +8,19 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import Final, NamedTuple
 
-from ..changes import unfinished_in
-from ..convert import routes_in
-from ..errors import KindredError, UsageError
-from ..finding import Finding, Severity, of_severity
-from ..mods import check_mods
-from ..places import disk_kind, roots_of, running_in
-from ..planning.list_in_force import list_in_force
-from ..wording import count
-from ..worlds import find_landmarks, id_lists, open_world
-from ..worlds.opened import find_worlds
-from .steps.base import StepContext
+from ...changes import unfinished_in
+from ...convert import routes_in
+from ...errors import KindredError, UsageError
+from ...finding import Finding, Severity, of_severity
+from ...mods import check_mods
+from ...places import disk_kind, roots_of, running_in
+from ...planning.list_in_force import list_in_force
+from ...wording import count
+from ...worlds import find_landmarks, id_lists, open_world
+from ...worlds.opened import find_worlds
+from .base import StepContext
 
-__all__ = ["AFTERWARDS", "BEFOREHAND", "Look"]
+__all__ = ["AFTERWARDS", "BEFOREHAND", "Named", "looked"]
 
 Look = Callable[[StepContext], Iterator[Finding]]
 
