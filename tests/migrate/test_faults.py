@@ -12,7 +12,7 @@ import unittest
 
 from kindred_ledger.changes import undo
 from kindred_ledger.errors import CardError, DecisionNeeded, LossNotAllowed, UsageError
-from kindred_ledger.ledger import RetentionPolicy, not_undone, plan_retirement, verify
+from kindred_ledger.ledger import CONFIRMED, RetentionPolicy, not_undone, plan_retirement, verify
 from kindred_ledger.migrate import (
     Migration,
     MigrationConsents,
@@ -249,6 +249,11 @@ class UnderWay(MigrationCase):
             self.assertIn("migrate", told["next"][0]["command"])
             run_migration(migration, context, person=person(migration))
             self.assertNotIn("migrate", str(self.kindred()["next"]))
+            confirmed = {mark.subject for mark in context.ledger.marks(CONFIRMED)}
+            self.assertEqual(confirmed, {record.id for record in migration.records})
+            stored = self.kindred("show", migration.status().steps[1].told.partition(" ")[2])
+            self.assertEqual({each["by"] for each in stored["signed_off"]}, {"Ada"})
+            self.assertEqual(len(stored["signed_off"]), 4)
 
     def test_its_helper_stays(self) -> None:
         """Taking it away meanwhile is refused; and no runbook may do so before the sign-off."""

@@ -12,6 +12,7 @@ __all__ = [
     "MigrationOut",
     "PlannedStepOut",
     "RecoveredOut",
+    "SignedOut",
     "StepOut",
     "StepResultOut",
     "SymptomOut",
@@ -101,6 +102,14 @@ class RecoveredOut(Struct, kw_only=True, forbid_unknown_fields=True):
 
     id: str
     outcome: str
+
+
+class SignedOut(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A part that was signed off, by whom and when."""
+
+    part: str
+    by: str
+    when: str
 
 
 class FleetInstallOut(Struct, kw_only=True, forbid_unknown_fields=True):

@@ -52,6 +52,7 @@ from .printed_migrations import (
     FleetOut,
     MigrationOut,
     RecoveredOut,
+    SignedOut,
     StepResultOut,
     SymptomOut,
     TakenBackOut,
@@ -176,7 +177,8 @@ _FIELDS: dict[str, dict[str, Any]] = {
     },
     "shelf remove": {"removed": ReleaseOut},
     "show": {
-        "entry": Entry, "proven": list[str], "categories": dict[str, Amount], "tree": list[Node],
+        "entry": Entry, "proven": list[str], "signed_off": list[SignedOut],
+        "categories": dict[str, Amount], "tree": list[Node],
     },
     "world census": {
         "census": CensusOut, "differences": list[CensusDifferenceOut], "landmarks": list[LandmarkOut],

@@ -22,10 +22,12 @@ __all__ = [
     "CLOSED",
     "DONE",
     "ENDED",
+    "SIGNED",
     "MigrationBegun",
     "MigrationNote",
     "begun_migrations",
     "notes_of",
+    "signed_of",
     "unfinished_migrations",
     "unsigned_migration",
 ]
@@ -33,6 +35,7 @@ __all__ = [
 _BEGUN, _NOTE = "migration", "migration note"
 _SIGN_OFF = "sign off"
 DONE, BACK = "done", "back"  # what a note says of a step: that it is done, that it was taken back
+SIGNED = "signed"  # a part was looked at
 CLOSED = "closed"  # a program that was asked to end
 ENDED = "ended"  # what a note says of the whole
 
@@ -140,3 +143,17 @@ def unsigned_migration(ledger: Ledger, install: str) -> MigrationBegun | None:
             if any(last.get(row.get("name") or row["do"]) != DONE for row in steps):
                 return begun
     return None
+
+
+def signed_of(ledger: Ledger, entry: str) -> list[MigrationNote]:
+    """Return what was signed off of the migration that stored an entry at its begin."""
+    found = [
+        (mark.subject, msgspec.json.decode(mark.note, type=MigrationNote), mark.when)
+        for mark in ledger.marks(_NOTE)
+    ]
+    stored = {migration for migration, note, _ in found if note.entry == entry}
+    return [
+        replace(note, when=when)
+        for migration, note, when in found
+        if migration in stored and note.what == SIGNED
+    ]

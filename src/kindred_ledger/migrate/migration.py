@@ -22,12 +22,13 @@ from ..cards import PROGRAM, Install
 from ..changes import Action, Applied, Changeset, recover, restore, take_back
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
+from ..ledger import CONFIRMED, Ledger, MigrationStep, Record, not_undone, relation_of
 from ..ledger.migrations import (
     BACK,
     CLOSED,
     DONE,
     ENDED,
+    SIGNED,
     MigrationBegun,
     MigrationNote,
     begun_migrations,
@@ -255,7 +256,7 @@ class Migration:
         signed = {
             note.part: note.by
             for note in notes_of(self.ledger, self.id)
-            if note.what == "signed" and note.after == after
+            if note.what == SIGNED and note.after == after
         }
         return MigrationStatus(self.begun, tuple(steps), self._ended(), signed)
 
@@ -394,7 +395,7 @@ class Migration:
         after = chain[-1].id if chain else self.id
         for part in parts:
             who = by or getpass.getuser()
-            self._note(MigrationNote("signed", step.called, after, part=part, by=who))
+            self._note(MigrationNote(SIGNED, step.called, after, part=part, by=who))
 
     # ---- going back --------------------------------------------------------------------------
 
@@ -505,12 +506,23 @@ class Migration:
         remedy = f"To have all as it was stored: kindred restore {start} --exact"
         return [], (Finding.warning("not-as-stored", what, remedy=remedy),)
 
+    def _confirm(self) -> None:
+        """Confirm its changes, which were signed off: what was kept before them may be retired now."""
+        known = {mark.subject for mark in self.ledger.marks(CONFIRMED)}
+        steps = [step for step in self.status().steps if step.kind == SignOff.__struct_config__.tag]
+        note = "; ".join(f"signed off: {step.told}" for step in steps)
+        for record in self.records:
+            if record.id not in known:
+                self.ledger.mark(CONFIRMED, record.id, note=note)
+
     # ---- marks -------------------------------------------------------------------------------
 
     def _note(self, note: MigrationNote) -> MigrationNote:
         return note.enter(self.ledger, self.id)
 
     def _end(self, told: str) -> None:
+        if told == DONE and any(isinstance(step, SignOff) for step in self.runbook.steps):
+            self._confirm()
         if self._ended() != told:
             self._note(MigrationNote(ENDED, told=told))
 

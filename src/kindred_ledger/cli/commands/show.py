@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from ...ledger import PROVEN
+from ...ledger.migrations import signed_of
 from ...places import FILE
 from .. import drawing
 from ..meanings import flag
@@ -36,6 +37,7 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
     if _REST in sums:
         sums[_REST] = sums.pop(_REST)  # behind the categories
     proofs = [m.when for m in session.ledger.marks(PROVEN) if m.subject == found.id]
+    signed = signed_of(session.ledger, found.id)
     if session.json:
         nodes = [
             {
@@ -47,7 +49,14 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
             for p, n in tree.items()
         ]
         sums_plain = {name: {"files": n, "size_bytes": size} for name, (n, size) in sums.items()}
-        return session.emit(entry=found.to_json(), proven=proofs, categories=sums_plain, tree=nodes)
+        plain = [{"part": each.part, "by": each.by, "when": each.when} for each in signed]
+        return session.emit(
+            entry=found.to_json(),
+            proven=proofs,
+            signed_off=plain,
+            categories=sums_plain,
+            tree=nodes,
+        )
     drawing.heading(session.out, found.name, f"entry {found.id}, {drawing.moment(found.when)}")
     for name, root in found.roots.items():
         session.out.print(f"    {name or 'place'}: {root}", soft_wrap=True)
@@ -56,6 +65,7 @@ def command(session: Session, *, entry: str, list_files: bool) -> int:
         ("why", "manual backup" if found.reason == "asked" else f"automatic, {found.reason}"),
         ("version from", found.tag.read_from),
         ("tested by a restore", ", ".join(map(drawing.moment, proofs))),
+        ("signed off", ", ".join(f"{e.part} ({e.by}, {drawing.moment(e.when)})" for e in signed)),
     ):
         if text:
             session.out.hang("    ", f"{label}: {text}", style="dim")

@@ -20,7 +20,7 @@ from ...changes import Applied, Changeset
 from ...errors import UsageError
 from ...finding import Finding
 from ...ledger import Ledger, Record, not_undone
-from ...ledger.migrations import MigrationBegun, MigrationNote
+from ...ledger.migrations import SIGNED, MigrationBegun, MigrationNote
 from ...planning.context import Context
 from ...suggestions import did_you_mean
 
@@ -128,7 +128,7 @@ class StepContext:
 
     def signed(self) -> dict[str, MigrationNote]:
         """Return what was signed off in this step, by part."""
-        return {note.part: note for note in self.notes if note.what == "signed"}
+        return {note.part: note for note in self.notes if note.what == SIGNED}
 
     def is_ours(self, path: str, data: bytes) -> bool:
         """Tell whether a file is as a change of this program left it: then no run wrote it."""
