@@ -13,14 +13,14 @@ import os
 import sys
 import tempfile
 from collections.abc import Iterator
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import Executor
 from importlib import import_module
 from typing import Any
 
 import kindred_ledger as kl
 from kindred_ledger.demo.moving import build_moving
 from kindred_ledger.demo.play_area import build_play_area
-from kindred_ledger.migrate import FleetJob, installs_named, migrate_fleet
+from kindred_ledger.migrate import FleetJob, installs_named, migrate_fleet, process_pool
 
 
 @contextlib.contextmanager
@@ -30,7 +30,7 @@ def workers() -> Iterator[Executor]:
         kit: Any = import_module("distributed")
     except ImportError:
         print("In two processes.")
-        with ProcessPoolExecutor(2) as executor:
+        with process_pool(2) as executor:
             yield executor
         return
     print("On a cluster of two workers.")

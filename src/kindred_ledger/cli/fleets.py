@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import parent_process
-from threading import Thread
 
 from msgspec.structs import replace
 
@@ -19,6 +16,7 @@ from ..migrate import (
     installs_named,
     migrate_fleet,
     plan_fleet,
+    process_pool,
 )
 from ..wording import count, size
 from . import drawing
@@ -88,12 +86,9 @@ def run_fleet(
         session.context.release(each)  # one mistake is told once
     many = workers or min(len(jobs), os.cpu_count() or 1, _MOST_WORKERS)
 
-    def renew() -> ProcessPoolExecutor:
-        return ProcessPoolExecutor(many, initializer=_end_with_parent)
-
-    with renew() as executor:
+    with process_pool(many) as executor:
         if job.release:
-            plan = plan_fleet(jobs, executor, renew=renew)
+            plan = plan_fleet(jobs, executor, renew=lambda: process_pool(many))
             in_the_way = [each for each in plan.results if each.state in ("decide", "error")]
             if not session.json:
                 _draw_plan(session, plan, many)
@@ -119,7 +114,7 @@ def run_fleet(
             def watch(result: FleetResult) -> None:
                 task.advance()
 
-            run = migrate_fleet(jobs, executor, renew=renew, watch=watch)
+            run = migrate_fleet(jobs, executor, renew=lambda: process_pool(many), watch=watch)
     status = max((_STATUS[each.state] for each in run.results), default=0)
     if session.json:
         return session.emit(status, fleet=run.to_json())
@@ -196,18 +191,6 @@ def _why(result: FleetResult) -> str:
         return result.told
     codes = dict.fromkeys(found.code for found in result.findings)
     return ", ".join(codes)
-
-
-def _end_with_parent() -> None:
-    """In a worker: end when the process that gives it work was killed; it would wait for ever."""
-
-    def watch() -> None:
-        parent = parent_process()
-        assert parent is not None
-        parent.join()
-        os._exit(1)
-
-    Thread(target=watch, daemon=True).start()
 
 
 def _absolute(text: str) -> str:

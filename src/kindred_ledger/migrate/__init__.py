@@ -7,6 +7,7 @@ from .fleet import FleetJob, FleetResult, FleetRun, installs_named, migrate_flee
 from .learning import LearnedMove, learn_move
 from .migration import Migration, MigrationStatus, Returned, StepStatus
 from .plan import MigrationPlan, PlannedStep, plan_migration
+from .processes import process_pool
 from .rehearsing import rehearse
 from .returning import choose_return
 from .runbook import Runbook, choose_runbook, read_runbook, runbooks_of
@@ -45,6 +46,7 @@ __all__ = [
     "migrate_fleet",
     "plan_fleet",
     "plan_migration",
+    "process_pool",
     "read_runbook",
     "rehearse",
     "run_migration",
