@@ -188,7 +188,9 @@ def _draw_turn(session: Session, status: MigrationStatus, asks: str) -> None:
             out.hang(f"  · {part:<{wide}}  ", f"kindred migrate --sign {word}", style="default")
 
 
-def ask_person(session: Session, migration: Migration) -> Callable[[StepResult], bool] | None:
+def ask_person(
+    session: Session, migration: Migration, by: str
+) -> Callable[[StepResult], bool] | None:
     """Return who asks the person at a terminal to do what a step waits for; None where nobody is there."""
     if session.json or not sys.stdin.isatty():
         return None
@@ -197,7 +199,7 @@ def ask_person(session: Session, migration: Migration) -> Callable[[StepResult],
         step = migration.runbook.step(result.step)
         session.out.print()
         if isinstance(step, SignOff):
-            return _asked_to_sign(session, migration, step)
+            return _asked_to_sign(session, migration, step, by)
         session.out.hang("Your turn: ", result.asks, style="bold")
         answer = click.prompt(
             "    Enter once it is done, or l to go on later",
@@ -210,7 +212,7 @@ def ask_person(session: Session, migration: Migration) -> Callable[[StepResult],
     return act
 
 
-def _asked_to_sign(session: Session, migration: Migration, step: SignOff) -> bool:
+def _asked_to_sign(session: Session, migration: Migration, step: SignOff, by: str) -> bool:
     """Ask about each part that is not signed off; return whether all are."""
     session.out.print("Look at each. Is it right?", style="bold")
     signed = migration.status().signed
@@ -225,7 +227,7 @@ def _asked_to_sign(session: Session, migration: Migration, step: SignOff) -> boo
         )
         if answer == _LATER:
             return False
-        migration.sign([part])
+        migration.sign([part], by)
     return True
 
 

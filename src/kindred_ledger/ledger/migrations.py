@@ -146,14 +146,15 @@ def unsigned_migration(ledger: Ledger, install: str) -> MigrationBegun | None:
 
 
 def signed_of(ledger: Ledger, entry: str) -> list[MigrationNote]:
-    """Return what was signed off of the migration that stored an entry at its begin."""
+    """Return what was signed off of the migration that stored an entry at its begin, a part once."""
     found = [
         (mark.subject, msgspec.json.decode(mark.note, type=MigrationNote), mark.when)
         for mark in ledger.marks(_NOTE)
     ]
     stored = {migration for migration, note, _ in found if note.entry == entry}
-    return [
-        replace(note, when=when)
+    last = {
+        note.part: replace(note, when=when)
         for migration, note, when in found
         if migration in stored and note.what == SIGNED
-    ]
+    }
+    return [*last.values()]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec import Struct
 
 from ..cards import PROGRAM, Card, Install
-from ..errors import DecisionNeeded, UsageError
+from ..errors import DecisionNeeded, UsageError, VersionError
 from ..finding import Finding
 from ..ledger import STABLE, Ledger, Release, ReleasePlace
 from ..ledger.migrations import unfinished_migrations
@@ -105,6 +105,13 @@ def _is_preview(to: Version, shelved: Release | None, card: Card, ledger: Ledger
     known = {
         release.label.channel
         for release in ledger.shelf.releases(card.title)
-        if release.version and card.build(release.version) == to
+        if _is_build(release.version, to, card)
     }
     return bool(known) and STABLE not in known
+
+
+def _is_build(text: str, build: Version, card: Card) -> bool:
+    try:
+        return card.build(text) == build
+    except VersionError:  # shelved when the card counted otherwise
+        return False

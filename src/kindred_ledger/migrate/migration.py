@@ -456,15 +456,15 @@ class Migration:
 
     def _closed(self) -> list[Finding]:
         """Return the programs that were asked to end: nothing starts them again but the person."""
-        notes = [each for each in notes_of(self.ledger, self.id) if each.what == CLOSED]
+        notes = [each.told for each in notes_of(self.ledger, self.id) if each.what == CLOSED]
         return [
             Finding.note(
                 "was-closed",
-                f"{name} was closed by this migration",
+                f"{name} was asked to end by this migration",
                 where=self.begun.install,
                 remedy=f"Start it again, if it shall run: {command}",
             )
-            for name, _, command in (note.told.partition(": ") for note in notes)
+            for name, _, command in (told.partition(": ") for told in dict.fromkeys(notes))
         ]
 
     def _by_hand(self, first: Record) -> list[Record]:

@@ -138,7 +138,7 @@ def command(
             choice = choose_migration(session.context, install, release, runbook=runbook)
         if rehearsing:
             return _rehearse(session, choice, old, consents)
-        return _begin(session, choice, old, consents, stay=stay, yes=yes, dry_run=dry_run)
+        return _begin(session, choice, old, consents, by=by, stay=stay, yes=yes, dry_run=dry_run)
     if rehearsing or old or runbook or as_stored:
         raise UsageError("which release?", remedy="Say it: kindred migrate INSTALL RELEASE")
     migration = Migration.open(session.ledger, install)
@@ -146,7 +146,7 @@ def command(
         return _status(session, migration)
     if sign:
         migration.sign(sign, by)
-    return _run(session, migration, consents, stay=stay, yes=yes)
+    return _run(session, migration, consents, by=by, stay=stay, yes=yes)
 
 
 def _status(session: Session, migration: Migration) -> int:
@@ -163,6 +163,7 @@ def _begin(
     old: str,
     consents: MigrationConsents,
     *,
+    by: str,
     stay: bool,
     yes: bool,
     dry_run: bool,
@@ -187,7 +188,7 @@ def _begin(
         choice.install, choice.release, choice.to, choice.runbook, context=context, old=old,
         consents=consents,
     )  # fmt: skip
-    return _run(session, migration, consents, stay=stay, yes=yes)
+    return _run(session, migration, consents, by=by, stay=stay, yes=yes)
 
 
 def _agreed(
@@ -224,7 +225,13 @@ def _agreed(
 
 
 def _run(
-    session: Session, migration: Migration, consents: MigrationConsents, *, stay: bool, yes: bool
+    session: Session,
+    migration: Migration,
+    consents: MigrationConsents,
+    *,
+    by: str,
+    stay: bool,
+    yes: bool,
 ) -> int:
     """Go on until it waits, and say where it is."""
     names = [step.called for step in migration.runbook.steps]
@@ -236,7 +243,7 @@ def _run(
 
     if not session.json:
         session.out.print()
-    asked = ask_person(session, migration) if not yes else None
+    asked = ask_person(session, migration, by) if not yes else None
     run = run_migration(migration, session.context, consents, stay=stay, person=asked, watch=watch)
     status = _status_of(run)
     if session.json:
