@@ -209,6 +209,10 @@ class Selectors(PlayCase):
         ):
             done = kindred(*shlex.split(line), folder=self.folder)
             self.assertRegex(done.stderr, f"Did you mean .*{near}", line)
+        kindred("shelf", "add", "downloads/mossferry-2.0.zip", folder=self.folder)
+        for line in ("migrate mossferry 2.0", "update mossferry mossferry@2.0"):
+            done = kindred(*line.split(), folder=self.folder)
+            self.assertIn("The shelf has it: release:mossferry@2.0", done.stderr)
 
     def test_in_python_too(self) -> None:
         """Patterns that fit nothing, and a function that selects nothing."""

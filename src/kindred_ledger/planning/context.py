@@ -162,9 +162,19 @@ class Context:
         return self.release(text)
 
     def release(self, text: str) -> Place:
-        """Open a release: one on the shelf by its name, or a folder or archive."""
+        """Open a release: one on the shelf by its name, or a folder or archive.
+
+        Raises:
+            UsageError: there is none; what the shelf has of that version, or name, is told.
+        """
         if text.startswith(_RELEASE):
             return self.ledger.shelf.place(self.ledger.shelf.find(text))
+        if "://" not in text and not os.path.exists(os.path.expanduser(text)):
+            known = self.ledger.shelf.releases()
+            meant = {f"{_RELEASE}{one.name}" for one in known if text in (one.version, one.name)}
+            if meant:
+                told = f"The shelf has it: {' or '.join(sorted(meant))}"
+                raise UsageError("no such file or folder", where=text, remedy=told)
         return open_place(text)
 
     def subject(self, text: str) -> Install | Place:
