@@ -211,211 +211,189 @@ class Story:
             "The ferry house of a server, 1.3, whose owner edited its tables for months. 1.4 was "
             "skipped; 2.0 has another format. What was edited is found, and put onto 2.0.",
         )
-        self._print_command("cd edits")
-        self._folder = "edits"
-        for build in ("1.3", "2.0"):
-            self._kindred("shelf", "add", f"downloads/ferryhouse-{build}.zip")
-        self._kindred("edits", "take", "ferryhouse", "--out", "mine.edits.toml")
-        self._kindred("edits", "show", "mine.edits.toml")
-        asked = ("reapply", "ferryhouse", "release:ferryhouse@2.0", "--into", "ferryhouse")
-        self._kindred(*asked, "--dry-run", status=3)
-        self._say(
-            "Both changed the price of reeds. It stays mine, and the number of quays shall agree:"
-        )
-        decided = ("--mine", "*goods.xml:good[id=reeds].@price", "--agree")
-        self._kindred(*asked, *decided, "--yes", "--allow", "comment-lost")
-        self._print_command("python ferryhouse/ferryhouse.py")
-        self._run([sys.executable, os.path.join("ferryhouse", "ferryhouse.py")], 0)
-        self._kindred("undo", "--yes")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("edits"):
+            for build in ("1.3", "2.0"):
+                self._kindred("shelf", "add", f"downloads/ferryhouse-{build}.zip")
+            self._kindred("edits", "take", "ferryhouse", "--out", "mine.edits.toml")
+            self._kindred("edits", "show", "mine.edits.toml")
+            asked = ("reapply", "ferryhouse", "release:ferryhouse@2.0", "--into", "ferryhouse")
+            self._kindred(*asked, "--dry-run", status=3)
+            self._say(
+                "Both changed the price of reeds. It stays mine, and the number of quays shall agree:"
+            )
+            decided = ("--mine", "*goods.xml:good[id=reeds].@price", "--agree")
+            self._kindred(*asked, *decided, "--yes", "--allow", "comment-lost")
+            self._print_command("python ferryhouse/ferryhouse.py")
+            self._run([sys.executable, os.path.join("ferryhouse", "ferryhouse.py")], 0)
+            self._kindred("undo", "--yes")
 
     def _mods(self) -> None:
         self._chapter(
             "12. Mods that do not load.",
             "Boathouse loads mods. These were placed by hand, and broken in seven ways.",
         )
-        self._print_command("cd modding")
-        self._folder = "modding"
-        boathouse = os.path.join("boathouse", "boathouse.py")
-        self._print_command("python boathouse/boathouse.py --all broken")
-        self._run([sys.executable, boathouse, "--all", "broken"], 1)
-        self._kindred("mod", "check", "broken", "--for", "1.4", status=1)
-        self._kindred("mod", "check", "broken", "--for", "1.4", "--fix", "--yes")
-        self._print_command("python boathouse/boathouse.py --all broken")
-        self._run([sys.executable, boathouse, "--all", "broken"], 0)
-        self._say("A pack of 200 files, most of them old originals. What of it is its own?")
-        original = "../downloads/mossferry-1.4.zip"
-        self._kindred("mod", "trim", "packs/dusk", original, "--into", "dusk.zip", "--yes")
-        for _ in range(2):
-            self._kindred("undo", "--yes")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("modding"):
+            boathouse = os.path.join("boathouse", "boathouse.py")
+            self._print_command("python boathouse/boathouse.py --all broken")
+            self._run([sys.executable, boathouse, "--all", "broken"], 1)
+            self._kindred("mod", "check", "broken", "--for", "1.4", status=1)
+            self._kindred("mod", "check", "broken", "--for", "1.4", "--fix", "--yes")
+            self._print_command("python boathouse/boathouse.py --all broken")
+            self._run([sys.executable, boathouse, "--all", "broken"], 0)
+            self._say("A pack of 200 files, most of them old originals. What of it is its own?")
+            original = "../downloads/mossferry-1.4.zip"
+            self._kindred("mod", "trim", "packs/dusk", original, "--into", "dusk.zip", "--yes")
+            for _ in range(2):
+                self._kindred("undo", "--yes")
 
     def _project(self) -> None:
         self._chapter(
             "13. Projects, and a library of parts that moved.",
-            "Quaywright builds routes from libraries of parts. These projects name folders of before.",
+            "Quaywright builds routes from libraries of parts. These projects name folders that are gone.",
         )
-        self._print_command("cd modding")
-        self._folder = "modding"
-        projects = "quaywright/projects"
-        self._kindred("mod", "relink", projects, "quaywright/libraries", "--yes")
-        self._say("And a newer version of the library:")
-        new = "quaywright/libraries/piers-2.0/piers.parts"
-        self._kindred("mod", "swap", projects, "piers-1.2", new, "--yes")
-        routes = [f"{projects}/{name}/{name}.route" for name in ("delta", "mill", "old-quay")]
-        self._print_command(f"python quaywright/quaywright.py {' '.join(routes)}")
-        self._run([sys.executable, os.path.join("quaywright", "quaywright.py"), *routes], 0)
-        for _ in range(2):
-            self._kindred("undo", "--yes")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("modding"):
+            projects = "quaywright/projects"
+            self._kindred("mod", "relink", projects, "quaywright/libraries", "--yes")
+            self._say("And a newer version of the library:")
+            new = "quaywright/libraries/piers-2.0/piers.parts"
+            self._kindred("mod", "swap", projects, "piers-1.2", new, "--yes")
+            routes = [f"{projects}/{name}/{name}.route" for name in ("delta", "mill", "old-quay")]
+            self._print_command(f"python quaywright/quaywright.py {' '.join(routes)}")
+            self._run([sys.executable, os.path.join("quaywright", "quaywright.py"), *routes], 0)
+            for _ in range(2):
+                self._kindred("undo", "--yes")
 
     def _worlds(self) -> None:
         self._chapter(
             "14. A world over a build that drops content.",
             "The Fens: a world of 300 regions. 2.0 numbers everything anew, and drops two mods.",
         )
-        self._print_command("cd fens")
-        self._folder = "fens"
-        new, newer = "releases/fens-2.0.zip", "releases/fens-2.1.zip"
-        fens = os.path.join("game", "fens.py")
-        self._kindred("world", "census", "game", "--out", "before.json")
-        self._kindred("world", "forecast", "game", new, status=1)
-        self._say("What becomes of it? The bells and lamps wait for a later build; the quays go.")
-        choices = (
-            "--inert", "reedlight:*", "--remove-content", "oldquay:*",
-            "--substitute", "bog:lantern=bog:oil_lantern",
-            "--new-name", "bog:still_water=bog:stillwater",
-        )  # fmt: skip
-        self._kindred("world", "remap", "game", new, *choices, "--yes", "--allow-loss")
-        self._say("Bellkeeper must run once before the update, and once after it:")
-        helper = ("world", "helper", "game", "bellkeeper")
-        self._kindred(*helper, "helpers/bellkeeper", "--yes")
-        self._print_command("python game/fens.py --play")
-        self._run([sys.executable, fens, "--play"], 0)
-        self._kindred(*helper, status=3)
-        self._kindred("update", "game", new, "--yes")
-        self._kindred(*helper, status=3)
-        self._print_command("python game/fens.py --play")
-        self._run([sys.executable, fens, "--play"], 0)
-        self._kindred(*helper, "--yes")
-        self._print_command("python game/fens.py")
-        self._run([sys.executable, fens], 0)
-        self._kindred("world", "census", "game", "--against", "before.json", status=1)
-        self._say("2.1 has the bells again. What waited is put back where it was:")
-        self._kindred("world", "remap", "game", newer, "--yes")
-        self._kindred("update", "game", newer, "--yes")
-        self._kindred("world", "reinstate", "game", "--yes")
-        self._print_command("python game/fens.py")
-        self._run([sys.executable, fens], 0)
-        for _ in range(7):
-            self._kindred("undo", "--yes", "--allow-loss")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("fens"):
+            new, newer = "releases/fens-2.0.zip", "releases/fens-2.1.zip"
+            fens = os.path.join("game", "fens.py")
+            self._kindred("world", "census", "game", "--out", "before.json")
+            self._kindred("world", "forecast", "game", new, status=1)
+            self._say(
+                "What becomes of it? The bells and lamps wait for a later build; the quays go."
+            )
+            choices = (
+                "--inert", "reedlight:*", "--remove-content", "oldquay:*",
+                "--substitute", "bog:lantern=bog:oil_lantern",
+                "--new-name", "bog:still_water=bog:stillwater",
+            )  # fmt: skip
+            self._kindred("world", "remap", "game", new, *choices, "--yes", "--allow-loss")
+            self._say("Bellkeeper must run once before the update, and once after it:")
+            helper = ("world", "helper", "game", "bellkeeper")
+            self._kindred(*helper, "helpers/bellkeeper", "--yes")
+            self._print_command("python game/fens.py --play")
+            self._run([sys.executable, fens, "--play"], 0)
+            self._kindred(*helper, status=3)
+            self._kindred("update", "game", new, "--yes")
+            self._kindred(*helper, status=3)
+            self._print_command("python game/fens.py --play")
+            self._run([sys.executable, fens, "--play"], 0)
+            self._kindred(*helper, "--yes")
+            self._print_command("python game/fens.py")
+            self._run([sys.executable, fens], 0)
+            self._kindred("world", "census", "game", "--against", "before.json", status=1)
+            self._say("2.1 has the bells again. What waited is put back where it was:")
+            self._kindred("world", "remap", "game", newer, "--yes")
+            self._kindred("update", "game", newer, "--yes")
+            self._kindred("world", "reinstate", "game", "--yes")
+            self._print_command("python game/fens.py")
+            self._run([sys.executable, fens], 0)
+            for _ in range(7):
+                self._kindred("undo", "--yes", "--allow-loss")
 
     def _long_games(self) -> None:
         self._chapter(
             "15. A long game in a new world.",
             "Fleets: seven years, 2,000 ferries, 40,000 hands and items. The old world is in the save.",
         )
-        self._print_command("cd fleets")
-        self._folder = "fleets"
-        self._kindred("world", "baked", "old", "new", status=1)
-        self._say(
-            "What is yours moves into a fresh game of 2.1. Two ferries at sea and a hand ashore wait."
-        )
-        self._kindred("world", "transplant", "old", "new", "--yes", "--allow-loss")
-        self._program("fleets", "new")
-        self._kindred("world", "started", "new", status=3)
-        self._program("fleets", "new", "--play", "long.fleet")
-        self._kindred("world", "started", "new")
-        self._say("A day was played. What waited is set in, and the links to it are mended:")
-        self._kindred("world", "bundle", "new", "--save", "long", "--yes", "--allow-loss")
-        self._program("fleets", "new")
-        self._say("And into the variant Night Fleets, which takes games and gives none back:")
-        self._kindred("world", "transplant", "old", "night", "--yes", "--allow-loss")
-        self._program("nightfleets", "night")
-        self._kindred("world", "transplant", "night", "new", "--name", "back", status=2)
-        for _ in range(3):
-            self._kindred("undo", "--yes", "--allow-loss")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("fleets"):
+            self._kindred("world", "baked", "old", "new", status=1)
+            self._say(
+                "What is yours moves into a fresh game of 2.1. Two ferries at sea and a hand ashore wait."
+            )
+            self._kindred("world", "transplant", "old", "new", "--yes", "--allow-loss")
+            self._program("fleets", "new")
+            self._kindred("world", "started", "new", status=3)
+            self._program("fleets", "new", "--play", "long.fleet")
+            self._kindred("world", "started", "new")
+            self._say("A day was played. What waited is set in, and the links to it are mended:")
+            self._kindred("world", "bundle", "new", "--save", "long", "--yes", "--allow-loss")
+            self._program("fleets", "new")
+            self._say("And into the variant Night Fleets, which takes games and gives none back:")
+            self._kindred("world", "transplant", "old", "night", "--yes", "--allow-loss")
+            self._program("nightfleets", "night")
+            self._kindred("world", "transplant", "night", "new", "--name", "back", status=2)
+            for _ in range(3):
+                self._kindred("undo", "--yes", "--allow-loss")
 
     def _whole_move(self) -> None:
         self._chapter(
             "16. The whole move, as one.",
             "An install of 1.4 of its own. What would be done? Then all of it, on a copy; then for real.",
         )
-        self._into_moving()
-        new, old = "../downloads/mossferry-2.0.zip", "../downloads/mossferry-1.4.zip"
-        args = ("migrate", "mossferry", new, "--old", old)
-        self._kindred(*args, "--dry-run", status=3)
-        self._kindred(*args, "--rehearse", "--allow-loss")
-        self._kindred(*args, "--yes", "--allow-loss", status=3)
-        self._say("It waits for you: start it, look at what is yours, and sign it off.")
-        self._game()
-        self._kindred("migrate", "--sign", "it starts", "--sign", "saves", status=3)
-        self._kindred("migrate", "--sign", "settings", "--sign", "mods", "--by", "Ada")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in(self._moving()):
+            new, old = "../downloads/mossferry-2.0.zip", "../downloads/mossferry-1.4.zip"
+            args = ("migrate", "mossferry", new, "--old", old)
+            self._kindred(*args, "--dry-run", status=3)
+            self._kindred(*args, "--rehearse", "--allow-loss")
+            self._kindred(*args, "--yes", "--allow-loss", status=3)
+            self._say("It waits for you: start it, look at what is yours, and sign it off.")
+            self._game()
+            self._kindred("migrate", "--sign", "it starts", "--sign", "saves", status=3)
+            self._kindred("migrate", "--sign", "settings", "--sign", "mods", "--by", "Ada")
 
     def _failed_preview(self) -> None:
         self._chapter(
             "17. A preview that fails, and the way back.",
             "2.1 is a preview. It asks once what you risk, and first proves that you can go back.",
         )
-        self._into_moving()
-        if not self._is_build("2.0"):
-            self._kindred("update", "mossferry", "../downloads/mossferry-2.0.zip", "--yes")
-            self._kindred("convert", "mossferry", "--yes", "--allow-loss")
-        fetch = ("shelf", "fetch", "2.1", "--index", "../downloads/releases.json")
-        self._kindred(*fetch, "--channel", "preview")
-        args = ("migrate", "mossferry", "release:mossferry@2.1", "--yes", "--allow-loss")
-        self._kindred(*args, status=3)
-        self._say("Agreed to, by its name:")
-        self._kindred(*args, "--allow", "preview", status=3)
-        self._game()
-        self._say("It runs, but the chimes ring all night. So back, program and saves as one:")
-        self._kindred("migrate", "--back", "--yes")
-        self._game()
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in(self._moving()):
+            if not self._is_build("2.0"):
+                self._kindred("update", "mossferry", "../downloads/mossferry-2.0.zip", "--yes")
+                self._kindred("convert", "mossferry", "--yes", "--allow-loss")
+            fetch = ("shelf", "fetch", "2.1", "--index", "../downloads/releases.json")
+            self._kindred(*fetch, "--channel", "preview")
+            args = ("migrate", "mossferry", "release:mossferry@2.1", "--yes", "--allow-loss")
+            self._kindred(*args, status=3)
+            self._say("Agreed to, by its name:")
+            self._kindred(*args, "--allow", "preview", status=3)
+            self._game()
+            self._say("It runs, but the chimes ring all night. So back, program and saves as one:")
+            self._kindred("migrate", "--back", "--yes")
+            self._game()
 
     def _fleet(self) -> None:
         self._chapter(
             "18. Twenty servers.",
             "Each has its own players and its own state. One command moves all of them, each with its books.",
         )
-        self._into_moving()
-        args = ("migrate", "servers/*", "../downloads/mossferry-2.0.zip", "--fleet")
-        self._kindred(
-            *args, "--old", "../downloads/mossferry-1.4.zip", "--yes", "--allow-loss", status=3
-        )
-        self._game("servers/07", name="mossferry")
-        signed = [word for part in _PARTS for word in ("--sign", part)]
-        self._kindred("migrate", "servers/*", "--fleet", *signed, "--yes")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in(self._moving()):
+            args = ("migrate", "servers/*", "../downloads/mossferry-2.0.zip", "--fleet")
+            self._kindred(
+                *args, "--old", "../downloads/mossferry-1.4.zip", "--yes", "--allow-loss", status=3
+            )
+            self._game("servers/07", name="mossferry")
+            signed = [word for part in _PARTS for word in ("--sign", part)]
+            self._kindred("migrate", "servers/*", "--fleet", *signed, "--yes")
 
     def _suspects(self) -> None:
         self._chapter(
             "19. Which mods break it?",
             "Eleven mods, and two of them do not get on. Who starts the game says each time what came of it.",
         )
-        self._print_command("cd modding")
-        self._folder = "modding"
-        args = ["mod", "suspects", "boathouse"]
-        status = self._kindred_any(*args, "--yes")
-        for _ in range(_MOST_STARTS):
-            if status != _WAITS:
-                break
-            status = self._kindred_any(*args, "--breaks" if self._clash() else "--works")
-        if status != 1:
-            raise _Broken(f"the search ended with {status}, not 1")
-        self._print_command("cd ..")
-        self._folder = ""
+        with self._in("modding"):
+            args = ["mod", "suspects", "boathouse"]
+            status = self._kindred_any(*args, "--yes")
+            for _ in range(_MOST_STARTS):
+                if status != _WAITS:
+                    break
+                status = self._kindred_any(*args, "--breaks" if self._clash() else "--works")
+            if status != 1:
+                raise _Broken(f"the search ended with {status}, not 1")
 
     def _clash(self) -> bool:
         """Tell whether both mods that do not get on are on: what a person sees in the game."""
@@ -423,11 +401,20 @@ class Story:
             text = file.read()
         return b"heron-song" in text and b"bog-mist" in text
 
-    def _into_moving(self) -> None:
+    def _moving(self) -> str:
+        """Build what the chapters about whole moves play in, once; return its folder."""
         if not os.path.exists(os.path.join(self._where, "moving")):
             build_moving(self._where)
-        self._print_command("cd moving")
-        self._folder = "moving"
+        return "moving"
+
+    @contextmanager
+    def _in(self, folder: str) -> Iterator[None]:
+        """Go into a folder of the play area, and back."""
+        self._print_command(f"cd {folder}")
+        self._folder = folder
+        yield
+        self._print_command("cd ..")
+        self._folder = ""
 
     def _is_build(self, build: str) -> bool:
         path = os.path.join(self._where, "moving", "mossferry", "version.txt")
