@@ -19,10 +19,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cards import PROGRAM, Install
-from ..changes import Action, Applied, Changeset, recover, restore, take_back
+from ..changes import Action, Applied, Changeset, confirm, recover, restore, take_back
 from ..errors import DecisionNeeded, UsageError
 from ..finding import Finding
-from ..ledger import CONFIRMED, Ledger, MigrationStep, Record, not_undone, relation_of
+from ..ledger import Ledger, MigrationStep, Record, not_undone, relation_of
 from ..ledger.migrations import (
     BACK,
     CLOSED,
@@ -508,12 +508,10 @@ class Migration:
 
     def _confirm(self) -> None:
         """Confirm its changes, which were signed off: what was kept before them may be retired now."""
-        known = {mark.subject for mark in self.ledger.marks(CONFIRMED)}
         steps = [step for step in self.status().steps if step.kind == SignOff.__struct_config__.tag]
         note = "; ".join(f"signed off: {step.told}" for step in steps)
         for record in self.records:
-            if record.id not in known:
-                self.ledger.mark(CONFIRMED, record.id, note=note)
+            confirm(record.id, ledger=self.ledger, note=note)
 
     # ---- marks -------------------------------------------------------------------------------
 
