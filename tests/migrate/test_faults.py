@@ -344,6 +344,17 @@ class Refused(MigrationCase):
             self.assertEqual((done.last.step, done.last.state), ("look", ResultState.DECIDE))
             self.assertIn("other-build-now", [each.code for each in done.last.findings])
 
+    def test_what_no_step_before_it_can_mend(self) -> None:
+        """The release that is named as the old one is of another build: known before anything is begun."""
+        with context_of(self.area, "mossferry") as context:
+            choice, _ = chosen(self.area, MOSSFERRY, context)
+            plan = plan_migration(
+                choice.install, choice.release, choice.to, choice.runbook, context=context,
+                old=self.new_zip,
+            )  # fmt: skip
+            self.assertEqual([each.code for each in plan.in_the_way], ["step-refused"])
+            self.assertIn("the old release is 2.0", plan.in_the_way[0].what)
+
     def test_the_plan_writes_nothing(self) -> None:
         with context_of(self.area, "mossferry") as context:
             before = snapshot(self.area, folder_times=True)

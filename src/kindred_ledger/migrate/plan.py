@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from ..cards import PROGRAM, Install
 from ..changes import Changeset
-from ..errors import KindredError, UsageError
+from ..errors import DecisionNeeded, KindredError, UsageError
 from ..finding import Finding, Severity
 from ..ledger import Ledger
 from ..ledger.migrations import MigrationBegun
@@ -251,7 +251,9 @@ def plan_migration(
     try:
         at = StepContext(begun, context)
         steps = tuple(
-            _without_mended(_planned(step, at, tree, rates), runbook.steps[:number])
+            _without_mended(
+                _planned(step, at, tree, rates, runbook.steps[:number]), runbook.steps[:number]
+            )
             for number, step in enumerate(runbook.steps)
         )
     finally:
@@ -266,7 +268,13 @@ def plan_migration(
     return MigrationPlan(begun.install, begun.source, to, release, runbook, steps, free, findings)
 
 
-def _planned(step: RunbookStep, at: StepContext, tree: Tree, rates: Rates) -> PlannedStep:
+def _planned(
+    step: RunbookStep,
+    at: StepContext,
+    tree: Tree,
+    rates: Rates,
+    before: Sequence[RunbookStep],
+) -> PlannedStep:
     told = step.told(at)
     if not step.is_change:
         total = sum(node.size for node in tree.values())
@@ -283,6 +291,10 @@ def _planned(step: RunbookStep, at: StepContext, tree: Tree, rates: Rates) -> Pl
     try:
         change = step.change(at)
     except KindredError as error:
+        if not any(each.is_change or isinstance(each, Wait) for each in before):
+            more = error.findings if isinstance(error, DecisionNeeded) else ()
+            refused = error.finding("step-refused", severity=Severity.CONFLICT)
+            return PlannedStep(step.called, step.kind, told, (refused, *more))
         why = "" if isinstance(step, RunHelper) else f" ({error.what})"
         return PlannedStep(step.called, step.kind, told, later=_NOT_YET + why)
     if change is None:
