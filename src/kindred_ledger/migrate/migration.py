@@ -386,7 +386,11 @@ class Migration:
         step = self.runbook.steps[len(chain)] if len(chain) < len(self.runbook.steps) else None
         if not isinstance(step, SignOff):
             what = f"next is {step.called}" if step is not None else "all steps are done"
-            raise UsageError(f"nothing is to be signed off now: {what}", where=self.begun.install)
+            raise UsageError(
+                f"nothing is to be signed off now: {what}",
+                where=self.begun.install,
+                remedy="" if self._ended() else "To go on: kindred migrate --resume",
+            )
         for part in parts:
             if part not in step.parts:
                 raise UsageError(
