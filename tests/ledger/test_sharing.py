@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 from unittest import mock
 
 from kindred_ledger.errors import KindredError
-from kindred_ledger.ledger import Ledger, Tag, mirror, mirroring, verify
+from kindred_ledger.ledger import Ledger, Tag, mirror, mirroring, verify, verifying
 from kindred_ledger.ledger.entries import ReleaseTag
 from tests.support import EXAMPLES, LONG, Case, write
 
@@ -202,6 +204,27 @@ class AtTheShelf(Case):
             thread.join()
         self.assertEqual(ledger.shelf.releases(), [])
         self.assertEqual(verify(ledger).findings, ())
+
+    def test_a_pack_that_nobody_noted_yet(self) -> None:
+        """Between the pack and the note of it in the index: no damage, and the note is made."""
+        ledger, place = self.ledger(), self.place({"a": os.urandom(9000)})
+        ledger.shelf.add(place, Tag("x", "1.0"), ReleaseTag())
+        looked = Ledger.open(self.path("ledger"))
+        checked = verifying._checked
+
+        def unnoted(*args: Any) -> Any:
+            """Check the packs, and have them be in no index, as when they were written just now."""
+            for found in checked(*args):
+                with sqlite3.connect(self.path("ledger", "index.sqlite")) as cache:
+                    cache.execute("DELETE FROM packs")
+                    cache.execute("DELETE FROM chunks")
+                cache.close()
+                yield found
+
+        with mock.patch.object(verifying, "_checked", unnoted):
+            self.assertEqual(verify(looked).findings, ())
+        self.assertFalse(looked.index.is_empty())
+        looked.index.close()
 
     def test_no_damage_is_seen_that_is_none(self) -> None:
         """While somebody adds to the shelf and takes from it, every look at the ledger finds it whole."""

@@ -221,10 +221,10 @@ class _Verification:
 
     def _note(self, name: str, check: PackCheck) -> None:
         index = self._ledger.index
-        try:
-            mirrored = check.found is None or index.mirrors(name, check.found, check.damaged)
-        except sqlite3.DatabaseError:
-            mirrored = False
+        mirrored = self._is_mirrored(name, check)
+        if not mirrored and index.storage.exists("packs", name + PACK_SUFFIX):
+            index.sync()  # written meanwhile, or about to go: every command brings that in line first
+            mirrored = self._is_mirrored(name, check)
         if (check.faults or not mirrored) and not index.storage.exists("packs", name + PACK_SUFFIX):
             self._vanished = True  # retired; if it was not, what needs it will tell
             return
@@ -234,6 +234,13 @@ class _Verification:
             self._damaged[name] = check.damaged
         self._lost_packs |= check.found is None
         self._cache_is_right &= mirrored
+
+    def _is_mirrored(self, name: str, check: PackCheck) -> bool:
+        index = self._ledger.index
+        try:
+            return check.found is None or index.mirrors(name, check.found, check.damaged)
+        except sqlite3.DatabaseError:
+            return False
 
     def _mend_cache(self) -> None:
         """Make the cache anew if it lies; let it forget what is damaged, to be kept when met again."""

@@ -140,7 +140,10 @@ def _sync_file_system(fd: int) -> bool:
     """Sync the file system that holds an open folder (syncfs, Linux); tell whether that was possible."""
     if not sys.platform.startswith("linux"):
         return False
-    import ctypes
+    try:
+        import ctypes
+    except ImportError:  # some builds of Python are without it
+        return False
 
     call = getattr(ctypes.CDLL(None, use_errno=True), "syncfs", None)
     if call is None:
