@@ -24,9 +24,7 @@ __all__ = ["AFTERWARDS", "BEFOREHAND", "Named", "looked"]
 
 Look = Callable[[StepContext], Iterator[Finding]]
 
-_NETWORK = frozenset(
-    "nfs nfs4 cifs smb3 smbfs afpfs webdav fuse.sshfs fuse.davfs 9p".split()
-)
+_NETWORK = frozenset("nfs nfs4 cifs smb3 smbfs afpfs webdav fuse.sshfs fuse.davfs 9p".split())
 
 
 def _closed(at: StepContext) -> Iterator[Finding]:
