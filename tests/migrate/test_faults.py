@@ -107,7 +107,9 @@ class TakenBack(MigrationCase):
         with context_of(self.area, which[3], "first") as context:
             many = len(chosen(self.area, which, context)[0].runbook.steps)
         every = range(many + 1)
-        for number in every if LONG or many < _STEPS + 2 else random.Random(27).sample(every, _STEPS):
+        for number in (
+            every if LONG or many < _STEPS + 2 else random.Random(27).sample(every, _STEPS)
+        ):
             with (
                 self.subTest(behind=number),
                 context_of(self.area, which[3], f"ledger-{number}") as context,
