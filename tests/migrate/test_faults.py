@@ -312,6 +312,13 @@ class Refused(MigrationCase):
             run_migration(migration, context)
             with self.assertRaisesRegex(UsageError, "Did you mean saves"):
                 migration.sign(["save"])
+            parts = ["it starts", "saves", "settings", "mods"]
+            migration.sign(parts, "Ada")
+            migration.advance(context)
+            migration.sign(parts, "Ben")  # said again after a crash: it is Ada's
+            self.assertIn("saves (Ada)", migration.status().steps[-1].told)
+            with self.assertRaisesRegex(UsageError, "all steps are done"):
+                migration.sign(["tides"])
 
     def test_losses_that_nobody_agreed_to(self) -> None:
         """It stops before the step, which is the next one; one-way losses need their name."""
