@@ -176,7 +176,7 @@ def _draw_turn(session: Session, status: MigrationStatus, asks: str) -> None:
     step = _next_step(status)
     out = session.out
     if not isinstance(step, SignOff):
-        out.hang("Your turn: ", asks, style="bold")
+        out.hang("Your turn: ", drawing.local(asks), style="bold")
         return
     out.print("Look at each, and sign it off:", style="bold")
     wide = max(map(len, step.parts))
@@ -200,7 +200,7 @@ def ask_person(
         session.out.print()
         if isinstance(step, SignOff):
             return _asked_to_sign(session, migration, step, by)
-        session.out.hang("Your turn: ", result.asks, style="bold")
+        session.out.hang("Your turn: ", drawing.local(result.asks), style="bold")
         answer = click.prompt(
             "    Enter once it is done, or l to go on later",
             default="",
