@@ -10,6 +10,8 @@ import subprocess
 import sys
 import unittest
 
+from msgspec.structs import replace
+
 from kindred_ledger.changes import undo
 from kindred_ledger.errors import CardError, DecisionNeeded, LossNotAllowed, UsageError
 from kindred_ledger.ledger import CONFIRMED, RetentionPolicy, not_undone, plan_retirement, verify
@@ -17,11 +19,13 @@ from kindred_ledger.migrate import (
     Migration,
     MigrationConsents,
     ResultState,
+    Runbook,
     plan_migration,
     read_runbook,
     rehearse,
     run_migration,
 )
+from kindred_ledger.migrate.steps import Store
 from kindred_ledger.worlds import helper_step
 from tests.migrate.support import (
     ALLOWED,
@@ -37,6 +41,12 @@ from tests.support import LONG, ROOT, PlayCase, files_in, snapshot
 
 _A_STEP = 4 if LONG else 1  # kills in each step
 _STEPS = 6  # so many steps of a runbook, where not all are tried
+
+
+def _storing_again(runbook: Runbook) -> Runbook:
+    at = [step.called for step in runbook.steps].index("convert")
+    again = Store(name="store again")
+    return replace(runbook, steps=(*runbook.steps[:at], again, *runbook.steps[at:]))
 
 
 class MigrationCase(PlayCase):
@@ -176,6 +186,37 @@ class TakenBack(MigrationCase):
             returned = migration.go_back(context)
             self.assertEqual(len(returned.applied), 2)
             self.assertEqual(snapshot(self.game(MOSSFERRY)), before)
+
+    def test_to_what_was_stored_first(self) -> None:
+        """Where a runbook stores again on the way, the start is still what was there before any change."""
+        before = snapshot(self.game(MOSSFERRY))
+        with context_of(self.area, "mossferry") as context:
+            migration = begun(self.area, MOSSFERRY, context, _storing_again)
+            run_migration(migration, context)
+            self.assertEqual(migration.status().next, "sign off")
+            told = {each.name: each.told for each in migration.status().steps}
+            self.assertNotEqual(told["store"], told["store again"])
+            self.play()
+            migration.go_back(context, allow_loss=True)
+            self.assertEqual(snapshot(self.game(MOSSFERRY)), before)
+
+    def test_stored_anew_when_it_is_its_turn_again(self) -> None:
+        """Back to before it was stored, played on, and forward: the way back leads to what was played."""
+        with context_of(self.area, "mossferry") as context:
+            migration = begun(self.area, MOSSFERRY, context)
+            run_migration(migration, context)
+            migration.go_back(context, "store")
+            self.play()
+            played = snapshot(self.game(MOSSFERRY))
+            run_migration(migration, context)
+            os.remove(self.path("mossferry", "userdata", "saves", "new.voyage"))
+            migration.go_back(context, allow_loss=True)
+            self.assertEqual(snapshot(self.game(MOSSFERRY)), played)
+
+    def play(self) -> None:
+        """Play a game that there was not, as the person does."""
+        saves = self.path("mossferry", "userdata", "saves")
+        shutil.copy2(os.path.join(saves, "midwinter.voyage"), os.path.join(saves, "new.voyage"))
 
     def test_not_over_what_was_changed_since(self) -> None:
         """It is refused whole, and with consent all is as it was stored."""

@@ -280,11 +280,6 @@ class Migration:
         chain = self._chain()
         after = chain[-1].id if chain else self.id
         notes = notes_of(self.ledger, self.id)
-        stored = [
-            event.entry
-            for event, step in zip(chain, self.runbook.steps, strict=False)
-            if isinstance(step, Store)
-        ]
         consents = consents or MigrationConsents()
         context.folders.update(self.begun.folders)
         records = self.records
@@ -296,7 +291,7 @@ class Migration:
             context,
             notes=(note for note in notes if note.after == after),
             records=records,
-            start=stored[-1] if stored else "",
+            start=self._start(chain),
             after=after,
             allow=(*self.begun.allow, *consents.allow),
             by_hand=consents.done,
@@ -433,12 +428,12 @@ class Migration:
             else 0
         )
         names = {step.called for step in self.runbook.steps[first:]}
-        start = self._start()
         own = [
             each
             for each in self.records
             if (link := relation_of(each.relations, MigrationStep)) and link.step in names
         ]
+        start = self._start(self._chain()) or (self._first_stored() if own else "")
         by_hand = self._by_hand(own[0]) if own and not to else []
         done = take_back(
             sorted([*own, *by_hand], key=lambda each: each.id),
@@ -458,10 +453,18 @@ class Migration:
         self._end(_TAKEN_BACK)
         return Returned((*done, *more), (*findings, *self._closed()))
 
-    def _start(self) -> str:
-        """Return the entry that was stored before the first change; "" if none was."""
-        notes = notes_of(self.ledger, self.id)
-        return next((note.entry for note in reversed(notes) if note.entry), "")
+    def _start(self, chain: Sequence[MigrationNote | Record]) -> str:
+        """Return the entry that the first step of a chain which stores ended with; "" if none did."""
+        stored = (
+            event.entry
+            for event, step in zip(chain, self.runbook.steps, strict=False)
+            if isinstance(step, Store)
+        )
+        return next(stored, "")
+
+    def _first_stored(self) -> str:
+        """Return the first entry it stored, also where the chain is broken before that."""
+        return next((note.entry for note in notes_of(self.ledger, self.id) if note.entry), "")
 
     def _closed(self) -> list[Finding]:
         """Return the programs that were asked to end: nothing starts them again but the person."""

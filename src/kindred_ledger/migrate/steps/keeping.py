@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 
 from ...changes import drill
+from ...ledger.migrations import notes_of
 from ...releases import shelve
 from ...wording import count, size
 from .base import ResultState, RunbookStep, StepContext, StepResult
@@ -23,9 +24,10 @@ class Store(RunbookStep, frozen=True, tag="store"):
         return f"store all of it: {count(len(leaves), 'file')}, {size(total)}"
 
     def carry_out(self, at: StepContext) -> StepResult:
-        """Make an entry; one that was made before this was cut off is found again."""
+        """Make an entry; one that was made when this step was cut off, and ends none, is found again."""
         note = f"migration {at.begun.id}: before {at.begun.to}"
-        found = [entry for entry in at.ledger.entries() if entry.note == note]
+        done = {each.entry for each in notes_of(at.ledger, at.begun.id)}
+        found = [each for each in at.ledger.entries() if each.note == note and each.id not in done]
         entry = found[-1] if found else at.ledger.backup(
             at.install, note=note, pinned=True, progress=at.context.progress
         )  # fmt: skip
