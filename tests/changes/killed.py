@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from collections.abc import Callable
 
 from kindred_ledger.cli.main import main
 
@@ -24,8 +25,8 @@ def is_change(event: str, args: tuple[object, ...]) -> bool:
     return isinstance(flags, int) and bool(flags & (os.O_WRONLY | os.O_RDWR))
 
 
-def run() -> int:
-    last = int(sys.argv[1])
+def die_at(last: int) -> Callable[[], int]:
+    """Die at this change from now on, counted from 1 (0: never); return what says how many were made."""
     count = 0
 
     def hook(event: str, args: tuple[object, ...]) -> None:
@@ -36,9 +37,15 @@ def run() -> int:
                 os.kill(os.getpid(), signal.SIGKILL)
 
     sys.addaudithook(hook)
+    return lambda: count
+
+
+def run() -> int:
+    last = int(sys.argv[1])
+    count = die_at(last)
     status = main(sys.argv[2:])
     if not last:
-        print(f"\nchanges: {count}")
+        print(f"\nchanges: {count()}")
     return status
 
 

@@ -8,34 +8,24 @@ is begun. The points are found by an audit hook, from outside: the program itsel
 
 from __future__ import annotations
 
-import os
-import signal
 import sys
 
 from kindred_ledger.ledger.migrations import begun_migrations
 from kindred_ledger.migrate import Migration, StepResult, run_migration
-from tests.changes.killed import is_change
+from tests.changes.killed import die_at
 from tests.migrate.support import FENS, MOSSFERRY, begun, context_of, person
 
 
 def run() -> int:
     last, folder = int(sys.argv[1]), sys.argv[2]
     which = {"mossferry": MOSSFERRY, "fens": FENS}[sys.argv[3]]
-    count = 0
-
-    def hook(event: str, args: tuple[object, ...]) -> None:
-        nonlocal count
-        if is_change(event, args):
-            count += 1
-            if count == last:
-                os.kill(os.getpid(), signal.SIGKILL)
 
     def watch(result: StepResult) -> None:
-        print(f"{count} {result.state} {result.step}", flush=True)
+        print(f"{count()} {result.state} {result.step}", flush=True)
 
     with context_of(folder, which[3]) as context:
         known = begun_migrations(context.ledger)
-        sys.addaudithook(hook)
+        count = die_at(last)
         migration = Migration(known[-1], context.ledger) if known else begun(folder, which, context)
         done = run_migration(migration, context, person=person(migration), watch=watch)
     return 0 if done.status.ended == "done" else 1

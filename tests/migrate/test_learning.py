@@ -111,6 +111,23 @@ class ByHand(PlayCase):
                     {path: data for path, data in wanted.items() if path not in left},
                 )
 
+    def test_files_of_one_content_that_have_other_names_now(self) -> None:
+        """Which became which, nobody can tell; one alone is told."""
+        saves = self.path("mossferry", "userdata", "saves")
+        for names in (("a", "b"), ("lone",)):
+            for name in names:
+                with open(os.path.join(saves, f"{name}.note"), "wb") as file:
+                    file.write(names[0].encode())
+        self.entry = self.kept.backup(self.install())
+        self.by_hand(keep_tides=True)
+        for name in ("a", "b", "lone"):
+            old = os.path.join(saves, f"{name}.note")
+            os.rename(old, os.path.join(saves, f"{name}.kept"))
+        learned = self.learned()
+        self.assertEqual(learned.moved, {"user/saves/lone.note": "user/saves/lone.kept"})
+        self.assertEqual(learned.untold, ("user/saves/a.note", "user/saves/b.note"))
+        self.assertEqual(learned.removed, ())
+
     def test_without_the_releases_nothing_is_guessed(self) -> None:
         """Of program files it is not said whose they are."""
         self.by_hand(keep_tides=True)

@@ -15,7 +15,13 @@ from ..versions import Version
 from .runbook import Runbook, choose_runbook
 from .usual import USUAL, guarded, usual_runbook
 
-__all__ = ["AlreadyThere", "MigrationChoice", "check_none_under_way", "choose_migration"]
+__all__ = [
+    "AlreadyThere",
+    "MigrationChoice",
+    "check_none_under_way",
+    "choose_migration",
+    "is_build",
+]
 
 
 class AlreadyThere(UsageError):
@@ -105,13 +111,14 @@ def _is_preview(to: Version, shelved: Release | None, card: Card, ledger: Ledger
     known = {
         release.label.channel
         for release in ledger.shelf.releases(card.title)
-        if _is_build(release.version, to, card)
+        if is_build(release.version, to, card)
     }
     return bool(known) and STABLE not in known
 
 
-def _is_build(text: str, build: Version, card: Card) -> bool:
+def is_build(text: str, build: Version, card: Card) -> bool:
+    """Tell whether what an entry or a release was tagged with is a build."""
     try:
         return card.build(text) == build
-    except VersionError:  # shelved when the card counted otherwise
+    except VersionError:  # none, or stored when the card counted otherwise
         return False

@@ -170,10 +170,10 @@ class _Comparison:
     def told(self, source: Version, to: Version) -> LearnedMove:
         found: dict[str, list[str]] = {}
         converted: dict[str, list[str]] = {}
-        moved = self._moved()
-        for path in sorted({*self.was.files, *self.now.files}):
-            if path in moved or path in moved.values():
-                continue
+        moved, unclear = self._moved()
+        done = {*moved, *moved.values()}
+        found["untold"] = unclear
+        for path in sorted({*self.was.files, *self.now.files} - done - {*unclear}):
             what = self._converted(path)
             if what:
                 converted.setdefault(what, []).append(path)
@@ -189,11 +189,24 @@ class _Comparison:
             **named,
         )
 
-    def _moved(self) -> dict[str, str]:
-        """Return where files went that have another name now, with the same content."""
-        gone = [p for p in self.was.files if p not in self.now and not self._is_program(p)]
-        come = {self.now[p].digest: p for p in self.now.files if p not in self.was}
-        return {path: come[self.was[path].digest] for path in gone if self.was[path].digest in come}
+    def _moved(self) -> tuple[dict[str, str], list[str]]:
+        """Return where files went that have another name now, and those of which that cannot be told."""
+        gone: dict[bytes | None, list[str]] = {}
+        come: dict[bytes | None, list[str]] = {}
+        for path in self.was.files:
+            if path not in self.now and not self._is_program(path):
+                gone.setdefault(self.was[path].digest, []).append(path)
+        for path in self.now.files:
+            if path not in self.was:
+                come.setdefault(self.now[path].digest, []).append(path)
+        moved, unclear = {}, []
+        for digest, paths in gone.items():
+            there = come.get(digest, [])
+            if len(paths) == len(there) == 1:
+                moved[paths[0]] = there[0]
+            elif there:
+                unclear += paths
+        return moved, unclear
 
     def _fate(self, path: str) -> str:
         was, now = self.was.get(path), self.now.get(path)

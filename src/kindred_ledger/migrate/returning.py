@@ -12,7 +12,7 @@ from ..ledger import BEFORE, Entry, Ledger, Release
 from ..places import roots_of
 from ..planning.context import Context
 from ..versions import Version
-from .choosing import MigrationChoice, check_none_under_way
+from .choosing import AlreadyThere, MigrationChoice, check_none_under_way, is_build
 from .runbook import Runbook
 from .steps import Agree, Check, Look, Operate, RunbookStep, SignOff, Store
 from .usual import parts_of
@@ -42,7 +42,7 @@ def choose_return(context: Context, install: str, build: str) -> MigrationChoice
     check_none_under_way(context.ledger, opened)
     wanted = opened.card.build(build)
     if opened.sure_version == wanted:
-        raise UsageError(
+        raise AlreadyThere(
             f"this {opened.card.name} is {wanted} already",
             where=opened.place.location,
             remedy="To bring single files back: kindred restore ENTRY --only PATTERN",
@@ -85,7 +85,9 @@ def _entries(install: Install, build: Version, ledger: Ledger) -> tuple[Entry | 
     program = roots_of(install.place)[PROGRAM]
     whole = data = None
     for entry in ledger.entries():
-        if entry.tag.version != build.text or entry.roots.get(PROGRAM) != program:
+        if entry.roots.get(PROGRAM) != program:
+            continue
+        if not is_build(entry.tag.version, build, install.card):
             continue
         if entry.complete:
             whole = entry
@@ -98,7 +100,7 @@ def _release(install: Install, build: Version, ledger: Ledger) -> Release | None
     found = [
         release
         for release in ledger.shelf.releases(install.card.title)
-        if release.version == build.text and release.label.whole
+        if is_build(release.version, build, install.card) and release.label.whole
     ]
     return found[-1] if found else None
 

@@ -18,7 +18,7 @@ from msgspec import Struct
 from ..cards import PROGRAM, Install
 from ..changes import Changeset, fitted
 from ..errors import DecisionNeeded, UsageError
-from ..ledger import Ledger, Mark
+from ..ledger import EntryPlace, Ledger, Mark
 from ..places import Patterns, Tree, parents, roots_of
 from ..planning.modded import modded
 from ..planning.rearranged import Rearranged
@@ -229,7 +229,7 @@ class SuspectSearch:
             for path in sorted({*folders, *paths}):
                 if now.get(path) != tree[path]:
                     made.put_from(path, tree[path], stored, path, f"{part.name} is on")
-        self._switch_in_lists(made, tree, now, wanted)
+        self._switch_in_lists(made, stored, now, wanted)
         return fitted(
             Changeset(
                 place=self.install.place,
@@ -241,9 +241,11 @@ class SuspectSearch:
             )
         )
 
-    def _switch_in_lists(self, made: Rearranged, tree: Tree, now: Tree, wanted: set[str]) -> None:
+    def _switch_in_lists(
+        self, made: Rearranged, stored: EntryPlace, now: Tree, wanted: set[str]
+    ) -> None:
         """Have the lists name what is on: those that were there at the begin, without what is off."""
-        stored = self.ledger.place(self.ledger.entry(self.entry))
+        tree = stored.tree
         kinds = self.install.card.mods
         off: dict[str, list[str]] = {}
         for part in self.parts:
