@@ -291,7 +291,7 @@ class Migration:
             context,
             notes=(note for note in notes if note.after == after),
             records=records,
-            start=self._start(chain),
+            start=self._start(),
             after=after,
             allow=(*self.begun.allow, *consents.allow),
             by_hand=consents.done,
@@ -433,7 +433,7 @@ class Migration:
             for each in self.records
             if (link := relation_of(each.relations, MigrationStep)) and link.step in names
         ]
-        start = self._start(self._chain()) or (self._first_stored() if own else "")
+        start = self._start()
         by_hand = self._by_hand(own[0]) if own and not to else []
         done = take_back(
             sorted([*own, *by_hand], key=lambda each: each.id),
@@ -453,18 +453,14 @@ class Migration:
         self._end(_TAKEN_BACK)
         return Returned((*done, *more), (*findings, *self._closed()))
 
-    def _start(self, chain: Sequence[MigrationNote | Record]) -> str:
-        """Return the entry that the first step of a chain which stores ended with; "" if none did."""
-        stored = (
-            event.entry
-            for event, step in zip(chain, self.runbook.steps, strict=False)
-            if isinstance(step, Store)
-        )
-        return next(stored, "")
+    def _start(self) -> str:
+        """Return what its first step that stores stored last; "" if none did.
 
-    def _first_stored(self) -> str:
-        """Return the first entry it stored, also where the chain is broken before that."""
-        return next((note.entry for note in notes_of(self.ledger, self.id) if note.entry), "")
+        It is found also after all was taken back: then what the program itself wrote since may still go.
+        """
+        first = next((step.called for step in self.runbook.steps if isinstance(step, Store)), "")
+        notes = reversed(notes_of(self.ledger, self.id))
+        return next((note.entry for note in notes if note.entry and note.step == first), "")
 
     def _closed(self) -> list[Finding]:
         """Return the programs that were asked to end: nothing starts them again but the person."""
